@@ -1,0 +1,92 @@
+"""Which interface a scan would take, and why, in words. Pure: interfaces in, a choice out."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from scopion.attachment.ports import Interface
+from scopion.model.errors import NoInterface
+from scopion.model.observation import Medium
+from scopion.model.text import joined
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """An interface and the reason in words that follow "because"."""
+
+    interface: Interface
+    reason: str
+
+
+def choose_interface(
+    interfaces: Sequence[Interface], name: str | None = None, first_target: IPv4Address | None = None
+) -> Choice:
+    """The interface to scan from: the named one, else the one that a target belongs to, else the best attached.
+
+    Raises NoInterface, which says what is there instead.
+    """
+    if name is not None:
+        return Choice(_named(interfaces, name), "it was asked for")
+    usable = [each for each in interfaces if each.can_resolve and each.subnets]
+    if not usable:
+        raise NoInterface(f"no interface can scan: {_why_not(interfaces)}")
+    if first_target is not None:
+        attached = [each for each in usable if each.address_in(first_target)]
+        if not attached:
+            here = joined([str(subnet) for each in usable for subnet in each.subnets])
+            raise NoInterface(
+                f"{first_target} is in no attached subnet (attached: {here}): "
+                "scan from a machine in that subnet, or give a range of an attached one"
+            )
+        return Choice(min(attached, key=_preference), "the targets are in its subnet")
+    best = min(usable, key=_preference)
+    return Choice(best, _reason(best, usable))
+
+
+def _preference(interface: Interface) -> tuple[bool, int, bool, int]:
+    return (interface.gateway is None, interface.metric, bool(interface.virtual), interface.index)
+
+
+def _reason(best: Interface, usable: Sequence[Interface]) -> str:
+    if len(usable) == 1:
+        return "it is the only one that is up, with an address and able to use ARP"
+    others = [each for each in usable if each is not best and each.gateway is not None]
+    if best.gateway is not None:
+        return "the default route leaves by it" + (", with the lowest metric" if others else "")
+    if not best.virtual and any(each.virtual for each in usable):
+        return "it is the first real one; none has a default route"
+    return "it is the first with an address; none has a default route"
+
+
+def _named(interfaces: Sequence[Interface], name: str) -> Interface:
+    found = next((each for each in interfaces if each.name == name), None)
+    if found is None:
+        there = joined([each.name for each in interfaces]) or "none"
+        raise NoInterface(f"there is no interface {name!r} (there: {there}): see scopion here")
+    if not found.can_resolve or not found.subnets:
+        raise NoInterface(f"{name} cannot scan: {missing(found)}")
+    return found
+
+
+def _why_not(interfaces: Sequence[Interface]) -> str:
+    return "; ".join(f"{each.name} {missing(each)}" for each in interfaces) or "there is none but loopback"
+
+
+def missing(interface: Interface) -> str:
+    """What an interface lacks for scanning, in words; empty if nothing."""
+    if not interface.up:
+        return "is down or has no carrier"
+    if interface.mac is None:
+        return "is not an Ethernet-like interface, so ARP does not work on it"
+    if not interface.addresses:
+        return "has no IPv4 address"
+    return "" if interface.subnets else "has only single-address subnets"
+
+
+def medium_words(interface: Interface) -> str:
+    """The medium as a table shows it: ``cable``, ``wireless``, ``virtual (bridge)``."""
+    if interface.virtual and interface.medium is not Medium.WIRELESS:
+        return f"virtual ({interface.virtual})"
+    return str(interface.medium)

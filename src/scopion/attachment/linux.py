@@ -1,0 +1,147 @@
+"""The live attachment on Linux: interfaces and routes from the kernel, sockets for frames and datagrams."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import socket
+import struct
+import sys
+from ipaddress import IPv4Address, IPv4Interface
+from pathlib import Path
+
+from scopion.attachment import netlink
+from scopion.attachment.lock import require_unlocked
+from scopion.attachment.ports import Datagrams, Interface, Link, Neighbour, NeighbourState, Rights
+from scopion.attachment.system_clock import SystemClock
+from scopion.model.errors import ScopionError
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Medium
+from scopion.model.text import clean
+
+_ETHERNET = 1  # ARPHRD_ETHER
+_UP, _LOOPBACK, _NOARP, _RUNNING = 0x1, 0x8, 0x80, 0x40
+_IFLA_ADDRESS, _IFLA_IFNAME, _IFLA_LINKINFO, _IFLA_INFO_KIND = 1, 3, 18, 1
+_IFA_ADDRESS, _IFA_LOCAL = 1, 2
+_RTA_OIF, _RTA_GATEWAY, _RTA_PRIORITY = 4, 5, 6
+_MAIN_TABLE, _UNICAST = 254, 1
+_NDA_DST, _NDA_LLADDR = 1, 2
+_STATES = {  # NUD_* of linux/neighbour.h
+    0x01: NeighbourState.CHECKING,  # incomplete: the first question is out
+    0x02: NeighbourState.REACHABLE,
+    0x04: NeighbourState.STALE,
+    0x08: NeighbourState.CHECKING,  # delay: a question follows unless somebody confirms
+    0x10: NeighbourState.CHECKING,  # probe
+    0x20: NeighbourState.FAILED,
+    0x40: NeighbourState.FIXED,  # noarp
+    0x80: NeighbourState.FIXED,  # permanent
+}
+
+
+class LiveAttachment:
+    """This machine's real network. Raises LiveNetworkLocked where the lock forbids it."""
+
+    def __init__(self) -> None:
+        if sys.platform != "linux":
+            raise ScopionError(f"live networks work on Linux only so far, this is {sys.platform}: try scopion demo")
+        require_unlocked()
+        self.clock = SystemClock()
+
+    def interfaces(self) -> tuple[Interface, ...]:
+        addresses = _addresses()
+        gateways = _gateways()
+        found = []
+        for record in netlink.dump(netlink.RTM_GETLINK, socket.AF_UNSPEC):
+            _, kind, index, flags, _ = struct.unpack("=HHiII", record.fixed)
+            if flags & _LOOPBACK:
+                continue
+            name = clean(record.attributes[_IFLA_IFNAME].rstrip(b"\0").decode(errors="replace"))
+            link = netlink.attributes(record.attributes.get(_IFLA_LINKINFO, b""))
+            virtual = link.get(_IFLA_INFO_KIND, b"").rstrip(b"\0").decode(errors="replace")
+            octets = record.attributes.get(_IFLA_ADDRESS, b"")
+            ethernet = kind == _ETHERNET and not flags & _NOARP and len(octets) == 6
+            gateway, metric = gateways.get(index, (None, 0))
+            found.append(
+                Interface(
+                    name=name,
+                    index=index,
+                    mac=MacAddress(octets) if ethernet else None,
+                    addresses=tuple(addresses.get(index, ())),
+                    up=bool(flags & _UP and flags & _RUNNING),
+                    medium=_medium(name, virtual, ethernet),
+                    virtual=virtual if ethernet else virtual or "tunnel",
+                    gateway=gateway,
+                    metric=metric,
+                )
+            )
+        return tuple(found)
+
+    def rights(self) -> Rights:
+        require_unlocked()
+        try:
+            # Protocol 0: the socket receives nothing; opening it is the question.
+            socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0).close()
+        except PermissionError:
+            return Rights(raw_frames=False, how_to_get_more=how_to_get_raw_frames())
+        return Rights(raw_frames=True)
+
+    def open_link(self, interface: Interface) -> Link:
+        from scopion.attachment.packet_link import PacketLink
+
+        require_unlocked()
+        return PacketLink(interface)
+
+    def open_datagrams(self, interface: Interface) -> Datagrams:
+        from scopion.attachment.udp_touch import UdpTouch
+
+        require_unlocked()
+        return UdpTouch(interface)
+
+    def neighbours(self, interface: Interface) -> tuple[Neighbour, ...]:
+        require_unlocked()
+        found = []
+        for record in netlink.dump(netlink.RTM_GETNEIGH, socket.AF_INET, interface.index):
+            index, state = struct.unpack_from("=iH", record.fixed, 4)
+            address, octets = record.attributes.get(_NDA_DST, b""), record.attributes.get(_NDA_LLADDR, b"")
+            if index == interface.index and state in _STATES and len(address) == 4:
+                mac = MacAddress(octets) if len(octets) == 6 else None
+                found.append(Neighbour(IPv4Address(address), mac, _STATES[state]))
+        return tuple(found)
+
+
+def how_to_get_raw_frames() -> str:
+    """One line. Never by giving rights to the interpreter: every script of every user would have them."""
+    program = shutil.which(sys.argv[0]) or shutil.which("scopion") or "scopion"
+    return f"for raw frames: sudo {Path(program).absolute()} (your own roster is used, and its files stay yours)"
+
+
+def _medium(name: str, virtual: str, ethernet: bool) -> Medium:
+    # The kernel's own wireless stack marks its interfaces here; a bridge may have wireless ports, so it stays unknown.
+    if any(os.path.exists(f"/sys/class/net/{name}/{mark}") for mark in ("phy80211", "wireless")):  # noqa: PTH110 - names with dots
+        return Medium.WIRELESS
+    return Medium.CABLE if ethernet and virtual in ("", "veth", "vlan", "macvlan") else Medium.UNKNOWN
+
+
+def _addresses() -> dict[int, list[IPv4Interface]]:
+    found: dict[int, list[IPv4Interface]] = {}
+    for record in netlink.dump(netlink.RTM_GETADDR, socket.AF_INET):
+        _, prefix, _, _, index = struct.unpack("=BBBBI", record.fixed)
+        local = record.attributes.get(_IFA_LOCAL) or record.attributes.get(_IFA_ADDRESS)
+        if local and len(local) == 4:
+            found.setdefault(index, []).append(IPv4Interface((IPv4Address(local), prefix)))
+    return found
+
+
+def _gateways() -> dict[int, tuple[IPv4Address, int]]:
+    """For each interface the next hop of its default route with the lowest metric."""
+    found: dict[int, tuple[IPv4Address, int]] = {}
+    for record in netlink.dump(netlink.RTM_GETROUTE, socket.AF_INET):
+        length, table, kind = record.fixed[1], record.fixed[4], record.fixed[7]
+        hop, out = record.attributes.get(_RTA_GATEWAY), record.attributes.get(_RTA_OIF)
+        if length or table != _MAIN_TABLE or kind != _UNICAST or not hop or not out:
+            continue
+        index = int.from_bytes(out, sys.byteorder)
+        metric = int.from_bytes(record.attributes.get(_RTA_PRIORITY, b""), sys.byteorder)
+        if index not in found or metric < found[index][1]:
+            found[index] = (IPv4Address(hop), metric)
+    return found

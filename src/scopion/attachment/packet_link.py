@@ -1,0 +1,116 @@
+"""Raw frames on Linux: a packet socket (packet(7)) whose kernel filter lets only useful ARP through.
+
+The filter is classic BPF (Linux: Documentation/networking/filter.rst): what it drops never wakes this process.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import errno
+import select
+import socket
+import struct
+import time
+
+from scopion.attachment.linux_errors import interface_lost
+from scopion.attachment.ports import Arrival, Interface
+from scopion.model.errors import InterfaceLost, NotPermitted
+
+_ETH_P_ARP = 0x0806
+_SO_ATTACH_FILTER = 26
+_SOL_PACKET, _PACKET_IGNORE_OUTGOING = 263, 23
+_SO_TIMESTAMPNS = 35
+_TIMESPEC = struct.Struct("@ll")
+_FRAME = 2048  # more than any ARP frame; longer ones are cut, and then they are not ARP
+# Room for the answers of a few thousand hosts while this process draws a table: 1 MiB; an ARP frame takes 768 bytes.
+_RECEIVE_BUFFER = 1 << 20
+# A kernel time further off than this means that the clock was set meanwhile: then the time of reading is used.
+_BELIEVED_S = 2.0
+
+_LOAD_HALF, _LOAD_WORD, _JUMP_IF_EQUAL, _RETURN = 0x28, 0x20, 0x15, 0x06
+ARP_FILTER: tuple[tuple[int, int, int, int], ...] = (  # code, jump if true, jump if false, value
+    (_LOAD_HALF, 0, 0, 12),  # EtherType
+    (_JUMP_IF_EQUAL, 0, 5, _ETH_P_ARP),
+    (_LOAD_WORD, 0, 0, 14),  # hardware type and protocol type
+    (_JUMP_IF_EQUAL, 0, 3, 0x00010800),
+    (_LOAD_WORD, 0, 0, 28),  # sender's IPv4 address: 0.0.0.0 is a probe, which claims nothing
+    (_JUMP_IF_EQUAL, 1, 0, 0),
+    (_RETURN, 0, 0, 0xFFFF),  # the whole frame
+    (_RETURN, 0, 0, 0),  # nothing
+)
+
+
+class PacketLink:
+    """A ``Link`` on a packet socket. Raises NotPermitted, InterfaceLost."""
+
+    def __init__(self, interface: Interface) -> None:
+        self.interface = interface
+        try:
+            # Protocol 0 until the filter is in place: no frame slips in before it.
+            self._socket = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
+        except PermissionError:
+            from scopion.attachment.linux import how_to_get_raw_frames
+
+            raise NotPermitted(f"this user may not send raw frames; {how_to_get_raw_frames()}") from None
+        try:
+            self._attach_filter()
+            self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
+            self._socket.setsockopt(socket.SOL_SOCKET, _SO_TIMESTAMPNS, 1)
+            self._socket.setsockopt(_SOL_PACKET, _PACKET_IGNORE_OUTGOING, 1)
+            self._socket.bind((interface.name, _ETH_P_ARP))
+            self._socket.setblocking(False)
+        except OSError as error:
+            self._socket.close()
+            raise interface_lost(interface, error) from error
+        self._poll = select.poll()
+        self._poll.register(self._socket, select.POLLIN)
+
+    def send(self, frame: bytes) -> None:
+        while True:
+            try:
+                self._socket.send(frame)
+                return
+            except BlockingIOError:
+                self._wait_for_room()
+            except OSError as error:
+                if error.errno != errno.ENOBUFS:
+                    raise interface_lost(self.interface, error) from error
+                time.sleep(0.001)  # the device's own queue is full: a frame leaves it every few microseconds
+
+    def receive(self, deadline: float) -> Arrival | None:
+        while True:
+            try:
+                frame, ancillary, _, _ = self._socket.recvmsg(_FRAME, 64)
+                return Arrival(frame, _arrived(ancillary))
+            except BlockingIOError:
+                left = deadline - time.monotonic()
+                if left <= 0:
+                    return None
+                self._poll.poll(left * 1000)  # rounded up to a millisecond by the system
+            except OSError as error:
+                raise interface_lost(self.interface, error) from error
+
+    def close(self) -> None:
+        self._socket.close()
+
+    def _wait_for_room(self) -> None:
+        if not select.select([], [self._socket], [], 1.0)[1]:
+            raise InterfaceLost(f"{self.interface.name} has taken no frame for a second: is its cable or radio stuck?")
+
+    def _attach_filter(self) -> None:
+        program = b"".join(struct.pack("=HBBI", *step) for step in ARP_FILTER)
+        buffer = ctypes.create_string_buffer(program)
+        pointer = struct.pack("@HL", len(ARP_FILTER), ctypes.addressof(buffer))
+        self._socket.setsockopt(socket.SOL_SOCKET, _SO_ATTACH_FILTER, pointer)
+
+
+def _arrived(ancillary: list[tuple[int, int, bytes]]) -> float:
+    """When a frame arrived, on the monotonic clock; the kernel notes it on the other one."""
+    now, wall = time.monotonic(), time.time()
+    for level, kind, data in ancillary:
+        if level == socket.SOL_SOCKET and kind == _SO_TIMESTAMPNS and len(data) >= _TIMESPEC.size:
+            seconds, nanoseconds = _TIMESPEC.unpack_from(data)
+            age: float = wall - (seconds + nanoseconds / 1e9)
+            if 0.0 <= age < _BELIEVED_S:
+                return now - age
+    return now

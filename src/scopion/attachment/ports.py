@@ -1,0 +1,131 @@
+"""The protocols that the live network and a scene both implement, and the values that they hand out.
+
+Nothing above this room opens a socket or asks the system about interfaces: it holds an ``Attachment``.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from typing import Protocol
+
+from scopion.model.clock import Clock
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Medium
+
+
+@dataclass(frozen=True, slots=True)
+class Interface:
+    """A network interface of this machine, as it is now."""
+
+    name: str
+    index: int
+    mac: MacAddress | None  # None: not an Ethernet-like interface
+    addresses: tuple[IPv4Interface, ...]
+    up: bool  # switched on and with a carrier: frames would get out
+    medium: Medium
+    virtual: str = ""  # what kind of virtual interface it is (bridge, veth, tunnel...); empty for a real one
+    gateway: IPv4Address | None = None  # the next hop of its default route
+    metric: int = 0  # of that route: the system prefers the lowest
+
+    @property
+    def can_resolve(self) -> bool:
+        """Whether ARP works here: Ethernet-like, up, with an IPv4 address."""
+        return self.mac is not None and self.up and bool(self.addresses)
+
+    @property
+    def subnets(self) -> tuple[IPv4Network, ...]:
+        """The attached subnets, without single-address ones."""
+        return tuple(dict.fromkeys(each.network for each in self.addresses if each.network.prefixlen < 32))
+
+    def address_in(self, address: IPv4Address) -> IPv4Address | None:
+        """This machine's own address in the subnet that ``address`` belongs to."""
+        return next((each.ip for each in self.addresses if address in each.network), None)
+
+
+class NeighbourState(StrEnum):
+    """How much the system's neighbour table believes an entry (RFC 4861, 7.3.2, which IPv4 follows too)."""
+
+    REACHABLE = "reachable"  # confirmed a moment ago
+    STALE = "stale"  # was true once
+    CHECKING = "checking"  # being confirmed now
+    FAILED = "failed"  # asked several times, no answer
+    FIXED = "fixed"  # entered by hand
+
+
+@dataclass(frozen=True, slots=True)
+class Neighbour:
+    """One entry of the system's neighbour table. ``mac`` is None while it is not known."""
+
+    address: IPv4Address
+    mac: MacAddress | None
+    state: NeighbourState
+
+
+@dataclass(frozen=True, slots=True)
+class Rights:
+    """What this user may do on the network."""
+
+    raw_frames: bool
+    how_to_get_more: str = ""  # one line; empty when there is no more to get
+
+
+@dataclass(frozen=True, slots=True)
+class Arrival:
+    """A frame and the monotonic time at which it arrived, as near to the wire as the system tells."""
+
+    frame: bytes
+    at: float
+
+
+class Link(Protocol):
+    """Raw frames on one interface, through a filter that lets ARP pass."""
+
+    def send(self, frame: bytes) -> None:
+        """Put a frame on the wire. Raises InterfaceLost."""
+
+    def receive(self, deadline: float) -> Arrival | None:
+        """The next frame, or None once the monotonic ``deadline`` has passed. Raises InterfaceLost."""
+
+    def close(self) -> None:
+        """Give the socket back; allowed twice."""
+
+
+class Datagrams(Protocol):
+    """Harmless datagrams that make the system look for a neighbour. No privilege needed."""
+
+    def touch(self, address: IPv4Address) -> bool:
+        """Send one empty datagram; False if the system has no room for it just now."""
+
+    def refusals(self) -> tuple[tuple[IPv4Address, float], ...]:
+        """Who has refused a datagram (and is there, therefore), with the monotonic time, since the last call."""
+
+    def wait(self, deadline: float) -> None:
+        """Return when something may have been refused, at the latest at the monotonic ``deadline``."""
+
+    def close(self) -> None:
+        """Give the socket back; allowed twice."""
+
+
+class Attachment(Protocol):
+    """How this machine is attached."""
+
+    @property
+    def clock(self) -> Clock:
+        """The time that belongs to this network."""
+
+    def interfaces(self) -> tuple[Interface, ...]:
+        """All interfaces but loopback, in the system's order."""
+
+    def rights(self) -> Rights:
+        """What this user may do."""
+
+    def open_link(self, interface: Interface) -> Link:
+        """Raw frames. Raises NotPermitted with the way to get permission, or InterfaceLost."""
+
+    def open_datagrams(self, interface: Interface) -> Datagrams:
+        """Datagrams that leave by ``interface``. Raises InterfaceLost."""
+
+    def neighbours(self, interface: Interface) -> tuple[Neighbour, ...]:
+        """The system's neighbour table for ``interface``."""

@@ -1,0 +1,105 @@
+"""``scopion here``."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from scopion.cli.output import Column, chosen_format, output_format, show
+from scopion.cli.session import Session, pass_session
+
+KEYS = ("chosen", "name", "state", "medium", "address", "mac", "subnet", "gateway", "gateway_mac")
+COLUMNS = (
+    Column("", lambda row: "→" if row["chosen"] else "", lambda _: "bold green"),
+    Column("interface", lambda row: row["name"], lambda row: "bold" if row["chosen"] else ""),
+    Column("state", lambda row: row["state"], lambda row: "green" if row["state"] == "up" else "dim"),
+    Column("medium", lambda row: row["medium"]),
+    Column("address", lambda row: row["address"] or "–"),
+    Column("MAC", lambda row: row["mac"] or "–"),
+    Column("subnet", lambda row: row["subnet"] or "–"),
+    Column("gateway", lambda row: row["gateway"] or "–"),
+    Column("gateway MAC", lambda row: row["gateway_mac"] or ("–" if not row["chosen"] else "no answer")),
+)
+
+
+@click.command()
+@output_format
+@pass_session
+def here(session: Session, format_name: str | None) -> None:
+    """Where am I: interfaces, subnet, gateway, which site this is.
+
+    Nothing is changed. At most the gateway is asked for its MAC address, by which networks that use the same
+    subnet are told apart.
+    """
+    from scopion.operations.here import whereabouts
+    from scopion.operations.recognise import Verdict
+
+    found = whereabouts(session.site)
+    rows = list(_rows(found))
+    recognised = found.recognition
+    sentences = _sentences(session, found)
+    document = {
+        "interfaces": rows,
+        "scan_takes": found.choice.interface.name if found.choice else None,
+        "because": found.choice.reason if found.choice else found.no_choice,
+        "site": {
+            "folder": str(session.folder),
+            "name": session.site.name if found.has_site else None,
+            "here": bool(recognised and recognised.verdict is Verdict.OURS),
+            "verdict": str(recognised.verdict) if recognised else None,
+            "reason": recognised.reason if recognised else None,
+        },
+        "raw_frames": found.rights.raw_frames,
+        "how_to_get_more": found.rights.how_to_get_more or None,
+    }
+    show(rows, KEYS, COLUMNS, format_name, document=document)
+    if chosen_format(format_name) == "table":
+        click.echo()
+        for sentence in sentences:
+            click.echo(sentence)
+
+
+def _rows(found: Any) -> Any:
+    from scopion.attachment.choose import medium_words
+
+    chosen = found.choice.interface if found.choice else None
+    for interface in found.interfaces:
+        addresses = interface.addresses or (None,)
+        for address in addresses:
+            first = address is addresses[0]
+            yield {
+                "chosen": interface is chosen and first,
+                "name": interface.name,
+                "state": "up" if interface.up else "down",
+                "medium": medium_words(interface),
+                "address": str(address.ip) if address else None,
+                "mac": str(interface.mac) if interface.mac else None,
+                "subnet": str(address.network) if address else None,
+                "gateway": str(interface.gateway) if interface.gateway and first else None,
+                "gateway_mac": str(found.gateway_mac) if found.gateway_mac and interface is chosen and first else None,
+            }
+
+
+def _sentences(session: Session, found: Any) -> list[str]:
+    from scopion.operations.recognise import Verdict
+
+    if found.choice is None:
+        return [f"A scan is not possible: {found.no_choice}."]
+    told = [f"scan would take {found.choice.interface.name}, because {found.choice.reason}."]
+    verdict = found.recognition.verdict
+    if verdict is Verdict.OURS:
+        told.append(f"This is {session.site.name}: {found.recognition.reason}. ({session.folder})")
+    elif verdict is Verdict.FOUNDING:
+        told.append(f"No site is known yet; scopion scan makes one of this network, in {session.folder}.")
+    else:
+        told.append(f"This network is none of {session.site.name}: {found.recognition.reason}. ({session.folder})")
+        told.append("A scan here is shown but not remembered, unless you add --remember.")
+    if found.rights.raw_frames:
+        told.append("You may send raw frames: scan uses ARP.")
+    else:
+        told.append(
+            "You may not send raw frames: scan finds hosts by harmless datagrams, which takes a few seconds more."
+        )
+        told.append(f"{found.rights.how_to_get_more[:1].upper()}{found.rights.how_to_get_more[1:]}.")
+    return told

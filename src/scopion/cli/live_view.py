@@ -1,0 +1,82 @@
+"""What a person sees while a scan runs: hosts as they answer, and a line of progress. On standard error, then gone."""
+
+from __future__ import annotations
+
+import time
+from types import TracebackType
+from typing import TYPE_CHECKING, Any
+
+from scopion.cli.device_rows import HOST_COLUMNS, host_row
+from scopion.cli.output import rich_table
+
+if TYPE_CHECKING:
+    from scopion.discovery.runner import Progress
+    from scopion.operations.scan import PreparedScan
+    from scopion.operations.scan_result import Host
+
+# Drawing sixty rows takes some 15 ms, during which nothing is sent: ten times a second is smooth enough.
+DRAW_EVERY_S = 0.1
+_BAR = 24  # characters
+
+
+class LiveView:
+    """Shows a running scan if ``shown``; else takes everything in silence."""
+
+    def __init__(self, prepared: PreparedScan, *, shown: bool) -> None:
+        self._prepared = prepared
+        self._shown = shown
+        self._hosts: list[Host] = []
+        self._progress: Progress | None = None
+        self._live: Any = None
+        self._drawn_at = 0.0
+        self._drawn_hosts = 0
+
+    def __enter__(self) -> LiveView:
+        if self._shown:
+            from rich.console import Console
+            from rich.live import Live
+
+            console = Console(stderr=True)
+            self._live = Live(console=console, auto_refresh=False, transient=True, vertical_overflow="crop")
+            self._live.start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._live is not None:
+            self._live.stop()
+
+    def on_host(self, host: Host) -> None:
+        """A host has answered."""
+        self._hosts.append(host)
+
+    def on_progress(self, progress: Progress) -> None:
+        """Some time has passed."""
+        if self._live is None:
+            return
+        now = time.monotonic()
+        if now - self._drawn_at < DRAW_EVERY_S:
+            return
+        changed = self._drawn_hosts != len(self._hosts) or progress != self._progress
+        self._progress = progress
+        self._drawn_at = now
+        if changed:
+            self._drawn_hosts = len(self._hosts)
+            self._live.update(self._picture(progress), refresh=True)
+
+    def _picture(self, progress: Progress) -> Any:
+        from rich.console import Group
+        from rich.text import Text
+
+        room = max(1, self._live.console.height - 4)
+        hosts = sorted(self._hosts, key=lambda host: host.address)
+        hidden = max(0, len(hosts) - room)
+        rows = [host_row(host) for host in hosts[hidden:]]
+        done = round(_BAR * progress.touched / max(1, progress.total))
+        more = f", {hidden} more above" if hidden else ""
+        line = (
+            f"{'━' * done}{'╌' * (_BAR - done)} {progress.touched} of {progress.total} asked on "
+            f"{self._prepared.choice.interface.name}, round {progress.rounds}, {len(hosts)} found{more}"
+        )
+        return Group(rich_table(rows, HOST_COLUMNS), Text(line, style="dim", no_wrap=True, overflow="ellipsis"))

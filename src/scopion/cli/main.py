@@ -1,0 +1,129 @@
+"""The program's entry: the map of commands, and the one place where errors become text and exit codes.
+
+Commands are imported when they are called, so that the program starts at once; what the map says of them is written
+here and checked against them in the tests.
+"""
+
+from __future__ import annotations
+
+import importlib
+import os
+import sys
+from typing import Any, NamedTuple
+
+import click
+
+from scopion import __version__
+from scopion.cli.session import Session
+from scopion.model.errors import ScopionError
+
+
+class Entry(NamedTuple):
+    """Where a command lives and what the map says of it."""
+
+    module: str
+    attribute: str
+    summary: str
+
+
+FAMILIES: dict[str, dict[str, Entry]] = {
+    "Look": {
+        "here": Entry("here", "here", "Where am I: interfaces, subnet, gateway, which site this is."),
+        "scan": Entry("scan", "scan", "Who is here: ask the subnet, name, remember, tell what is new."),
+        "vendor": Entry("vendor", "vendor", "Who made it: MAC addresses or prefixes to makers."),
+    },
+    "Remember": {
+        "devices": Entry("devices", "devices", "The devices of the site, present and absent."),
+        "label": Entry("describe", "label", "Give a device its name, owner and place."),
+        "mark": Entry("describe", "mark", "Say what you think of it: known, guest, unwanted, new."),
+    },
+    "Admit and refuse": {
+        "wifi": Entry("wifi", "wifi", "Wireless allow and deny lists, and the sheet to type them in."),
+    },
+    "Begin": {
+        "demo": Entry("demo", "demo", "A made-up site, told in a minute; or kept, to try things out."),
+    },
+}
+
+
+class CommandMap(click.Group):
+    """Shows the commands by family, in the order of the work, and imports one only to run it."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """The names in the order of the work."""
+        return [name for family in FAMILIES.values() for name in family]
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """Import and return a command."""
+        for family in FAMILIES.values():
+            if cmd_name in family:
+                entry = family[cmd_name]
+                command = getattr(importlib.import_module(f"scopion.cli.{entry.module}"), entry.attribute)
+                assert isinstance(command, click.Command)
+                return command
+        return None
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """The map: families and one line a command."""
+        for family, commands in FAMILIES.items():
+            with formatter.section(family):
+                formatter.write_dl([(name, entry.summary) for name, entry in commands.items()], col_max=12)
+
+
+@click.group(cls=CommandMap, invoke_without_command=False, context_settings={"help_option_names": ["-h", "--help"]})
+@click.option("--site", metavar="DIR", help="The site's folder [env: SCOPION_SITE; else this machine's or yours].")
+@click.option("--quiet", "-q", is_flag=True, help="Print less: no notes, no progress.")
+@click.option("--verbose", "-v", is_flag=True, help="Print more: why something was chosen.")
+@click.version_option(__version__, message="scopion %(version)s")
+@click.pass_context
+def cli(ctx: click.Context, site: str | None, quiet: bool, verbose: bool) -> None:
+    """Look after a small network: who is on it, what it is, whose it is, whether it may be.
+
+    A DEVICE is a MAC address in any notation, an address, a label, this-machine, gateway, or the beginning of one.
+    """
+    ctx.obj = Session(site, quiet=quiet, verbose=verbose)
+    ctx.call_on_close(ctx.obj.close)
+
+
+def main(arguments: list[str] | None = None) -> None:
+    """Run the program and end the process with its exit code."""
+    sys.exit(run(arguments))
+
+
+def run(arguments: list[str] | None = None) -> int:
+    """Run one command; returns the exit code. Every error that has a meaning becomes one line on standard error."""
+    try:
+        result: Any = cli.main(arguments, prog_name="scopion", standalone_mode=False)
+        sys.stdout.flush()
+        return result if isinstance(result, int) else 0
+    except click.exceptions.NoArgsIsHelpError as error:
+        click.echo(error.format_message())
+        return 2
+    except click.ClickException as error:
+        _say(_one_line(error))
+        return error.exit_code
+    except (click.Abort, KeyboardInterrupt):
+        _say("stopped; nothing was changed")
+        return 1
+    except ScopionError as error:
+        _say(str(error))
+        return error.exit_code
+    except BrokenPipeError:
+        # The reader (head, less) has had enough: not an error, and nothing more can be printed.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except OSError as error:
+        _say(f"the system refused: {error.strerror or error}" + (f" ({error.filename})" if error.filename else ""))
+        return 1
+
+
+def _one_line(error: click.ClickException) -> str:
+    """Click's message in one line, with the command to ask for help."""
+    text = " ".join(error.format_message().split()).rstrip(".")
+    text = text[:1].lower() + text[1:]
+    context = getattr(error, "ctx", None)
+    return f"{text} (see {context.command_path} --help)" if context else text
+
+
+def _say(text: str) -> None:
+    click.echo(click.style("scopion: ", bold=True) + text, err=True)

@@ -1,0 +1,306 @@
+"""``scopion wifi``: wireless allow and deny lists."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from scopion.cli import options
+from scopion.cli.device_rows import iso
+from scopion.cli.output import Column, chosen_format, output_format, show
+from scopion.cli.session import Session, pass_session, shell_word
+from scopion.model.mac import Notation
+from scopion.model.text import counted, joined
+from scopion.roster.lists import ListMode
+
+if TYPE_CHECKING:
+    from scopion.operations.wifi import ListedEntry, NetworkSettings
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+RADIOS = ("2.4", "5", "6")
+ENTRY_KEYS = ("list", "in_effect", "name", "macs", "vendor", "ssid", "description", "since")
+ENTRY_COLUMNS = (
+    Column("list", lambda row: row["list"], lambda row: "red" if row["list"] == "deny" else "green"),
+    Column("in effect", lambda row: "yes" if row["in_effect"] else "no", lambda row: "" if row["in_effect"] else "dim"),
+    Column("name", lambda row: row["name"] or "–", shrinks=True),
+    Column("MAC", lambda row: "\n".join(row["macs"])),
+    Column("vendor", lambda row: row["vendor"] or "", shrinks=True),
+    Column("SSID", lambda row: row["ssid"]),
+    Column("description", lambda row: row["description"] or "", shrinks=True),
+    Column("since", lambda row: row["since"][:10]),
+)
+SSID_KEYS = ("ssid", "mode", "allow_entries", "deny_entries", "capacity", "notation", "radios", "router")
+SSID_COLUMNS = (
+    Column("SSID", lambda row: row["ssid"], lambda _: "bold", shrinks=True),
+    Column("mode", lambda row: row["mode"], lambda row: "" if row["mode"] == "off" else "bold"),
+    Column("allow", lambda row: str(row["allow_entries"]), right=True),
+    Column("deny", lambda row: str(row["deny_entries"]), right=True),
+    Column("holds", lambda row: str(row["capacity"] or "?"), right=True),
+    Column("notation", lambda row: row["notation"]),
+    Column("radios", lambda row: " ".join(row["radios"]) + " GHz"),
+    Column("router", lambda row: row["router"] or "?"),
+)
+
+
+def network_settings(command: Command) -> Command:
+    """The options that say how a network's router wants its list."""
+    for decorate in (
+        click.option("--router", metavar="ADDRESS", help="The router's page: an address or a URL [the gateway]."),
+        click.option("--radios", metavar="LIST", help="The bands that carry it, as 2.4,5,6 in GHz [2.4,5]."),
+        click.option("--capacity", type=int, metavar="N", help="How many entries the router holds."),
+        click.option(
+            "--notation",
+            type=click.Choice([str(each) for each in Notation]),
+            help="How the router wants MAC addresses written [colon].",
+        ),
+    ):
+        command = decorate(command)
+    return command
+
+
+@click.group(no_args_is_help=True)
+def wifi() -> None:
+    """Wireless allow and deny lists, and the sheet to type them in.
+
+    Each network (SSID) has a mode - off, allow: only the listed may associate, deny: all but the listed - and
+    entries. The first allow or deny makes the network. A list is a convenience, not a lock: encryption and a changed
+    passphrase are.
+    """
+
+
+@wifi.command()
+@output_format
+@pass_session
+def ssids(session: Session, format_name: str | None) -> None:
+    """The wireless networks, their modes and routers."""
+    from scopion.operations.wifi import networks
+
+    rows = [
+        {
+            "ssid": network.ssid,
+            "mode": str(network.mode),
+            "allow_entries": allowed,
+            "deny_entries": denied,
+            "capacity": network.capacity,
+            "notation": str(network.notation),
+            "radios": list(network.radios),
+            "router": network.router or None,
+        }
+        for network, allowed, denied in networks(session.site)
+    ]
+    show(rows, SSID_KEYS, SSID_COLUMNS, format_name)
+    if not rows:
+        session.note("No wireless network is known yet: scopion wifi allow or deny makes one.")
+
+
+@wifi.command()
+@options.ssid
+@options.some_devices
+@click.option("--description", metavar="TEXT", default="", help="Why, or whose it is.")
+@network_settings
+@options.insist
+@pass_session
+def allow(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any) -> None:
+    """Put devices on a network's allow list."""
+    _list(session, ListMode.ALLOW, ssid, devices, **rest)
+
+
+@wifi.command()
+@options.ssid
+@options.some_devices
+@click.option("--description", metavar="TEXT", default="", help="Why, or whose it is.")
+@network_settings
+@options.insist
+@pass_session
+def deny(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any) -> None:
+    """Put devices on a network's deny list."""
+    _list(session, ListMode.DENY, ssid, devices, **rest)
+
+
+@wifi.command()
+@options.ssid
+@options.some_devices
+@options.insist
+@pass_session
+def drop(session: Session, ssid: str, devices: tuple[str, ...], insist: bool) -> None:
+    """Take devices off a network's lists."""
+    from scopion.operations.wifi import drop_from_lists
+
+    names = drop_from_lists(session.site, ssid, devices, insist=insist)
+    session.note(f"{joined(names)} {'is' if len(names) == 1 else 'are'} on no list of {ssid!r} any more.")
+    _next(session, ssid)
+
+
+@wifi.command()
+@options.ssid
+@click.argument("mode", type=click.Choice([str(each) for each in ListMode]), required=False)
+@network_settings
+@options.insist
+@pass_session
+def mode(session: Session, /, ssid: str, mode: str | None, insist: bool, **settings: Any) -> None:
+    """Say what the lists do: off, allow or deny; or change the router's settings."""
+    from scopion.operations.wifi import set_mode
+
+    chosen = ListMode(mode) if mode else None
+    network, sentence = set_mode(session.site, ssid, chosen, _settings(**settings), insist=insist)
+    session.note(sentence)
+    if network.mode is not ListMode.OFF or mode:
+        _next(session, ssid)
+
+
+@wifi.command()
+@click.argument("ssid", metavar="[SSID]", type=options.NetworkName(), required=False)
+@output_format
+@pass_session
+def entries(session: Session, ssid: str | None, format_name: str | None) -> None:
+    """The entries of a network, or all that is refused anywhere."""
+    from scopion.operations.wifi import entries as listed
+
+    found = listed(session.site, ssid)
+    rows = [_entry_row(session, each) for each in found]
+    show(rows, ENTRY_KEYS, ENTRY_COLUMNS, format_name)
+    if chosen_format(format_name) == "table" and rows:
+        session.note("")
+    session.note(_entries_sentence(session, ssid, found))
+
+
+@wifi.command()
+@options.ssid
+@pass_session
+def sheet(session: Session, ssid: str) -> None:
+    """Numbered steps to type a list into the router's web page."""
+    from scopion.operations.wifi import make_sheet
+
+    click.echo(make_sheet(session.site, ssid), nl=False)
+
+
+def _list(
+    session: Session,
+    which: ListMode,
+    ssid: str,
+    devices: Sequence[str],
+    *,
+    description: str,
+    insist: bool,
+    **settings: Any,
+) -> None:
+    from scopion.operations.wifi import is_known, put_on_list
+
+    chosen = _settings(**settings)
+    if not is_known(session.site, ssid):
+        chosen = _asked(session, ssid, chosen)
+    done = put_on_list(session.site, ssid, which, devices, description=description, settings=chosen, insist=insist)
+    if done.created:
+        network = done.network
+        holds = (
+            f"holds {counted(network.capacity, 'entry', 'entries')}"
+            if network.capacity
+            else "number of entries not known"
+        )
+        session.note(
+            f"New network {ssid!r}: notation {network.notation}, radios {joined(list(network.radios))} GHz, "
+            f"router {network.router or 'not known'}, {holds}. To change that: scopion wifi mode {shell_word(ssid)} --help"
+        )
+    for caution in done.cautions:
+        session.note(f"{click.style('Caution:', fg='yellow')} {caution}.")
+    moved = f" ({joined(done.moved)} moved there from the other list)" if done.moved else ""
+    verb = "is" if len(done.names) == 1 else "are"
+    total = counted(len(done.lines), "entry", "entries")
+    session.note(f"{joined(done.names)} {verb} on the {which} list of {ssid!r}{moved}: {total} in all.")
+    if done.network.mode is which:
+        _next(session, ssid)
+    else:
+        step = f"scopion wifi mode {shell_word(ssid)} {which}"
+        session.note(f"The mode of {ssid!r} is {done.network.mode}, so this has no effect yet: {step}")
+
+
+def _asked(session: Session, ssid: str, given: NetworkSettings | None) -> NetworkSettings:
+    """What a new network's router wants: as given, else asked in a terminal, else the defaults."""
+    from dataclasses import replace
+
+    from scopion.operations.wifi import NetworkSettings, default_settings
+
+    given = given or NetworkSettings()
+    default = default_settings(session.site)
+    if not session.can_ask:
+        return given
+    click.echo(f"{ssid!r} is a new network. Its router's page for MAC addresses tells:", err=True)
+    if given.router is None:
+        given = replace(given, router=click.prompt("  the router's address", default.router or "", err=True))
+    if given.notation is None:
+        samples = ", ".join(f"{each} {_SAMPLE.written(each)}" for each in list(Notation)[:4])
+        click.echo(f"  notations: {samples}", err=True)
+        choice = click.Choice([str(each) for each in Notation])
+        notation = click.prompt(
+            "  how it wants MAC addresses written", "colon", type=choice, show_choices=False, err=True
+        )
+        given = replace(given, notation=Notation(notation))
+    if given.radios is None:
+        given = replace(given, radios=_radios(click.prompt("  the bands that carry it, in GHz", "2.4,5", err=True)))
+    if given.capacity is None:
+        number = click.prompt("  how many entries it holds (0: not known)", 0, type=click.IntRange(0), err=True)
+        given = replace(given, capacity=number or None)
+    return given
+
+
+def _settings(
+    *, notation: str | None, capacity: int | None, radios: str | None, router: str | None
+) -> NetworkSettings | None:
+    from scopion.operations.wifi import NetworkSettings
+
+    if (notation, capacity, radios, router) == (None, None, None, None):
+        return None
+    return NetworkSettings(
+        Notation(notation) if notation else None, capacity, _radios(radios) if radios else None, router
+    )
+
+
+def _radios(text: str) -> tuple[str, ...]:
+    bands = [part.strip().lower().removesuffix("ghz").strip() for part in text.split(",")]
+    wrong = next((band for band in bands if band not in RADIOS), None)
+    if wrong is not None:
+        raise click.UsageError(f"{wrong!r} is not a band: write some of {', '.join(RADIOS)} with commas between")
+    return tuple(band for band in RADIOS if band in bands)
+
+
+def _entry_row(session: Session, each: ListedEntry) -> dict[str, Any]:
+    return {
+        "list": str(each.entry.list),
+        "in_effect": each.in_effect,
+        "name": each.name or None,
+        "macs": [str(mac) for mac in each.macs],
+        "vendor": session.site.vendors.of(each.macs[0]).name if each.macs else None,
+        "ssid": each.entry.ssid,
+        "description": each.entry.description or None,
+        "since": iso(each.entry.since),
+    }
+
+
+def _entries_sentence(session: Session, ssid: str | None, found: Sequence[ListedEntry]) -> str:
+    if ssid is None:
+        if not found:
+            return "Nobody is on a deny list of any network."
+        effective = sum(each.in_effect for each in found)
+        return f"{counted(len(found), 'deny entry', 'deny entries')}, {effective or 'none'} in effect."
+    from scopion.operations.wifi import networks
+
+    network = next(each for each, _, _ in networks(session.site) if each.ssid == ssid)
+    macs = sum(len(each.macs) for each in found if each.in_effect)
+    holds = f" of {network.capacity} that the router holds" if network.capacity else ""
+    used = f"; {macs} addresses in effect{holds}" if network.mode is not ListMode.OFF else ""
+    return f"{counted(len(found), 'entry', 'entries')} on {ssid!r}, mode {network.mode}{used}."
+
+
+def _next(session: Session, ssid: str) -> None:
+    session.note(f"Nothing has been sent to the router. To type it in: scopion wifi sheet {shell_word(ssid)}")
+
+
+def _sample() -> Any:
+    from scopion.model.mac import MacAddress
+
+    return MacAddress.parse("00:00:5e:00:53:a1")  # an address kept for documentation (RFC 7042, 2.1.2)
+
+
+_SAMPLE = _sample()

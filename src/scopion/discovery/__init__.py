@@ -1,0 +1,1 @@
+"""Finding hosts: the sweep as a state machine, the ways of asking, and the runner that brings them together."""

@@ -1,0 +1,20 @@
+"""How fast requests go out unless told otherwise, by what they travel on."""
+
+from __future__ import annotations
+
+from scopion.model.errors import UsageError
+from scopion.model.observation import Medium
+
+# On cable 2,000 requests of 84 bytes on the wire take 1.3 Mbit/s: 1.3 % of the slowest cable still in use.
+# On the air an access point repeats each broadcast at the lowest rate, 1 Mbit/s at worst: preamble, 80 bytes and
+# the gap take 1.1 ms, so 90 a second take just under a tenth of everybody's air time.
+# A bridge may have either behind it: 500 a second, which an air at 6 Mbit/s still carries in a tenth of its time.
+DEFAULT_PACE: dict[Medium, float] = {Medium.CABLE: 2_000.0, Medium.WIRELESS: 90.0, Medium.UNKNOWN: 500.0}
+FASTEST = 50_000.0  # more than one core sends
+
+
+def checked_pace(pace: float) -> float:
+    """A pace in requests a second that can be kept. Raises UsageError."""
+    if not 1 <= pace <= FASTEST:
+        raise UsageError(f"a pace of {pace:g} requests a second is not possible: give 1 to {FASTEST:,.0f}")
+    return pace

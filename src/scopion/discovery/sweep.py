@@ -1,0 +1,240 @@
+"""The sweep: whom to ask when, and when to stop. A state machine without I/O, clock or addresses' meaning.
+
+Its driver asks ``due(now)`` whom to ask, tells ``heard(...)`` who answered, sleeps until ``wake_at`` and ends when
+``done``. All times are monotonic seconds of the driver's clock, so the same object runs on a socket and in a story.
+
+How it decides. Rounds repeat the question for those who have not answered. From the second round on, some who did
+answer are asked again, as a check: the share of checks that stays unanswered is the loss of a round trip, measured on
+hosts that are certainly there. The sweep ends when so few could still hide behind that loss that it is not worth
+another round: at once on a clean segment, after many rounds on a lossy one. How long a round waits for answers is
+learnt from the round trips as TCP does it (RFC 6298), with Karn's rule: only unambiguous answers count.
+"""
+
+from __future__ import annotations
+
+from collections import Counter, deque
+from collections.abc import Iterable
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+from math import sqrt
+
+from scopion.discovery.round_trip import RoundTripEstimate
+
+CHECKS_A_ROUND = 32  # enough to tell 1 % from 10 % loss after two rounds; a burst of 32 is nothing
+# Another round goes out while the chance that a present host has missed every round so far is above this.
+TOLERATED_MISS = 0.002
+# A stalled driver catches up with at most this much sending at once, so that no burst overruns a small switch.
+CATCH_UP_S = 0.010
+
+
+@dataclass(frozen=True, slots=True)
+class SweepPlan:
+    """What a sweep may do. Times in seconds, pace in requests a second."""
+
+    pace: float
+    max_rounds: int = 12
+    min_rounds: int = 3
+    # Nobody is given up sooner than this after the first request: wireless stations doze for up to a second.
+    min_span_s: float = 1.2
+    checks: bool = True  # whether asking again those who have answered tells anything
+
+
+@dataclass(slots=True)
+class _Asked:
+    """What is known of one address."""
+
+    first: float = 0.0
+    last: float = 0.0
+    requests: int = 0
+    answered: bool = False  # somebody has answered
+    settled: bool = False  # and nobody else is waited for
+    rtt_s: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class AskedAddress:
+    """The account of one address after a sweep."""
+
+    requests: int
+    span_s: float  # from the first request to the end of waiting, or to the latest request if it is settled
+
+
+class Sweep:
+    """One pass over some addresses under a plan."""
+
+    def __init__(self, addresses: Iterable[IPv4Address], plan: SweepPlan) -> None:
+        self.plan = plan
+        self.rounds = 0
+        self.answered = 0
+        self.checks_asked = 0
+        self.checks_lost = 0
+        self.sent = 0
+        self.ended_at = 0.0
+        self._asked = {address: _Asked() for address in addresses}
+        self._trip = RoundTripEstimate()
+        self._queue: deque[IPv4Address] = deque()
+        self._checks: set[IPv4Address] = set()
+        self._overdue: Counter[IPv4Address] = Counter()  # checks that count as lost and may still be answered
+        self._settled = 0
+        self._next_send = 0.0
+        self._round_sent_at = 0.0
+        self._first_round_sent_at = 0.0
+        self._slowest_s = 0.0
+        self._done = not self._asked
+
+    @property
+    def done(self) -> bool:
+        """Whether the sweep has come to its end."""
+        return self._done
+
+    @property
+    def total(self) -> int:
+        """How many addresses it asks."""
+        return len(self._asked)
+
+    @property
+    def touched(self) -> int:
+        """How many addresses have been asked at least once, for showing progress."""
+        return min(self.sent, self.total) if self.rounds <= 1 else self.total
+
+    @property
+    def loss(self) -> float:
+        """The share of round trips that got lost, as the checks measured it; 0.0 while there was no check."""
+        return self.checks_lost / self.checks_asked if self.checks_asked else 0.0
+
+    def due(self, now: float) -> list[IPv4Address]:
+        """Whom to ask right now; the sweep takes them as asked."""
+        if not self._done and not self._queue and now >= self._round_ends_at():
+            self._begin_round_or_end(now)
+        if not self._queue:
+            return []
+        gap = 1.0 / self.plan.pace
+        self._next_send = max(self._next_send, now - max(CATCH_UP_S, gap))
+        asked: list[IPv4Address] = []
+        while self._queue and self._next_send <= now:
+            address = self._queue.popleft()
+            state = self._asked[address]
+            if state.settled and address not in self._checks:
+                continue  # it answered while it waited for its turn
+            state.first = state.first if state.requests else now
+            state.last = now
+            state.requests += 1
+            self._next_send += gap
+            asked.append(address)
+        self.sent += len(asked)
+        if asked:
+            self._round_sent_at = now
+            if self.rounds == 1:
+                self._first_round_sent_at = now
+        return asked
+
+    def heard(self, address: IPv4Address, at: float, *, answer: bool = True, settled: bool = True) -> bool:
+        """Take note that ``address`` is there; False if it was not asked about.
+
+        ``answer`` is False for a frame that shows its presence without being an answer to us; ``settled`` is False
+        while somebody else is expected at the address, who then is asked for in the rounds to come.
+        """
+        state = self._asked.get(address)
+        if state is None:
+            return False
+        if address in self._checks:
+            self._checks.discard(address)
+        elif self._overdue[address]:
+            self._overdue[address] -= 1  # it was late, not lost
+            self.checks_lost -= 1
+        if not state.answered:
+            state.answered = True
+            self.answered += 1
+            if answer and state.requests:
+                self._learn(state, max(0.0, at - state.last), at)
+        if settled and not state.settled:
+            state.settled = True
+            self._settled += 1
+        return True
+
+    def round_trip(self, address: IPv4Address) -> float | None:
+        """Seconds from the request to the answer of ``address``; None if it was asked more than once meanwhile."""
+        return self._asked[address].rtt_s
+
+    def wake_at(self) -> float:
+        """When ``due`` wants to be asked next."""
+        return self._next_send if self._queue else self._round_ends_at()
+
+    def stop(self, now: float) -> None:
+        """End at once: the user has had enough, or the interface is gone."""
+        self._end(now)
+
+    def account(self) -> dict[IPv4Address, AskedAddress]:
+        """What became of every address that was asked at least once."""
+        return {
+            address: AskedAddress(
+                requests=state.requests,
+                span_s=(state.last if state.settled else self.ended_at) - state.first,
+            )
+            for address, state in self._asked.items()
+            if state.requests or state.answered
+        }
+
+    def _learn(self, state: _Asked, since_last: float, at: float) -> None:
+        if state.requests == 1:
+            self._trip.measured(since_last)
+            state.rtt_s = since_last
+        elif since_last > self._trip.timeout():
+            # Too slow for an answer to the latest request: it belongs to an earlier one, so somebody here is slow.
+            self._slowest_s = max(self._slowest_s, at - state.first)
+
+    def _round_ends_at(self) -> float:
+        if self.rounds == 0:
+            return 0.0
+        ends = self._round_sent_at + self._trip.timeout()
+        if self._settled >= len(self._asked) or self._another_round(ends):
+            return ends
+        # The last round: stragglers get the time that the slowest needed, and nobody is given up too soon.
+        stragglers = self._round_sent_at + min(1.25 * self._slowest_s, self._trip.longest_s)
+        return max(ends, stragglers, self._span_ends())
+
+    def _span_ends(self) -> float:
+        return self._first_round_sent_at + self.plan.min_span_s
+
+    def _another_round(self, at: float) -> bool:
+        return self.rounds < self.plan.max_rounds and not (self._enough() and at >= self._span_ends())
+
+    def _begin_round_or_end(self, now: float) -> None:
+        self.checks_lost += len(self._checks)
+        self._overdue.update(self._checks)
+        self._checks.clear()
+        silent = [address for address, state in self._asked.items() if not state.settled]
+        if not silent or (self.rounds > 0 and not self._another_round(now)):
+            self._end(now)
+            return
+        self.rounds += 1
+        self._queue.extend(silent)
+        if self.rounds > 1 and self.plan.checks:
+            self._add_checks()
+        self._next_send = now
+
+    def _add_checks(self) -> None:
+        there = [address for address, state in self._asked.items() if state.settled]
+        step = max(1, len(there) // CHECKS_A_ROUND)
+        chosen = there[self.rounds % step :: step][:CHECKS_A_ROUND]
+        self._checks.update(chosen)
+        self.checks_asked += len(chosen)
+        self._queue.extendleft(chosen)
+
+    def _enough(self) -> bool:
+        """Whether so few can still be hidden by loss that the rounds so far are enough."""
+        if self.rounds < self.plan.min_rounds:
+            return False
+        if not self.plan.checks:
+            return True
+        # Laplace's rule, one standard deviation to the safe side: without any check every second answer may be lost.
+        tries = self.checks_asked + 2
+        loss = (self.checks_lost + 1) / tries
+        if self.checks_asked:
+            loss += sqrt(loss * (1 - loss) / tries)
+        return bool(loss**self.rounds <= TOLERATED_MISS)
+
+    def _end(self, now: float) -> None:
+        self._done = True
+        self.ended_at = now
+        self._queue.clear()

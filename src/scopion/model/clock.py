@@ -1,0 +1,29 @@
+"""The clock as everyone is handed it, so that a story, a test and the real world tell time the same way."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from typing import Protocol
+
+
+class Clock(Protocol):
+    """Two times: one to remember by, one to wait by."""
+
+    def now(self) -> datetime:
+        """The present moment in UTC, with its time zone; it may jump."""
+
+    def monotonic(self) -> float:
+        """Seconds that only grow; their zero means nothing."""
+
+    def local(self, moment: datetime) -> datetime:
+        """``moment`` in the time zone of the person who reads it."""
+
+
+def spoken_span(span: timedelta) -> str:
+    """A duration as one says it: ``40 seconds``, ``2 hours``, ``5 months``; never finer than its size deserves."""
+    seconds = max(0, round(span.total_seconds()))
+    for size, unit in ((31_557_600, "year"), (2_629_800, "month"), (86_400, "day"), (3_600, "hour"), (60, "minute")):
+        if seconds >= size * (2 if unit == "year" else 1):
+            count = seconds // size
+            return f"{count} {unit}{'s' if count != 1 else ''}"
+    return f"{seconds} second{'s' if seconds != 1 else ''}"

@@ -1,0 +1,82 @@
+"""Everything that can be wrong, under one root: the command line prints the text and ends with ``exit_code``.
+
+A message says what is wrong, where, and what to do next, in one line.
+"""
+
+from __future__ import annotations
+
+
+class ScopionError(Exception):
+    """The one root. ``str()`` is shown to the user as it is."""
+
+    exit_code = 1
+
+
+class UsageError(ScopionError, ValueError):
+    """The user wrote something that cannot be understood: an address, a range, a setting."""
+
+    exit_code = 2
+
+
+class InvalidMacAddress(UsageError):
+    """Not a MAC address in any notation."""
+
+
+class InvalidTarget(UsageError):
+    """Not an address range that can be scanned."""
+
+
+class InvalidSettings(UsageError):
+    """``site.toml`` has a mistake; the text names file, line and key."""
+
+
+class AmbiguousDevice(UsageError):
+    """A DEVICE fits several; the text lists them."""
+
+
+class NotFound(ScopionError, LookupError):
+    """What was asked for does not exist."""
+
+    exit_code = 3
+
+
+class CheckNotMet(ScopionError):
+    """A check that the user asked for (``--fail-on``) is not met."""
+
+    exit_code = 3
+
+
+class NotPermitted(ScopionError, PermissionError):
+    """The system does not let this user do it; the text says how to be let."""
+
+
+class LiveNetworkLocked(ScopionError):
+    """``SCOPION_LIVE=namespaces`` is set and this is the machine's first network namespace."""
+
+
+class NoInterface(ScopionError):
+    """No interface can do what was asked: down, gone, without address."""
+
+
+class InterfaceLost(ScopionError):
+    """An interface went down or vanished while it was in use."""
+
+
+class MalformedFrame(ScopionError, ValueError):
+    """A frame claims to be something and is not."""
+
+
+class DamagedListing(ScopionError):
+    """A vendor listing is damaged or implausibly small; the present one stays."""
+
+
+class DamagedRoster(ScopionError):
+    """The roster cannot be read; the text names the file to which it was moved."""
+
+
+class StorageFailed(ScopionError, OSError):
+    """A file could not be written: disk full, read-only, not ours."""
+
+
+class Refused(ScopionError):
+    """Scopion itself refuses; the text says why and how to insist."""

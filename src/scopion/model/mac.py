@@ -1,0 +1,135 @@
+"""MAC addresses in any notation that people meet, and what their bits say.
+
+Called by everyone. Parsing is total: it returns a valid address or raises ``InvalidMacAddress``.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from enum import StrEnum
+
+from scopion.model.errors import InvalidMacAddress
+
+OCTETS = 6
+_HEX = re.compile(r"[0-9A-Fa-f]+")
+# Blanks, and the typographic hyphens that word processors and web pages put in place of "-".
+_HYPHENS = str.maketrans({"‐": "-", "‑": "-", "–": "-", "−": "-", "\u00a0": " "})
+
+
+class Notation(StrEnum):
+    """How a MAC address is written. A router's web page accepts just one of them."""
+
+    COLON = "colon"  # 0c:4e:a0:12:34:56
+    HYPHEN = "hyphen"  # 0C-4E-A0-12-34-56
+    DOT = "dot"  # 0c4e.a012.3456
+    BARE = "bare"  # 0c4ea0123456
+    COLON_UPPER = "colon-upper"
+    HYPHEN_LOWER = "hyphen-lower"
+    BARE_UPPER = "bare-upper"
+
+
+_LAYOUT: dict[Notation, tuple[int, str, bool]] = {  # digits per group, separator, capitals
+    Notation.COLON: (2, ":", False),
+    Notation.HYPHEN: (2, "-", True),
+    Notation.DOT: (4, ".", False),
+    Notation.BARE: (12, "", False),
+    Notation.COLON_UPPER: (2, ":", True),
+    Notation.HYPHEN_LOWER: (2, "-", False),
+    Notation.BARE_UPPER: (12, "", True),
+}
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class MacAddress:
+    """A 48-bit MAC address (IEEE Std 802-2014, 8.2). ``str()`` gives lower case with colons."""
+
+    octets: bytes
+
+    def __post_init__(self) -> None:
+        if len(self.octets) != OCTETS:
+            raise InvalidMacAddress(f"a MAC address has {OCTETS} octets, not {len(self.octets)}")
+
+    @classmethod
+    def parse(cls, text: str) -> MacAddress:
+        """Read a MAC address in any notation: ``0c:4e:a0:1:2:3``, ``0C-4E-...``, ``0c4e.a001.0203``, bare.
+
+        Raises InvalidMacAddress with the text and the reason.
+        """
+        digits = hex_digits(text)
+        if len(digits) != 2 * OCTETS:
+            raise InvalidMacAddress(
+                f"{_quoted(text)} is not a MAC address: it has {len(digits)} hexadecimal digits, 12 are needed"
+            )
+        return cls(bytes.fromhex(digits))
+
+    def __str__(self) -> str:
+        return self.octets.hex(":")
+
+    def written(self, notation: Notation) -> str:
+        """Return the address as ``notation`` writes it."""
+        size, separator, capitals = _LAYOUT[notation]
+        digits = self.octets.hex()
+        text = separator.join(digits[at : at + size] for at in range(0, len(digits), size))
+        return text.upper() if capitals else text
+
+    @property
+    def number(self) -> int:
+        """The address as a 48-bit number, for prefix look-ups."""
+        return int.from_bytes(self.octets)
+
+    @property
+    def is_broadcast(self) -> bool:
+        """All ones: every station of the segment."""
+        return self.octets == b"\xff" * OCTETS
+
+    @property
+    def is_multicast(self) -> bool:
+        """The group bit, lowest of the first octet: no single adapter has such an address."""
+        return bool(self.octets[0] & 0x01)
+
+    @property
+    def is_private(self) -> bool:
+        """Locally administered (second-lowest bit of the first octet): made up by the device, no vendor."""
+        return bool(self.octets[0] & 0x02) and not self.is_multicast
+
+
+def hex_digits(text: str) -> str:
+    """The lower-case hexadecimal digits of a MAC address or of its beginning, in any notation.
+
+    Single-digit octets (``0:c:29:...``) are filled up. Raises InvalidMacAddress for anything else.
+    """
+    plain = text.translate(_HYPHENS).strip().strip("\"'").strip()
+    groups = [group.strip() for group in re.split(r"[:\-.]|\s+", re.sub(r"\s*([:\-.])\s*", r"\1", plain))]
+    wrong = next((group for group in groups if not _HEX.fullmatch(group)), None)
+    if wrong is not None:
+        detail = f"{_quoted(wrong)} is not hexadecimal" if wrong else "a group of digits is missing"
+        raise InvalidMacAddress(f"{_quoted(text)} is not a MAC address: {detail}")
+    if len(set(re.findall(r"[:\-.]", plain))) > 1:
+        raise InvalidMacAddress(f"{_quoted(text)} is not a MAC address: it mixes separators")
+    if len(groups) == 1:
+        return groups[0].lower()
+    size = _group_size(plain, groups, text)
+    filled = [group.rjust(size, "0") for group in groups[:-1]]
+    # The last group of a whole address is filled like the others; that of a beginning stays as it is.
+    whole = len(groups) * size == 2 * OCTETS
+    return "".join([*filled, groups[-1].rjust(size, "0") if whole else groups[-1]]).lower()
+
+
+def _group_size(plain: str, groups: list[str], text: str) -> int:
+    size = next(
+        (size for size in (2, 4, 6) if all(len(group) <= size for group in groups)),
+        None,
+    )
+    if "." in plain and size == 2 and len(groups) <= 3:
+        size = 4  # dots stand between fours unless there are too many groups for that
+    if size is None or len(groups) * size > 2 * OCTETS:
+        raise InvalidMacAddress(f"{_quoted(text)} is not a MAC address: its groups of digits do not fit")
+    if size > 2 and any(len(group) != size for group in groups[:-1]):
+        raise InvalidMacAddress(f"{_quoted(text)} is not a MAC address: its groups differ in length")
+    return size
+
+
+def _quoted(text: str) -> str:
+    """The text as a message may repeat it: cut short, control characters made visible."""
+    return repr(text if len(text) <= 40 else text[:37] + "...")

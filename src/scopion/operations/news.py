@@ -1,0 +1,50 @@
+"""Says in a sentence what an event means. Used wherever events are shown, so that they read the same everywhere."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from scopion.model.clock import spoken_span
+from scopion.model.device import Device, Event, EventKind
+from scopion.vendors.registry import Vendors
+
+
+@dataclass(frozen=True, slots=True)
+class News:
+    """One thing to tell: its kind and its sentence."""
+
+    kind: EventKind
+    sentence: str
+
+
+# What matters most comes first.
+ORDER = (EventKind.JOINED, EventKind.READDRESSED, EventKind.RETURNED, EventKind.LEFT)
+
+
+def tell(events: Sequence[Event], devices: Mapping[int, Device], vendors: Vendors) -> list[News]:
+    """The events in the order of their weight; a return to another address is told once."""
+    returned = {event.device_id for event in events if event.kind is EventKind.RETURNED and event.was_address}
+    told = [
+        News(event.kind, sentence(event, devices.get(event.device_id), vendors))
+        for event in events
+        if not (event.kind is EventKind.READDRESSED and event.device_id in returned)
+    ]
+    return sorted(told, key=lambda news: ORDER.index(news.kind))
+
+
+def sentence(event: Event, device: Device | None, vendors: Vendors) -> str:
+    """``kiln controller moved from 192.0.2.31 to 192.0.2.20``."""
+    who = device.called if device else str(event.mac)
+    maker = vendors.of(event.mac)
+    what = who if device and device.label else f"{event.mac}, {maker.name.strip('()')}"
+    if event.kind is EventKind.JOINED:
+        place = f", {maker.place}" if maker.place else ""
+        return f"{what}{place}, is new here, at {event.address}"
+    if event.kind is EventKind.LEFT:
+        return f"{what} is gone from {event.address}"
+    if event.kind is EventKind.READDRESSED:
+        return f"{what} moved from {event.was_address} to {event.address}"
+    away = f" after {spoken_span(event.at - event.away_since)}" if event.away_since else ""
+    before = f" (before: {event.was_address})" if event.was_address else ""
+    return f"{what} is back{away}, at {event.address}{before}"

@@ -1,0 +1,81 @@
+"""Is this network one of the site's? Told by subnet and gateway MAC, for half of all networks share two subnets.
+
+Pure: what is known and what was seen go in, a verdict with its reason comes out.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from ipaddress import IPv4Network
+
+from scopion.model.mac import MacAddress
+from scopion.model.text import counted
+from scopion.roster.scans import KnownSubnet
+
+
+class Verdict(StrEnum):
+    """Whether a network is the site's."""
+
+    OURS = "ours"
+    FOUNDING = "founding"  # the site has no subnet yet: this becomes its first
+    ELSEWHERE = "elsewhere"
+
+
+@dataclass(frozen=True, slots=True)
+class Recognition:
+    """The verdict and a clause that says why."""
+
+    verdict: Verdict
+    reason: str
+
+    @property
+    def is_site(self) -> bool:
+        """Whether what is seen here belongs to the site."""
+        return self.verdict is not Verdict.ELSEWHERE
+
+
+def recognise(
+    subnet: IPv4Network,
+    gateway_mac: MacAddress | None,
+    known: Sequence[KnownSubnet],
+    *,
+    familiar: int = 0,
+    named: Collection[IPv4Network] = (),
+) -> Recognition:
+    """Decide for one subnet.
+
+    ``gateway_mac`` is None where there is no gateway or it does not answer; ``familiar`` counts the other known
+    adapters that were seen here; ``named`` are the subnets that site.toml names.
+    """
+    if not known and not named:
+        return Recognition(Verdict.FOUNDING, "the site has no subnet yet, this becomes its first")
+    remembered = next((each for each in known if each.range == subnet), None)
+    if remembered is None:
+        if subnet in named:
+            return Recognition(Verdict.OURS, "site.toml names this subnet")
+        return Recognition(Verdict.ELSEWHERE, f"{subnet} is not one of its subnets")
+    return _same_range(remembered, gateway_mac, familiar)
+
+
+def _same_range(remembered: KnownSubnet, gateway_mac: MacAddress | None, familiar: int) -> Recognition:
+    expected = remembered.gateway_mac
+    others = f"{counted(familiar, 'known device')} {'is' if familiar == 1 else 'are'} here"
+    if gateway_mac is not None and gateway_mac == expected:
+        return Recognition(Verdict.OURS, "subnet and gateway MAC are the known ones")
+    if gateway_mac is not None and expected is not None:
+        hint = f", though {others}: was the router replaced?" if familiar else ", so it is another network"
+        return Recognition(
+            Verdict.ELSEWHERE, f"the subnet is a known one, but its gateway is {gateway_mac}, not {expected}{hint}"
+        )
+    if familiar:
+        return Recognition(Verdict.OURS, f"the subnet is a known one and {others}")
+    if expected is None and gateway_mac is None:
+        return Recognition(Verdict.OURS, "the subnet is a known one; it has no gateway to tell it by")
+    nobody = "nobody known is here"
+    if expected is None:
+        reason = f"the subnet is a known one, but {nobody} and its gateway {gateway_mac} is new"
+    else:
+        reason = f"the subnet is a known one, but its gateway {expected} does not answer and {nobody}"
+    return Recognition(Verdict.ELSEWHERE, reason)

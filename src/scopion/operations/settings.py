@@ -1,0 +1,134 @@
+"""``site.toml``: the settings that people edit. Validated with file, line and key in the message.
+
+The settings are plain frozen values; pydantic reads a file into them and is imported only when there is something to
+read. A new site gets the commented file in ``site-template.toml``.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from ipaddress import IPv4Network
+from pathlib import Path
+from typing import Annotated, Any, ClassVar, Literal
+
+from annotated_types import Ge, Le, MaxLen
+
+from scopion.model.errors import InvalidSettings
+
+FILE = "site.toml"
+TEMPLATE = Path(__file__).parent / "site-template.toml"
+_STRICT: dict[str, Any] = {"extra": "forbid"}
+
+
+@dataclass(frozen=True)
+class ScanSettings:
+    """How ``scan`` asks unless its options say otherwise."""
+
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    method: Literal["auto", "arp", "touch"] = "auto"
+    pace: Annotated[float, Ge(1), Le(50_000)] | None = None  # requests a second; None: by the medium
+    rounds: Annotated[int, Ge(1), Le(100)] | None = None  # at most; None: by the answers
+
+
+@dataclass(frozen=True)
+class AbsenceSettings:
+    """When silence means that somebody is gone."""
+
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    requests: Annotated[int, Ge(1), Le(100)] = 3  # asked at least this often
+    span_s: Annotated[float, Ge(0), Le(3600)] = 1.0  # over at least this time
+
+
+@dataclass(frozen=True)
+class SubnetSettings:
+    """What differs in one subnet."""
+
+    range: IPv4Network
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    name: Annotated[str, MaxLen(80)] = ""
+    pace: Annotated[float, Ge(1), Le(50_000)] | None = None
+    absence: AbsenceSettings | None = None
+
+
+@dataclass(frozen=True)
+class Settings:
+    """The whole file."""
+
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    name: Annotated[str, MaxLen(80)] = ""
+    scan: ScanSettings = field(default_factory=ScanSettings)
+    absence: AbsenceSettings = field(default_factory=AbsenceSettings)
+    subnet: tuple[SubnetSettings, ...] = ()
+
+    def of_subnet(self, subnet: IPv4Network) -> SubnetSettings:
+        """What holds in one subnet; the defaults if nothing is said of it."""
+        return next((each for each in self.subnet if each.range == subnet), SubnetSettings(subnet))
+
+    def absence_in(self, subnet: IPv4Network) -> AbsenceSettings:
+        """When silence counts in one subnet."""
+        return self.of_subnet(subnet).absence or self.absence
+
+
+def load_settings(folder: Path) -> Settings:
+    """The settings of a site's folder, the defaults if it has none. Raises InvalidSettings."""
+    path = folder / FILE
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (FileNotFoundError, NotADirectoryError):
+        return Settings()
+    except OSError as error:
+        raise InvalidSettings(f"{path} cannot be read: {error.strerror}") from None
+    except UnicodeDecodeError as error:
+        raise InvalidSettings(f"{path} is not UTF-8 text at byte {error.start}") from None
+    try:
+        document = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise InvalidSettings(f"{path}: not TOML: {error}") from None
+    return _validated(path, text, document) if document else Settings()
+
+
+def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
+    from pydantic import TypeAdapter, ValidationError
+
+    try:
+        return TypeAdapter(Settings).validate_python(document)
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        key = ".".join(str(part + 1) if isinstance(part, int) else part for part in first["loc"])
+        line = line_of(text, first["loc"])
+        where = f"{path}, line {line}" if line else str(path)
+        more = error.error_count() - 1
+        also = f" (and {more} more)" if more else ""
+        raise InvalidSettings(f"{where}: {key}: {_said(first)}{also}") from None
+
+
+def _said(error: Any) -> str:
+    if error["type"] in ("unexpected_keyword_argument", "extra_forbidden"):
+        return "there is no such setting; the commented file of a new site lists all"
+    message = str(error["msg"])
+    given = error.get("input")
+    said = message[0].lower() + message[1:]
+    return said if isinstance(given, dict | list) else f"{said}, not {given!r}"
+
+
+def line_of(text: str, location: Sequence[int | str]) -> int | None:
+    """The line on which a key stands, given as the parts of its path; its table's line if the key is not there."""
+    wanted = [part for part in location if isinstance(part, str)]
+    nth = next((part for part in location if isinstance(part, int)), 0)
+    table: list[str] = []
+    seen = -1
+    best: int | None = None
+    for number, line in enumerate(text.splitlines(), 1):
+        if heading := re.match(r"\s*\[(\[?)\s*([^\]]+?)\s*\]", line):
+            table = [part.strip().strip("\"'") for part in heading[2].split(".")]
+            seen += 1 if heading[1] and table == wanted[: len(table)] else 0
+            if table == wanted[: len(table)] and (not heading[1] or seen == nth):
+                best = number
+        elif assignment := re.match(r"\s*([\w.\"'-]+)\s*=", line):
+            path = table + [part.strip("\"'") for part in assignment[1].split(".")]
+            if path == wanted[: len(path)] and (seen == nth or seen < 0 or not table):
+                return number
+    return best

@@ -1,0 +1,98 @@
+"""The site at hand: its folder, settings, roster, attachment and vendors, each opened when it is first needed."""
+
+from __future__ import annotations
+
+from contextlib import suppress
+from functools import cached_property
+from pathlib import Path
+
+from scopion.attachment.ports import Attachment
+from scopion.model.clock import Clock
+from scopion.model.errors import StorageFailed
+from scopion.operations.settings import FILE, TEMPLATE, Settings, load_settings
+from scopion.operations.vendors import open_vendors
+from scopion.roster.files import make_folder, write_atomically
+from scopion.roster.store import Roster
+from scopion.scenes.story import Story
+from scopion.vendors.registry import Vendors
+
+
+class Site:
+    """One site's folder. Close it at the end: a scene keeps the time that has passed."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self._reading: Roster | None = None
+
+    @cached_property
+    def settings(self) -> Settings:
+        """``site.toml``. Raises InvalidSettings."""
+        return load_settings(self.folder)
+
+    @cached_property
+    def story(self) -> Story | None:
+        """The story that the folder keeps, if it is a made-up site's."""
+        return Story.of(self.folder)
+
+    @cached_property
+    def attachment(self) -> Attachment:
+        """The network: a scene's if the folder keeps one, else the machine's. Raises LiveNetworkLocked."""
+        if self.story is not None:
+            from scopion.scenes.attachment import SceneAttachment
+
+            return SceneAttachment(self.story.scene, self.story.at)
+        from scopion.attachment.linux import LiveAttachment
+
+        return LiveAttachment()
+
+    @cached_property
+    def clock(self) -> Clock:
+        """The time at the site; telling it needs no network."""
+        if self.story is not None:
+            return self.attachment.clock
+        from scopion.attachment.system_clock import SystemClock
+
+        return SystemClock()
+
+    @cached_property
+    def vendors(self) -> Vendors:
+        """The registry; a made-up site's own makers come first."""
+        return open_vendors(self.folder)
+
+    @cached_property
+    def roster(self) -> Roster:
+        """The roster, open for writing; the folder is made if need be. Raises StorageFailed."""
+        prepare_folder(self.folder)
+        return Roster.open(self.folder)
+
+    def roster_for_reading(self) -> Roster | None:
+        """The roster if there is one, without making or changing anything. Raises DamagedRoster, StorageFailed."""
+        if "roster" in self.__dict__:
+            return self.roster
+        if self._reading is None:
+            self._reading = Roster.open_for_reading(self.folder)
+        return self._reading
+
+    @property
+    def name(self) -> str:
+        """What to call the site."""
+        if self.settings.name:
+            return self.settings.name
+        return self.story.scene.title if self.story else "this site"
+
+    def close(self) -> None:
+        """Close the roster, and let a story keep the time that its commands took."""
+        if "roster" in self.__dict__:
+            self.roster.close()
+        if self._reading is not None:
+            self._reading.close()
+        if self.story is not None and "attachment" in self.__dict__:
+            with suppress(StorageFailed):  # a folder that became read-only: the story waits where it was
+                self.story.passed(self.clock.now())
+
+
+def prepare_folder(folder: Path) -> None:
+    """Make a site's folder with its commented settings, unless they are there. Raises StorageFailed."""
+    make_folder(folder)
+    if not (folder / FILE).exists():
+        write_atomically(folder / FILE, TEMPLATE.read_bytes())

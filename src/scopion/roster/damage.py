@@ -1,0 +1,42 @@
+"""Moves a damaged roster aside, once, even if two processes find it at the same time. It is never overwritten."""
+
+from __future__ import annotations
+
+import fcntl
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+
+from scopion.roster.files import hand_over, storage_failed
+
+
+def move_aside(path: Path, is_damaged: Callable[[Path], bool]) -> Path | None:
+    """Rename the file and its log; returns the new name, or None if another process was quicker.
+
+    Raises StorageFailed where the folder cannot be written.
+    """
+    stamp = datetime.now(UTC).strftime("%Y%m%d-%H%M%S")
+    try:
+        with path.with_name(path.name + ".lock").open("w") as lock:
+            hand_over(Path(lock.name))
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            if not is_damaged(path):
+                return None
+            aside = _free_name(path.with_name(f"{path.name}.damaged-{stamp}"))
+            # The log first: left beside the new roster it would be taken for that one's.
+            for tail in ("-wal", "-shm"):
+                beside = path.with_name(path.name + tail)
+                if beside.exists():
+                    beside.rename(aside.with_name(aside.name + tail))
+            path.rename(aside)
+            return aside
+    except OSError as error:
+        raise storage_failed(path, error) from None
+
+
+def _free_name(path: Path) -> Path:
+    number, candidate = 1, path
+    while candidate.exists():
+        number += 1
+        candidate = path.with_name(f"{path.name}-{number}")
+    return candidate

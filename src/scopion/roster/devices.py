@@ -1,0 +1,109 @@
+"""Queries about devices, and what people say of them: labels, standings."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from datetime import date, datetime
+from ipaddress import IPv4Address
+from sqlite3 import IntegrityError, Row
+
+from scopion.model.device import Adapter, Device, Standing, Stay
+from scopion.model.errors import UsageError
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Medium
+from scopion.roster.store import Roster, from_ms
+
+
+def all_devices(roster: Roster) -> list[Device]:
+    """Every device with its adapters and their present or latest stays, in the order of their making."""
+    with roster.guarded():
+        stays = _stays(roster)
+        gateways = {row[0] for row in roster.db.execute("SELECT gateway_mac FROM subnet WHERE gateway_mac IS NOT NULL")}
+        adapters: dict[int, list[Adapter]] = defaultdict(list)
+        own: set[int] = set()
+        routes: set[int] = set()
+        for row in roster.db.execute("SELECT * FROM adapter ORDER BY first_seen, mac"):
+            adapters[row["device"]].append(_adapter(row, stays[row["mac"]]))
+            own.update([row["device"]] if row["own"] else [])
+            routes.update([row["device"]] if row["mac"] in gateways else [])
+        return [
+            _device(row, adapters[row["id"]], row["id"] in own, row["id"] in routes)
+            for row in roster.db.execute("SELECT * FROM device ORDER BY id")
+        ]
+
+
+def set_description(roster: Roster, device: Device, **texts: str | None) -> None:
+    """Change a device's label, owner, place or note; None leaves one as it is. Raises UsageError for a label in use."""
+    changes = {column: text for column, text in texts.items() if text is not None}
+    if not changes.keys() <= {"label", "owner", "place", "note"}:
+        raise TypeError(f"not texts of a device: {sorted(changes)}")
+    with roster.transaction() as db:
+        try:
+            for column, text in changes.items():
+                db.execute(f"UPDATE device SET {column} = ? WHERE id = ?", (text, device.id))
+        except IntegrityError:
+            raise UsageError(
+                f"{changes['label']!r} is the label of another device: choose another, or rename that one first"
+            ) from None
+
+
+def set_standing(roster: Roster, device: Device, standing: Standing, guest_until: date | None = None) -> None:
+    """Change what we think of a device."""
+    with roster.transaction() as db:
+        until = guest_until.isoformat() if guest_until else None
+        db.execute("UPDATE device SET standing = ?, guest_until = ? WHERE id = ?", (standing, until, device.id))
+
+
+def known_adapters(roster: Roster) -> dict[MacAddress, datetime]:
+    """Every adapter ever seen, with when it was last seen."""
+    with roster.guarded():
+        rows = roster.db.execute("SELECT mac, last_seen FROM adapter")
+        return {MacAddress.parse(row["mac"]): from_ms(row["last_seen"]) for row in rows}
+
+
+def _stays(roster: Roster) -> dict[str, list[Stay]]:
+    """By MAC: the present stays, or the latest one of an adapter that is absent."""
+    present: dict[str, list[Stay]] = defaultdict(list)
+    for row in roster.db.execute("SELECT * FROM stay WHERE present ORDER BY since, address"):
+        present[row["mac"]].append(_stay(row))
+    # SQLite gives the other columns of the row that holds the maximum.
+    for row in roster.db.execute("SELECT *, max(until) FROM stay WHERE NOT present GROUP BY mac"):
+        if row["mac"] not in present:
+            present[row["mac"]].append(_stay(row))
+    return present
+
+
+def _stay(row: Row) -> Stay:
+    return Stay(
+        mac=MacAddress.parse(row["mac"]),
+        address=IPv4Address(row["address"]),
+        since=from_ms(row["since"]),
+        until=from_ms(row["until"]),
+        present=bool(row["present"]),
+    )
+
+
+def _adapter(row: Row, stays: list[Stay]) -> Adapter:
+    return Adapter(
+        mac=MacAddress.parse(row["mac"]),
+        medium=Medium(row["medium"]),
+        first_seen=from_ms(row["first_seen"]),
+        last_seen=from_ms(row["last_seen"]),
+        stays=tuple(stays),
+    )
+
+
+def _device(row: Row, adapters: list[Adapter], own: bool, gateway: bool) -> Device:
+    return Device(
+        id=row["id"],
+        standing=Standing(row["standing"]),
+        first_seen=from_ms(row["first_seen"]),
+        label=row["label"],
+        owner=row["owner"],
+        place=row["place"],
+        note=row["note"],
+        guest_until=date.fromisoformat(row["guest_until"]) if row["guest_until"] else None,
+        own=own,
+        gateway=gateway,
+        adapters=tuple(adapters),
+    )

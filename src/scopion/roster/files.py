@@ -1,0 +1,65 @@
+"""Writing files so that nothing is ever half-written, and so that under sudo they stay the invoking user's."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+from contextlib import suppress
+from pathlib import Path
+
+from scopion.model.errors import StorageFailed
+
+
+def invoking_user() -> tuple[int, int] | None:
+    """The user and group who called sudo, or None if this is not root under sudo."""
+    if sys.platform == "win32" or os.geteuid() != 0:
+        return None
+    user, group = os.environ.get("SUDO_UID", ""), os.environ.get("SUDO_GID", "")
+    return (int(user), int(group)) if user.isdecimal() and group.isdecimal() and user != "0" else None
+
+
+def hand_over(path: Path) -> None:
+    """Give a file that root has made under sudo to the user who asked, unless its folder is root's own."""
+    owner = invoking_user()
+    if owner is not None and path.parent.stat().st_uid == owner[0]:
+        os.chown(path, *owner)
+
+
+def make_folder(path: Path) -> None:
+    """Make a folder that only its owner can look into, with its parents. Raises StorageFailed."""
+    missing = [each for each in (path, *path.parents) if not each.exists()]
+    try:
+        for each in reversed(missing):
+            each.mkdir(mode=0o700)
+            hand_over(each)
+    except FileExistsError:
+        if not path.is_dir():
+            raise StorageFailed(f"{path} is a file, a folder is needed: choose another with --site") from None
+    except OSError as error:
+        raise storage_failed(path, error) from None
+
+
+def write_atomically(path: Path, data: bytes, mode: int = 0o600) -> None:
+    """Write a file whole or not at all; a reader sees the old one or the new one. Raises StorageFailed."""
+    draft: Path | None = None
+    try:
+        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
+        draft = Path(name)
+        with os.fdopen(handle, "wb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+        draft.chmod(mode)
+        hand_over(draft)
+        draft.replace(path)
+    except OSError as error:
+        if draft is not None:
+            with suppress(OSError):
+                draft.unlink()
+        raise storage_failed(path, error) from None
+
+
+def storage_failed(path: Path, error: OSError) -> StorageFailed:
+    """The error to raise when a file or folder could not be written."""
+    return StorageFailed(f"{path} cannot be written: {error.strerror}; nothing was changed")

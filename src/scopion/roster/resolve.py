@@ -1,0 +1,110 @@
+"""Which device somebody means: a MAC, an address, a label, ``this-machine``, ``gateway``, or a beginning of one.
+
+Never a guess: if several fit, all are named and nothing is done.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from ipaddress import IPv4Address
+
+from scopion.model.device import Device
+from scopion.model.errors import AmbiguousDevice, InvalidMacAddress, NotFound
+from scopion.model.mac import MacAddress, hex_digits
+from scopion.model.text import clean
+
+THIS_MACHINE = "this-machine"
+GATEWAY = "gateway"
+# Shorter beginnings of a MAC address are mostly slips, and half the house would fit.
+LEAST_MAC_DIGITS = 4
+_NAMED_AT_MOST = 8
+
+
+def resolve(devices: Sequence[Device], text: str) -> Device:
+    """The one device that ``text`` means. Raises NotFound, or AmbiguousDevice with those that fit."""
+    wanted = clean(text)
+    for candidates in _candidates(devices, wanted):
+        if len(candidates) == 1:
+            return candidates[0]
+        if candidates:
+            raise AmbiguousDevice(f"{wanted!r} fits {len(candidates)} devices: {_named(candidates)}; write more of it")
+    raise NotFound(f"no device is called {wanted!r}: see scopion devices")
+
+
+def _candidates(devices: Sequence[Device], wanted: str) -> list[list[Device]]:
+    """Groups of fitting devices, the surest way of meaning one first."""
+    small = wanted.casefold()
+    if small == THIS_MACHINE:
+        return [[device for device in devices if device.own]]
+    if small == GATEWAY:
+        return [[device for device in devices if device.gateway]]
+    digits = _digits(wanted)
+    return [
+        [device for device in devices if device.label.casefold() == small],
+        [device for device in devices if digits in {mac.octets.hex() for mac in device.macs}],
+        _at_address(devices, wanted),
+        _beginning(devices, small, digits),
+    ]
+
+
+def _at_address(devices: Sequence[Device], wanted: str) -> list[Device]:
+    """Who is at an address now; if nobody is, who was there last."""
+    try:
+        address = IPv4Address(wanted)
+    except ValueError:
+        return []
+    stays = [
+        (stay, device)
+        for device in devices
+        for adapter in device.adapters
+        for stay in adapter.stays
+        if stay.address == address
+    ]
+    present = [device for stay, device in stays if stay.present]
+    if present or not stays:
+        return list(dict.fromkeys(present))
+    return [max(stays, key=lambda pair: pair[0].until)[1]]
+
+
+def _beginning(devices: Sequence[Device], small: str, digits: str) -> list[Device]:
+    if not small:
+        return []
+    return [
+        device
+        for device in devices
+        if device.label.casefold().startswith(small)
+        or (len(digits) >= LEAST_MAC_DIGITS and any(mac.octets.hex().startswith(digits) for mac in device.macs))
+    ]
+
+
+def _digits(text: str) -> str:
+    try:
+        return hex_digits(text)
+    except InvalidMacAddress:
+        return ""
+
+
+def _named(devices: Sequence[Device]) -> str:
+    names = [
+        f"{device.label or ', '.join(map(str, device.macs))} ({', '.join(map(str, device.addresses)) or 'no address'})"
+        for device in devices[:_NAMED_AT_MOST]
+    ]
+    more = len(devices) - _NAMED_AT_MOST
+    return ", ".join(names) + (f" and {more} more" if more > 0 else "")
+
+
+def is_reserved(label: str) -> str:
+    """Why a label would be mistaken for something else, or an empty text if it would not."""
+    if label.casefold() in (THIS_MACHINE, GATEWAY):
+        return "it is a word with a meaning of its own"
+    try:
+        IPv4Address(label)
+    except ValueError:
+        pass
+    else:
+        return "it reads as an address"
+    try:
+        MacAddress.parse(label)
+    except InvalidMacAddress:
+        return ""
+    return "it reads as a MAC address"

@@ -1,0 +1,84 @@
+"""The record of scans and subnets: what was asked, what is known of each subnet, which scan was its baseline."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from ipaddress import IPv4Address, IPv4Network
+
+from scopion.model.mac import MacAddress
+from scopion.model.targets import Targets
+from scopion.roster.store import Roster, from_ms, to_ms
+
+
+@dataclass(frozen=True, slots=True)
+class KnownSubnet:
+    """A subnet of the site, by which the site is recognised."""
+
+    range: IPv4Network
+    gateway: IPv4Address | None
+    gateway_mac: MacAddress | None
+    since: datetime
+    has_baseline: bool
+
+
+def known_subnets(roster: Roster) -> tuple[KnownSubnet, ...]:
+    """The subnets of the site."""
+    with roster.guarded():
+        rows = roster.db.execute("SELECT * FROM subnet ORDER BY since, range")
+        return tuple(
+            KnownSubnet(
+                range=IPv4Network(row["range"]),
+                gateway=IPv4Address(row["gateway"]) if row["gateway"] else None,
+                gateway_mac=MacAddress.parse(row["gateway_mac"]) if row["gateway_mac"] else None,
+                since=from_ms(row["since"]),
+                has_baseline=row["baseline"] is not None,
+            )
+            for row in rows
+        )
+
+
+def begin_scan(roster: Roster, targets: Targets, subnet: IPv4Network, interface: str, method: str, at: datetime) -> int:
+    """Note that a scan runs; a scan that is killed stays marked as running. Returns its number."""
+    with roster.transaction() as db:
+        row = db.execute(
+            "INSERT INTO scan (targets, subnet, interface, method, started) VALUES (?, ?, ?, ?, ?)",
+            (str(targets), str(subnet), interface, method, to_ms(at)),
+        )
+        return row.lastrowid or 0
+
+
+def drop_scan(roster: Roster, scan: int) -> None:
+    """Forget a scan that turned out not to be of this site."""
+    with roster.transaction() as db:
+        db.execute("DELETE FROM scan WHERE id = ?", (scan,))
+
+
+def end_scan(
+    roster: Roster, scan: int, at: datetime, *, asked: int, answered: int, rounds: int, completed: bool
+) -> None:
+    """Note how a scan ended."""
+    with roster.transaction() as db:
+        db.execute(
+            "UPDATE scan SET ended = ?, asked = ?, answered = ?, rounds = ?, outcome = ? WHERE id = ?",
+            (to_ms(at), asked, answered, rounds, "complete" if completed else "partial", scan),
+        )
+
+
+def note_subnet(
+    roster: Roster, subnet: IPv4Network, gateway: IPv4Address | None, mac: MacAddress | None, at: datetime
+) -> None:
+    """Make a subnet one of the site's, or bring its gateway up to date; what is not known now is kept."""
+    with roster.transaction() as db:
+        db.execute(
+            "INSERT INTO subnet (range, gateway, gateway_mac, since) VALUES (?, ?, ?, ?) "
+            "ON CONFLICT (range) DO UPDATE SET gateway = coalesce(excluded.gateway, gateway), "
+            "gateway_mac = coalesce(excluded.gateway_mac, gateway_mac)",
+            (str(subnet), str(gateway) if gateway else None, str(mac) if mac else None, to_ms(at)),
+        )
+
+
+def note_baseline(roster: Roster, subnet: IPv4Network, scan: int) -> None:
+    """Note which scan was the first complete one of a subnet."""
+    with roster.transaction() as db:
+        db.execute("UPDATE subnet SET baseline = ? WHERE range = ? AND baseline IS NULL", (scan, str(subnet)))

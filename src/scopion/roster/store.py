@@ -1,0 +1,224 @@
+"""Opens the roster: one SQLite file in WAL mode, safe for several processes, never overwritten when damaged.
+
+Everything that reads or writes it goes through a ``Roster``'s connection, in the other files of this room.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from datetime import UTC, datetime
+from pathlib import Path
+
+from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
+from scopion.roster.files import hand_over, make_folder
+from scopion.roster.schema import APPLICATION_ID, STEPS, VERSION
+
+FILE = "roster.sqlite"
+# Another process holds the roster for a fraction of a second when it folds a scan; ten is a stuck disk.
+BUSY_S = 10.0
+MEMORY_LOST = "memory_lost"  # meta: the name of the damaged file that this roster replaces, until a scan has told it
+
+
+class Roster:
+    """An open roster. Use ``transaction`` for everything that belongs together."""
+
+    def __init__(self, path: Path, db: sqlite3.Connection) -> None:
+        self.path = path
+        self.db = db
+        self._depth = 0
+
+    @classmethod
+    def open(cls, folder: Path) -> Roster:
+        """Open the roster of a site's folder for writing; make it if it is not there.
+
+        A damaged one is moved aside under a name that is told by ``memory_lost``. Raises StorageFailed.
+        """
+        make_folder(folder)
+        path = folder / FILE
+        try:
+            return cls._opened(path)
+        except DamagedRoster:
+            from scopion.roster.damage import move_aside  # rarely needed, and it needs a Unix
+
+            lost = move_aside(path, cls._is_damaged)
+        roster = cls._opened(path)
+        if lost is not None:
+            with roster.transaction():
+                roster.set_meta(MEMORY_LOST, lost.name)
+        return roster
+
+    @classmethod
+    def open_for_reading(cls, folder: Path) -> Roster | None:
+        """Open the roster for reading only, or None if there is none yet. Raises DamagedRoster, StorageFailed."""
+        path = folder / FILE
+        if not path.exists():
+            return None
+        db = _connect(f"{path.absolute().as_uri()}?mode=ro")
+        try:
+            db.execute("SELECT count(*) FROM sqlite_schema").fetchone()
+        except sqlite3.OperationalError:
+            # No right to make the shared-memory file beside it: the file alone is whole if no log is waiting.
+            db.close()
+            log = path.with_name(FILE + "-wal")
+            if log.exists() and log.stat().st_size:
+                raise StorageFailed(f"{path} is in use and you may not write beside it: run as its owner") from None
+            db = _connect(f"{path.absolute().as_uri()}?mode=ro&immutable=1")
+        except sqlite3.DatabaseError:
+            db.close()
+            raise _damaged(path) from None
+        roster = cls(path, db)
+        with roster.guarded():
+            _check_version(path, db)
+        return roster
+
+    def close(self) -> None:
+        """Close the file; allowed twice."""
+        self.db.close()
+
+    @contextmanager
+    def transaction(self) -> Iterator[sqlite3.Connection]:
+        """All or nothing; inside another one it is part of that. Raises StorageFailed or DamagedRoster."""
+        if self._depth:
+            yield self.db
+            return
+        with self.guarded():
+            self.db.execute("BEGIN IMMEDIATE")
+            self._depth += 1
+            try:
+                yield self.db
+            except BaseException:
+                self._depth -= 1
+                with suppress(sqlite3.Error):  # a full disk has already rolled back
+                    self.db.execute("ROLLBACK")
+                raise
+            self._depth -= 1
+            try:
+                self.db.execute("COMMIT")
+            except sqlite3.Error:
+                with suppress(sqlite3.Error):
+                    self.db.execute("ROLLBACK")
+                raise
+
+    @contextmanager
+    def guarded(self) -> Iterator[None]:
+        """Turn the store's errors into ours, with the file and what to do."""
+        try:
+            yield
+        except sqlite3.OperationalError as error:
+            raise _storage_failed(self.path, error) from None
+        except sqlite3.IntegrityError:
+            raise
+        except sqlite3.DatabaseError:
+            raise _damaged(self.path) from None
+
+    def meta(self, key: str) -> str | None:
+        """A remembered text, or None."""
+        row = self.db.execute("SELECT value FROM meta WHERE key = ?", (key,)).fetchone()
+        return str(row[0]) if row else None
+
+    def set_meta(self, key: str, value: str | None) -> None:
+        """Remember a text, or forget it with None."""
+        if value is None:
+            self.db.execute("DELETE FROM meta WHERE key = ?", (key,))
+        else:
+            self.db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (key, value))
+
+    @property
+    def memory_lost(self) -> str | None:
+        """The name of the damaged file that this roster replaces, while no scan has been folded since."""
+        return self.meta(MEMORY_LOST)
+
+    @classmethod
+    def _opened(cls, path: Path) -> Roster:
+        fresh = not path.exists() or path.stat().st_size == 0
+        try:
+            db = _connect(f"{path.absolute().as_uri()}?mode=rwc")
+        except sqlite3.OperationalError as error:
+            raise _storage_failed(path, error) from None
+        roster = cls(path, db)
+        try:
+            with roster.guarded():
+                if fresh:
+                    path.chmod(0o600)
+                    hand_over(path)
+                else:
+                    _require_sound(path, db)
+                db.execute("PRAGMA journal_mode = WAL")
+                db.execute("PRAGMA synchronous = NORMAL")
+                db.execute("PRAGMA foreign_keys = ON")
+            roster._migrate()
+        except (ScopionError, OSError) as error:
+            db.close()
+            if isinstance(error, ScopionError):
+                raise
+            raise _storage_failed(path, error) from None
+        return roster
+
+    @classmethod
+    def _is_damaged(cls, path: Path) -> bool:
+        try:
+            cls._opened(path).close()
+        except DamagedRoster:
+            return True
+        return False
+
+    def _migrate(self) -> None:
+        with self.guarded():
+            if _check_version(self.path, self.db) == VERSION:
+                return
+        with self.transaction() as db:
+            # Once more under the lock: another process may have been quicker.
+            for _, step in STEPS[_check_version(self.path, db) :]:
+                step(db)
+            db.execute(f"PRAGMA user_version = {VERSION}")
+            db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+
+
+def _connect(uri: str) -> sqlite3.Connection:
+    db = sqlite3.connect(uri, uri=True, timeout=BUSY_S, isolation_level=None)
+    db.row_factory = sqlite3.Row
+    return db
+
+
+def _require_sound(path: Path, db: sqlite3.Connection) -> None:
+    """Raise DamagedRoster unless the whole file can be read; a roster of a large site takes a tenth of a second."""
+    if db.execute("PRAGMA application_id").fetchone()[0] not in (0, APPLICATION_ID):
+        raise StorageFailed(f"{path} is not a roster but another program's file: choose another folder with --site")
+    if db.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
+        raise _damaged(path)
+
+
+def _check_version(path: Path, db: sqlite3.Connection) -> int:
+    version = int(db.execute("PRAGMA user_version").fetchone()[0])
+    if version > VERSION:
+        raise StorageFailed(f"{path} has schema {version}, this program knows {VERSION}: upgrade scopion")
+    return version
+
+
+def _damaged(path: Path) -> DamagedRoster:
+    return DamagedRoster(f"{path} is damaged: scopion scan moves it aside, tells its new name, and starts a new one")
+
+
+def _storage_failed(path: Path, error: Exception) -> StorageFailed:
+    text = str(error)
+    if "full" in text:
+        advice = "the disk is full: make room and try again"
+    elif "readonly" in text or "unable to open" in text or isinstance(error, PermissionError):
+        advice = "it cannot be written: check who owns the folder, or choose another with --site"
+    elif "locked" in text:
+        advice = f"another process has held it for {BUSY_S:.0f} seconds: try again when that has ended"
+    else:
+        advice = text
+    return StorageFailed(f"{path}: {advice}; nothing was changed")
+
+
+def to_ms(moment: datetime) -> int:
+    """A moment as the roster keeps it."""
+    return round(moment.timestamp() * 1000)
+
+
+def from_ms(value: int) -> datetime:
+    """A moment that the roster kept, in UTC."""
+    return datetime.fromtimestamp(value / 1000, UTC)

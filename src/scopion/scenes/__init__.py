@@ -1,0 +1,1 @@
+"""Made-up sites that answer like real ones: for the demo, the tests, and for trying things out."""

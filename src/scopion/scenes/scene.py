@@ -1,0 +1,171 @@
+"""Reads a scene file: the subnets, interfaces, hosts and moments of a made-up site. Values only, nothing moves here.
+
+The file is TOML; ``data/kilnhaven.toml`` is one with comments. Mistakes are named with file and place.
+"""
+
+from __future__ import annotations
+
+import shlex
+import tomllib
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from ipaddress import IPv4Address, IPv4Interface
+from pathlib import Path
+from typing import Any, TypeVar
+
+from scopion.attachment.ports import Interface
+from scopion.model.errors import InvalidSettings
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Medium
+
+T = TypeVar("T")
+
+DATA = Path(__file__).parent / "data"
+
+
+@dataclass(frozen=True, slots=True)
+class Period:
+    """When a host is at an address: from (inclusive) until (exclusive), None without end."""
+
+    address: IPv4Address
+    since: datetime | None = None
+    until: datetime | None = None
+
+    def holds(self, at: datetime) -> bool:
+        """Whether the host is there at a moment."""
+        return (self.since is None or self.since <= at) and (self.until is None or at < self.until)
+
+
+@dataclass(frozen=True, slots=True)
+class SceneHost:
+    """A host and how it behaves on the wire."""
+
+    name: str
+    mac: MacAddress
+    medium: Medium
+    periods: tuple[Period, ...]
+    rtt_s: float = 0.002
+    loss: float = 0.0  # share of frames lost each way
+    doze_s: float = 0.0  # it answers this much later, once it wakes
+
+    def addresses(self, at: datetime) -> tuple[IPv4Address, ...]:
+        """Where it is at a moment."""
+        return tuple(period.address for period in self.periods if period.holds(at))
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """What the narrator says, if anything, and the command that follows."""
+
+    says: str
+    command: tuple[str, ...]  # without the program's name
+
+
+@dataclass(frozen=True, slots=True)
+class Moment:
+    """A point of the story: when, what the narrator says, and what is done then when the story is told."""
+
+    at: datetime
+    tells: str
+    steps: tuple[Step, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Scene:
+    """A whole made-up site."""
+
+    name: str
+    title: str
+    seed: int
+    registry: Path  # an IEEE-form CSV file with the made-up makers
+    interfaces: tuple[Interface, ...]
+    hosts: tuple[SceneHost, ...]
+    moments: tuple[Moment, ...]
+
+
+def load_scene(name: str) -> Scene:
+    """A packaged scene by name, or one from a file's path. Raises InvalidSettings."""
+    path = DATA / f"{name}.toml" if name.isidentifier() else Path(name)
+    try:
+        document = tomllib.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise InvalidSettings(f"scene {name!r} cannot be read: {error.strerror}") from None
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise InvalidSettings(f"{path}: {error}") from None
+    reader = _Reader(path)
+    moments = reader.each(document, "moment", _moment)
+    if not moments:
+        raise InvalidSettings(f"{path}: a scene needs at least one [[moment]]")
+    return Scene(
+        name=name,
+        title=str(document.get("title", name)),
+        seed=int(document.get("seed", 1)),
+        registry=path.parent / str(document.get("registry", "")),
+        interfaces=reader.each(document, "interface", _interface),
+        hosts=reader.each(document, "host", _host),
+        moments=moments,
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _Reader:
+    """Reads the tables of an array and says which one was wrong."""
+
+    path: Path
+
+    def each(self, document: dict[str, Any], key: str, read: Callable[[dict[str, Any]], T]) -> tuple[T, ...]:
+        found = []
+        for number, table in enumerate(document.get(key, []), 1):
+            try:
+                found.append(read(table))
+            except KeyError as error:
+                raise InvalidSettings(f"{self.path}: {key} {number} lacks {error}") from None
+            except (ValueError, TypeError, AttributeError) as error:
+                raise InvalidSettings(f"{self.path}: {key} {number}: {error}") from None
+        return tuple(found)
+
+
+def _interface(table: dict[str, Any]) -> Interface:
+    return Interface(
+        name=table["name"],
+        index=table["index"],
+        mac=MacAddress.parse(table["mac"]) if "mac" in table else None,
+        addresses=tuple(IPv4Interface(text) for text in table.get("addresses", [])),
+        up=table.get("up", True),
+        medium=Medium(table.get("medium", "unknown")),
+        virtual=table.get("virtual", ""),
+        gateway=IPv4Address(table["gateway"]) if "gateway" in table else None,
+        metric=table.get("metric", 0),
+    )
+
+
+def _host(table: dict[str, Any]) -> SceneHost:
+    return SceneHost(
+        name=table["name"],
+        mac=MacAddress.parse(table["mac"]),
+        medium=Medium(table.get("medium", "unknown")),
+        periods=tuple(_periods(table["at"])),
+        rtt_s=table.get("rtt_ms", 2.0) / 1000,
+        loss=float(table.get("loss", 0.0)),
+        doze_s=float(table.get("doze_s", 0.0)),
+    )
+
+
+def _periods(entries: Sequence[str | dict[str, Any]]) -> list[Period]:
+    found = []
+    for entry in entries:
+        if isinstance(entry, str):
+            found.append(Period(IPv4Address(entry)))
+        else:
+            found.append(Period(IPv4Address(entry["address"]), entry.get("from"), entry.get("until")))
+    return found
+
+
+def _moment(table: dict[str, Any]) -> Moment:
+    steps = (Step(_line(step.get("says", "")), tuple(shlex.split(step["run"]))) for step in table.get("step", ()))
+    return Moment(at=table["at"], tells=_line(table["tells"]), steps=tuple(steps))
+
+
+def _line(text: str) -> str:
+    return " ".join(str(text).split())

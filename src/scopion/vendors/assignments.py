@@ -1,0 +1,38 @@
+"""What an assignment of a prefix is, in the IEEE's four registries: the words that the other files here share."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class RegistryName(StrEnum):
+    """The four registries, by the size of the blocks that they hand out."""
+
+    MA_L = "MA-L"  # 24 bits
+    MA_M = "MA-M"  # 28 bits
+    MA_S = "MA-S"  # 36 bits
+    IAB = "IAB"  # 36 bits, closed
+
+
+BITS = {RegistryName.MA_L: 24, RegistryName.MA_M: 28, RegistryName.MA_S: 36, RegistryName.IAB: 36}
+AUTHORITY = "IEEE Registration Authority"
+PRIVATE = "Private"
+
+
+@dataclass(frozen=True, slots=True)
+class Assignment:
+    """One row: a prefix of ``BITS[registry]`` bits and who has it."""
+
+    prefix: int
+    organisation: str  # tidied; PRIVATE and AUTHORITY as they are
+    place: str
+    country: str  # ISO 3166-1 code or empty
+
+
+@dataclass(frozen=True, slots=True)
+class Listing:
+    """One registry's rows, as one official file gave them."""
+
+    registry: RegistryName
+    assignments: tuple[Assignment, ...]

@@ -1,0 +1,151 @@
+"""Answers the question "who made this?" for a MAC address or a prefix, and says what kind of answer it is."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from functools import lru_cache
+
+from scopion.model.errors import InvalidMacAddress
+from scopion.model.mac import MacAddress, hex_digits
+from scopion.vendors.assignments import AUTHORITY, BITS, PRIVATE, RegistryName
+from scopion.vendors.countries import COUNTRIES
+from scopion.vendors.snapshot import Organisation, Snapshot
+
+_FINEST_FIRST = (RegistryName.MA_S, RegistryName.IAB, RegistryName.MA_M)
+
+
+class VendorKind(StrEnum):
+    """What is known of a prefix."""
+
+    REGISTERED = "registered"
+    SHARED = "shared"  # several organisations have the same prefix
+    UNDISCLOSED = "undisclosed"  # registered, and the organisation keeps its name to itself
+    SPLIT = "split"  # kept by the authority for smaller pieces, and this piece is not assigned
+    UNASSIGNED = "unassigned"
+    PRIVATE = "private"  # locally administered: made up by the device
+    MULTICAST = "multicast"
+    BROADCAST = "broadcast"
+
+
+@dataclass(frozen=True, slots=True)
+class Vendor:
+    """The answer: its kind, the prefix that decided it (None where none did) and who has that."""
+
+    kind: VendorKind
+    prefix: str | None = None  # hexadecimal digits
+    organisations: tuple[Organisation, ...] = ()
+    pieces: int = 0  # SPLIT: how many smaller assignments the block holds
+
+    @property
+    def bits(self) -> int | None:
+        """The length of the deciding prefix."""
+        return len(self.prefix) * 4 if self.prefix else None
+
+    @property
+    def name(self) -> str:
+        """What to show in a table: the organisation, or what the address is instead."""
+        if self.kind is VendorKind.SPLIT and self.pieces:
+            return f"(block of {self.pieces:,} smaller assignments)"
+        return _SAID.get(self.kind) or " / ".join(who.name for who in self.organisations)
+
+    @property
+    def place(self) -> str:
+        """Where the organisation is: town and country, as far as it is registered."""
+        return " / ".join(filter(None, (place_text(who) for who in self.organisations)))
+
+
+_SAID = {
+    VendorKind.UNDISCLOSED: "(registered, name not disclosed)",
+    VendorKind.SPLIT: "(not assigned within its block)",
+    VendorKind.UNASSIGNED: "(prefix not assigned)",
+    VendorKind.PRIVATE: "(private address)",
+    VendorKind.MULTICAST: "(multicast address)",
+    VendorKind.BROADCAST: "(broadcast address)",
+}
+
+
+def place_text(organisation: Organisation) -> str:
+    """``San Jose CA, USA``."""
+    country = COUNTRIES.get(organisation.country, organisation.country)
+    return ", ".join(filter(None, (organisation.place, country)))
+
+
+class Vendors:
+    """Looks up vendors in one or more snapshots; an earlier one wins (a made-up site brings its own)."""
+
+    def __init__(self, *snapshots: Snapshot) -> None:
+        self.snapshots = snapshots
+        # Networks repeat a few makers: what was decided is kept, in bounded number (40 MB if a flood made them up).
+        self._longest = lru_cache(65_536)(self._decide)
+
+    def of(self, mac: MacAddress) -> Vendor:
+        """The vendor of an adapter."""
+        if mac.is_multicast:
+            return Vendor(VendorKind.BROADCAST if mac.is_broadcast else VendorKind.MULTICAST)
+        vendor = self._longest(int.from_bytes(mac.octets) >> 12, 36)
+        # A few prefixes of the 1980s have the bit of private addresses set: where the registry knows them, it wins.
+        if mac.is_private and not vendor.organisations:
+            return Vendor(VendorKind.PRIVATE)
+        return vendor
+
+    def of_prefix(self, text: str) -> Vendor:
+        """The vendor of a MAC address or of its beginning, in any notation. Raises InvalidMacAddress."""
+        digits = hex_digits(text)
+        if len(digits) < 6:
+            raise InvalidMacAddress(f"{text.strip()[:40]!r} has {len(digits)} digits: a vendor's prefix needs six")
+        if len(digits) > 12:
+            raise InvalidMacAddress(f"{text.strip()[:40]!r} has {len(digits)} digits: a MAC address has twelve")
+        if len(digits) == 12:
+            return self.of(MacAddress(bytes.fromhex(digits)))
+        first = int(digits[:2], 16)
+        vendor = self._longest(int(digits, 16), 4 * len(digits))
+        if first & 1:
+            return Vendor(VendorKind.MULTICAST)
+        if first & 2 and not vendor.organisations:
+            return Vendor(VendorKind.PRIVATE)
+        return vendor
+
+    def of_organisation(self, text: str) -> Iterator[Vendor]:
+        """Every prefix of the organisations whose name contains ``text``, in any case."""
+        wanted = text.casefold()
+        for snapshot in self.snapshots:
+            for registry in RegistryName:
+                for row in snapshot.listing(registry).assignments:
+                    if wanted in row.organisation.casefold() and row.organisation not in (AUTHORITY, PRIVATE):
+                        who = Organisation(row.organisation, row.place, row.country)
+                        yield Vendor(VendorKind.REGISTERED, _digits(row.prefix, BITS[registry]), (who,))
+
+    def _decide(self, number: int, bits: int) -> Vendor:
+        for snapshot in self.snapshots:
+            vendor = _longest_match(snapshot, number, bits)
+            if vendor.kind is not VendorKind.UNASSIGNED:
+                return vendor
+        return Vendor(VendorKind.UNASSIGNED)
+
+
+def _longest_match(snapshot: Snapshot, number: int, bits: int) -> Vendor:
+    """The longest assigned prefix of the first ``bits`` bits, in ``number``."""
+    block = number >> bits - 24
+    if block in snapshot.split:
+        for registry in _FINEST_FIRST:
+            size = BITS[registry]
+            if size <= bits and (found := snapshot.organisations(registry, number >> bits - size)):
+                return _registered(snapshot, found, number >> bits - size, size)
+    found = snapshot.organisations(RegistryName.MA_L, block)
+    if found and block in snapshot.split and snapshot.organisation(found[0]).name == AUTHORITY:
+        pieces = sum(snapshot.within(registry, number, bits) for registry in _FINEST_FIRST if BITS[registry] > bits)
+        return Vendor(VendorKind.SPLIT, _digits(number, min(bits, 36)), pieces=pieces)
+    return _registered(snapshot, found, block, 24) if found else Vendor(VendorKind.UNASSIGNED)
+
+
+def _registered(snapshot: Snapshot, numbers: Sequence[int], prefix: int, bits: int) -> Vendor:
+    organisations = tuple(snapshot.organisation(number) for number in numbers)
+    named = tuple(who for who in organisations if who.name != PRIVATE)
+    kind = VendorKind.SHARED if len(named) > 1 else VendorKind.REGISTERED if named else VendorKind.UNDISCLOSED
+    return Vendor(kind, _digits(prefix, bits), named)
+
+
+def _digits(prefix: int, bits: int) -> str:
+    return f"{prefix:0{bits // 4}x}"

@@ -1,0 +1,159 @@
+"""The registry as one flat file that is mapped into memory and searched where it lies: ready at once.
+
+Layout, little-endian: magic, length of the header, header (JSON), then arrays. For each registry its sorted prefixes
+and beside them the numbers of their organisations; the 24-bit blocks that are handed out in smaller pieces; where
+each organisation's text begins; the texts, ``name TAB place TAB country``. The header tells each array's place and
+the date of each listing.
+"""
+
+from __future__ import annotations
+
+import json
+import mmap
+import struct
+import sys
+from array import array
+from bisect import bisect_left
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import accumulate
+from pathlib import Path
+from typing import Any
+
+from scopion.model.errors import DamagedListing
+from scopion.vendors.assignments import AUTHORITY, BITS, Assignment, Listing, RegistryName
+
+MAGIC = b"SCOPION-VENDORS-1\n"
+PACKAGED = Path(__file__).parent / "data" / "vendors.bin"
+
+
+@dataclass(frozen=True, slots=True)
+class Organisation:
+    """Who has a prefix, and where they say they are."""
+
+    name: str
+    place: str
+    country: str  # ISO 3166-1 code or empty
+
+
+class Snapshot:
+    """A snapshot file, opened for reading. Raises DamagedListing if it is none."""
+
+    def __init__(self, data: bytes | mmap.mmap, name: str) -> None:
+        self.name = name
+        view = memoryview(data)
+        start = len(MAGIC) + 4
+        if bytes(view[: len(MAGIC)]) != MAGIC or len(view) < start:
+            raise DamagedListing(f"{name} is not a vendor snapshot: make it anew with scopion vendor --refresh")
+        size = int.from_bytes(view[len(MAGIC) : start], "little")
+        try:
+            header: dict[str, Any] = json.loads(bytes(view[start : start + size]))
+            body = view[start + size :]
+            if len(body) != header["length"]:
+                raise ValueError(f"{len(body)} bytes instead of {header['length']}")
+            self._rows = {
+                RegistryName(registry): (_array(body, *at["prefixes"]), _array(body, *at["organisations"]))
+                for registry, at in header["registries"].items()
+            }
+            self.split = frozenset(_array(body, *header["split"]))
+            self._starts = _array(body, *header["starts"])
+            self._texts = body[header["texts"] :]
+        except (ValueError, KeyError, TypeError) as error:
+            raise DamagedListing(f"{name} is damaged ({error}): make it anew with scopion vendor --refresh") from None
+        self.dates: dict[RegistryName, str] = {
+            RegistryName(registry): at["as_of"] for registry, at in header["registries"].items()
+        }
+
+    @classmethod
+    def open(cls, path: Path = PACKAGED) -> Snapshot:
+        """Map the file; the map lives as long as the snapshot."""
+        with path.open("rb") as file:
+            return cls(mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ), str(path))
+
+    def organisations(self, registry: RegistryName, prefix: int) -> tuple[int, ...]:
+        """The numbers of the organisations that share a prefix of ``BITS[registry]`` bits; mostly one or none."""
+        prefixes, numbers = self._rows.get(registry, _NO_ROWS)
+        at = bisect_left(prefixes, prefix)
+        found = []
+        while at < len(prefixes) and prefixes[at] == prefix:
+            found.append(numbers[at])
+            at += 1
+        return tuple(found)
+
+    def organisation(self, number: int) -> Organisation:
+        """The text of an organisation."""
+        text = str(self._texts[self._starts[number] : self._starts[number + 1]], "utf-8")
+        name, place, country = text.split("\t")
+        return Organisation(name, place, country)
+
+    def count(self, registry: RegistryName) -> int:
+        """How many assignments a registry has here."""
+        return len(self._rows[registry][0]) if registry in self._rows else 0
+
+    def within(self, registry: RegistryName, prefix: int, bits: int) -> int:
+        """How many assignments of a registry lie in the block that ``prefix`` of ``bits`` bits spans."""
+        prefixes, _ = self._rows.get(registry, _NO_ROWS)
+        finer = BITS[registry] - bits
+        return bisect_left(prefixes, prefix + 1 << finer) - bisect_left(prefixes, prefix << finer)
+
+    def listing(self, registry: RegistryName) -> Listing:
+        """A registry's assignments as they were read, for searching by name and for rebuilding."""
+        prefixes, numbers = self._rows.get(registry, _NO_ROWS)
+        pairs = zip(prefixes, map(self.organisation, numbers), strict=True)
+        return Listing(registry, tuple(Assignment(prefix, *_fields(who)) for prefix, who in pairs))
+
+
+_NO_ROWS: tuple[Sequence[int], Sequence[int]] = ((), ())
+
+
+def build_snapshot(listings: Sequence[tuple[Listing, str]]) -> bytes:
+    """The snapshot of some registries' listings, each with its date (ISO 8601). The same input gives the same bytes."""
+    numbers: dict[tuple[str, str, str], int] = {}
+    body = bytearray()
+    header: dict[str, Any] = {"registries": {}}
+
+    def placed(kind: str, values: Sequence[int]) -> list[int | str]:
+        body.extend(b"\0" * (-len(body) % 8))
+        at = len(body)
+        body.extend(struct.pack(f"<{len(values)}{kind}", *values))
+        return [at, len(values), kind]
+
+    for listing, as_of in sorted(listings, key=lambda pair: pair[0].registry):
+        rows = listing.assignments
+        who = [numbers.setdefault((row.organisation, row.place, row.country), len(numbers)) for row in rows]
+        header["registries"][listing.registry] = {
+            "as_of": as_of,
+            "prefixes": placed("Q" if BITS[listing.registry] > 32 else "I", [row.prefix for row in rows]),
+            "organisations": placed("I", who),
+        }
+    header["split"] = placed("I", sorted(_split_blocks([listing for listing, _ in listings])))
+    texts = ["\t".join(fields).encode() for fields in numbers]
+    header["starts"] = placed("I", list(accumulate((len(text) for text in texts), initial=0)))
+    header["texts"] = len(body)
+    body.extend(b"".join(texts))
+    header["length"] = len(body)
+    packed = json.dumps(header, separators=(",", ":")).encode()
+    packed = packed.ljust(-(-(len(MAGIC) + 4 + len(packed)) // 8) * 8 - len(MAGIC) - 4)  # arrays lie on 8 octets
+    return MAGIC + len(packed).to_bytes(4, "little") + packed + bytes(body)
+
+
+def _split_blocks(listings: Sequence[Listing]) -> set[int]:
+    blocks: set[int] = set()
+    for listing in listings:
+        finer = BITS[listing.registry] - 24
+        blocks.update(row.prefix >> finer for row in listing.assignments if finer or row.organisation == AUTHORITY)
+    return blocks
+
+
+def _fields(organisation: Organisation) -> tuple[str, str, str]:
+    return organisation.name, organisation.place, organisation.country
+
+
+def _array(body: memoryview, at: int, count: int, kind: str) -> Sequence[int]:
+    """An array of the file: where it lies, unless this machine writes numbers the other way round."""
+    part = body[at : at + count * struct.calcsize(f"<{kind}")]
+    if sys.byteorder == "little":
+        return part.cast("Q") if kind == "Q" else part.cast("I")
+    swapped = array(kind, bytes(part))
+    swapped.byteswap()
+    return swapped

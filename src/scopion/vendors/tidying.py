@@ -1,0 +1,99 @@
+"""Makes the registry's text readable: blanks, shouting capitals, and the place within an address.
+
+Used when a listing is read, never when a vendor is looked up. No letter of a name is lost: only its case and the
+blanks around it change.
+"""
+
+from __future__ import annotations
+
+import re
+
+from scopion.model.text import clean
+from scopion.vendors.countries import COUNTRIES
+
+MAX_NAME = 200
+_WORD = re.compile(r"[^\W\d_]+(?:['’][^\W\d_]+)*")
+_KEPT_SMALL = frozenset("and of the de du des et for".split())
+# Three letters or fewer are mostly initials (IBM, LG) - except these.
+_SHORT_WORDS = frozenset(
+    "co ltd inc the and of de du des et for new old air van von les las los san son one two sun sky sea".split()
+)
+_INITIALS = frozenset("gmbh iiyama".split())
+# Where the street ends and the town begins, in the languages that fill most of the registry.
+_STREET = re.compile(
+    r"""(?:road|rd|street|st|str|avenue|ave|av|drive|dr|lane|ln|boulevard|blvd|way|court|ct|park|parkway|pkwy|
+    highway|hwy|plaza|place|pl|circle|suite|ste|floor|fl|building|bldg|district|dist|center|centre|zone|tower|
+    square|estate|strasse|straße|weg|rue|via|box|unit|room|trail|terrace|close|loop|broadway|drove)""",
+    re.VERBOSE,
+)
+
+
+def tidy_name(name: str) -> str:
+    """An organisation's name with single blanks and, if it is all capitals, with ordinary ones."""
+    text = clean(name, MAX_NAME)
+    if text != text.upper() or len(re.findall(r"[^\W\d_]", text)) <= 4:
+        return text
+    first = True
+
+    def lowered(match: re.Match[str]) -> str:
+        nonlocal first
+        opening, first = first, False
+        return _ordinary(match.group(), opening, text[match.end() : match.end() + 1])
+
+    return _WORD.sub(lowered, text)
+
+
+def _ordinary(word: str, opening: bool, after: str) -> str:
+    small = word.lower()
+    if small.upper() != word:  # a letter without a way back, as some alphabets have: leave it
+        return word
+    if small in _INITIALS:
+        return "GmbH" if small == "gmbh" else word
+    initials = len(word) <= 3 and small not in _SHORT_WORDS
+    unspeakable = len(word) <= 5 and not re.search(r"[aeiouyäöüáéíóúàèâêåæø]", small)
+    if initials or unspeakable or (len(word) == 1 and after == "."):
+        return word
+    return small if small in _KEPT_SMALL and not opening else small[0].upper() + small[1:]
+
+
+def place_of(address: str) -> tuple[str, str]:
+    """The town (with its state, as far as it can be told) and the country code of a registered address.
+
+    The registry writes street, town, state, country and postcode behind each other with only blanks between:
+    the town is what stands between the last word of a street and the country, a guess that is right for most.
+    Returns empty texts for what cannot be told.
+    """
+    words = clean(address, 400).split()
+    at = _country_at(words)
+    if at is None:
+        return "", ""
+    town = _after_street(words[:at])
+    return tidy_name(" ".join(_once(town))), words[at]
+
+
+def _country_at(words: list[str]) -> int | None:
+    found = [at for at in range(max(0, len(words) - 3), len(words)) if words[at] in COUNTRIES]
+    if not found:
+        return None
+    # Dutch postcodes end in two letters, which may be another country's code.
+    return next((at for at in found if words[at] == "NL"), found[-1])
+
+
+def _after_street(words: list[str]) -> list[str]:
+    start = 0
+    for at, word in enumerate(words[:-1]):
+        bare = word.strip(".,;()").lower()
+        comma = word.endswith((",", ";"))
+        if comma or re.search(r"\d|#|:", word) or _STREET.fullmatch(bare) or bare.endswith(("strasse", "straße")):
+            start = at + 1
+    town = re.split(r"[,;]", " ".join(words[start:]))[-1].split()
+    return [word for word in town if not re.search(r"\d", word)][-4:]
+
+
+def _once(words: list[str]) -> list[str]:
+    """Without the repetition of towns that are their own province (``Shanghai Shanghai``)."""
+    kept: list[str] = []
+    for word in words:
+        if word.strip(".,-") and word.lower().strip(".,") not in {known.lower().strip(".,") for known in kept}:
+            kept.append(word.strip(","))
+    return kept

@@ -1,0 +1,1 @@
+"""Codecs without I/O: bytes to frozen values and back."""

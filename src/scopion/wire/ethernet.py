@@ -1,0 +1,39 @@
+"""Ethernet II headers (IEEE Std 802.3-2018, 3.1.1)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from scopion.model.mac import MacAddress
+from scopion.wire.cursor import Cursor
+
+TYPE_ARP = 0x0806
+TYPE_VLAN = 0x8100  # IEEE Std 802.1Q: four octets between the source address and the type
+BROADCAST = MacAddress(b"\xff" * 6)
+MIN_FRAME = 60  # octets without the frame check sequence; shorter ones are padded
+
+
+@dataclass(frozen=True, slots=True)
+class EthernetHeader:
+    """Who sent a frame to whom, and what it carries."""
+
+    destination: MacAddress
+    source: MacAddress
+    type: int
+
+
+def decode_header(frame: bytes) -> tuple[EthernetHeader, Cursor]:
+    """The header of a frame, and a cursor at its payload. Raises MalformedFrame when it is cut."""
+    cursor = Cursor(frame)
+    destination, source = MacAddress(cursor.take(6)), MacAddress(cursor.take(6))
+    ethertype = cursor.number(2)
+    if ethertype == TYPE_VLAN:
+        cursor.take(2)
+        ethertype = cursor.number(2)
+    return EthernetHeader(destination, source, ethertype), cursor
+
+
+def encode_frame(destination: MacAddress, source: MacAddress, ethertype: int, payload: bytes) -> bytes:
+    """A whole frame, padded to the minimum length."""
+    frame = destination.octets + source.octets + ethertype.to_bytes(2) + payload
+    return frame.ljust(MIN_FRAME, b"\0")
