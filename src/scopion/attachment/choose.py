@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from scopion.attachment.ports import Interface
-from scopion.model.errors import NoInterface
+from scopion.model.errors import InvalidTarget, NoInterface
 from scopion.model.observation import Medium
 from scopion.model.text import joined
 
@@ -25,7 +25,7 @@ def choose_interface(
 ) -> Choice:
     """The interface to scan from: the named one, else the one that a target belongs to, else the best attached.
 
-    Raises NoInterface, which says what is there instead.
+    Raises NoInterface, which says what is there instead, or InvalidTarget for one that is not attached.
     """
     if name is not None:
         return Choice(_named(interfaces, name), "it was asked for")
@@ -36,7 +36,7 @@ def choose_interface(
         attached = [each for each in usable if each.address_in(first_target)]
         if not attached:
             here = joined([str(subnet) for each in usable for subnet in each.subnets])
-            raise NoInterface(
+            raise InvalidTarget(
                 f"{first_target} is in no attached subnet (attached: {here}): "
                 "scan from a machine in that subnet, or give a range of an attached one"
             )
@@ -66,7 +66,7 @@ def _named(interfaces: Sequence[Interface], name: str) -> Interface:
         there = joined([each.name for each in interfaces]) or "none"
         raise NoInterface(f"there is no interface {name!r} (there: {there}): see scopion here")
     if not found.can_resolve or not found.subnets:
-        raise NoInterface(f"{name} cannot scan: {missing(found)}")
+        raise NoInterface(f"{name} cannot scan: it {missing(found)}")
     return found
 
 

@@ -13,12 +13,12 @@ from scopion.operations.scan_result import Host
 from scopion.vendors.registry import Vendors
 
 HOST_KEYS = (
-    "standing", "name", "address", "mac", "vendor", "place", "vendor_kind", "rtt_ms",
+    "standing", "name", "address", "mac", "vendor", "vendor_place", "vendor_kind", "rtt_ms",
     "this_machine", "gateway", "news", "device",
 )  # fmt: skip
 DEVICE_KEYS = (
-    "standing", "name", "addresses", "macs", "vendor", "place", "present", "first_seen", "last_seen",
-    "owner", "location", "note", "guest_until", "this_machine", "gateway", "device",
+    "standing", "name", "addresses", "macs", "vendor", "vendor_place", "present", "first_seen", "last_seen",
+    "owner", "place", "note", "guest_until", "this_machine", "gateway", "device",
 )  # fmt: skip
 _STANDING_STYLE = {Standing.NEW: "yellow", Standing.KNOWN: "green", Standing.GUEST: "cyan", Standing.UNWANTED: "red"}
 _NEWS_WORD = {EventKind.JOINED: "joined", EventKind.RETURNED: "back", EventKind.READDRESSED: "moved"}
@@ -32,7 +32,7 @@ def host_row(host: Host) -> dict[str, Any]:
         "address": str(host.address),
         "mac": str(host.mac),
         "vendor": host.vendor.name,
-        "place": host.vendor.place or None,
+        "vendor_place": host.vendor.place or None,
         "vendor_kind": str(host.vendor.kind),
         "rtt_ms": round(host.rtt_s * 1000, 2) if host.rtt_s is not None else None,
         "this_machine": host.own,
@@ -42,14 +42,17 @@ def host_row(host: Host) -> dict[str, Any]:
     }
 
 
-HOST_COLUMNS = (
-    Column("standing", lambda row: _host_standing(row), lambda row: _standing_style(row)),
-    Column("name", lambda row: _name(row), lambda row: _emphasis(row), shrinks=True),
-    Column("address", lambda row: row["address"], lambda row: _emphasis(row)),
-    Column("MAC", lambda row: row["mac"]),
-    Column("vendor", lambda row: vendor_text(row), lambda row: _vendor_style(row), shrinks=True),
-    Column("RTT ms", lambda row: "" if row["rtt_ms"] is None else f"{row['rtt_ms']:.1f}", right=True),
-)
+def host_columns() -> list[Column]:
+    """The columns of a scan for a terminal."""
+    return [
+        Column("standing", _host_standing, _standing_style),
+        Column("name", _name, _emphasis),
+        Column("address", lambda row: row["address"], _emphasis),
+        Column("MAC", lambda row: row["mac"]),
+        Column("vendor", lambda row: row["vendor"], _vendor_style, shrinks=True),
+        Column("registered in", lambda row: row["vendor_place"] or "", lambda _: "dim", optional=True),
+        Column("RTT ms", lambda row: "" if row["rtt_ms"] is None else f"{row['rtt_ms']:.1f}", right=True),
+    ]
 
 
 def device_row(device: Device, vendors: Vendors) -> dict[str, Any]:
@@ -62,12 +65,12 @@ def device_row(device: Device, vendors: Vendors) -> dict[str, Any]:
         "addresses": [str(address) for address in device.addresses],
         "macs": [str(mac) for mac in device.macs],
         "vendor": maker.name if maker else None,
-        "place": (maker.place or None) if maker else None,
+        "vendor_place": (maker.place or None) if maker else None,
         "present": device.present,
         "first_seen": iso(device.first_seen),
         "last_seen": iso(device.last_seen),
         "owner": device.owner or None,
-        "location": device.place or None,
+        "place": device.place or None,
         "note": device.note or None,
         "guest_until": device.guest_until.isoformat() if device.guest_until else None,
         "this_machine": device.own,
@@ -80,22 +83,19 @@ def device_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:
     """The columns for a terminal; owner and place only if any device has one."""
     now = clock.now()
     columns = [
-        Column("standing", lambda row: row["standing"], lambda row: _standing_style(row)),
-        Column("name", lambda row: _name(row), lambda row: _absent(row), shrinks=True),
-        Column("address", lambda row: "\n".join(row["addresses"]), lambda row: _absent(row)),
-        Column("MAC", lambda row: "\n".join(row["macs"]), lambda row: _absent(row)),
-        Column("vendor", lambda row: vendor_text(row), lambda row: _absent(row) or _vendor_style(row), shrinks=True),
+        Column("standing", lambda row: row["standing"], _standing_style),
+        Column("name", _name, _absent),
+        Column("address", lambda row: "\n".join(row["addresses"]), _absent),
+        Column("MAC", lambda row: "\n".join(row["macs"]), _absent),
+        Column("vendor", lambda row: row["vendor"] or "", lambda row: _absent(row) or _vendor_style(row), shrinks=True),
+        Column("registered in", lambda row: row["vendor_place"] or "", lambda _: "dim", optional=True),
     ]
-    for key, title in (("owner", "owner"), ("location", "place")):
-        if any(row[key] for row in rows):
-            columns.append(Column(title, lambda row, key=key: row[key] or "", shrinks=True))  # type: ignore[misc]
-    columns.append(Column("seen", lambda row: _seen(row, now), lambda row: _absent(row)))
+    if any(row["owner"] for row in rows):
+        columns.append(Column("owner", lambda row: row["owner"] or "", _absent, optional=True))
+    if any(row["place"] for row in rows):
+        columns.append(Column("place", lambda row: row["place"] or "", _absent, optional=True))
+    columns.append(Column("seen", lambda row: _seen(row, now), _absent))
     return columns
-
-
-def vendor_text(row: Row) -> str:
-    """The maker with its place, as far as it helps to recognise it."""
-    return f"{row['vendor'] or ''}{', ' + row['place'] if row['place'] else ''}"
 
 
 def iso(moment: datetime) -> str:

@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from scopion.cli.output import Column, chosen_format, output_format, show
+from scopion.cli.output import Column, Row, chosen_format, output_format, show
 from scopion.cli.session import Session, pass_session
 
 KEYS = ("chosen", "name", "state", "medium", "address", "mac", "subnet", "gateway", "gateway_mac")
@@ -14,12 +14,11 @@ COLUMNS = (
     Column("", lambda row: "→" if row["chosen"] else "", lambda _: "bold green"),
     Column("interface", lambda row: row["name"], lambda row: "bold" if row["chosen"] else ""),
     Column("state", lambda row: row["state"], lambda row: "green" if row["state"] == "up" else "dim"),
-    Column("medium", lambda row: row["medium"]),
-    Column("address", lambda row: row["address"] or "–"),
+    Column("medium", lambda row: row["medium"], optional=True),
+    Column("address", lambda row: row["address"] + "/" + row["subnet"].partition("/")[2] if row["address"] else "–"),
     Column("MAC", lambda row: row["mac"] or "–"),
-    Column("subnet", lambda row: row["subnet"] or "–"),
     Column("gateway", lambda row: row["gateway"] or "–"),
-    Column("gateway MAC", lambda row: row["gateway_mac"] or ("–" if not row["chosen"] else "no answer")),
+    Column("gateway MAC", lambda row: _gateway_mac(row), optional=True),
 )
 
 
@@ -81,19 +80,28 @@ def _rows(found: Any) -> Any:
             }
 
 
+def _gateway_mac(row: Row) -> str:
+    if row["gateway_mac"] or not row["gateway"]:
+        return row["gateway_mac"] or "–"
+    return "no answer" if row["chosen"] else "not asked"
+
+
 def _sentences(session: Session, found: Any) -> list[str]:
     from scopion.operations.recognise import Verdict
 
     if found.choice is None:
         return [f"A scan is not possible: {found.no_choice}."]
-    told = [f"scan would take {found.choice.interface.name}, because {found.choice.reason}."]
+    interface = found.choice.interface
+    told = [f"scan would take {interface.name} ({interface.subnets[0]}), because {found.choice.reason}."]
     verdict = found.recognition.verdict
     if verdict is Verdict.OURS:
         told.append(f"This is {session.site.name}: {found.recognition.reason}. ({session.folder})")
     elif verdict is Verdict.FOUNDING:
         told.append(f"No site is known yet; scopion scan makes one of this network, in {session.folder}.")
     else:
-        told.append(f"This network is none of {session.site.name}: {found.recognition.reason}. ({session.folder})")
+        told.append(
+            f"This is none of the networks of {session.site.name}: {found.recognition.reason}. ({session.folder})"
+        )
         told.append("A scan here is shown but not remembered, unless you add --remember.")
     if found.rights.raw_frames:
         told.append("You may send raw frames: scan uses ARP.")

@@ -6,7 +6,7 @@ import time
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
-from scopion.cli.device_rows import HOST_COLUMNS, host_row
+from scopion.cli.device_rows import host_columns, host_row
 from scopion.cli.output import rich_table
 
 if TYPE_CHECKING:
@@ -79,4 +79,5 @@ class LiveView:
             f"{'━' * done}{'╌' * (_BAR - done)} {progress.touched} of {progress.total} asked on "
             f"{self._prepared.choice.interface.name}, round {progress.rounds}, {len(hosts)} found{more}"
         )
-        return Group(rich_table(rows, HOST_COLUMNS), Text(line, style="dim", no_wrap=True, overflow="ellipsis"))
+        table = rich_table(rows, host_columns(), self._live.console)
+        return Group(table, Text(line, style="dim", no_wrap=True, overflow="ellipsis"))

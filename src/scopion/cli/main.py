@@ -55,12 +55,14 @@ class CommandMap(click.Group):
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         """Import and return a command."""
+        from scopion.cli.options import with_shared
+
         for family in FAMILIES.values():
             if cmd_name in family:
                 entry = family[cmd_name]
                 command = getattr(importlib.import_module(f"scopion.cli.{entry.module}"), entry.attribute)
                 assert isinstance(command, click.Command)
-                return command
+                return with_shared(command)
         return None
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

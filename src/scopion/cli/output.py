@@ -14,11 +14,15 @@ import os
 import sys
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from scopion.model.errors import UsageError
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.table import Table
 
 FORMATS = ("table", "tsv", "csv", "json", "jsonl")
 Row = Mapping[str, Any]
@@ -38,7 +42,8 @@ class Column:
     text: Callable[[Row], str]
     style: Callable[[Row], str] = lambda _: ""
     right: bool = False
-    shrinks: bool = False  # gives way when the terminal is narrow
+    shrinks: bool = False  # is cut when the terminal is narrow
+    optional: bool = False  # is left out before anything is cut
 
 
 def chosen_format(asked: str | None) -> str:
@@ -98,11 +103,21 @@ def _table(rows: Sequence[Row], columns: Sequence[Column]) -> None:
     from rich.console import Console
 
     if rows:
-        Console().print(rich_table(rows, columns))
+        console = Console()
+        console.print(rich_table(rows, columns, console))
 
 
-def rich_table(rows: Sequence[Row], columns: Sequence[Column]) -> Any:
-    """The rows as Rich draws them; cells are plain text, never markup."""
+def rich_table(rows: Sequence[Row], columns: Sequence[Column], console: Console) -> Table:
+    """The rows as Rich draws them; cells are plain text, never markup. Optional columns only where there is room."""
+    shown = list(columns)
+    table = _drawn(rows, shown)
+    while console.measure(table).maximum > console.width and any(column.optional for column in shown):
+        shown.remove([column for column in shown if column.optional][-1])
+        table = _drawn(rows, shown)
+    return table
+
+
+def _drawn(rows: Sequence[Row], columns: Sequence[Column]) -> Table:
     from rich.table import Table
     from rich.text import Text
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from scopion.cli.device_rows import HOST_COLUMNS, HOST_KEYS, host_row, iso
+from scopion.cli.device_rows import HOST_KEYS, host_columns, host_row, iso
 from scopion.cli.output import output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.model.device import EventKind
@@ -60,7 +60,7 @@ def scan(session: Session, /, fail_on: tuple[str, ...], yes: bool, format_name: 
     with _view(session, prepared) as view:
         result = run_prepared(session.site, prepared, view.on_host, view.on_progress)
     rows = [host_row(host) for host in result.hosts]
-    show(rows, HOST_KEYS, HOST_COLUMNS, format_name, document=_document(result, rows))
+    show(rows, HOST_KEYS, host_columns(), format_name, document=_document(result, rows))
     _tell(session, result)
     _end(result, fail_on)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 import sys
 from functools import cached_property
 from pathlib import Path
@@ -68,6 +67,8 @@ def _fitted(text: str) -> str:
     """A long sentence broken between words where a terminal would break it anywhere."""
     if not sys.stderr.isatty() or "\n" in text:
         return text
+    import shutil
+
     return click.wrap_text(text, shutil.get_terminal_size().columns)
 
 

@@ -76,7 +76,8 @@ def _look_up(session: Session, texts: Iterator[tuple[int, str]], where: str, for
         except InvalidMacAddress as error:
             wrong += 1
             click.echo(f"scopion: {where} {number}: {error}", err=True)
-    _print(rows, format_name)
+    if rows or not wrong:
+        _print(rows, format_name)
     if wrong:
         raise click.exceptions.Exit(2)
 
@@ -107,7 +108,7 @@ def _list_prefixes(session: Session, text: str, format_name: str | None) -> None
 
 
 def _refresh(session: Session, source: str) -> None:
-    from scopion.operations.vendors import refresh_listing
+    from scopion.operations.refresh import refresh_listing
 
     replaced = refresh_listing(session.folder, source, datetime.now(UTC).date())
     session.note(f"Replaced: {', '.join(replaced)}.")
@@ -115,7 +116,7 @@ def _refresh(session: Session, source: str) -> None:
 
 
 def _say_ages(session: Session) -> None:
-    from scopion.operations.vendors import listing_ages
+    from scopion.operations.refresh import listing_ages
 
     for age in listing_ages(session.folder, datetime.now(UTC).date()):
         click.echo(str(age))

@@ -201,7 +201,8 @@ def _list(
         )
         session.note(
             f"New network {ssid!r}: notation {network.notation}, radios {joined(list(network.radios))} GHz, "
-            f"router {network.router or 'not known'}, {holds}. To change that: scopion wifi mode {shell_word(ssid)} --help"
+            f"router {network.router or 'not known'}, {holds}. To change that: "
+            f"scopion wifi mode {shell_word(ssid)} --help"
         )
     for caution in done.cautions:
         session.note(f"{click.style('Caution:', fg='yellow')} {caution}.")

@@ -13,14 +13,15 @@ learnt from the round trips as TCP does it (RFC 6298), with Karn's rule: only un
 from __future__ import annotations
 
 from collections import Counter, deque
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 from math import sqrt
 
 from scopion.discovery.round_trip import RoundTripEstimate
 
-CHECKS_A_ROUND = 32  # enough to tell 1 % from 10 % loss after two rounds; a burst of 32 is nothing
+CHECKS_A_ROUND = 32  # enough to tell 1 % from 10 % loss after two rounds
+CHECKS_A_HOST = 8  # where few answer, each is asked more often, spread over the round
 # Another round goes out while the chance that a present host has missed every round so far is above this.
 TOLERATED_MISS = 0.002
 # A stalled driver catches up with at most this much sending at once, so that no burst overruns a small switch.
@@ -73,7 +74,7 @@ class Sweep:
         self._asked = {address: _Asked() for address in addresses}
         self._trip = RoundTripEstimate()
         self._queue: deque[IPv4Address] = deque()
-        self._checks: set[IPv4Address] = set()
+        self._checks: Counter[IPv4Address] = Counter()  # still unanswered in this round
         self._overdue: Counter[IPv4Address] = Counter()  # checks that count as lost and may still be answered
         self._settled = 0
         self._next_send = 0.0
@@ -114,7 +115,7 @@ class Sweep:
         while self._queue and self._next_send <= now:
             address = self._queue.popleft()
             state = self._asked[address]
-            if state.settled and address not in self._checks:
+            if state.settled and not self._checks[address]:
                 continue  # it answered while it waited for its turn
             state.first = state.first if state.requests else now
             state.last = now
@@ -137,8 +138,8 @@ class Sweep:
         state = self._asked.get(address)
         if state is None:
             return False
-        if address in self._checks:
-            self._checks.discard(address)
+        if self._checks[address]:
+            self._checks[address] -= 1
         elif self._overdue[address]:
             self._overdue[address] -= 1  # it was late, not lost
             self.checks_lost -= 1
@@ -200,7 +201,7 @@ class Sweep:
         return self.rounds < self.plan.max_rounds and not (self._enough() and at >= self._span_ends())
 
     def _begin_round_or_end(self, now: float) -> None:
-        self.checks_lost += len(self._checks)
+        self.checks_lost += self._checks.total()
         self._overdue.update(self._checks)
         self._checks.clear()
         silent = [address for address, state in self._asked.items() if not state.settled]
@@ -208,18 +209,19 @@ class Sweep:
             self._end(now)
             return
         self.rounds += 1
-        self._queue.extend(silent)
-        if self.rounds > 1 and self.plan.checks:
-            self._add_checks()
+        checks = self._chosen_checks() if self.rounds > 1 and self.plan.checks else []
+        self._queue.extend(_spread(silent, checks))
         self._next_send = now
 
-    def _add_checks(self) -> None:
+    def _chosen_checks(self) -> list[IPv4Address]:
+        """Whom to ask again in this round, though they have answered: others in each round, as far as there are."""
         there = [address for address, state in self._asked.items() if state.settled]
+        count = min(CHECKS_A_ROUND, CHECKS_A_HOST * len(there))
         step = max(1, len(there) // CHECKS_A_ROUND)
-        chosen = there[self.rounds % step :: step][:CHECKS_A_ROUND]
+        chosen = [there[(self.rounds + number * step) % len(there)] for number in range(count)]
         self._checks.update(chosen)
-        self.checks_asked += len(chosen)
-        self._queue.extendleft(chosen)
+        self.checks_asked += count
+        return chosen
 
     def _enough(self) -> bool:
         """Whether so few can still be hidden by loss that the rounds so far are enough."""
@@ -238,3 +240,14 @@ class Sweep:
         self._done = True
         self.ended_at = now
         self._queue.clear()
+
+
+def _spread(silent: list[IPv4Address], checks: list[IPv4Address]) -> Iterator[IPv4Address]:
+    """The silent ones in order with the checks evenly between, so that a burst of loss does not hit all checks."""
+    before = 0
+    for number, check in enumerate(checks, 1):
+        until = len(silent) * number // (len(checks) + 1)
+        yield from silent[before:until]
+        yield check
+        before = until
+    yield from silent[before:]

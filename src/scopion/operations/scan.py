@@ -78,7 +78,8 @@ def prepare_scan(site: Site, request: ScanRequest) -> PreparedScan:
     own = {each.ip for each in interface.addresses}
     method, reason = _method(site, request.method or site.settings.scan.method)
     settings = site.settings
-    pace = request.pace or settings.of_subnet(subnet).pace or settings.scan.pace or DEFAULT_PACE[interface.medium]
+    paces = (request.pace, settings.of_subnet(subnet).pace, settings.scan.pace)
+    pace = next((each for each in paces if each is not None), DEFAULT_PACE[interface.medium])
     return PreparedScan(
         choice=choice,
         subnet=subnet,

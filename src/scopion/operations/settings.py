@@ -87,7 +87,8 @@ def load_settings(folder: Path) -> Settings:
         document = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise InvalidSettings(f"{path}: not TOML: {error}") from None
-    return _validated(path, text, document) if document else Settings()
+    # A new site's file has headings and no setting: nothing to validate, and no need to load what validates.
+    return _validated(path, text, document) if any(document.values()) else Settings()
 
 
 def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:

@@ -78,7 +78,7 @@ class Site:
         """What to call the site."""
         if self.settings.name:
             return self.settings.name
-        return self.story.scene.title if self.story else "this site"
+        return self.story.scene.title if self.story else "your site"
 
     def close(self) -> None:
         """Close the roster, and let a story keep the time that its commands took."""

@@ -1,26 +1,13 @@
-"""Opens the vendor listing of a site and refreshes it from the IEEE's files."""
+"""Opens the vendor listing that belongs to a site's folder. Small, because ``scopion vendor`` waits for it."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from datetime import UTC, date, datetime, timedelta
-from email.utils import parsedate_to_datetime
 from pathlib import Path
 
-from scopion.model.clock import spoken_span
-from scopion.model.errors import DamagedListing, ScopionError
-from scopion.roster.files import make_folder, write_atomically
-from scopion.vendors.assignments import Listing, RegistryName
 from scopion.vendors.registry import Vendors
-from scopion.vendors.snapshot import PACKAGED, Snapshot, build_snapshot
+from scopion.vendors.snapshot import PACKAGED, Snapshot
 
 FILE = "vendors.bin"
-# A refreshed listing may lose a few assignments that were given back, but not more than this share.
-LEAST_SHARE = 0.9
-# The files that the authority publishes, for a folder or a URL that ends with a slash.
-OFFICIAL = ("oui.csv", "mam.csv", "oui36.csv", "iab.csv")
-_TIMEOUT_S = 60.0
-_MAX_DOWNLOAD = 64 * 2**20
 
 
 def listing_path(folder: Path) -> Path:
@@ -32,112 +19,18 @@ def open_vendors(folder: Path) -> Vendors:
     """The registry for a site's folder; a made-up site's makers come first. Raises DamagedListing."""
     snapshots = [Snapshot.open(listing_path(folder))]
     if (folder / "story.json").exists():
-        snapshots.insert(0, _scene_makers(folder))
+        snapshots[:0] = _scene_makers(folder)
     return Vendors(*snapshots)
 
 
-def _scene_makers(folder: Path) -> Snapshot:
+def _scene_makers(folder: Path) -> list[Snapshot]:
     from scopion.scenes.story import Story
     from scopion.vendors.listing import read_listing
+    from scopion.vendors.snapshot import build_snapshot
 
     story = Story.of(folder)
-    assert story is not None  # the caller has seen its file
-    path = story.scene.registry
+    path = story.scene.registry if story else None
+    if story is None or path is None:
+        return []
     listing = read_listing(path.read_bytes(), path.name, least_rows=1)
-    return Snapshot(build_snapshot([(listing, story.at.date().isoformat())]), path.name)
-
-
-@dataclass(frozen=True, slots=True)
-class ListingAge:
-    """How old one registry's listing is, and how much it holds."""
-
-    registry: RegistryName
-    assignments: int
-    as_of: date
-    days: int
-
-    def __str__(self) -> str:
-        age = f"{spoken_span(timedelta(days=self.days))} old" if self.days else "of today"
-        return f"{self.registry}: {self.assignments:,} assignments as of {self.as_of.isoformat()} ({age})"
-
-
-def listing_ages(folder: Path, today: date) -> list[ListingAge]:
-    """The age of each registry's listing in use."""
-    snapshot = Snapshot.open(listing_path(folder))
-    ages = []
-    for registry, text in snapshot.dates.items():
-        as_of = date.fromisoformat(text)
-        ages.append(ListingAge(registry, snapshot.count(registry), as_of, max(0, (today - as_of).days)))
-    return ages
-
-
-def refresh_listing(folder: Path, source: str, today: date) -> list[RegistryName]:
-    """Read official files (a file, a folder of them, a URL) and replace those registries' listings.
-
-    Returns the registries that were replaced. Raises DamagedListing, and then nothing has changed; StorageFailed.
-    """
-    from scopion.vendors.listing import read_listing
-
-    present = Snapshot.open(listing_path(folder))
-    listings: dict[RegistryName, tuple[Listing, str]] = {
-        registry: (present.listing(registry), as_of) for registry, as_of in present.dates.items()
-    }
-    replaced = []
-    for name, data, as_of in _read(source, today):
-        fresh = read_listing(data, name)
-        before = present.count(fresh.registry)
-        if len(fresh.assignments) < LEAST_SHARE * before:
-            raise DamagedListing(
-                f"{name} has {len(fresh.assignments):,} {fresh.registry} assignments, the present listing {before:,}: "
-                "it is probably cut; the present listing is kept"
-            )
-        listings[fresh.registry] = (fresh, as_of.isoformat())
-        replaced.append(fresh.registry)
-    make_folder(folder)
-    write_atomically(folder / FILE, build_snapshot(list(listings.values())), mode=0o644)
-    return replaced
-
-
-def _read(source: str, today: date) -> list[tuple[str, bytes, date]]:
-    """The files behind a source: name, content, and the day of their making."""
-    if source.startswith(("http://", "https://")):
-        names = [source + name for name in OFFICIAL] if source.endswith("/") else [source]
-        return [_fetched(url, today) for url in names]
-    path = Path(source).expanduser()
-    paths = [path]
-    if path.is_dir():
-        paths = [found for name in OFFICIAL for found in (path / name, path / f"{name}.gz") if found.is_file()]
-        if not paths:
-            raise DamagedListing(f"{path} holds none of {', '.join(OFFICIAL)}, plain or gzip")
-    try:
-        return [
-            (each.name, each.read_bytes(), datetime.fromtimestamp(each.stat().st_mtime, UTC).date()) for each in paths
-        ]
-    except OSError as error:
-        raise DamagedListing(f"{error.filename or path} cannot be read: {error.strerror}") from None
-
-
-def _fetched(url: str, today: date) -> tuple[str, bytes, date]:
-    import httpx
-
-    data = bytearray()
-    try:
-        with httpx.stream("GET", url, timeout=_TIMEOUT_S, follow_redirects=True) as response:
-            response.raise_for_status()
-            for part in response.iter_bytes():
-                data += part
-                if len(data) > _MAX_DOWNLOAD:
-                    raise DamagedListing(f"{url} is larger than {_MAX_DOWNLOAD >> 20} MB: not an IEEE listing")
-            made = response.headers.get("last-modified")
-    except httpx.HTTPStatusError as error:
-        raise ScopionError(f"{url} answered {error.response.status_code}: check the address") from None
-    except (httpx.HTTPError, httpx.InvalidURL) as error:
-        raise ScopionError(f"{url} cannot be fetched: {error}") from None
-    return url, bytes(data), _http_date(made) or today
-
-
-def _http_date(text: str | None) -> date | None:
-    try:
-        return parsedate_to_datetime(text).date() if text else None
-    except ValueError:
-        return None
+    return [Snapshot(build_snapshot([(listing, story.at.date().isoformat())]), path.name)]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import sys
-import tempfile
 from contextlib import suppress
 from pathlib import Path
 
@@ -42,6 +41,8 @@ def make_folder(path: Path) -> None:
 
 def write_atomically(path: Path, data: bytes, mode: int = 0o600) -> None:
     """Write a file whole or not at all; a reader sees the old one or the new one. Raises StorageFailed."""
+    import tempfile  # needed rarely, and folders are looked for at every start
+
     draft: Path | None = None
     try:
         handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)

@@ -34,6 +34,8 @@ def resolve(devices: Sequence[Device], text: str) -> Device:
 def _candidates(devices: Sequence[Device], wanted: str) -> list[list[Device]]:
     """Groups of fitting devices, the surest way of meaning one first."""
     small = wanted.casefold()
+    if not small:
+        return []
     if small == THIS_MACHINE:
         return [[device for device in devices if device.own]]
     if small == GATEWAY:
@@ -67,8 +69,6 @@ def _at_address(devices: Sequence[Device], wanted: str) -> list[Device]:
 
 
 def _beginning(devices: Sequence[Device], small: str, digits: str) -> list[Device]:
-    if not small:
-        return []
     return [
         device
         for device in devices

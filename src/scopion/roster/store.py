@@ -144,6 +144,7 @@ class Roster:
                     path.chmod(0o600)
                     hand_over(path)
                 else:
+                    _check_version(path, db)
                     _require_sound(path, db)
                 db.execute("PRAGMA journal_mode = WAL")
                 db.execute("PRAGMA synchronous = NORMAL")

@@ -49,10 +49,6 @@ class SceneHost:
     loss: float = 0.0  # share of frames lost each way
     doze_s: float = 0.0  # it answers this much later, once it wakes
 
-    def addresses(self, at: datetime) -> tuple[IPv4Address, ...]:
-        """Where it is at a moment."""
-        return tuple(period.address for period in self.periods if period.holds(at))
-
 
 @dataclass(frozen=True, slots=True)
 class Step:
@@ -78,7 +74,7 @@ class Scene:
     name: str
     title: str
     seed: int
-    registry: Path  # an IEEE-form CSV file with the made-up makers
+    registry: Path | None  # an IEEE-form CSV file with the made-up makers
     interfaces: tuple[Interface, ...]
     hosts: tuple[SceneHost, ...]
     moments: tuple[Moment, ...]
@@ -101,7 +97,7 @@ def load_scene(name: str) -> Scene:
         name=name,
         title=str(document.get("title", name)),
         seed=int(document.get("seed", 1)),
-        registry=path.parent / str(document.get("registry", "")),
+        registry=path.parent / str(document["registry"]) if "registry" in document else None,
         interfaces=reader.each(document, "interface", _interface),
         hosts=reader.each(document, "host", _host),
         moments=moments,

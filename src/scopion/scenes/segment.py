@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import heapq
 import random
+from collections import defaultdict
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 from ipaddress import IPv4Address
@@ -14,7 +15,7 @@ from ipaddress import IPv4Address
 from scopion.attachment.ports import Arrival, Interface, Neighbour, NeighbourState
 from scopion.model.errors import InterfaceLost, MalformedFrame
 from scopion.model.mac import MacAddress
-from scopion.scenes.scene import SceneHost
+from scopion.scenes.scene import Period, SceneHost
 from scopion.wire.arp import REQUEST, decode_arp, encode_reply
 
 
@@ -44,7 +45,11 @@ class Segment:
 
     def __init__(self, hosts: Sequence[SceneHost], clock: SceneClock, seed: int) -> None:
         self.clock = clock
-        self._hosts = hosts
+        # By address, so that a /16 with thousands of hosts is still played in a moment.
+        self._at: dict[IPv4Address, list[tuple[SceneHost, Period]]] = defaultdict(list)
+        for host in hosts:
+            for period in host.periods:
+                self._at[period.address].append((host, period))
         self._random = random.Random(seed)
         self._due: list[tuple[float, int, bytes]] = []  # arrival, order, frame
         self._order = 0
@@ -53,7 +58,7 @@ class Segment:
     def holders(self, address: IPv4Address) -> list[SceneHost]:
         """Who is at an address now."""
         now = self.clock.now()
-        return [host for host in self._hosts if address in host.addresses(now)]
+        return [host for host, period in self._at.get(address, ()) if period.holds(now)]
 
     def put(self, frame: bytes) -> None:
         """A frame from this machine; the hosts that it concerns answer, or their answer is lost."""
@@ -94,23 +99,23 @@ class SceneLink:
     """A ``Link`` into a segment."""
 
     def __init__(self, segment: Segment, interface: Interface) -> None:
-        self._segment = segment
+        self.segment = segment
         self._interface = interface
         self._closed = False
 
     def send(self, frame: bytes) -> None:
         self._require_open()
-        self._segment.put(frame)
+        self.segment.put(frame)
 
     def receive(self, deadline: float) -> Arrival | None:
         self._require_open()
-        return self._segment.next_arrival(deadline)
+        return self.segment.next_arrival(deadline)
 
     def close(self) -> None:
         self._closed = True
 
     def _require_open(self) -> None:
-        if self._closed or not self._segment.up:
+        if self._closed or not self.segment.up:
             raise InterfaceLost(f"{self._interface.name} is down: see scopion here")
 
 

@@ -38,20 +38,19 @@ def tidy_name(name: str) -> str:
     def lowered(match: re.Match[str]) -> str:
         nonlocal first
         opening, first = first, False
-        return _ordinary(match.group(), opening, text[match.end() : match.end() + 1])
+        return _ordinary(match.group(), opening)
 
     return _WORD.sub(lowered, text)
 
 
-def _ordinary(word: str, opening: bool, after: str) -> str:
+def _ordinary(word: str, opening: bool) -> str:
     small = word.lower()
     if small.upper() != word:  # a letter without a way back, as some alphabets have: leave it
         return word
     if small in _INITIALS:
         return "GmbH" if small == "gmbh" else word
-    initials = len(word) <= 3 and small not in _SHORT_WORDS
     unspeakable = len(word) <= 5 and not re.search(r"[aeiouyäöüáéíóúàèâêåæø]", small)
-    if initials or unspeakable or (len(word) == 1 and after == "."):
+    if small not in _SHORT_WORDS and (len(word) <= 3 or unspeakable):
         return word
     return small if small in _KEPT_SMALL and not opening else small[0].upper() + small[1:]
 

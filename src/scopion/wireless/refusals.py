@@ -19,7 +19,7 @@ def refuse_denying(ssid: str, device: Device) -> None:
     if device.own:
         raise Refused(f"denying this machine on {ssid!r} would lock you out of it: {INSIST}")
     if device.gateway:
-        raise Refused(f"denying the gateway ({device.called}) on {ssid!r} could cut off everybody: {INSIST}")
+        raise Refused(f"denying the gateway {device.label or device.macs[0]} on {ssid!r} could cut off all: {INSIST}")
 
 
 def refuse_cable_only(device: Device) -> None:

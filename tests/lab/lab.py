@@ -1,0 +1,175 @@
+"""Builds a segment of real kernel hosts: a bridge in one namespace, each host in its own, joined by veth pairs.
+
+Nothing here touches the machine's own network: every interface is made inside a namespace of ours, and all of them
+are deleted at the end. Names begin with ``scl<pid>`` so that two runs do not meet.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import json
+import os
+import shutil
+import subprocess
+import sys
+import unittest
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+PROGRAM = str(Path(sys.executable).with_name("scopion"))
+DROP_CAPABILITIES = ("setpriv", "--bounding-set=-all", "--inh-caps=-all")
+_CLONE_NEWNET = 0x40000000
+
+
+def require_lab() -> None:
+    """Skip where the lab cannot run; fail instead where a skip would hide something."""
+    missing = [tool for tool in ("ip", "nft", "setpriv") if shutil.which(tool) is None]
+    if sys.platform != "linux":
+        reason = f"the lab needs Linux, this is {sys.platform}"
+    elif os.geteuid() != 0:
+        reason = "the lab needs root: it makes network namespaces"
+    elif missing:
+        reason = f"the lab needs {', '.join(missing)}: make test as root installs them on Debian"
+    else:
+        return
+    if os.environ.get("CI"):
+        raise AssertionError(f"{reason}; in CI the lab may not be skipped")
+    raise unittest.SkipTest(reason)
+
+
+@dataclass(frozen=True)
+class LabHost:
+    """A kernel host: its MAC address and where it is."""
+
+    name: str
+    mac: str
+    addresses: tuple[str, ...]
+
+
+class Lab:
+    """A segment 192.0.2.0/24 with a desk, where the program runs, and hosts."""
+
+    desk_mac = "60:f2:a7:10:00:0a"
+    desk_address = "192.0.2.10"
+
+    def __init__(self, hosts: Sequence[LabHost], gateway: str | None = "192.0.2.1") -> None:
+        self._tag = f"scl{os.getpid()}"
+        self.hosts = list(hosts)
+        self._made: list[str] = []
+        self._ports = 0
+        try:
+            self._namespace("switch")
+            self._in("switch", "link add bridge type bridge forward_delay 0\nlink set bridge up")
+            self._plug("desk", self.desk_mac, [self.desk_address])
+            if gateway:
+                self._in("desk", f"route add default via {gateway}")
+            for host in hosts:
+                self.join(host)
+        except BaseException:
+            self.close()
+            raise
+
+    def namespace(self, name: str) -> str:
+        """The system's name of a namespace of this lab."""
+        return f"{self._tag}-{name}"
+
+    def join(self, host: LabHost) -> None:
+        """Plug a host in."""
+        self._plug(host.name, host.mac, host.addresses)
+
+    def leave(self, name: str) -> None:
+        """Pull a host's plug: its namespace goes, and its interface with it."""
+        _run(["ip", "netns", "del", self.namespace(name)])
+        self._made.remove(self.namespace(name))
+
+    def lose(self, name: str, percent: int, *, outgoing: bool = False) -> None:
+        """Let a host's kernel drop so many of a hundred ARP frames, by chance (nftables' random numbers)."""
+        rules = "table arp lossy {\n"
+        for hook in ("input", "output") if outgoing else ("input",):
+            rules += f"chain {hook} {{ type filter hook {hook} priority 0; numgen random mod 100 < {percent} drop; }}\n"
+        self.run(name, ["nft", "-f", "-"], stdin=rules + "}\n")
+
+    def run(self, name: str, command: Sequence[str], stdin: str = "", check: bool = True) -> str:
+        """Run a command in a namespace; its standard output."""
+        return _run(["ip", "netns", "exec", self.namespace(name), *command], stdin, check)
+
+    def scopion(
+        self,
+        arguments: Sequence[str],
+        site: Path,
+        *,
+        privileged: bool = True,
+        **environment: str,
+    ) -> subprocess.CompletedProcess[str]:
+        """Run the installed program at the desk."""
+        return subprocess.run(
+            self.command(arguments, privileged=privileged),
+            env={**os.environ, "SCOPION_SITE": str(site), "SCOPION_LIVE": "namespaces", **environment},
+            capture_output=True,
+            text=True,
+            timeout=60,
+            check=False,
+        )
+
+    def command(self, arguments: Sequence[str], *, privileged: bool = True) -> list[str]:
+        """The command line that runs the program at the desk."""
+        drop = () if privileged else DROP_CAPABILITIES
+        return ["ip", "netns", "exec", self.namespace("desk"), *drop, PROGRAM, *arguments]
+
+    def scan(self, site: Path, *arguments: str, privileged: bool = True) -> dict[str, Any]:
+        """Scan at the desk; the JSON document. Fails the test that calls it if the program fails."""
+        ended = self.scopion(["scan", "--format", "json", *arguments], site, privileged=privileged)
+        if ended.returncode != 0:
+            raise AssertionError(f"scan ended with {ended.returncode}: {ended.stderr}")
+        document: dict[str, Any] = json.loads(ended.stdout)
+        return document
+
+    @contextmanager
+    def inside(self, name: str) -> Iterator[None]:
+        """Let this very thread work in a namespace: what it opens there belongs there."""
+        libc = ctypes.CDLL(None, use_errno=True)
+        with (
+            Path("/proc/self/ns/net").open() as home,
+            Path(f"/run/netns/{self.namespace(name)}").open() as other,
+        ):
+            if libc.setns(other.fileno(), _CLONE_NEWNET) != 0:
+                raise OSError(ctypes.get_errno(), "setns")
+            try:
+                yield
+            finally:
+                libc.setns(home.fileno(), _CLONE_NEWNET)
+
+    def close(self) -> None:
+        """Delete everything that was made."""
+        for name in reversed(self._made):
+            _run(["ip", "netns", "del", name], check=False)
+        self._made.clear()
+
+    def _namespace(self, name: str) -> None:
+        _run(["ip", "netns", "add", self.namespace(name)])
+        self._made.append(self.namespace(name))
+
+    def _plug(self, name: str, mac: str, addresses: Sequence[str]) -> None:
+        self._namespace(name)
+        self._ports += 1
+        port = f"port{self._ports}"
+        _run(
+            f"ip link add {port} netns {self.namespace('switch')} type veth "
+            f"peer name eth0 address {mac} netns {self.namespace(name)}".split()
+        )
+        self._in("switch", f"link set {port} master bridge\nlink set {port} up")
+        given = "\n".join(f"addr add {address}/24 dev eth0" for address in addresses)
+        self._in(name, f"link set lo up\n{given}\nlink set eth0 up")
+
+    def _in(self, name: str, batch: str) -> None:
+        _run(["ip", "-n", self.namespace(name), "-batch", "-"], batch + "\n")
+
+
+def _run(command: Sequence[str], stdin: str = "", check: bool = True) -> str:
+    ended = subprocess.run(command, input=stdin, capture_output=True, text=True, timeout=30, check=False)
+    if check and ended.returncode != 0:
+        raise RuntimeError(f"{' '.join(command)}: {ended.stderr.strip()}")
+    return ended.stdout

@@ -1,0 +1,107 @@
+"""What several tests share: running the installed program on a folder, and small made-up segments."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from ipaddress import IPv4Address, IPv4Interface
+from pathlib import Path
+from typing import Any
+
+from scopion.attachment.ports import Interface
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Medium
+from scopion.scenes.attachment import SceneAttachment
+from scopion.scenes.scene import Moment, Period, Scene, SceneHost
+
+PROGRAM = str(Path(sys.executable).with_name("scopion"))
+ROOT = Path(__file__).parent.parent
+NOON = datetime(2026, 9, 14, 12, tzinfo=UTC)
+
+
+class FolderTest(unittest.TestCase):
+    """A test with a temporary folder of its own."""
+
+    def setUp(self) -> None:
+        holder = tempfile.TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+
+
+class ProgramTest(FolderTest):
+    """A test that runs the installed program as a user does, on the made-up site unless it says otherwise."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.site = self.folder / "site"
+
+    def begin(self) -> None:
+        """Put the made-up site into the folder, at the beginning of its story."""
+        self.run_ok("demo", "--begin", str(self.site))
+
+    def run_program(self, *arguments: str, stdin: str = "", **environment: str) -> subprocess.CompletedProcess[str]:
+        """Run the program; never a traceback, whatever it is given."""
+        ended = subprocess.run(
+            [PROGRAM, *arguments],
+            input=stdin,
+            capture_output=True,
+            text=True,
+            timeout=60,
+            check=False,
+            env={**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces", **environment},
+        )
+        self.assertNotIn("Traceback", ended.stderr, f"scopion {arguments}")
+        return ended
+
+    def run_ok(self, *arguments: str, stdin: str = "") -> str:
+        """Run the program, which must succeed; its standard output."""
+        ended = self.run_program(*arguments, stdin=stdin)
+        self.assertEqual(ended.returncode, 0, f"scopion {arguments}: {ended.stderr}")
+        return ended.stdout
+
+    def run_json(self, *arguments: str) -> Any:
+        """Run the program for JSON."""
+        return json.loads(self.run_ok(*arguments, "--format", "json"))
+
+    def refused(self, code: int, *arguments: str, stdin: str = "", **environment: str) -> str:
+        """Run the program, which must end with ``code`` and one line on standard error; that line."""
+        ended = self.run_program(*arguments, stdin=stdin, **environment)
+        self.assertEqual(ended.returncode, code, f"scopion {arguments}: {ended.stderr}")
+        lines = ended.stderr.strip().splitlines()
+        self.assertEqual(len(lines), 1, ended.stderr)
+        self.assertTrue(lines[0].startswith("scopion: "), lines[0])
+        return lines[0]
+
+
+def made_up(hosts: Sequence[SceneHost], medium: Medium = Medium.CABLE, seed: int = 1) -> SceneAttachment:
+    """A machine at 192.0.2.10 on a segment with these hosts."""
+    interface = Interface(
+        name="eth0",
+        index=2,
+        mac=MacAddress.parse("60:f2:a7:10:00:0a"),
+        addresses=(IPv4Interface("192.0.2.10/24"),),
+        up=True,
+        medium=medium,
+        gateway=IPv4Address("192.0.2.1"),
+    )
+    scene = Scene("test", "test", seed, None, (interface,), tuple(hosts), (Moment(NOON, ""),))
+    return SceneAttachment(scene, NOON)
+
+
+def host(number: int, *, rtt_s: float = 0.002, loss: float = 0.0, doze_s: float = 0.0) -> SceneHost:
+    """A host at 192.0.2.<number>."""
+    return SceneHost(
+        name=f"host {number}",
+        mac=MacAddress(bytes([0x10, 0xC0, 0xDE, 0, 0, number])),
+        medium=Medium.CABLE,
+        periods=(Period(IPv4Address(f"192.0.2.{number}")),),
+        rtt_s=rtt_s,
+        loss=loss,
+        doze_s=doze_s,
+    )

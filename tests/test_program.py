@@ -1,0 +1,253 @@
+"""The installed program on the made-up site: what a person at the desk types, and what comes back."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import re
+import shutil
+import unittest
+
+from scopion.roster.store import FILE
+from tests.support import ProgramTest
+
+KILN, PRINTER, STRANGER = "48:d0:c4:01:22:31", "24:d3:a1:20:7e:14", "a0:b4:d7:66:19:04"
+
+
+class TheStory(ProgramTest):
+    def test_scan_remember_notice(self) -> None:
+        """The first scan is a silent baseline; later ones tell who joined, moved, left and came back, once."""
+        self.begin()
+        first = self.run_json("scan")
+        self.assertTrue(first["scan"]["baseline"])
+        self.assertEqual((first["events"], first["scan"]["answered"]), ([], 13))
+        self.assertEqual(self.run_json("scan")["events"], [])
+        self.run_ok("label", "192.0.2.31", "kiln controller")
+
+        self.run_ok("demo", "--next", str(self.site))
+        second = self.run_json("scan")
+        told = {(event["kind"], event["mac"]): event for event in second["events"]}
+        self.assertEqual(set(told), {("joined", "da:31:7f:0c:52:e9"), ("readdressed", KILN)})
+        self.assertEqual(told["readdressed", KILN]["was_address"], "192.0.2.31")
+        holders = {row["mac"] for row in second["hosts"] if row["address"] == "192.0.2.20"}
+        self.assertEqual(holders, {KILN, PRINTER})
+        self.assertEqual([row["news"] for row in second["hosts"][:3]], ["readdressed", "joined", None])
+
+        self.run_ok("demo", "--next", str(self.site))
+        night = self.run_program("scan")
+        self.assertEqual(night.stderr.count("is gone from"), 5)
+        self.assertRegex(night.stderr, rf"joined: {STRANGER}, Mistle Radio Modules, Tianmu Zhejiang, China, is new")
+        self.assertRegex(night.stderr, r"\n1 new, 5 gone - 192\.0\.2\.0/24 on enp3s0: 253 asked, 9 answered in")
+
+        self.run_ok("demo", "--next", str(self.site))
+        morning = self.run_program("scan")
+        self.assertIn("kiln controller moved from 192.0.2.20 to 192.0.2.31", morning.stderr)
+        self.assertIn("is back after 18 hours, at 192.0.2.81", morning.stderr)
+        present = {row["macs"][0] for row in self.run_json("devices", "--present")}
+        self.assertNotIn(STRANGER, present)
+        self.assertIn(KILN, present)
+
+    def test_the_same_story_gives_the_same_bytes(self) -> None:
+        """Nothing in a scene depends on the machine or the day."""
+        told = []
+        for _ in range(2):
+            shutil.rmtree(self.site, ignore_errors=True)
+            self.begin()
+            ended = self.run_program("scan", "--format", "json")
+            told.append((ended.stdout, ended.stderr))
+        self.assertEqual(told[0], told[1])
+
+    def test_fail_on(self) -> None:
+        """For cron: 0 while nothing joins, 3 when somebody does, and the scan is remembered all the same."""
+        self.begin()
+        self.run_ok("scan", "--fail-on", "joined")
+        self.run_ok("demo", "--next", str(self.site))
+        ended = self.run_program("scan", "--fail-on", "joined")
+        self.assertEqual(ended.returncode, 3)
+        self.assertIn("joined: asked to fail on that", ended.stderr)
+        self.assertEqual(self.run_program("scan", "--fail-on", "joined").returncode, 0)
+
+    def test_the_demo_tells_and_leaves_nothing(self) -> None:
+        """The first chapter runs to its end with the real commands, and no folder is left behind."""
+        temporary = self.folder / "tmp"
+        temporary.mkdir()
+        ended = self.run_program("demo", TMPDIR=str(temporary))
+        self.assertEqual(ended.returncode, 0, ended.stderr)
+        self.assertEqual(list(temporary.iterdir()), [])
+        typed = re.findall(r"^\$ scopion (.*)", ended.stdout, re.MULTILINE)
+        self.assertEqual([line.split()[0] for line in typed if line.startswith("scan")], ["scan"] * 4)
+        self.assertIn("A0-B4-D7-66-19-04", ended.stdout)
+
+    def test_a_kept_story_moves_to_its_end(self) -> None:
+        """--keep leaves a folder in which commands go on working; at the end --next says so with exit code 3."""
+        self.run_ok("demo", "--keep", str(self.site))
+        self.assertEqual(len(self.run_json("devices")), 16)
+        codes = [self.run_program("demo", "--next", str(self.site)).returncode for _ in range(3)]
+        self.assertEqual(codes[0], 0)
+        self.assertEqual(codes[-1], 3)
+        self.refused(2, "demo", "--begin", str(self.site))
+
+
+class Sites(ProgramTest):
+    def test_another_network_is_shown_and_not_folded(self) -> None:
+        """On a network that is not the site's, a scan shows, says so, and remembers only when told to."""
+        self.begin()
+        self.run_ok("scan")
+        before = self.run_ok("devices", "--format", "json")
+        guest = self.run_program("scan", "--interface", "wlp2s0")
+        self.assertEqual(guest.returncode, 0)
+        self.assertIn("Not remembered: this is none of the networks of Kilnhaven Pottery", guest.stderr)
+        self.assertIn("only the gateway answered: clients may be isolated", guest.stderr)
+        self.assertIn("0c:be:11:00:00:03", guest.stdout)
+        after = json.loads(self.run_ok("devices", "--format", "json"))
+        self.assertEqual(after, json.loads(before))
+        self.run_ok("scan", "--interface", "wlp2s0", "--remember")
+        self.assertEqual(len(self.run_json("devices")), len(after) + 1)
+        self.assertTrue(self.run_json("scan", "--interface", "wlp2s0")["scan"]["remembered"])
+
+    def test_part_scans_and_options(self) -> None:
+        """A part asks only its addresses, makes nobody left, and pace and rounds are obeyed."""
+        self.begin()
+        self.run_ok("scan")
+        self.run_ok("demo", "--next", str(self.site))
+        part = self.run_json("scan", "192.0.2.16-39", "192.0.2.20", "--exclude", "192.0.2.32", "--rounds", "1")
+        self.assertEqual((part["scan"]["asked"], part["scan"]["requests"], part["scan"]["rounds"]), (23, 23, 1))
+        self.assertEqual(part["events"], [])
+        slow = self.run_json("scan", "192.0.2.0/25", "--pace", "50")
+        self.assertGreater(slow["scan"]["seconds"], 126 / 50)
+
+    def test_here(self) -> None:
+        """Which interface and why, which site, and what this user may do - before and after the first scan."""
+        self.begin()
+        before = self.run_json("here")
+        self.assertEqual((before["scan_takes"], before["site"]["verdict"]), ("enp3s0", "founding"))
+        self.assertFalse((self.site / FILE).exists())  # looking makes nothing
+        self.run_ok("scan")
+        after = self.run_json("here")
+        self.assertEqual((after["site"]["verdict"], after["raw_frames"]), ("ours", True))
+        chosen = next(row for row in after["interfaces"] if row["chosen"])
+        self.assertEqual((chosen["gateway"], chosen["gateway_mac"]), ("192.0.2.1", "0c:be:11:00:00:01"))
+        self.assertEqual({row["state"] for row in after["interfaces"]}, {"up", "down"})
+
+    def test_settings_are_checked_with_file_line_and_key(self) -> None:
+        """A mistake in site.toml is one line that says where."""
+        self.begin()
+        path = self.site / "site.toml"
+        for text, where in (
+            ("[scan]\npace = 'fast'\n", r"site\.toml, line 2: scan\.pace: "),
+            ("name = 'x'\n\n[scan]\nspeed = 3\n", r"line 4: scan\.speed: there is no such setting"),
+            ("[[subnet]]\nrange = '192.0.2.0/24'\n[[subnet]]\nrange = 'here'\n", r"line 4: subnet\.2\.range: "),
+            ("name = \n", r"site\.toml: not TOML: .*line 1"),
+        ):
+            path.write_text(text)
+            with self.subTest(text=text):
+                self.assertRegex(self.refused(2, "scan"), where)
+        path.write_text("name = 'Attic'\n[[subnet]]\nrange = '192.0.2.0/24'\npace = 100\n")
+        self.assertGreater(self.run_json("scan")["scan"]["seconds"], 7.5)  # three rounds of 2.5 s
+
+    def test_memory_that_was_lost_is_told(self) -> None:
+        """A damaged roster is kept under the name that is told, and the next scan is no first baseline."""
+        self.begin()
+        self.run_ok("scan")
+        (self.site / FILE).write_bytes(b"\xa5" * 20_000)
+        self.assertIn("damaged", self.refused(1, "devices"))
+        failing = self.run_program("scan", "--fail-on", "joined")
+        self.assertEqual(failing.returncode, 1)
+        self.assertIn("memory of earlier devices was lost", failing.stderr)
+        name = re.search(r"kept as (roster\.sqlite\.damaged-\S+) in", failing.stderr)
+        assert name is not None
+        self.assertEqual((self.site / name[1]).read_bytes(), b"\xa5" * 20_000)
+        again = self.run_program("scan")
+        self.assertNotIn("lost", again.stderr)
+        self.assertIn("Nothing new", again.stderr)
+
+
+class Describing(ProgramTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.begin()
+        self.run_ok("scan")
+
+    def test_labels_and_standings(self) -> None:
+        """What people say is kept; ambiguity, reserved words and labels in use are refused and change nothing."""
+        self.run_ok(
+            "label", "192.0.2.31", "kiln one", "--owner", "the potter", "--place", "kiln room", "--note", "0815"
+        )
+        self.run_ok("label", "192.0.2.32", "kiln two")
+        self.assertRegex(self.refused(2, "mark", "kiln", "known"), "fits 2 devices: kiln one .*, kiln two")
+        self.refused(2, "label", "192.0.2.5", "Kiln One")
+        self.refused(2, "label", "192.0.2.5", "192.0.2.77")
+        self.refused(3, "mark", "kiln one", "nobody", "known")
+        self.run_ok("mark", "kiln one", "gateway", "known")
+        self.run_ok("mark", "kiln two", "guest", "--until", "2026-12-31")
+        self.refused(2, "mark", "kiln two", "known", "--until", "2026-12-31")
+        rows = {row["name"]: row for row in self.run_json("devices")}
+        self.assertEqual(rows["kiln one"]["standing"], "known")
+        self.assertEqual(
+            [rows["kiln one"][key] for key in ("owner", "place", "note")], ["the potter", "kiln room", "0815"]
+        )
+        self.assertEqual((rows["kiln two"]["standing"], rows["kiln two"]["guest_until"]), ("guest", "2026-12-31"))
+        self.assertEqual(len(self.run_json("devices", "--standing", "known")), 2)
+
+    def test_hostile_text_cannot_act(self) -> None:
+        """Terminal escapes go, a spreadsheet formula is text, a tab or a line end breaks no column."""
+        self.run_ok("label", "192.0.2.31", "=1+1\x1b[31m\t\n|x", "--owner", "@sum")
+        self.run_ok("mark", "192.0.2.31", "known")
+        for name in ("table", "tsv", "csv", "json", "jsonl"):
+            self.assertNotIn("\x1b", self.run_ok("devices", "--format", name))
+        row = next(csv.DictReader(io.StringIO(self.run_ok("devices", "--standing", "known", "--format", "csv"))))
+        self.assertEqual((row["name"], row["owner"]), ("'=1+1[31m |x", "'@sum"))
+        lines = self.run_ok("devices", "--format", "tsv").splitlines()
+        self.assertEqual({line.count("\t") for line in lines}, {lines[0].count("\t")})
+
+    def test_sorting(self) -> None:
+        """Addresses sort as numbers, names before nameless."""
+        addresses = [row["addresses"][0] for row in self.run_json("devices", "--sort", "address")]
+        self.assertEqual(addresses, sorted(addresses, key=lambda text: [int(part) for part in text.split(".")]))
+        self.run_ok("label", "192.0.2.90", "a phone")
+        self.assertEqual(self.run_json("devices", "--sort", "name")[0]["name"], "a phone")
+
+
+class BadInput(ProgramTest):
+    def test_one_clear_line_and_the_right_code(self) -> None:
+        """What is wrong, where, and what to do; 2 for wrong usage, 1 for what failed, 3 for what is not there."""
+        self.refused(3, "label", "192.0.2.31", "nothing is there yet")
+        self.begin()
+        self.run_ok("scan")
+        for code, text, *arguments in (
+            (2, "192.0.2.300", "scan", "192.0.2.300"),
+            (2, "before its start", "scan", "192.0.2.9-5"),
+            (2, "in no attached subnet", "scan", "10.0.0.0/24"),
+            (2, "outside 192.0.2.0/24", "scan", "192.0.2.1-192.0.3.1"),
+            (2, "every target is excluded", "scan", "192.0.2.7", "--exclude", "192.0.2.0/24"),
+            (2, "requests a second", "scan", "--pace", "0"),
+            (1, "there is no interface 'eth9'", "scan", "--interface", "eth9"),
+            (1, "is down or has no carrier", "scan", "--interface", "enp4s0"),
+            (3, "no device is called 'nobody'", "label", "nobody", "x"),
+            (2, "2026-13-01", "mark", "gateway", "guest", "--until", "2026-13-01"),
+            (2, "see scopion scan --help", "scan", "--nonsense"),
+            (2, "no such command", "nonsense"),
+        ):
+            with self.subTest(arguments=arguments):
+                self.assertIn(text, self.refused(code, *arguments))
+        wrong = self.run_program("devices", SCOPION_FORMAT="xml")
+        self.assertEqual((wrong.returncode, "SCOPION_FORMAT" in wrong.stderr), (2, True))
+
+    def test_many_addresses_need_a_yes(self) -> None:
+        """More than 65,536 addresses are not asked by accident."""
+        self.begin()
+        path = self.folder / "wide.toml"
+        path.write_text(
+            "[[interface]]\nname='w'\nindex=2\nmac='60:f2:a7:10:00:0a'\naddresses=['10.0.0.5/12']\n"
+            "[[moment]]\nat=2026-01-01T00:00:00Z\ntells='x'\n"
+        )
+        story = {"scene": str(path), "at": "2026-01-01T00:00:00+00:00", "moment": 0}
+        (self.site / "story.json").write_text(json.dumps(story))
+        self.assertIn("add --yes", self.refused(2, "scan"))
+        self.assertIn("add --yes", self.refused(2, "scan", "10.0.0.0/15"))
+        self.assertEqual(self.run_json("scan", "10.0.1.0/24")["scan"]["asked"], 256)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,124 @@
+"""The sweep on simulated segments: what it finds, how soon it ends, and when it goes on."""
+
+from __future__ import annotations
+
+import unittest
+from collections.abc import Sequence
+from ipaddress import IPv4Address
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from scopion.discovery.asking import Method, open_asker, plan_for
+from scopion.discovery.runner import Findings, Patience, run_scan
+from scopion.discovery.sweep import Sweep, SweepPlan
+from scopion.model.targets import Targets
+from scopion.scenes.scene import SceneHost
+from tests.support import host, made_up
+
+SUBNET = [address for address in Targets.parse(["192.0.2.0/24"]) if address != IPv4Address("192.0.2.10")]
+
+
+def scan(hosts: Sequence[SceneHost], method: Method = Method.ARP, seed: int = 1, pace: float = 2000.0) -> Findings:
+    """Scan a made-up segment."""
+    attachment = made_up(hosts, seed=seed)
+    interface = attachment.interfaces()[0]
+    asker = open_asker(method, attachment, interface, IPv4Address("192.0.2.10"))
+    return run_scan(SUBNET, asker, attachment, plan_for(method, pace, None), Patience())
+
+
+class CleanSegments(unittest.TestCase):
+    def test_a_clean_segment_ends_early_and_pairs_rightly(self) -> None:
+        """Sixty hosts: all found with their MACs and round trips, no loss measured, over in 1.6 s of segment time."""
+        hosts = [host(number) for number in range(100, 160)]
+        found = scan(hosts)
+        self.assertEqual(
+            {(seen.address, seen.mac) for seen in found.observations},
+            {(each.periods[0].address, each.mac) for each in hosts},
+        )
+        self.assertTrue(all(seen.rtt_s and 0.001 < seen.rtt_s < 0.004 for seen in found.observations))
+        self.assertEqual((found.loss, found.completed), (0.0, True))
+        self.assertLess(found.duration_s, 1.6)
+        self.assertLessEqual(set(SUBNET) - {seen.address for seen in found.observations}, found.asked_enough)
+
+    def test_all_answering_ends_at_once(self) -> None:
+        """When nobody is left to ask, the scan is over."""
+        everybody = [host(int(address) & 0xFF) for address in SUBNET]
+        self.assertLess(scan(everybody).duration_s, 0.5)
+
+    def test_nobody_there(self) -> None:
+        """Silence alone proves little: it is asked more often than where answers show that nothing is lost."""
+        found = scan([])
+        self.assertEqual((found.answered, found.completed), (0, True))
+        self.assertGreater(found.rounds, scan([host(1), host(2)]).rounds)
+        self.assertEqual(found.asked_enough, set(SUBNET))
+
+    def test_the_pace_is_kept(self) -> None:
+        """At 100 a second the first round of a /24 takes its 2.5 seconds, and no burst exceeds one request."""
+        sweep = Sweep(SUBNET, SweepPlan(pace=100.0))
+        now, largest = 0.0, 0
+        while True:
+            largest = max(largest, len(sweep.due(now)))
+            if sweep.sent == len(SUBNET):
+                break
+            now = max(now, sweep.wake_at())
+        self.assertAlmostEqual(now, len(SUBNET) / 100, delta=0.05)
+        self.assertLessEqual(largest, 2)
+
+
+class LossyAndSleepySegments(unittest.TestCase):
+    def test_loss_of_thirty_percent_each_way(self) -> None:
+        """99.5 % of the hosts are found over twenty segments, each within 6 s, because the answers show the loss."""
+        hosts = [host(number, loss=0.3) for number in range(100, 160)]
+        runs = [scan(hosts, seed=seed) for seed in range(20)]
+        self.assertGreaterEqual(sum(run.answered for run in runs), 0.995 * 20 * 60)
+        self.assertLess(max(run.duration_s for run in runs), 6.0)
+        self.assertTrue(all(0.3 < run.loss < 0.7 for run in runs))  # 51 % of the round trips
+
+    def test_hosts_that_sleep_for_a_second(self) -> None:
+        """All are found within 6 s, alone or among hosts that are awake, and their slowness is not taken for loss."""
+        sleepy = [host(number, doze_s=1.0) for number in range(100, 130)]
+        awake = [host(number) for number in range(130, 160)]
+        for hosts in (sleepy, sleepy + awake):
+            found = scan(hosts)
+            self.assertEqual(found.answered, len(hosts))
+            self.assertLess(found.duration_s, 6.0)
+
+    def test_one_lossy_host_among_clean_ones(self) -> None:
+        """It is found by the rounds that everybody gets."""
+        missed = 0
+        for seed in range(50):
+            found = scan([host(number) for number in range(100, 120)] + [host(200, loss=0.2)], seed=seed)
+            missed += found.answered != 21
+        self.assertLessEqual(missed, 3)  # it loses 36 % of the round trips: 0.36^5 is 0.6 %
+
+    @settings(max_examples=60, deadline=None)
+    @given(
+        st.dictionaries(st.integers(20, 250), st.tuples(st.floats(0, 0.9), st.floats(0, 4)), max_size=20),
+        st.integers(0, 2**16),
+        st.sampled_from(Method),
+    )
+    def test_any_segment_ends_and_nothing_is_made_up(
+        self, described: dict[int, tuple[float, float]], seed: int, method: Method
+    ) -> None:
+        """Whatever the hosts do, a scan ends in bounded time, and reports only pairs that exist."""
+        hosts = [host(number, loss=loss, doze_s=doze) for number, (loss, doze) in described.items()]
+        found = scan(hosts, method, seed)
+        self.assertLess(found.duration_s, 60.0)
+        self.assertLessEqual(
+            {(seen.address, seen.mac) for seen in found.observations},
+            {(each.periods[0].address, each.mac) for each in hosts},
+        )
+
+
+class ContestedAndMoved(unittest.TestCase):
+    def test_an_address_is_asked_on_while_its_old_holder_is_silent(self) -> None:
+        """When another adapter answers where one was before, the old one is asked for as often as the silent are."""
+        hosts = [host(number) for number in range(20, 220)]
+        address = IPv4Address("192.0.2.100")
+        plan = plan_for(Method.ARP, 2000.0, None)
+        for expected, asked_on in ({}, False), ({address: [host(100).mac, host(7).mac]}, True):
+            attachment = made_up(hosts)
+            asker = open_asker(Method.ARP, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
+            found = run_scan(SUBNET, asker, attachment, plan, Patience(), expected)
+            self.assertEqual(address in found.asked_enough, asked_on)

@@ -1,0 +1,133 @@
+"""Wireless lists: entries, modes, refusals, and the sheet in the safe order - through the installed program."""
+
+from __future__ import annotations
+
+import re
+import unittest
+
+from tests.support import ProgramTest
+
+OWN_WIRELESS = "60:f2:a7:10:00:0b"
+
+
+class Lists(ProgramTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.begin()
+        self.run_ok("scan")
+        self.run_ok("label", "192.0.2.50", "till")
+        self.run_ok("label", "192.0.2.61", "door tablet")
+
+    def sheet(self, ssid: str = "Kilnhaven") -> str:
+        return self.run_ok("wifi", "sheet", ssid)
+
+    def test_the_first_entry_makes_the_network(self) -> None:
+        """Its settings are taken from the options, the rest by stated defaults, and mode off has no effect."""
+        ended = self.run_program("wifi", "deny", "Kilnhaven", "door", "--notation", "dot", "--capacity", "12")
+        self.assertEqual(ended.returncode, 0)
+        self.assertIn(
+            "New network 'Kilnhaven': notation dot, radios 2.4 and 5 GHz, router 192.0.2.1, holds 12", ended.stderr
+        )
+        self.assertIn("no effect yet", ended.stderr)
+        network = self.run_json("wifi", "ssids")[0]
+        self.assertEqual((network["mode"], network["deny_entries"], network["radios"]), ("off", 1, ["2.4", "5"]))
+        self.run_ok("wifi", "mode", "Kilnhaven", "--radios", "2.4,5,6", "--router", "http://192.0.2.2/")
+        network = self.run_json("wifi", "ssids")[0]
+        self.assertEqual((network["radios"], network["router"]), (["2.4", "5", "6"], "http://192.0.2.2/"))
+
+    def test_entries_move_and_drop(self) -> None:
+        """A device is on one list of a network at most; all that is refused anywhere is one question."""
+        self.run_ok("wifi", "deny", "Kilnhaven", "till", "door", "--description", "at night")
+        self.run_ok("wifi", "deny", "Attic", "aabb.cc00.1122")
+        moved = self.run_program("wifi", "allow", "Kilnhaven", "till")
+        self.assertIn("till moved there from the other list", moved.stderr)
+        entries = {(row["list"], row["name"]) for row in self.run_json("wifi", "entries", "Kilnhaven")}
+        self.assertEqual(entries, {("allow", "till"), ("deny", "door tablet")})
+        refused = self.run_json("wifi", "entries")
+        self.assertEqual({(row["ssid"], row["macs"][0]) for row in refused}, {
+            ("Kilnhaven", "7c:a4:b1:33:02:61"), ("Attic", "aa:bb:cc:00:11:22"),
+        })  # fmt: skip
+        self.assertFalse(any(row["in_effect"] for row in refused))
+        self.run_ok("wifi", "mode", "Attic", "deny")
+        self.assertTrue(any(row["in_effect"] for row in self.run_json("wifi", "entries")))
+        self.run_ok("wifi", "drop", "Attic", "aabbcc001122")
+        self.assertEqual(self.run_json("wifi", "entries", "Attic"), [])
+        self.refused(3, "wifi", "drop", "Attic", "till")
+
+    def test_refusals(self) -> None:
+        """What would cut people off, or cannot work, is refused with its reason; --insist does the first kind."""
+        for who in ("gateway", "this-machine", "0c:be:11:00:00:01"):
+            self.assertIn("--insist", self.refused(1, "wifi", "deny", "Kilnhaven", who))
+        self.assertEqual(self.run_json("wifi", "ssids"), [])  # and nothing was made meanwhile
+        self.run_ok("wifi", "deny", "Kilnhaven", "gateway", "--insist")
+        self.refused(2, "wifi", "deny", "Kilnhaven", "01:00:5e:00:00:01")
+        self.refused(2, "wifi", "deny", "Kilnhaven", "ff:ff:ff:ff:ff:ff")
+        self.refused(3, "wifi", "deny", "Kilnhaven", "nobody")
+        self.refused(2, "wifi", "deny", "x" * 33, "till")
+        self.refused(2, "wifi", "deny", "bad\x1b[31m", "till")
+        self.refused(2, "wifi", "mode", "Kilnhaven", "--router", "javascript:alert(1)")
+        self.refused(2, "wifi", "mode", "Kilnhaven", "--radios", "2.4,7")
+        self.run_ok("wifi", "mode", "Kilnhaven", "--capacity", "2")
+        self.run_ok("wifi", "deny", "Kilnhaven", "till")
+        self.assertIn("the router holds 2", self.refused(1, "wifi", "deny", "Kilnhaven", "door"))
+        self.refused(3, "wifi", "mode", "Nowhere", "deny")
+
+    def test_nobody_is_locked_out_by_accident(self) -> None:
+        """Mode allow is refused while the list is empty or lacks this machine's own wireless adapter."""
+        self.run_ok("wifi", "deny", "Kilnhaven", "till")
+        self.assertIn("nobody could associate", self.refused(1, "wifi", "mode", "Kilnhaven", "allow"))
+        self.run_ok("wifi", "allow", "Kilnhaven", "door")
+        self.assertIn(OWN_WIRELESS, self.refused(1, "wifi", "mode", "Kilnhaven", "allow"))
+        self.run_ok("wifi", "allow", "Kilnhaven", "this-machine")
+        self.run_ok("wifi", "mode", "Kilnhaven", "allow")
+        self.refused(1, "wifi", "drop", "Kilnhaven", "this-machine")
+        self.refused(1, "wifi", "deny", "Kilnhaven", "this-machine")
+        self.assertIn(OWN_WIRELESS.replace(":", "-"), self.sheet().lower().replace(":", "-"))
+
+    def test_the_sheet_is_in_the_safe_order(self) -> None:
+        """Own device first, then the others, the mode last, on each radio, in the router's notation, counted."""
+        self.run_ok("wifi", "allow", "Kilnhaven", "till", "door", "--notation", "hyphen", "--capacity", "12")
+        self.run_ok("wifi", "allow", "Kilnhaven", "this-machine")
+        self.run_ok("wifi", "mode", "Kilnhaven", "allow")
+        text = self.sheet()
+        steps = re.findall(r"^ +(\d+)\. (.*)$", text, re.MULTILINE)
+        self.assertEqual([int(number) for number, _ in steps], list(range(1, len(steps) + 1)))
+        self.assertIn("http://192.0.2.1/", steps[0][1])
+        for radio in ("2.4 GHz", "5 GHz"):
+            typed = next(at for at, (_, step) in enumerate(steps) if step.startswith(f"{radio}: make"))
+            switched = next(at for at, (_, step) in enumerate(steps) if step.startswith(f"{radio}: now set the mode"))
+            self.assertLess(typed, switched)
+        modes = [at for at, (_, step) in enumerate(steps) if "now set the mode" in step]
+        lists = [at for at, (_, step) in enumerate(steps) if "make its" in step]
+        self.assertLess(max(lists), min(modes))  # every radio has its list before any mode is set
+        macs = re.findall(r"\[ \] ((?:[0-9A-F]{2}-){5}[0-9A-F]{2}) +(\S+ ?\S*)", text)
+        self.assertEqual(macs[: len(macs) // 2], macs[len(macs) // 2 :])
+        self.assertEqual(macs[0][0], OWN_WIRELESS.upper().replace(":", "-"))
+        self.assertNotIn("60-F2-A7-10-00-0A", text)  # this machine's cable
+        self.assertEqual(text.count("list now has 3 entries; the router holds 12"), 2)
+        self.assertIn("read off the air and copied", text)
+        self.assertTrue(all(len(line) <= 88 for line in text.splitlines()))
+
+    def test_the_sheet_for_deny_and_off(self) -> None:
+        """Deny enters before it switches on; off switches off first."""
+        self.run_ok("wifi", "deny", "Kilnhaven", "door")
+        self.assertIn("switch the list off", self.sheet())
+        off = re.findall(r"^ +\d+\. (.*)$", self.sheet(), re.MULTILINE)
+        self.assertIn("set the mode of its list to off", off[1])
+        self.run_ok("wifi", "mode", "Kilnhaven", "deny")
+        self.assertIn("What the owner of a refused device sees", self.sheet())
+        self.assertNotIn("60:f2:a7", self.sheet())
+        self.refused(3, "wifi", "sheet", "Nowhere")
+
+    def test_cautions(self) -> None:
+        """A private address that may change is said, where the entry is made and on the sheet."""
+        self.run_ok("demo", "--next", str(self.site))
+        self.run_ok("scan")
+        ended = self.run_program("wifi", "deny", "Kilnhaven", "192.0.2.91")
+        self.assertIn("a private address that may change", ended.stderr)
+        self.run_ok("wifi", "mode", "Kilnhaven", "deny")
+        self.assertIn("caution: a private address", self.sheet())
+
+
+if __name__ == "__main__":
+    unittest.main()
