@@ -50,7 +50,7 @@ def host_columns() -> list[Column]:
         Column("address", lambda row: row["address"], _emphasis),
         Column("MAC", lambda row: row["mac"]),
         Column("vendor", lambda row: row["vendor"], _vendor_style, shrinks=True),
-        Column("registered in", lambda row: row["vendor_place"] or "", lambda _: "dim", optional=True),
+        Column("registered in", lambda row: row["vendor_place"] or "", lambda _: "dim", optional=2),
         Column("RTT ms", lambda row: "" if row["rtt_ms"] is None else f"{row['rtt_ms']:.1f}", right=True),
     ]
 
@@ -88,12 +88,12 @@ def device_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:
         Column("address", lambda row: "\n".join(row["addresses"]), _absent),
         Column("MAC", lambda row: "\n".join(row["macs"]), _absent),
         Column("vendor", lambda row: row["vendor"] or "", lambda row: _absent(row) or _vendor_style(row), shrinks=True),
-        Column("registered in", lambda row: row["vendor_place"] or "", lambda _: "dim", optional=True),
+        Column("registered in", lambda row: row["vendor_place"] or "", lambda _: "dim", optional=2),
     ]
     if any(row["owner"] for row in rows):
-        columns.append(Column("owner", lambda row: row["owner"] or "", _absent, optional=True))
+        columns.append(Column("owner", lambda row: row["owner"] or "", _absent, optional=1))
     if any(row["place"] for row in rows):
-        columns.append(Column("place", lambda row: row["place"] or "", _absent, optional=True))
+        columns.append(Column("place", lambda row: row["place"] or "", _absent, optional=1))
     columns.append(Column("seen", lambda row: _seen(row, now), _absent))
     return columns
 

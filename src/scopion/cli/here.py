@@ -14,11 +14,11 @@ COLUMNS = (
     Column("", lambda row: "→" if row["chosen"] else "", lambda _: "bold green"),
     Column("interface", lambda row: row["name"], lambda row: "bold" if row["chosen"] else ""),
     Column("state", lambda row: row["state"], lambda row: "green" if row["state"] == "up" else "dim"),
-    Column("medium", lambda row: row["medium"], optional=True),
+    Column("medium", lambda row: row["medium"], optional=1),
     Column("address", lambda row: row["address"] + "/" + row["subnet"].partition("/")[2] if row["address"] else "–"),
     Column("MAC", lambda row: row["mac"] or "–"),
     Column("gateway", lambda row: row["gateway"] or "–"),
-    Column("gateway MAC", lambda row: _gateway_mac(row), optional=True),
+    Column("gateway MAC", lambda row: _gateway_mac(row), optional=2),
 )
 
 

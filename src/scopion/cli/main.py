@@ -55,8 +55,6 @@ class CommandMap(click.Group):
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         """Import and return a command."""
-        from scopion.cli.options import with_shared
-
         for family in FAMILIES.values():
             if cmd_name in family:
                 entry = family[cmd_name]
@@ -70,6 +68,25 @@ class CommandMap(click.Group):
         for family, commands in FAMILIES.items():
             with formatter.section(family):
                 formatter.write_dl([(name, entry.summary) for name, entry in commands.items()], col_max=12)
+
+
+def with_shared(command: click.Command) -> click.Command:
+    """Let a command, and those below it, take --quiet and --verbose after its name as well as before it."""
+    below = command.commands.values() if isinstance(command, click.Group) else ()
+    for each in below:
+        with_shared(each)
+    if not any(parameter.name == "quiet" for parameter in command.params):
+        for flags in (("--quiet", "-q"), ("--verbose", "-v")):
+            command.params.append(
+                click.Option(flags, is_flag=True, hidden=True, expose_value=False, callback=_take_shared)
+            )
+    return command
+
+
+def _take_shared(ctx: click.Context, param: click.Parameter, value: bool) -> None:
+    session = ctx.find_object(Session)
+    if value and session is not None and param.name:
+        setattr(session, param.name, True)
 
 
 @click.group(cls=CommandMap, invoke_without_command=False, context_settings={"help_option_names": ["-h", "--help"]})

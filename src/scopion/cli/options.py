@@ -73,25 +73,6 @@ def _known(ctx: click.Context, ask: Any) -> Sequence[Any]:
     return found
 
 
-def with_shared(command: click.Command) -> click.Command:
-    """Let a command, and those below it, take --quiet and --verbose after its name as well as before it."""
-    below = command.commands.values() if isinstance(command, click.Group) else ()
-    for each in below:
-        with_shared(each)
-    if not any(parameter.name == "quiet" for parameter in command.params):
-        for flags in (("--quiet", "-q"), ("--verbose", "-v")):
-            command.params.append(
-                click.Option(flags, is_flag=True, hidden=True, expose_value=False, callback=_take_shared)
-            )
-    return command
-
-
-def _take_shared(ctx: click.Context, param: click.Parameter, value: bool) -> None:
-    session = ctx.find_object(Session)
-    if value and session is not None and param.name:
-        setattr(session, param.name, True)
-
-
 device = click.argument("device", type=DeviceName())
 some_devices = click.argument("devices", metavar="DEVICE...", type=DeviceName(), nargs=-1, required=True)
 ssid = click.argument("ssid", metavar="SSID", type=NetworkName())

@@ -7,9 +7,6 @@ format escapes for itself.
 
 from __future__ import annotations
 
-import csv
-import io
-import json
 import os
 import sys
 from collections.abc import Callable, Mapping, Sequence
@@ -34,6 +31,10 @@ output_format = click.option(
 )
 
 
+# A column that is cut keeps at least so many characters, or it would say nothing.
+_LEAST_WIDTH = 12
+
+
 @dataclass(frozen=True, slots=True)
 class Column:
     """One column of the terminal's table."""
@@ -43,7 +44,7 @@ class Column:
     style: Callable[[Row], str] = lambda _: ""
     right: bool = False
     shrinks: bool = False  # is cut when the terminal is narrow
-    optional: bool = False  # is left out before anything is cut
+    optional: int = 0  # left out before anything is cut, the highest first; 0: never
 
 
 def chosen_format(asked: str | None) -> str:
@@ -63,6 +64,8 @@ def show(
     document: Mapping[str, Any] | None = None,
 ) -> None:
     """Print rows. ``keys`` orders the machine formats; ``document`` is what ``json`` gives instead of the bare rows."""
+    import json
+
     name = chosen_format(asked)
     if name == "table":
         _table(rows, columns)
@@ -80,6 +83,9 @@ def separated(lines: Sequence[Sequence[Any]], separator: str) -> str:
     """CSV (RFC 4180) or tab-separated text; in CSV a cell that a spreadsheet would execute is made text."""
     if separator == "\t":
         return "".join("\t".join(_cell(value).replace("\t", " ") for value in line) + "\n" for line in lines)
+    import csv
+    import io
+
     text = io.StringIO()
     csv.writer(text, lineterminator="\r\n").writerows([[_safe(_cell(value)) for value in line] for line in lines])
     return text.getvalue()
@@ -111,8 +117,12 @@ def rich_table(rows: Sequence[Row], columns: Sequence[Column], console: Console)
     """The rows as Rich draws them; cells are plain text, never markup. Optional columns only where there is room."""
     shown = list(columns)
     table = _drawn(rows, shown)
-    while console.measure(table).maximum > console.width and any(column.optional for column in shown):
-        shown.remove([column for column in shown if column.optional][-1])
+    unbounded = console.options.update(max_width=10_000)
+    while console.measure(table, options=unbounded).maximum > console.width:
+        least_needed = max(shown, key=lambda column: column.optional)
+        if not least_needed.optional:
+            break
+        shown.remove(least_needed)
         table = _drawn(rows, shown)
     return table
 
@@ -127,6 +137,7 @@ def _drawn(rows: Sequence[Row], columns: Sequence[Column]) -> Table:
             column.title,
             justify="right" if column.right else "left",
             no_wrap=not column.shrinks,
+            min_width=_LEAST_WIDTH if column.shrinks else None,
         )
     for row in rows:
         # A row is one line: what does not fit is cut, and the machine formats have it whole.

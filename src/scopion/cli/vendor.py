@@ -16,13 +16,9 @@ from scopion.model.errors import InvalidMacAddress, NotFound
 KEYS = ("asked", "vendor", "place", "country", "kind", "prefix", "bits")
 COLUMNS = (
     Column("asked", lambda row: row["asked"]),
-    Column(
-        "vendor",
-        lambda row: row["vendor"],
-        lambda row: "dim" if row["vendor"].startswith("(") else "bold",
-        shrinks=True,
-    ),
-    Column("place", lambda row: row["place"] or "", shrinks=True),
+    # Organisations that share a prefix go below each other.
+    Column("vendor", lambda row: row["vendor"].replace(" / ", "\n"), lambda row: _vendor_style(row), shrinks=True),
+    Column("place", lambda row: (row["place"] or "").replace(" / ", "\n"), shrinks=True),
     Column("prefix", lambda row: _prefix(row)),
 )
 

@@ -289,8 +289,9 @@ def _entries_sentence(session: Session, ssid: str | None, found: Sequence[Listed
 
     network = next(each for each, _, _ in networks(session.site) if each.ssid == ssid)
     macs = sum(len(each.macs) for each in found if each.in_effect)
-    holds = f" of {network.capacity} that the router holds" if network.capacity else ""
-    used = f"; {macs} addresses in effect{holds}" if network.mode is not ListMode.OFF else ""
+    holds = f", the router holds {network.capacity}" if network.capacity else ""
+    addresses = counted(macs, "address", "addresses")
+    used = f": {addresses} in effect{holds}" if network.mode is not ListMode.OFF else ""
     return f"{counted(len(found), 'entry', 'entries')} on {ssid!r}, mode {network.mode}{used}."
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 # Before anything is measured: answers on a local segment take a few milliseconds, a dozing host's some hundred.
 FIRST_S = 0.3
 # Shorter pays nothing: a round's own sending takes as long, and a busy host must get its turn.
-SHORTEST_S = 0.2
+SHORTEST_S = 0.15
 # Longer pays nothing either: a wireless station wakes for buffered frames within a second or two.
 LONGEST_S = 3.0
 

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 from functools import lru_cache
+from typing import NamedTuple
 
 from scopion.model.errors import InvalidMacAddress
 from scopion.model.mac import MacAddress, hex_digits
 from scopion.vendors.assignments import AUTHORITY, BITS, PRIVATE, RegistryName
-from scopion.vendors.countries import COUNTRIES
 from scopion.vendors.snapshot import Organisation, Snapshot
 
-_FINEST_FIRST = (RegistryName.MA_S, RegistryName.IAB, RegistryName.MA_M)
+_FINEST_FIRST = tuple((each, BITS[each]) for each in (RegistryName.MA_S, RegistryName.IAB, RegistryName.MA_M))
 
 
 class VendorKind(StrEnum):
@@ -29,8 +28,7 @@ class VendorKind(StrEnum):
     BROADCAST = "broadcast"
 
 
-@dataclass(frozen=True, slots=True)
-class Vendor:
+class Vendor(NamedTuple):
     """The answer: its kind, the prefix that decided it (None where none did) and who has that."""
 
     kind: VendorKind
@@ -68,6 +66,8 @@ _SAID = {
 
 def place_text(organisation: Organisation) -> str:
     """``San Jose CA, USA``."""
+    from scopion.vendors.countries import COUNTRIES
+
     country = COUNTRIES.get(organisation.country, organisation.country)
     return ", ".join(filter(None, (organisation.place, country)))
 
@@ -77,14 +77,17 @@ class Vendors:
 
     def __init__(self, *snapshots: Snapshot) -> None:
         self.snapshots = snapshots
-        # Networks repeat a few makers: what was decided is kept, in bounded number (40 MB if a flood made them up).
+        self._split = frozenset().union(*(snapshot.split for snapshot in snapshots))
+        # Networks repeat a few makers: what was decided is kept, in bounded number (20 MB if a flood made them up).
         self._longest = lru_cache(65_536)(self._decide)
 
     def of(self, mac: MacAddress) -> Vendor:
         """The vendor of an adapter."""
         if mac.is_multicast:
             return Vendor(VendorKind.BROADCAST if mac.is_broadcast else VendorKind.MULTICAST)
-        vendor = self._longest(int.from_bytes(mac.octets) >> 12, 36)
+        number = int.from_bytes(mac.octets)
+        block = number >> 24
+        vendor = self._longest(number >> 12, 36) if block in self._split else self._longest(block, 24)
         # A few prefixes of the 1980s have the bit of private addresses set: where the registry knows them, it wins.
         if mac.is_private and not vendor.organisations:
             return Vendor(VendorKind.PRIVATE)
@@ -128,23 +131,24 @@ class Vendors:
 def _longest_match(snapshot: Snapshot, number: int, bits: int) -> Vendor:
     """The longest assigned prefix of the first ``bits`` bits, in ``number``."""
     block = number >> bits - 24
-    if block in snapshot.split:
-        for registry in _FINEST_FIRST:
-            size = BITS[registry]
+    split = block in snapshot.split
+    if split:
+        for registry, size in _FINEST_FIRST:
             if size <= bits and (found := snapshot.organisations(registry, number >> bits - size)):
                 return _registered(snapshot, found, number >> bits - size, size)
     found = snapshot.organisations(RegistryName.MA_L, block)
-    if found and block in snapshot.split and snapshot.organisation(found[0]).name == AUTHORITY:
-        pieces = sum(snapshot.within(registry, number, bits) for registry in _FINEST_FIRST if BITS[registry] > bits)
+    if split and found and snapshot.organisation(found[0]).name == AUTHORITY:
+        pieces = sum(snapshot.within(registry, number, bits) for registry, size in _FINEST_FIRST if size > bits)
         return Vendor(VendorKind.SPLIT, _digits(number, min(bits, 36)), pieces=pieces)
     return _registered(snapshot, found, block, 24) if found else Vendor(VendorKind.UNASSIGNED)
 
 
 def _registered(snapshot: Snapshot, numbers: Sequence[int], prefix: int, bits: int) -> Vendor:
-    organisations = tuple(snapshot.organisation(number) for number in numbers)
-    named = tuple(who for who in organisations if who.name != PRIVATE)
-    kind = VendorKind.SHARED if len(named) > 1 else VendorKind.REGISTERED if named else VendorKind.UNDISCLOSED
-    return Vendor(kind, _digits(prefix, bits), named)
+    named = [who for who in map(snapshot.organisation, numbers) if who.name != PRIVATE]
+    if len(named) == 1:
+        return Vendor(VendorKind.REGISTERED, _digits(prefix, bits), (named[0],))
+    kind = VendorKind.SHARED if named else VendorKind.UNDISCLOSED
+    return Vendor(kind, _digits(prefix, bits), tuple(named))
 
 
 def _digits(prefix: int, bits: int) -> str:

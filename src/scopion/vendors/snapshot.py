@@ -15,10 +15,9 @@ import sys
 from array import array
 from bisect import bisect_left
 from collections.abc import Sequence
-from dataclasses import dataclass
 from itertools import accumulate
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from scopion.model.errors import DamagedListing
 from scopion.vendors.assignments import AUTHORITY, BITS, Assignment, Listing, RegistryName
@@ -27,8 +26,7 @@ MAGIC = b"SCOPION-VENDORS-1\n"
 PACKAGED = Path(__file__).parent / "data" / "vendors.bin"
 
 
-@dataclass(frozen=True, slots=True)
-class Organisation:
+class Organisation(NamedTuple):
     """Who has a prefix, and where they say they are."""
 
     name: str
@@ -73,12 +71,10 @@ class Snapshot:
     def organisations(self, registry: RegistryName, prefix: int) -> tuple[int, ...]:
         """The numbers of the organisations that share a prefix of ``BITS[registry]`` bits; mostly one or none."""
         prefixes, numbers = self._rows.get(registry, _NO_ROWS)
-        at = bisect_left(prefixes, prefix)
-        found = []
-        while at < len(prefixes) and prefixes[at] == prefix:
-            found.append(numbers[at])
-            at += 1
-        return tuple(found)
+        first = last = bisect_left(prefixes, prefix)
+        while last < len(prefixes) and prefixes[last] == prefix:
+            last += 1
+        return tuple(numbers[first:last])
 
     def organisation(self, number: int) -> Organisation:
         """The text of an organisation."""
@@ -150,10 +146,8 @@ def _fields(organisation: Organisation) -> tuple[str, str, str]:
 
 
 def _array(body: memoryview, at: int, count: int, kind: str) -> Sequence[int]:
-    """An array of the file: where it lies, unless this machine writes numbers the other way round."""
-    part = body[at : at + count * struct.calcsize(f"<{kind}")]
-    if sys.byteorder == "little":
-        return part.cast("Q") if kind == "Q" else part.cast("I")
-    swapped = array(kind, bytes(part))
-    swapped.byteswap()
-    return swapped
+    """An array of the file, in this machine's own byte order."""
+    numbers = array(kind, bytes(body[at : at + count * struct.calcsize(f"<{kind}")]))
+    if sys.byteorder != "little":
+        numbers.byteswap()
+    return numbers

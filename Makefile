@@ -1,0 +1,44 @@
+# Every target sets itself up: make demo and make test need nothing but Python 3.11 (and, for the lab, root on Linux).
+# Development never touches the machine's own network: the product refuses it while this is set.
+export SCOPION_LIVE := namespaces
+
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test lint bench shots clean
+
+demo: $(VENV)/ready            ## tell the story of the made-up site
+	@$(BIN)/scopion demo
+
+test: $(VENV)/ready lab-packages lint   ## everything that CI asks for
+	$(BIN)/python -m unittest discover -s tests -t .
+
+lint: $(VENV)/ready            ## style, types, and which room may import which
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports --no-cache
+
+bench: $(VENV)/ready lab-packages       ## the figures that the README quotes
+	$(BIN)/python -m benchmarks
+
+shots: $(VENV)/ready           ## the pictures in docs/screenshots, from the made-up site
+	@sh tools/packages.sh Xvfb:xvfb xterm:xterm import:imagemagick fc-list:fontconfig :fonts-dejavu-core
+	$(BIN)/python tools/shots.py
+
+.PHONY: lab-packages
+lab-packages:
+	@sh tools/packages.sh ip:iproute2 nft:nftables setpriv:util-linux unshare:util-linux
+
+$(VENV)/ready: pyproject.toml
+	@sh tools/packages.sh $(PYTHON):python3 :python3-venv
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	@# Whoever runs the program from this environment by hand is kept off the machine's own network, too.
+	@$(BIN)/python -c 'import site; print(site.getsitepackages()[0])' | { read -r folder; \
+	  echo 'import os; os.environ.setdefault("SCOPION_LIVE", "namespaces")' > "$$folder/scopion-development-lock.pth"; }
+	@touch $@
+
+clean:                         ## what was made here, the environment included
+	rm -rf $(VENV) build dist .mypy_cache .ruff_cache .hypothesis

@@ -1,0 +1,135 @@
+"""Makes the pictures in docs/screenshots: a real terminal window on a virtual screen, on the made-up site.
+
+    python tools/shots.py [NAME...]
+
+Needs Xvfb, xterm, ImageMagick's import and the DejaVu fonts; ``make shots`` installs them as root on Debian.
+"""
+
+from __future__ import annotations
+
+import os
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+ROOT = Path(__file__).parent.parent
+PICTURES = ROOT / "docs" / "screenshots"
+COLUMNS, ROWS = 139, 42  # what fits a screen of 1280x800 in this type
+SCREEN = "1280x800"
+
+# Name of the picture, how far the story has gone, what is done first without showing, what is shown.
+SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
+    ("here", 0, ("scan",), ("here",)),
+    ("scan", 2, (), ("scan",)),
+    ("devices", 3, (), ("devices",)),
+    ("vendor", 3, (), ("vendor 48-D0-C4-01-22-31",
+                       "vendor 0cbe.1100.0001 10:C0:DE 94e17b010203 da:31:7f:c:52:e9 33:33:0:0:0:fb",
+                       "vendor --organisation brackwater", "vendor --age")),
+    ("wifi-entries", 3, (), ("wifi entries", "wifi entries Kilnhaven", "wifi ssids")),
+    ("wifi-sheet", 3, ("wifi allow Kilnhaven this-machine door window", "wifi mode Kilnhaven allow"),
+     ("wifi sheet Kilnhaven",)),
+)  # fmt: skip
+# What the person at the desk has done by then, so that the pictures show a site that is looked after.
+STORY: tuple[tuple[str, ...], ...] = (
+    ("scan", "label 192.0.2.31 'kiln controller' --place 'kiln room'", "label 192.0.2.20 'label printer'",
+     "label 192.0.2.50 till", "label 192.0.2.5 storage", "label 192.0.2.61 'door tablet'",
+     "label 192.0.2.62 'window tablet'",
+     "mark kiln 'label printer' till storage door window this-machine gateway known"),
+    ("scan", "label 192.0.2.91 \"apprentice's telephone\" --owner 'the apprentice'",
+     "mark apprentice guest --until 2026-12-31"),
+    ("scan", "mark 192.0.2.144 unwanted",
+     "wifi deny Kilnhaven 192.0.2.144 --description 'came at three in the night' --notation hyphen --capacity 12 "
+     "--router 192.0.2.2",
+     "wifi mode Kilnhaven deny"),
+    ("scan",),
+)  # fmt: skip
+
+
+def main() -> int:
+    """Take the pictures that are asked for, or all."""
+    wanted = set(sys.argv[1:]) or {name for name, *_ in SHOTS}
+    PICTURES.mkdir(exist_ok=True)
+    for name, chapter, before, shown in SHOTS:
+        if name in wanted:
+            with tempfile.TemporaryDirectory() as folder:
+                site = Path(folder) / "kilnhaven"
+                prepare(site, chapter, before)
+                shoot(PICTURES / f"{name}.png", site, shown)
+            print(PICTURES / f"{name}.png")
+    return 0
+
+
+def prepare(site: Path, chapter: int, before: tuple[str, ...]) -> None:
+    """Play the story up to a chapter, then do what the picture needs."""
+    program(site, f"demo --begin {shlex.quote(str(site))}")
+    for number in range(chapter):
+        for command in STORY[number]:
+            program(site, command)
+        program(site, f"demo --next {shlex.quote(str(site))}")
+    if chapter == 3:
+        program(site, "scan")
+    for command in before:
+        program(site, command)
+
+
+def program(site: Path, command: str) -> None:
+    """Run the program, quietly."""
+    executable = str(Path(sys.executable).with_name("scopion"))
+    subprocess.run([executable, *shlex.split(command)], env=environment(site), check=True, capture_output=True)
+
+
+def environment(site: Path) -> dict[str, str]:
+    """The environment of the program and of the window."""
+    path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
+    ours = {"SCOPION_SITE": str(site), "SCOPION_LIVE": "namespaces", "PATH": path, "COLORTERM": "truecolor"}
+    return {**os.environ, **ours}
+
+
+def shoot(picture: Path, site: Path, commands: tuple[str, ...]) -> None:
+    """Run the commands in a terminal window and save the screen once they have ended."""
+    display = f":{90 + os.getpid() % 800}"
+    ended = site.parent / "ended"
+    script = site.parent / "script"
+    lines = ["PS1="]
+    for command in commands:
+        typed = shlex.quote(f"scopion {command}")
+        lines += [rf"printf '\033[1;32m$\033[0m \033[1m%s\033[0m\n' {typed}", f"scopion {command}", "echo"]
+    script.write_text("\n".join([*lines, f"touch {ended}", "sleep 60"]))
+    screen = subprocess.Popen(
+        ["Xvfb", display, "-screen", "0", f"{SCREEN}x24", "-nolisten", "tcp"],
+        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    window = None
+    try:
+        wait_until(lambda: Path(f"/tmp/.X11-unix/X{display[1:]}").exists())
+        window = subprocess.Popen(
+            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#101418", "-fg", "#d8dee9", "-b", "12", "+sb",
+             "-geometry", f"{COLUMNS}x{ROWS}+0+0", "-e", "bash", str(script)],
+            env={**environment(site), "DISPLAY": display}, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        wait_until(ended.exists)
+        time.sleep(0.5)  # the window draws what it has read
+        take = shutil.which("import-im6.q16") or "import"
+        subprocess.run([take, "-display", display, "-window", "root", str(picture)], check=True)
+    finally:
+        for process in filter(None, (window, screen)):
+            process.terminate()
+            process.wait(10)
+
+
+def wait_until(condition: Callable[[], bool]) -> None:
+    """Wait up to half a minute for something to become true."""
+    deadline = time.monotonic() + 30
+    while not condition():
+        if time.monotonic() > deadline:
+            raise TimeoutError("the virtual screen or the program did not come")
+        time.sleep(0.05)
+
+
+if __name__ == "__main__":
+    sys.exit(main())
