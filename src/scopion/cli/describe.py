@@ -13,24 +13,24 @@ from scopion.model.device import Device, Standing
 
 @click.command()
 @options.device
-@click.argument("text", metavar="LABEL")
+@click.argument("text", metavar="[LABEL]", required=False)
 @click.option("--owner", metavar="TEXT", help="Whose it is.")
 @click.option("--place", metavar="TEXT", help="Where it stands.")
 @click.option("--note", metavar="TEXT", help="Anything else worth keeping.")
 @pass_session
-def label(session: Session, device: str, text: str, owner: str | None, place: str | None, note: str | None) -> None:
+def label(session: Session, /, device: str, text: str | None, **texts: str | None) -> None:
     """Give a device its name, owner and place.
 
-    An empty LABEL ('') takes the name away; so does an empty owner, place or note.
+    An empty LABEL ('') takes the name away; so does an empty owner, place or note. What is not given stays.
     """
     from scopion.operations.describe import label_device
 
-    before, after = label_device(session.site, device, text, owner=owner, place=place, note=note)
+    before, after = label_device(session.site, device, text, **texts)
     was = f" (was {before.label!r})" if before.label and before.label != after.label else ""
-    if after.label:
-        session.note(f"{_identity(after)} is now {after.label!r}{was}.")
-    else:
-        session.note(f"{_identity(after)} has no label now{was}.")
+    named = f"is now {after.label!r}" if after.label else "has no label now"
+    others = (("owner", after.owner), ("place", after.place), ("note", after.note))
+    more = "".join(f", {title} {value!r}" for title, value in others if value)
+    session.note(f"{_identity(after)} {named}{was}{more}.")
 
 
 @click.command()

@@ -74,7 +74,7 @@ class LiveView:
         hidden = max(0, len(hosts) - room)
         rows = [host_row(host) for host in hosts[hidden:]]
         done = round(_BAR * progress.touched / max(1, progress.total))
-        more = f", {hidden} more above" if hidden else ""
+        more = f" ({hidden} above)" if hidden else ""
         line = (
             f"{'━' * done}{'╌' * (_BAR - done)} {progress.touched} of {progress.total} asked on "
             f"{self._prepared.choice.interface.name}, round {progress.rounds}, {len(hosts)} found{more}"

@@ -27,7 +27,11 @@ Row = Mapping[str, Any]
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 output_format = click.option(
-    "--format", "format_name", type=click.Choice(FORMATS), help="How to print [table in a terminal, tsv in a pipe]."
+    "--format",
+    "format_name",
+    type=click.Choice(FORMATS),
+    metavar="FORMAT",
+    help="table, tsv, csv, json or jsonl [table in a terminal, tsv in a pipe; or SCOPION_FORMAT].",
 )
 
 

@@ -53,14 +53,23 @@ def network_settings(command: Command) -> Command:
         click.option(
             "--notation",
             type=click.Choice([str(each) for each in Notation]),
-            help="How the router wants MAC addresses written [colon].",
+            metavar="NOTATION",
+            help=f"How the router wants MAC addresses: {', '.join(Notation)} [colon].",
         ),
     ):
         command = decorate(command)
     return command
 
 
-@click.group(no_args_is_help=True)
+class InOrder(click.Group):
+    """Lists its commands in the order of the work, as they stand in this file."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """The names in the order of their definition."""
+        return list(self.commands)
+
+
+@click.group(cls=InOrder, no_args_is_help=True)
 def wifi() -> None:
     """Wireless allow and deny lists, and the sheet to type them in.
 
@@ -93,6 +102,22 @@ def ssids(session: Session, format_name: str | None) -> None:
     show(rows, SSID_KEYS, SSID_COLUMNS, format_name)
     if not rows:
         session.note("No wireless network is known yet: scopion wifi allow or deny makes one.")
+
+
+@wifi.command()
+@click.argument("ssid", metavar="[SSID]", type=options.NetworkName(), required=False)
+@output_format
+@pass_session
+def entries(session: Session, ssid: str | None, format_name: str | None) -> None:
+    """The entries of a network, or all that is refused anywhere."""
+    from scopion.operations.wifi import entries as listed
+
+    found = listed(session.site, ssid)
+    rows = [_entry_row(session, each) for each in found]
+    show(rows, ENTRY_KEYS, ENTRY_COLUMNS, format_name)
+    if chosen_format(format_name) == "table" and rows:
+        session.note("")
+    session.note(_entries_sentence(session, ssid, found))
 
 
 @wifi.command()
@@ -140,7 +165,10 @@ def drop(session: Session, ssid: str, devices: tuple[str, ...], insist: bool) ->
 @options.insist
 @pass_session
 def mode(session: Session, /, ssid: str, mode: str | None, insist: bool, **settings: Any) -> None:
-    """Say what the lists do: off, allow or deny; or change the router's settings."""
+    """Say what the lists do: off, allow or deny.
+
+    Without a mode, only the router's settings are changed.
+    """
     from scopion.operations.wifi import set_mode
 
     chosen = ListMode(mode) if mode else None
@@ -148,22 +176,6 @@ def mode(session: Session, /, ssid: str, mode: str | None, insist: bool, **setti
     session.note(sentence)
     if network.mode is not ListMode.OFF or mode:
         _next(session, ssid)
-
-
-@wifi.command()
-@click.argument("ssid", metavar="[SSID]", type=options.NetworkName(), required=False)
-@output_format
-@pass_session
-def entries(session: Session, ssid: str | None, format_name: str | None) -> None:
-    """The entries of a network, or all that is refused anywhere."""
-    from scopion.operations.wifi import entries as listed
-
-    found = listed(session.site, ssid)
-    rows = [_entry_row(session, each) for each in found]
-    show(rows, ENTRY_KEYS, ENTRY_COLUMNS, format_name)
-    if chosen_format(format_name) == "table" and rows:
-        session.note("")
-    session.note(_entries_sentence(session, ssid, found))
 
 
 @wifi.command()

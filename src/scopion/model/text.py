@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import unicodedata
 
+from scopion.model.errors import UsageError
+
 # Longer than any label, host name (255, RFC 1035) or SSID (32 octets); short enough for one table row.
 MAX_TEXT = 255
 # Control, format (direction overrides among them), surrogate, private use, unassigned, line and paragraph ends.
@@ -18,6 +20,14 @@ def clean(text: str, limit: int = MAX_TEXT) -> str:
     kept = "".join(" " if character.isspace() else character for character in text)
     kept = "".join(character for character in kept if unicodedata.category(character) not in _UNWANTED)
     return " ".join(kept.split())[:limit]
+
+
+def entered(text: str, what: str, limit: int = MAX_TEXT) -> str:
+    """A text that a person has typed, cleaned; one that is too long is refused, not cut. Raises UsageError."""
+    whole = clean(text, len(text))
+    if len(whole) > limit:
+        raise UsageError(f"{what} has at most {limit} characters, this one has {len(whole)}: {whole[:20]!r}...")
+    return whole
 
 
 def counted(count: int, noun: str, plural: str | None = None) -> str:

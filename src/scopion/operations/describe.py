@@ -7,7 +7,7 @@ from datetime import date
 
 from scopion.model.device import Device, Standing
 from scopion.model.errors import NotFound, UsageError
-from scopion.model.text import clean
+from scopion.model.text import entered
 from scopion.operations.site import Site
 from scopion.roster.devices import all_devices, set_description, set_standing
 from scopion.roster.resolve import is_reserved, resolve
@@ -23,21 +23,23 @@ def devices(site: Site) -> list[Device]:
 
 
 def label_device(
-    site: Site, which: str, label: str, *, owner: str | None, place: str | None, note: str | None
+    site: Site, which: str, label: str | None, *, owner: str | None, place: str | None, note: str | None
 ) -> tuple[Device, Device]:
-    """Give a device a label, and optionally owner, place and note. Returns it as it was and as it is."""
-    name = clean(label)
-    if len(name) > MAX_LABEL:
-        raise UsageError(f"a label has at most {MAX_LABEL} characters, this one has {len(name)}")
+    """Give a device a label, owner, place or note; None leaves one as it is. Returns it as it was and as it is."""
+    given = {"owner": owner, "place": place, "note": note}
+    texts = {column: entered(text, f"a text for {column}") for column, text in given.items() if text is not None}
+    if label is not None:
+        texts["label"] = entered(label, "a label", MAX_LABEL)
+    if not texts:
+        raise UsageError("nothing to change: give a label, --owner, --place or --note")
+    name = texts.get("label", "")
     reason = is_reserved(name)
     if reason:
         raise UsageError(f"{name!r} cannot be a label: {reason}")
     roster = writable(site)
     with roster.transaction():
         before = resolve(all_devices(roster), which)
-        given = {"owner": owner, "place": place, "note": note}
-        texts = {column: clean(text) for column, text in given.items() if text is not None}
-        set_description(roster, before, label=name, **texts)
+        set_description(roster, before, **texts)
         return before, _again(roster, before)
 
 

@@ -13,7 +13,7 @@ from scopion.model.device import Device
 from scopion.model.errors import InvalidMacAddress, NotFound, Refused, ScopionError, UsageError
 from scopion.model.mac import MacAddress, Notation
 from scopion.model.observation import Medium
-from scopion.model.text import clean, joined
+from scopion.model.text import clean, entered, joined
 from scopion.operations.site import Site
 from scopion.roster import lists
 from scopion.roster.devices import all_devices
@@ -130,7 +130,7 @@ def put_on_list(
             if old is not None and old.list is not which:
                 moved.append(name)
             names.append(name)
-            kept = clean(description) or (old.description if old else "")
+            kept = entered(description, "a description") or (old.description if old else "")
             lists.add_entry(roster, ssid, which, subject, kept, now)
         lines = _lines(roster, ssid, which, devices)
         refuse_more_than_fits(network, lines)
