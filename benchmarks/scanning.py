@@ -20,7 +20,7 @@ from tests.support import host, made_up
 
 from benchmarks.figure import Figure
 from scopion.discovery.asking import Method, open_asker, plan_for
-from scopion.discovery.runner import Patience, run_scan
+from scopion.discovery.runner import run_scan
 from scopion.wire.arp import encode_request
 
 NUMBERS = (1, *range(101, 160))
@@ -113,7 +113,7 @@ def _sleepy() -> Iterator[Figure]:
     attachment = made_up(hosts)
     addresses = [IPv4Address(f"192.0.2.{number}") for number in range(1, 255) if number != 10]
     asker = open_asker(Method.ARP, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
-    result = run_scan(addresses, asker, attachment, plan_for(Method.ARP, 2000.0, None), Patience())
+    result = run_scan(addresses, asker, attachment, plan_for(Method.ARP, 2000.0))
     detail = "simulated segment, every second host dozes"
     yield Figure(
         "hosts that sleep for a second: found", result.answered / 60 * 100, "%", 99.5, least=True, detail=detail

@@ -12,7 +12,7 @@ from ipaddress import IPv4Address, IPv4Network
 
 from scopion.attachment.ports import Attachment, Interface, NeighbourState
 from scopion.discovery.asking import Method, open_asker, plan_for
-from scopion.discovery.runner import Patience, run_scan
+from scopion.discovery.runner import run_scan
 from scopion.model.errors import InterfaceLost
 from scopion.model.mac import MacAddress
 from scopion.wire.arp import REPLY, decode_arp, encode_request
@@ -95,7 +95,7 @@ class AttachmentConformance(unittest.TestCase):
         for method in Method:
             asker = open_asker(method, self.attachment, interface, OWN)
             self.addCleanup(asker.close)
-            found = run_scan(addresses, asker, self.attachment, plan_for(method, 500.0, None), Patience())
+            found = run_scan(addresses, asker, self.attachment, plan_for(method, 500.0), {self.vacant: ()})
             self.assertEqual({seen.address: seen.mac for seen in found.observations}, self.hosts, method)
             self.assertEqual(found.asked_enough & {self.vacant}, {self.vacant}, method)
 
@@ -105,7 +105,7 @@ class AttachmentConformance(unittest.TestCase):
         asker = open_asker(Method.ARP, self.attachment, interface, OWN)
         self.addCleanup(asker.close)
         self.pull_the_plug()
-        found = run_scan([*self.hosts], asker, self.attachment, plan_for(Method.ARP, 500.0, None), Patience())
+        found = run_scan([*self.hosts], asker, self.attachment, plan_for(Method.ARP, 500.0))
         self.assertFalse(found.completed)
         self.assertIn("eth0", found.interruption)
         self.assertEqual(found.asked_enough, set())

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from scopion.discovery.asking import Method, open_asker, plan_for
-from scopion.discovery.runner import Findings, Patience, run_scan
+from scopion.discovery.runner import Findings, run_scan
 from scopion.discovery.sweep import Sweep, SweepPlan
 from scopion.model.targets import Targets
 from scopion.scenes.scene import SceneHost
@@ -24,7 +24,7 @@ def scan(hosts: Sequence[SceneHost], method: Method = Method.ARP, seed: int = 1,
     attachment = made_up(hosts, seed=seed)
     interface = attachment.interfaces()[0]
     asker = open_asker(method, attachment, interface, IPv4Address("192.0.2.10"))
-    return run_scan(SUBNET, asker, attachment, plan_for(method, pace, None), Patience())
+    return run_scan(SUBNET, asker, attachment, plan_for(method, pace), dict.fromkeys(SUBNET, ()))
 
 
 class CleanSegments(unittest.TestCase):
@@ -116,9 +116,9 @@ class ContestedAndMoved(unittest.TestCase):
         """When another adapter answers where one was before, the old one is asked for as often as the silent are."""
         hosts = [host(number) for number in range(20, 220)]
         address = IPv4Address("192.0.2.100")
-        plan = plan_for(Method.ARP, 2000.0, None)
-        for expected, asked_on in ({}, False), ({address: [host(100).mac, host(7).mac]}, True):
+        for expected, asked_on in ([host(100).mac], False), ([host(100).mac, host(7).mac], True):
             attachment = made_up(hosts)
             asker = open_asker(Method.ARP, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
-            found = run_scan(SUBNET, asker, attachment, plan, Patience(), expected)
+            plan = plan_for(Method.ARP, 2000.0)
+            found = run_scan(SUBNET, asker, attachment, plan, {address: expected})
             self.assertEqual(address in found.asked_enough, asked_on)

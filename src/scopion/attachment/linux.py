@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import shutil
 import socket
 import struct
 import sys
@@ -12,6 +10,7 @@ from pathlib import Path
 
 from scopion.attachment import netlink
 from scopion.attachment.lock import require_unlocked
+from scopion.attachment.permission import how_to_get_raw_frames
 from scopion.attachment.ports import Datagrams, Interface, Link, Neighbour, NeighbourState, Rights
 from scopion.attachment.system_clock import SystemClock
 from scopion.model.errors import ScopionError
@@ -109,15 +108,10 @@ class LiveAttachment:
         return tuple(found)
 
 
-def how_to_get_raw_frames() -> str:
-    """One line. Never by giving rights to the interpreter: every script of every user would have them."""
-    program = shutil.which(sys.argv[0]) or shutil.which("scopion") or "scopion"
-    return f"for raw frames: sudo {Path(program).absolute()} (your own roster is used, and its files stay yours)"
-
-
 def _medium(name: str, virtual: str, ethernet: bool) -> Medium:
     # The kernel's own wireless stack marks its interfaces here; a bridge may have wireless ports, so it stays unknown.
-    if any(os.path.exists(f"/sys/class/net/{name}/{mark}") for mark in ("phy80211", "wireless")):  # noqa: PTH110 - names with dots
+    marks = ("phy80211", "wireless")
+    if any(Path("/sys/class/net", name, mark).exists() for mark in marks):
         return Medium.WIRELESS
     return Medium.CABLE if ethernet and virtual in ("", "veth", "vlan", "macvlan") else Medium.UNKNOWN
 

@@ -13,6 +13,7 @@ import struct
 import time
 
 from scopion.attachment.linux_errors import interface_lost
+from scopion.attachment.permission import how_to_get_raw_frames
 from scopion.attachment.ports import Arrival, Interface
 from scopion.model.errors import InterfaceLost, NotPermitted
 
@@ -49,8 +50,6 @@ class PacketLink:
             # Protocol 0 until the filter is in place: no frame slips in before it.
             self._socket = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
         except PermissionError:
-            from scopion.attachment.linux import how_to_get_raw_frames
-
             raise NotPermitted(f"this user may not send raw frames; {how_to_get_raw_frames()}") from None
         try:
             self._attach_filter()

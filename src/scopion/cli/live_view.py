@@ -11,7 +11,7 @@ from scopion.cli.output import rich_table
 
 if TYPE_CHECKING:
     from scopion.discovery.runner import Progress
-    from scopion.operations.scan import PreparedScan
+    from scopion.operations.prepare import PreparedScan
     from scopion.operations.scan_result import Host
 
 # Drawing sixty rows takes some 15 ms, during which nothing is sent: ten times a second is smooth enough.

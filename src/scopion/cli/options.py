@@ -40,7 +40,7 @@ class NetworkName(click.ParamType[str]):
 
     def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
         """Known networks that begin so."""
-        from scopion.operations.wifi import networks
+        from scopion.operations.wifi_networks import networks
 
         return [
             CompletionItem(network.ssid)

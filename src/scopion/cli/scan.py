@@ -16,7 +16,7 @@ from scopion.model.targets import MAX_WITHOUT_A_YES
 
 if TYPE_CHECKING:
     from scopion.cli.live_view import LiveView
-    from scopion.operations.scan import PreparedScan
+    from scopion.operations.prepare import PreparedScan
     from scopion.operations.scan_result import ScanResult
 
 
@@ -51,7 +51,8 @@ def scan(session: Session, /, fail_on: tuple[str, ...], yes: bool, format_name: 
     A TARGET is 192.0.2.0/24, 192.0.2.7, 192.0.2.10-192.0.2.20, 192.0.2.10-20, or a comma list of them; without one
     the attached subnet is scanned. Ctrl-C ends a scan early and keeps what was found.
     """
-    from scopion.operations.scan import ScanRequest, prepare_scan, run_prepared
+    from scopion.operations.prepare import ScanRequest, prepare_scan
+    from scopion.operations.scan import run_prepared
 
     prepared = prepare_scan(session.site, ScanRequest(**options))
     _agree(session, prepared, yes)
@@ -66,7 +67,7 @@ def scan(session: Session, /, fail_on: tuple[str, ...], yes: bool, format_name: 
 
 
 def _agree(session: Session, prepared: PreparedScan, yes: bool) -> None:
-    count = len(prepared.addresses)
+    count = len(prepared.addresses or ())
     if count <= MAX_WITHOUT_A_YES or yes:
         return
     seconds = count / prepared.pace

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Any, TypeVar
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -11,15 +11,13 @@ from scopion.cli import options
 from scopion.cli.device_rows import iso
 from scopion.cli.output import Column, chosen_format, output_format, show
 from scopion.cli.session import Session, pass_session, shell_word
-from scopion.model.mac import Notation
+from scopion.cli.wifi_network import ask_settings, network_settings, said_of, settings_of
 from scopion.model.text import counted, joined
 from scopion.roster.lists import ListMode
 
 if TYPE_CHECKING:
-    from scopion.operations.wifi import ListedEntry, NetworkSettings
+    from scopion.operations.wifi import ListedEntry
 
-Command = TypeVar("Command", bound=Callable[..., Any])
-RADIOS = ("2.4", "5", "6")
 ENTRY_KEYS = ("list", "in_effect", "name", "macs", "vendor", "ssid", "description", "since")
 ENTRY_COLUMNS = (
     Column("list", lambda row: row["list"], lambda row: "red" if row["list"] == "deny" else "green"),
@@ -42,23 +40,6 @@ SSID_COLUMNS = (
     Column("radios", lambda row: " ".join(row["radios"]) + " GHz"),
     Column("router", lambda row: row["router"] or "?"),
 )
-
-
-def network_settings(command: Command) -> Command:
-    """The options that say how a network's router wants its list."""
-    for decorate in (
-        click.option("--router", metavar="ADDRESS", help="The router's page: an address or a URL [the gateway]."),
-        click.option("--radios", metavar="LIST", help="The bands that carry it, as 2.4,5,6 in GHz [2.4,5]."),
-        click.option("--capacity", type=int, metavar="N", help="How many entries the router holds."),
-        click.option(
-            "--notation",
-            type=click.Choice([str(each) for each in Notation]),
-            metavar="NOTATION",
-            help=f"How the router wants MAC addresses: {', '.join(Notation)} [colon].",
-        ),
-    ):
-        command = decorate(command)
-    return command
 
 
 class InOrder(click.Group):
@@ -84,7 +65,7 @@ def wifi() -> None:
 @pass_session
 def ssids(session: Session, format_name: str | None) -> None:
     """The wireless networks, their modes and routers."""
-    from scopion.operations.wifi import networks
+    from scopion.operations.wifi_networks import networks
 
     rows = [
         {
@@ -172,7 +153,7 @@ def mode(session: Session, /, ssid: str, mode: str | None, insist: bool, **setti
     from scopion.operations.wifi import set_mode
 
     chosen = ListMode(mode) if mode else None
-    network, sentence = set_mode(session.site, ssid, chosen, _settings(**settings), insist=insist)
+    network, sentence = set_mode(session.site, ssid, chosen, settings_of(**settings), insist=insist)
     session.note(sentence)
     if network.mode is not ListMode.OFF or mode:
         _next(session, ssid)
@@ -198,24 +179,15 @@ def _list(
     insist: bool,
     **settings: Any,
 ) -> None:
-    from scopion.operations.wifi import is_known, put_on_list
+    from scopion.operations.wifi import put_on_list
+    from scopion.operations.wifi_networks import is_known
 
-    chosen = _settings(**settings)
-    if not is_known(session.site, ssid):
-        chosen = _asked(session, ssid, chosen)
+    chosen = settings_of(**settings)
+    if session.can_ask and not is_known(session.site, ssid):
+        chosen = ask_settings(session.site, ssid, chosen)
     done = put_on_list(session.site, ssid, which, devices, description=description, settings=chosen, insist=insist)
     if done.created:
-        network = done.network
-        holds = (
-            f"holds {counted(network.capacity, 'entry', 'entries')}"
-            if network.capacity
-            else "number of entries not known"
-        )
-        session.note(
-            f"New network {ssid!r}: notation {network.notation}, radios {joined(list(network.radios))} GHz, "
-            f"router {network.router or 'not known'}, {holds}. To change that: "
-            f"scopion wifi mode {shell_word(ssid)} --help"
-        )
+        session.note(said_of(done.network))
     for caution in done.cautions:
         session.note(f"{click.style('Caution:', fg='yellow')} {caution}.")
     moved = f" ({joined(done.moved)} moved there from the other list)" if done.moved else ""
@@ -227,55 +199,6 @@ def _list(
     else:
         step = f"scopion wifi mode {shell_word(ssid)} {which}"
         session.note(f"The mode of {ssid!r} is {done.network.mode}, so this has no effect yet: {step}")
-
-
-def _asked(session: Session, ssid: str, given: NetworkSettings | None) -> NetworkSettings:
-    """What a new network's router wants: as given, else asked in a terminal, else the defaults."""
-    from dataclasses import replace
-
-    from scopion.operations.wifi import NetworkSettings, default_settings
-
-    given = given or NetworkSettings()
-    default = default_settings(session.site)
-    if not session.can_ask:
-        return given
-    click.echo(f"{ssid!r} is a new network. Its router's page for MAC addresses tells:", err=True)
-    if given.router is None:
-        given = replace(given, router=click.prompt("  the router's address", default.router or "", err=True))
-    if given.notation is None:
-        samples = ", ".join(f"{each} {_SAMPLE.written(each)}" for each in list(Notation)[:4])
-        click.echo(f"  notations: {samples}", err=True)
-        choice = click.Choice([str(each) for each in Notation])
-        notation = click.prompt(
-            "  how it wants MAC addresses written", "colon", type=choice, show_choices=False, err=True
-        )
-        given = replace(given, notation=Notation(notation))
-    if given.radios is None:
-        given = replace(given, radios=_radios(click.prompt("  the bands that carry it, in GHz", "2.4,5", err=True)))
-    if given.capacity is None:
-        number = click.prompt("  how many entries it holds (0: not known)", 0, type=click.IntRange(0), err=True)
-        given = replace(given, capacity=number or None)
-    return given
-
-
-def _settings(
-    *, notation: str | None, capacity: int | None, radios: str | None, router: str | None
-) -> NetworkSettings | None:
-    from scopion.operations.wifi import NetworkSettings
-
-    if (notation, capacity, radios, router) == (None, None, None, None):
-        return None
-    return NetworkSettings(
-        Notation(notation) if notation else None, capacity, _radios(radios) if radios else None, router
-    )
-
-
-def _radios(text: str) -> tuple[str, ...]:
-    bands = [part.strip().lower().removesuffix("ghz").strip() for part in text.split(",")]
-    wrong = next((band for band in bands if band not in RADIOS), None)
-    if wrong is not None:
-        raise click.UsageError(f"{wrong!r} is not a band: write some of {', '.join(RADIOS)} with commas between")
-    return tuple(band for band in RADIOS if band in bands)
 
 
 def _entry_row(session: Session, each: ListedEntry) -> dict[str, Any]:
@@ -297,7 +220,7 @@ def _entries_sentence(session: Session, ssid: str | None, found: Sequence[Listed
             return "Nobody is on a deny list of any network."
         effective = sum(each.in_effect for each in found)
         return f"{counted(len(found), 'deny entry', 'deny entries')}, {effective or 'none'} in effect."
-    from scopion.operations.wifi import networks
+    from scopion.operations.wifi_networks import networks
 
     network = next(each for each, _, _ in networks(session.site) if each.ssid == ssid)
     macs = sum(len(each.macs) for each in found if each.in_effect)
@@ -309,12 +232,3 @@ def _entries_sentence(session: Session, ssid: str | None, found: Sequence[Listed
 
 def _next(session: Session, ssid: str) -> None:
     session.note(f"Nothing has been sent to the router. To type it in: scopion wifi sheet {shell_word(ssid)}")
-
-
-def _sample() -> Any:
-    from scopion.model.mac import MacAddress
-
-    return MacAddress.parse("00:00:5e:00:53:a1")  # an address kept for documentation (RFC 7042, 2.1.2)
-
-
-_SAMPLE = _sample()

@@ -11,7 +11,7 @@ from ipaddress import IPv4Address
 from typing import Protocol
 
 from scopion.attachment.ports import Attachment, Interface, NeighbourState
-from scopion.discovery.sweep import SweepPlan
+from scopion.discovery.sweep import USUAL_PATIENCE, Patience, SweepPlan
 from scopion.model.errors import InterfaceLost, MalformedFrame
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Source
@@ -28,6 +28,8 @@ _KERNEL_SPAN_S = 3.3
 CHECKING_LIMIT_S = 9.0
 # The kernel's table holds 1,024 entries and starts to throw out at 512 (gc_thresh): never more at once than this.
 TOUCH_PORTION = 256
+# A sweep keeps some hundred bytes an address: 20 MB for a portion, whatever the range. A /16 is one.
+ARP_PORTION = 65_536
 
 
 class Method(StrEnum):
@@ -39,7 +41,7 @@ class Method(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """Somebody is there. ``asked`` is False for a frame that was not an answer to us."""
+    """Somebody is there. ``asked`` is False for what was not, at this very time, an answer to us."""
 
     address: IPv4Address
     mac: MacAddress
@@ -144,7 +146,10 @@ class TouchAsker:
                 continue
             if entry.state is NeighbourState.REACHABLE or entry.address in self._refused:
                 self._open.discard(entry.address)
-                yield Answer(entry.address, entry.mac, self._refused.get(entry.address, now))
+                refused_at = self._refused.get(entry.address)
+                # The table tells that a neighbour answered, only a refusal tells when.
+                at = now if refused_at is None else refused_at
+                yield Answer(entry.address, entry.mac, at, asked=refused_at is not None)
             elif entry.state is NeighbourState.CHECKING:
                 self._checking = True
 
@@ -156,11 +161,23 @@ def open_asker(method: Method, attachment: Attachment, interface: Interface, own
     return TouchAsker(attachment, interface)
 
 
-def plan_for(method: Method, pace: float, max_rounds: int | None) -> SweepPlan:
-    """The plan that suits a method: the kernel repeats touches by itself, and repeating them tells nothing of loss."""
+def plan_for(
+    method: Method, pace: float, max_rounds: int | None = None, patience: Patience = USUAL_PATIENCE
+) -> SweepPlan:
+    """The plan that suits a method, and asks often and long enough for silence to count.
+
+    The kernel repeats touches by itself, and repeating them tells nothing of loss.
+    """
     if method is Method.TOUCH:
-        return SweepPlan(pace, max_rounds=max_rounds or 1, min_rounds=1, min_span_s=_KERNEL_SPAN_S, checks=False)
-    default = SweepPlan(pace)
-    if max_rounds is None:
-        return default
-    return SweepPlan(pace, max_rounds=max_rounds, min_rounds=min(default.min_rounds, max_rounds))
+        rounds = max_rounds or -(-patience.requests // KERNEL_REQUESTS)
+        span_s = max(_KERNEL_SPAN_S, patience.span_s)
+        return SweepPlan(pace, rounds, rounds, span_s, checks=False, patience=patience)
+    usual = SweepPlan(pace)
+    rounds = max_rounds or max(usual.max_rounds, patience.requests)
+    return SweepPlan(
+        pace,
+        max_rounds=rounds,
+        min_rounds=min(rounds, max(usual.min_rounds, patience.requests)),
+        min_span_s=max(usual.min_span_s, patience.span_s + 0.1),  # a little more, so that no clock's grain spoils it
+        patience=patience,
+    )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import timedelta
 from ipaddress import IPv4Address
@@ -10,7 +10,7 @@ from itertools import islice
 from types import MappingProxyType
 
 from scopion.attachment.ports import Attachment
-from scopion.discovery.asking import CHECKING_LIMIT_S, KERNEL_REQUESTS, TOUCH_PORTION, Asker
+from scopion.discovery.asking import ARP_PORTION, CHECKING_LIMIT_S, KERNEL_REQUESTS, TOUCH_PORTION, Asker
 from scopion.discovery.sweep import Sweep, SweepPlan
 from scopion.model.errors import InterfaceLost
 from scopion.model.mac import MacAddress
@@ -35,7 +35,8 @@ class Findings:
     """What came of a scan."""
 
     observations: list[Observation] = field(default_factory=list)
-    asked_enough: set[IPv4Address] = field(default_factory=set)  # often and long enough: who is silent there, is gone
+    # Of the addresses where somebody was expected: those asked so often and long that who is silent there is gone.
+    asked_enough: set[IPv4Address] = field(default_factory=set)
     asked: int = 0  # addresses
     requests: int = 0
     rounds: int = 0
@@ -50,14 +51,6 @@ class Findings:
         return len({seen.address for seen in self.observations})
 
 
-@dataclass(frozen=True, slots=True)
-class Patience:
-    """When silence counts: after this many requests to an address, over at least this time."""
-
-    requests: int = 3
-    span_s: float = 1.0
-
-
 # Who was at which address before: until all of them have answered, an address is asked again.
 Expected = Mapping[IPv4Address, Collection[MacAddress]]
 OnObservation = Callable[[Observation], None]
@@ -65,11 +58,10 @@ OnProgress = Callable[[Progress], None]
 
 
 def run_scan(
-    addresses: Sequence[IPv4Address],
+    addresses: Collection[IPv4Address],
     asker: Asker,
     attachment: Attachment,
     plan: SweepPlan,
-    patience: Patience,
     expected: Expected = MappingProxyType({}),
     on_observation: OnObservation = lambda _: None,
     on_progress: OnProgress = lambda _: None,
@@ -83,7 +75,7 @@ def run_scan(
     sweep: Sweep | None = None
     gathering = _Gathering(asker, attachment, findings, expected, on_observation)
     try:
-        for portion in _portions(addresses, TOUCH_PORTION if touch else max(1, len(addresses))):
+        for portion in _portions(addresses, TOUCH_PORTION if touch else ARP_PORTION):
             sweep = Sweep(portion, plan)
             while not sweep.done:
                 for address in sweep.due(clock.monotonic()):
@@ -91,7 +83,7 @@ def run_scan(
                 gathering.take(sweep, sweep.wake_at())
                 on_progress(Progress(done_before + sweep.touched, len(addresses), gathering.answered, sweep.rounds))
             gathering.settle(sweep)
-            _account(findings, sweep, patience, KERNEL_REQUESTS if touch else 1)
+            gathering.account(sweep, KERNEL_REQUESTS if touch else 1)
             done_before += sweep.total
             sweep = None
         findings.completed = True
@@ -101,7 +93,7 @@ def run_scan(
         findings.interruption = str(lost)
     if sweep is not None:
         sweep.stop(clock.monotonic())
-        _account(findings, sweep, patience, 1)
+        gathering.account(sweep, 1)
         findings.asked_enough.clear()  # an unfinished scan says nothing about who is absent
     findings.duration_s = clock.monotonic() - began
     return findings
@@ -153,6 +145,18 @@ class _Gathering:
             self._findings.observations.append(seen)
             self._on_observation(seen)
 
+    def account(self, sweep: Sweep, requests_each: int) -> None:
+        """Add up what a sweep has asked; ``requests_each`` are the frames that one asking makes."""
+        findings, patience = self._findings, sweep.plan.patience
+        findings.requests += sweep.sent
+        findings.rounds = max(findings.rounds, sweep.rounds)
+        findings.loss = max(findings.loss, sweep.loss)
+        for address, asked in sweep.account().items():
+            findings.asked += 1
+            enough = asked.requests * requests_each >= patience.requests and asked.span_s >= patience.span_s
+            if enough and address in self._expected:
+                findings.asked_enough.add(address)
+
     def settle(self, sweep: Sweep) -> None:
         """Wait, within bounds, for those about whom the system has not decided."""
         limit = self._clock.monotonic() + CHECKING_LIMIT_S
@@ -160,17 +164,7 @@ class _Gathering:
             self.take(sweep, min(limit, self._clock.monotonic() + 0.2))
 
 
-def _account(findings: Findings, sweep: Sweep, patience: Patience, requests_each: int) -> None:
-    findings.requests += sweep.sent
-    findings.rounds = max(findings.rounds, sweep.rounds)
-    findings.loss = max(findings.loss, sweep.loss)
-    for address, asked in sweep.account().items():
-        findings.asked += 1
-        if asked.requests * requests_each >= patience.requests and asked.span_s >= patience.span_s:
-            findings.asked_enough.add(address)
-
-
-def _portions(addresses: Sequence[IPv4Address], size: int) -> Iterator[list[IPv4Address]]:
+def _portions(addresses: Iterable[IPv4Address], size: int) -> Iterator[list[IPv4Address]]:
     rest = iter(addresses)
     while portion := list(islice(rest, size)):
         yield portion

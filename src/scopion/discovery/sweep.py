@@ -30,6 +30,17 @@ CATCH_UP_S = 0.050
 
 
 @dataclass(frozen=True, slots=True)
+class Patience:
+    """When silence counts: after this many requests to an address, over at least this time."""
+
+    requests: int = 3
+    span_s: float = 1.0
+
+
+USUAL_PATIENCE = Patience()
+
+
+@dataclass(frozen=True, slots=True)
 class SweepPlan:
     """What a sweep may do. Times in seconds, pace in requests a second."""
 
@@ -39,6 +50,7 @@ class SweepPlan:
     # Nobody is given up sooner than this after the first request: wireless stations doze for up to a second.
     min_span_s: float = 1.1
     checks: bool = True  # whether asking again those who have answered tells anything
+    patience: Patience = USUAL_PATIENCE
 
 
 @dataclass(slots=True)

@@ -42,6 +42,11 @@ class Targets:
         """Every host address of a subnet."""
         return cls.parse([str(subnet)], exclude, [subnet])
 
+    def without(self, addresses: Iterable[IPv4Address]) -> Targets | None:
+        """These targets less some addresses; None if nothing is left."""
+        left = _subtract(list(self.ranges), _merged((int(each), int(each)) for each in addresses))
+        return Targets(tuple(left)) if left else None
+
     def __len__(self) -> int:
         return sum(last - first + 1 for first, last in self.ranges)
 

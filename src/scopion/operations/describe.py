@@ -60,7 +60,7 @@ def mark_devices(
 
 def writable(site: Site) -> Roster:
     """The roster for a change; a site that has none yet has nothing to change. Raises NotFound."""
-    if not (site.folder / "roster.sqlite").exists():
+    if not site.has_roster:
         raise NotFound("nothing is remembered yet: scopion scan looks for devices first")
     return site.roster
 

@@ -40,7 +40,7 @@ def whereabouts(site: Site) -> Whereabouts:
     try:
         choice = choose_interface(interfaces)
     except NoInterface as none:
-        return Whereabouts(interfaces, None, str(none), None, None, (site.folder / "roster.sqlite").exists(), rights)
+        return Whereabouts(interfaces, None, str(none), None, None, site.has_roster, rights)
     interface = choice.interface
     gateway_mac = find_gateway_mac(attachment, interface, raw_frames=rights.raw_frames)
     roster = site.roster_for_reading()

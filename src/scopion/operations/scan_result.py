@@ -107,7 +107,9 @@ def hosts_of(
 ) -> list[Host]:
     """The rows of a scan: the unwanted and those with news first, then by address."""
     of_mac = {mac: device for device in devices for mac in device.macs}
-    news = {event.mac: event.kind for event in events}
+    news: dict[MacAddress, EventKind] = {}
+    for event in events:  # a return to another address is two events: the return comes first, and is the news
+        news.setdefault(event.mac, event.kind)
     rows = [
         Host.of(each, of_mac.get(each.mac), vendors, interface, news.get(each.mac))
         for each in seen
@@ -133,7 +135,10 @@ def notes(result: ScanResult) -> list[str]:
             "so this says nothing about who else is connected"
         )
     if alone and not others:
-        told.append("nobody answered, not even a gateway: is this the right interface? see scopion here")
+        told.append(
+            "nobody answered, not even a gateway, so nobody counts as gone: is this the right interface? "
+            "see scopion here"
+        )
     if result.findings.loss >= WORTH_TELLING_LOSS:
         told.append(
             f"about {result.findings.loss:.0%} of the answers got lost on the way: "

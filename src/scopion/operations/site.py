@@ -8,10 +8,11 @@ from pathlib import Path
 
 from scopion.attachment.ports import Attachment
 from scopion.model.clock import Clock
-from scopion.model.errors import StorageFailed
+from scopion.model.errors import DamagedRoster, StorageFailed
 from scopion.operations.settings import FILE, TEMPLATE, Settings, load_settings
 from scopion.operations.vendors import open_vendors
 from scopion.roster.files import make_folder, write_atomically
+from scopion.roster.store import FILE as ROSTER_FILE
 from scopion.roster.store import Roster
 from scopion.scenes.story import Story
 from scopion.vendors.registry import Vendors
@@ -61,9 +62,19 @@ class Site:
 
     @cached_property
     def roster(self) -> Roster:
-        """The roster, open for writing; the folder is made if need be. Raises StorageFailed."""
+        """The roster, open for writing; the folder is made if need be. Raises StorageFailed.
+
+        Raises DamagedRoster once if it was damaged: it has been moved aside then, and the next try opens a new one.
+        """
         prepare_folder(self.folder)
-        return Roster.open(self.folder)
+        roster = Roster.open(self.folder)
+        if roster.moved_aside is None:
+            return roster
+        roster.close()
+        raise DamagedRoster(
+            f"the roster was damaged and is kept as {roster.moved_aside}; what was known is lost and nothing was "
+            "changed: scopion scan begins a new one"
+        )
 
     def roster_for_reading(self) -> Roster | None:
         """The roster if there is one, without making or changing anything. Raises DamagedRoster, StorageFailed."""
@@ -72,6 +83,11 @@ class Site:
         if self._reading is None:
             self._reading = Roster.open_for_reading(self.folder)
         return self._reading
+
+    @property
+    def has_roster(self) -> bool:
+        """Whether anything is remembered."""
+        return (self.folder / ROSTER_FILE).exists()
 
     @property
     def name(self) -> str:

@@ -47,8 +47,9 @@ def fold(
         before = {(row["mac"], row["address"]): row for row in db.execute("SELECT * FROM stay WHERE present")}
         events: list[Event] = []
         arrived: dict[MacAddress, _Seen] = {}
+        present = {mac for mac, _ in before}
         for seen in observations:
-            adapter = arrived.get(seen.mac) or _adapter(db, seen, {mac for mac, _ in before})
+            adapter = arrived.get(seen.mac) or _adapter(db, seen, present)
             if seen.mac not in arrived:
                 arrived[seen.mac] = adapter
                 events += _arrival(adapter, seen)
@@ -118,12 +119,12 @@ def _adapter(db: Connection, seen: Observation, present: Collection[str]) -> _Se
 
 def _arrival(adapter: _Seen, seen: Observation) -> list[Event]:
     """What it means that an adapter is here, apart from a move while it was here, which shows when a stay closes."""
-    event = Event(EventKind.JOINED, seen.at, adapter.device, seen.mac, seen.address)
-    if adapter.fresh:
-        return [event]
     # This machine's own presence is no news: it comes and goes with the program that looks.
     if adapter.was_present or seen.source is Source.OWN:
         return []
+    event = Event(EventKind.JOINED, seen.at, adapter.device, seen.mac, seen.address)
+    if adapter.fresh:
+        return [event]
     moved = adapter.was_address if adapter.was_address != seen.address else None
     returned = replace(event, kind=EventKind.RETURNED, was_address=moved, away_since=adapter.last_seen)
     if moved is None:

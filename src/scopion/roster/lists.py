@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
@@ -52,12 +53,22 @@ def all_networks(roster: Roster) -> list[Network]:
         return [_network(row) for row in roster.db.execute("SELECT * FROM network ORDER BY ssid")]
 
 
+def find_network(roster: Roster, ssid: str) -> Network | None:
+    """One network, or None."""
+    return next((each for each in all_networks(roster) if each.ssid == ssid), None)
+
+
 def network(roster: Roster, ssid: str) -> Network:
     """One network. Raises NotFound."""
-    found = next((each for each in all_networks(roster) if each.ssid == ssid), None)
+    found = find_network(roster, ssid)
     if found is None:
-        raise NotFound(f"no wireless network {ssid!r} is known: scopion wifi allow or deny makes it, see wifi ssids")
+        raise no_network(ssid)
     return found
+
+
+def no_network(ssid: str | None) -> NotFound:
+    """The error to raise when there is no such network."""
+    return NotFound(f"no wireless network {ssid!r} is known: scopion wifi allow or deny makes it, see wifi ssids")
 
 
 def save_network(roster: Roster, each: Network) -> None:
@@ -96,8 +107,7 @@ def add_entry(
     description: str,
     at: datetime,
 ) -> None:
-    """Put a device (by its number) or a bare MAC on a list; if it is on the network's other list it moves."""
-    drop_entry(roster, ssid, subject)
+    """Put a device (by its number) or a bare MAC, which is on no list of the network, on one."""
     device = subject if isinstance(subject, int) else None
     mac = None if isinstance(subject, int) else str(subject)
     with roster.transaction() as db:
@@ -107,11 +117,16 @@ def add_entry(
         )
 
 
-def drop_entry(roster: Roster, ssid: str, subject: int | MacAddress) -> bool:
-    """Take a device or a bare MAC off a network's lists; whether it was on one."""
-    column, value = ("device", subject) if isinstance(subject, int) else ("mac", str(subject))
+def drop_entries(roster: Roster, ssid: str, subjects: Collection[int | MacAddress]) -> list[Entry]:
+    """Take devices or bare MACs off a network's lists; returns the entries that they had."""
     with roster.transaction() as db:
-        return bool(db.execute(f"DELETE FROM entry WHERE ssid = ? AND {column} = ?", (ssid, value)).rowcount)
+        found = [
+            entry
+            for entry in all_entries(roster, ssid)
+            if (entry.mac if entry.device_id is None else entry.device_id) in subjects
+        ]
+        db.executemany("DELETE FROM entry WHERE id = ?", [(entry.id,) for entry in found])
+        return found
 
 
 def _network(row: Row) -> Network:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -27,6 +27,7 @@ class Roster:
     def __init__(self, path: Path, db: sqlite3.Connection) -> None:
         self.path = path
         self.db = db
+        self.moved_aside: Path | None = None  # where a damaged one went when this one was opened
         self._depth = 0
 
     @classmethod
@@ -45,6 +46,7 @@ class Roster:
             lost = move_aside(path, cls._is_damaged)
         roster = cls._opened(path)
         if lost is not None:
+            roster.moved_aside = lost
             with roster.transaction():
                 roster.set_meta(MEMORY_LOST, lost.name)
         return roster
@@ -88,18 +90,11 @@ class Roster:
             self._depth += 1
             try:
                 yield self.db
-            except BaseException:
-                self._depth -= 1
-                with suppress(sqlite3.Error):  # a full disk has already rolled back
-                    self.db.execute("ROLLBACK")
-                raise
-            self._depth -= 1
-            try:
                 self.db.execute("COMMIT")
-            except sqlite3.Error:
-                with suppress(sqlite3.Error):
+            finally:
+                self._depth -= 1
+                if self.db.in_transaction:  # a full disk has already rolled back
                     self.db.execute("ROLLBACK")
-                raise
 
     @contextmanager
     def guarded(self) -> Iterator[None]:

@@ -1,0 +1,92 @@
+"""What a wireless network's router wants, as options and as questions: notation, entries, radios, address."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from scopion.cli.session import shell_word
+from scopion.model.mac import MacAddress, Notation
+from scopion.model.text import counted, joined
+
+if TYPE_CHECKING:
+    from scopion.operations.site import Site
+    from scopion.operations.wifi_networks import NetworkSettings
+    from scopion.roster.lists import Network
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+RADIOS = ("2.4", "5", "6")  # GHz
+_SAMPLE = MacAddress(bytes.fromhex("00005e0053a1"))  # kept for documentation (RFC 7042, 2.1.2)
+
+
+def network_settings(command: Command) -> Command:
+    """The options that say how a network's router wants its list."""
+    for decorate in (
+        click.option("--router", metavar="ADDRESS", help="The router's page: an address or a URL [the gateway]."),
+        click.option("--radios", metavar="LIST", help="The bands that carry it, as 2.4,5,6 in GHz [2.4,5]."),
+        click.option("--capacity", type=int, metavar="N", help="How many entries the router holds."),
+        click.option(
+            "--notation",
+            type=click.Choice([str(each) for each in Notation]),
+            metavar="NOTATION",
+            help=f"How the router wants MAC addresses: {', '.join(Notation)} [colon].",
+        ),
+    ):
+        command = decorate(command)
+    return command
+
+
+def settings_of(
+    *, notation: str | None, capacity: int | None, radios: str | None, router: str | None
+) -> NetworkSettings:
+    """The options as settings; what was not given stays None."""
+    from scopion.operations.wifi_networks import NetworkSettings
+
+    bands = _radios(radios) if radios else None
+    return NetworkSettings(Notation(notation) if notation else None, capacity, bands, router)
+
+
+def ask_settings(site: Site, ssid: str, given: NetworkSettings) -> NetworkSettings:
+    """Ask at the terminal for what was not given; a blank line takes what stands in brackets."""
+    from scopion.operations.wifi_networks import DEFAULT_RADIOS, default_router
+
+    click.echo(f"{ssid!r} is a new network. Its router's page for MAC addresses tells:", err=True)
+    if given.router is None:
+        given = replace(given, router=click.prompt("  the router's address", default_router(site), err=True))
+    if given.notation is None:
+        samples = ", ".join(f"{each} {_SAMPLE.written(each)}" for each in list(Notation)[:4])
+        click.echo(f"  notations: {samples}", err=True)
+        choice = click.Choice([str(each) for each in Notation])
+        wanted = click.prompt("  how it wants them written", "colon", type=choice, show_choices=False, err=True)
+        given = replace(given, notation=Notation(wanted))
+    if given.radios is None:
+        usual = ",".join(DEFAULT_RADIOS)
+        bands = click.prompt("  the bands that carry it, in GHz", usual, value_proc=_radios, err=True)
+        given = replace(given, radios=bands)
+    if given.capacity is None:
+        number = click.prompt("  how many entries it holds (0: not known)", 0, type=click.IntRange(0), err=True)
+        given = replace(given, capacity=number or None)
+    return given
+
+
+def said_of(network: Network) -> str:
+    """A new network in one sentence, and how to change it."""
+    capacity = network.capacity
+    holds = f"holds {counted(capacity, 'entry', 'entries')}" if capacity else "number of entries not known"
+    return (
+        f"New network {network.ssid!r}: notation {network.notation}, radios {joined(list(network.radios))} GHz, "
+        f"router {network.router or 'not known'}, {holds}. "
+        f"To change that: scopion wifi mode {shell_word(network.ssid)} --help"
+    )
+
+
+def _radios(text: str | tuple[str, ...]) -> tuple[str, ...]:
+    parts = text.split(",") if isinstance(text, str) else text
+    bands = [part.strip().lower().removesuffix("ghz").strip() for part in parts]
+    wrong = next((band for band in bands if band not in RADIOS), None)
+    if wrong is not None:
+        raise click.UsageError(f"{wrong!r} is not a band: write some of {', '.join(RADIOS)} with commas between")
+    return tuple(band for band in RADIOS if band in bands)

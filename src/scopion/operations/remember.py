@@ -1,0 +1,133 @@
+"""The roster as one scan uses it: what was known before, and the fold of what was seen."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from ipaddress import IPv4Address
+
+from scopion.discovery.runner import Findings
+from scopion.model.device import Device, Event
+from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Medium, Observation
+from scopion.operations.prepare import PreparedScan
+from scopion.operations.recognise import Recognition
+from scopion.operations.site import Site
+from scopion.roster.devices import all_devices
+from scopion.roster.folding import fold, note_own_adapters
+from scopion.roster.scans import begin_scan, drop_scan, end_scan, known_subnets, note_baseline, note_subnet
+from scopion.roster.store import MEMORY_LOST, Roster
+
+
+@dataclass(slots=True)
+class Folded:
+    """What became of a fold."""
+
+    done: bool = False
+    baseline: bool = False
+    events: list[Event] = field(default_factory=list)
+    devices: list[Device] = field(default_factory=list)
+    problem: str = ""
+
+
+class Memory:
+    """The roster as one scan uses it. One that cannot be written does not stop the scan: looking is still worth it."""
+
+    def __init__(self, roster: Roster | None, scan: int, problem: str) -> None:
+        self.roster = roster
+        self.scan = scan
+        self.problem = problem
+        self.lost = roster.memory_lost if roster else None
+        self.devices = all_devices(roster) if roster else []
+        self.subnets = known_subnets(roster) if roster else ()
+
+    @classmethod
+    def open(cls, site: Site, prepared: PreparedScan, started: datetime) -> Memory:
+        try:
+            roster = cls._roster(site)
+            name = prepared.choice.interface.name
+            scan = begin_scan(roster, prepared.targets, prepared.subnet, name, prepared.method, started)
+        except StorageFailed as error:
+            return cls(None, 0, str(error))
+        return cls(roster, scan, "")
+
+    @staticmethod
+    def _roster(site: Site) -> Roster:
+        try:
+            return site.roster
+        except DamagedRoster:
+            return site.roster  # moved aside just now; the new one remembers it, and the result tells it
+
+    def expected(self) -> dict[IPv4Address, list[MacAddress]]:
+        """Who was at which address when the roster last heard of it."""
+        found: dict[IPv4Address, list[MacAddress]] = defaultdict(list)
+        for stay in (each for device in self.devices for adapter in device.adapters for each in adapter.stays):
+            if stay.present:
+                found[stay.address].append(stay.mac)
+        return found
+
+    def fold(
+        self,
+        site: Site,
+        prepared: PreparedScan,
+        findings: Findings,
+        seen: Sequence[Observation],
+        gateway_mac: MacAddress | None,
+        recognition: Recognition,
+    ) -> Folded:
+        """Fold everything in one transaction, or say why not."""
+        if self.roster is None:
+            return Folded(problem=self.problem)
+        try:
+            if not recognition.is_site and not prepared.remember:
+                drop_scan(self.roster, self.scan)
+                return Folded()
+            return self._fold(self.roster, site, prepared, findings, seen, gateway_mac)
+        except ScopionError as error:
+            return Folded(problem=str(error))
+
+    def _fold(
+        self,
+        roster: Roster,
+        site: Site,
+        prepared: PreparedScan,
+        findings: Findings,
+        seen: Sequence[Observation],
+        gateway_mac: MacAddress | None,
+    ) -> Folded:
+        now = site.clock.now()
+        # A segment on which nobody at all answers is a pulled plug, not two hundred devices that have left.
+        asked_enough = findings.asked_enough if findings.answered else ()
+        with roster.transaction():
+            note_subnet(roster, prepared.subnet, prepared.choice.interface.gateway, gateway_mac, now)
+            subnet = next(each for each in known_subnets(roster) if each.range == prepared.subnet)
+            events = fold(roster, seen, asked_enough, now, scan=self.scan, silent=not subnet.has_baseline)
+            note_own_adapters(roster, _own_adapters(site, prepared), now)
+            end_scan(
+                roster,
+                self.scan,
+                now,
+                asked=findings.asked,
+                answered=findings.answered,
+                rounds=findings.rounds,
+                completed=findings.completed,
+            )
+            whole = findings.completed and findings.answered and prepared.targets.covers(prepared.subnet)
+            baseline = bool(whole and not subnet.has_baseline)
+            if baseline:
+                note_baseline(roster, prepared.subnet, self.scan)
+                roster.set_meta(MEMORY_LOST, None)
+        return Folded(True, baseline, events, all_devices(roster))
+
+
+def _own_adapters(site: Site, prepared: PreparedScan) -> dict[MacAddress, Medium]:
+    """This machine's real adapters, and the one that was used; virtual ones come and go with new addresses."""
+    used = prepared.choice.interface.name
+    return {
+        each.mac: each.medium
+        for each in site.attachment.interfaces()
+        if each.mac and (not each.virtual or each.name == used)
+    }
