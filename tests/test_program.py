@@ -162,6 +162,39 @@ class Sites(ProgramTest):
         self.assertNotIn("lost", again.stderr)
         self.assertIn("Nothing new", again.stderr)
 
+    def test_a_change_on_a_damaged_roster_is_refused_and_told(self) -> None:
+        """Only a scan goes on without the memory; what people say of a device is not written into an empty roster."""
+        self.begin()
+        self.run_ok("scan")
+        (self.site / FILE).write_bytes(b"\xa5" * 20_000)
+        told = self.refused(1, "label", "192.0.2.31", "kiln controller")
+        self.assertRegex(told, r"damaged and is kept as \S+roster\.sqlite\.damaged-")
+        self.assertIn("memory of earlier devices was lost", self.run_program("scan").stderr)
+
+    def test_a_silent_segment_makes_nobody_left(self) -> None:
+        """When nobody at all answers, a plug was pulled: no baseline of it, and no two hundred farewells."""
+        self.begin()
+        path = self.folder / "quiet.toml"
+        hosts = "".join(
+            f"[[host]]\nname='h{number}'\nmac='10:c0:de:0:0:{number:x}'\n"
+            f"at=[{{address='192.0.2.{number}', from=2026-01-02T00:00:00Z, until=2026-01-03T00:00:00Z}}]\n"
+            for number in (20, 21, 22)
+        )
+        moments = "".join(f"[[moment]]\nat=2026-01-0{day}T12:00:00Z\ntells='{day}'\n" for day in (1, 2, 3))
+        interface = "[[interface]]\nname='w'\nindex=2\nmac='60:f2:a7:10:00:0a'\naddresses=['192.0.2.10/24']\n"
+        path.write_text(interface + hosts + moments)
+        story = {"scene": str(path), "at": "2026-01-01T12:00:00+00:00", "moment": 0}
+        (self.site / "story.json").write_text(json.dumps(story))
+        self.assertFalse(self.run_json("scan")["scan"]["baseline"])
+        self.run_ok("demo", "--next", str(self.site))
+        full = self.run_json("scan")
+        self.assertEqual((full["scan"]["baseline"], full["scan"]["answered"], full["events"]), (True, 3, []))
+        self.run_ok("demo", "--next", str(self.site))
+        silent = self.run_program("scan")
+        self.assertEqual((silent.returncode, "gone from" in silent.stderr), (0, False))
+        self.assertIn("nobody counts as gone", silent.stderr)
+        self.assertEqual(len(self.run_json("devices", "--present")), 4)  # with this machine
+
 
 class Describing(ProgramTest):
     def setUp(self) -> None:

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from scopion.discovery.asking import Method, open_asker, plan_for
 from scopion.discovery.runner import Findings, run_scan
-from scopion.discovery.sweep import Sweep, SweepPlan
+from scopion.discovery.sweep import Patience, Sweep, SweepPlan
 from scopion.model.targets import Targets
 from scopion.scenes.scene import SceneHost
 from tests.support import host, made_up
@@ -64,6 +64,16 @@ class CleanSegments(unittest.TestCase):
             now = max(now, sweep.wake_at())
         self.assertAlmostEqual(now, len(SUBNET) / 100, delta=0.05)
         self.assertLessEqual(largest, 2)
+
+    def test_patience_is_given_what_it_asks_for(self) -> None:
+        """A site that wants six requests over three seconds before anyone counts as gone gets them, by any method."""
+        for method, patience in ((Method.ARP, Patience(6, 3.0)), (Method.TOUCH, Patience(6, 8.0))):
+            attachment = made_up([host(100)])
+            asker = open_asker(method, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
+            plan = plan_for(method, 2000.0, None, patience)
+            found = run_scan(SUBNET, asker, attachment, plan, dict.fromkeys(SUBNET, ()))
+            self.assertEqual(len(found.asked_enough), len(SUBNET) - 1 + (method is Method.ARP))
+            self.assertGreaterEqual(found.duration_s, patience.span_s)
 
 
 class LossyAndSleepySegments(unittest.TestCase):

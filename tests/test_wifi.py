@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
+import pty
 import re
+import subprocess
 import unittest
 
-from tests.support import ProgramTest
+from tests.support import PROGRAM, ProgramTest
 
 OWN_WIRELESS = "60:f2:a7:10:00:0b"
 
@@ -35,6 +39,28 @@ class Lists(ProgramTest):
         network = self.run_json("wifi", "ssids")[0]
         self.assertEqual((network["radios"], network["router"]), (["2.4", "5", "6"], "http://192.0.2.2/"))
 
+    def test_a_new_networks_router_is_asked_about_in_a_terminal(self) -> None:
+        """What the options do not say is asked; a wrong answer is asked again, a blank one takes the default."""
+        answers = "\nhyphen\n2.4,7\n2.4,5,6\n12\n"
+        ours, theirs = pty.openpty()
+        process = subprocess.Popen(
+            [PROGRAM, "wifi", "deny", "Kilnhaven", "till"],
+            stdin=theirs, stdout=theirs, stderr=theirs,
+            env={**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces"},
+        )  # fmt: skip
+        os.close(theirs)
+        os.write(ours, answers.encode())
+        shown = b""
+        with contextlib.suppress(OSError):  # the terminal ends with the process
+            while part := os.read(ours, 4096):
+                shown += part
+        os.close(ours)
+        self.assertEqual(process.wait(30), 0, shown.decode())
+        self.assertIn(b"'7' is not a band", shown)
+        network = self.run_json("wifi", "ssids")[0]
+        self.assertEqual((network["router"], network["notation"], network["capacity"]), ("192.0.2.1", "hyphen", 12))
+        self.assertEqual(network["radios"], ["2.4", "5", "6"])
+
     def test_entries_move_and_drop(self) -> None:
         """A device is on one list of a network at most; all that is refused anywhere is one question."""
         self.run_ok("wifi", "deny", "Kilnhaven", "till", "door", "--description", "at night")
@@ -51,6 +77,8 @@ class Lists(ProgramTest):
         self.run_ok("wifi", "mode", "Attic", "deny")
         self.assertTrue(any(row["in_effect"] for row in self.run_json("wifi", "entries")))
         self.run_ok("wifi", "drop", "Attic", "aabbcc001122")
+        self.run_ok("wifi", "deny", "Attic", "10:c0:de:4a:11:05")
+        self.run_ok("wifi", "drop", "Attic", "192.0.2.5")
         self.assertEqual(self.run_json("wifi", "entries", "Attic"), [])
         self.refused(3, "wifi", "drop", "Attic", "till")
 

@@ -6,6 +6,7 @@ import csv
 import gzip
 import json
 import os
+import shutil
 import signal
 import sqlite3
 import subprocess
@@ -184,6 +185,20 @@ class Scanning(LabTest):
                 self.assertRegex(ended.stderr, rf"this scan was not remembered: .*({expected})")
                 self.assertIn("192.0.2.20\t", ended.stdout)
                 self.assertNotIn("Traceback", ended.stderr)
+
+    def test_under_sudo_the_files_stay_the_invoking_users(self) -> None:
+        """Run by root for another user, the site is that user's: its folder, its files, and those beside the roster."""
+        home = Path(tempfile.mkdtemp(dir="/tmp"))
+        self.addCleanup(shutil.rmtree, home)
+        os.chown(home, 65534, 65534)
+        site = home / "below" / "site"
+        for _ in range(2):
+            ended = self.lab.scopion(["scan"], site, SUDO_UID="65534", SUDO_GID="65534", SUDO_USER="nobody")
+            self.assertEqual(ended.returncode, 0, ended.stderr)
+        made = [site, *site.iterdir()]
+        self.assertIn("roster.sqlite", [path.name for path in made])
+        self.assertEqual({path.stat().st_uid for path in made}, {65534})
+        self.assertEqual((site.stat().st_mode & 0o777, (site / "roster.sqlite").stat().st_mode & 0o777), (0o700, 0o600))
 
     def _start(self, *arguments: str) -> subprocess.Popen[str]:
         return subprocess.Popen(

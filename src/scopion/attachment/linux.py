@@ -47,6 +47,7 @@ class LiveAttachment:
         self.clock = SystemClock()
 
     def interfaces(self) -> tuple[Interface, ...]:
+        """All interfaces but loopback, from three of the kernel's tables."""
         addresses = _addresses()
         gateways = _gateways()
         found = []
@@ -76,6 +77,7 @@ class LiveAttachment:
         return tuple(found)
 
     def rights(self) -> Rights:
+        """Whether a packet socket may be opened: opening one is the question."""
         require_unlocked()
         try:
             # Protocol 0: the socket receives nothing; opening it is the question.
@@ -85,18 +87,21 @@ class LiveAttachment:
         return Rights(raw_frames=True)
 
     def open_link(self, interface: Interface) -> Link:
+        """A packet socket."""
         from scopion.attachment.packet_link import PacketLink
 
         require_unlocked()
         return PacketLink(interface)
 
     def open_datagrams(self, interface: Interface) -> Datagrams:
+        """A UDP socket."""
         from scopion.attachment.udp_touch import UdpTouch
 
         require_unlocked()
         return UdpTouch(interface)
 
     def neighbours(self, interface: Interface) -> tuple[Neighbour, ...]:
+        """The kernel's neighbour table (IPv4) for an interface."""
         require_unlocked()
         found = []
         for record in netlink.dump(netlink.RTM_GETNEIGH, socket.AF_INET, interface.index):

@@ -65,6 +65,7 @@ class PacketLink:
         self._poll.register(self._socket, select.POLLIN)
 
     def send(self, frame: bytes) -> None:
+        """Put a frame on the wire; waits while the device's own queue is full."""
         while True:
             try:
                 self._socket.send(frame)
@@ -77,6 +78,7 @@ class PacketLink:
                 time.sleep(0.001)  # the device's own queue is full: a frame leaves it every few microseconds
 
     def receive(self, deadline: float) -> Arrival | None:
+        """The next frame that the filter lets through, with the kernel's time of its arrival."""
         while True:
             try:
                 frame, ancillary, _, _ = self._socket.recvmsg(_FRAME, 64)
@@ -90,6 +92,7 @@ class PacketLink:
                 raise interface_lost(self.interface, error) from error
 
     def close(self) -> None:
+        """Give the socket back."""
         self._socket.close()
 
     def _wait_for_room(self) -> None:

@@ -10,10 +10,13 @@ class SystemClock:
     """Implements ``Clock``."""
 
     def now(self) -> datetime:
+        """The time of day in UTC."""
         return datetime.now(UTC)
 
     def monotonic(self) -> float:
+        """Seconds since some start; no clock change moves them."""
         return time.monotonic()
 
     def local(self, moment: datetime) -> datetime:
+        """In the time zone of this machine."""
         return moment.astimezone()

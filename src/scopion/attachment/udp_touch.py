@@ -43,6 +43,7 @@ class UdpTouch:
         self._poll.register(self._socket, 0)  # errors are always reported
 
     def touch(self, address: IPv4Address) -> bool:
+        """Send an empty datagram; the kernel resolves the address first, which is the point."""
         for _ in range(3):  # a pending error of an earlier datagram is reported instead of sending: once more
             try:
                 self._socket.sendto(b"", (str(address), DISCARD_PORT))
@@ -55,6 +56,7 @@ class UdpTouch:
         return False
 
     def refusals(self) -> tuple[tuple[IPv4Address, float], ...]:
+        """What the error queue holds: hosts that have refused the datagram."""
         found: list[tuple[IPv4Address, float]] = []
         while True:
             try:
@@ -68,11 +70,13 @@ class UdpTouch:
                     found.append((IPv4Address(peer[0]), time.monotonic()))
 
     def wait(self, deadline: float) -> None:
+        """Sleep until the error queue has something, or the deadline."""
         left = deadline - time.monotonic()
         if left > 0:
             self._poll.poll(left * 1000)
 
     def close(self) -> None:
+        """Give the socket back."""
         self._socket.close()
 
     def _bind_to_device(self) -> None:

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from scopion.cli.output import Column, Row, chosen_format, output_format, show
+from scopion.cli.output import Column, Row, output_format, show
 from scopion.cli.session import Session, pass_session
+
+if TYPE_CHECKING:
+    from scopion.operations.here import Whereabouts
 
 KEYS = ("chosen", "name", "state", "medium", "address", "mac", "subnet", "gateway", "gateway_mac")
 COLUMNS = (
@@ -37,7 +41,6 @@ def here(session: Session, format_name: str | None) -> None:
     found = whereabouts(session.site)
     rows = list(_rows(found))
     recognised = found.recognition
-    sentences = _sentences(session, found)
     document = {
         "interfaces": rows,
         "scan_takes": found.choice.interface.name if found.choice else None,
@@ -53,20 +56,18 @@ def here(session: Session, format_name: str | None) -> None:
         "how_to_get_more": found.rights.how_to_get_more or None,
     }
     show(rows, KEYS, COLUMNS, format_name, document=document)
-    if chosen_format(format_name) == "table":
-        click.echo()
-        for sentence in sentences:
-            click.echo(sentence)
+    session.note("")
+    for sentence in _sentences(session, found):
+        session.note(sentence)
 
 
-def _rows(found: Any) -> Any:
+def _rows(found: Whereabouts) -> Iterator[dict[str, Any]]:
     from scopion.attachment.choose import medium_words
 
     chosen = found.choice.interface if found.choice else None
     for interface in found.interfaces:
-        addresses = interface.addresses or (None,)
-        for address in addresses:
-            first = address is addresses[0]
+        for number, address in enumerate(interface.addresses or (None,)):
+            first = number == 0
             yield {
                 "chosen": interface is chosen and first,
                 "name": interface.name,
@@ -86,10 +87,10 @@ def _gateway_mac(row: Row) -> str:
     return "no answer" if row["chosen"] else "not asked"
 
 
-def _sentences(session: Session, found: Any) -> list[str]:
+def _sentences(session: Session, found: Whereabouts) -> list[str]:
     from scopion.operations.recognise import Verdict
 
-    if found.choice is None:
+    if found.choice is None or found.recognition is None:
         return [f"A scan is not possible: {found.no_choice}."]
     interface = found.choice.interface
     told = [f"scan would take {interface.name} ({interface.subnets[0]}), because {found.choice.reason}."]

@@ -5,13 +5,16 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterator
 from datetime import UTC, datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from scopion.cli.output import Column, chosen_format, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.model.errors import InvalidMacAddress, NotFound
+
+if TYPE_CHECKING:
+    from scopion.vendors.registry import Vendor
 
 KEYS = ("asked", "vendor", "place", "country", "kind", "prefix", "bits")
 COLUMNS = (
@@ -118,7 +121,7 @@ def _say_ages(session: Session) -> None:
         click.echo(str(age))
 
 
-def _row(asked: str, found: Any) -> dict[str, Any]:
+def _row(asked: str, found: Vendor) -> dict[str, Any]:
     return {
         "asked": asked,
         "vendor": found.name,

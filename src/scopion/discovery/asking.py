@@ -24,6 +24,8 @@ _TABLE_EVERY_S = 0.05
 # The kernel asks three times, a second apart (mcast_solicit, retrans_time_ms of neigh/default), then gives up.
 KERNEL_REQUESTS = 3
 _KERNEL_SPAN_S = 3.3
+# A little more than was asked for, so that no clock's grain spoils it.
+_GRAIN_S = 0.1
 # An entry that was stale is first believed for 5 s (delay_first_probe_time), then asked three times.
 CHECKING_LIMIT_S = 9.0
 # The kernel's table holds 1,024 entries and starts to throw out at 512 (gc_thresh): never more at once than this.
@@ -80,9 +82,11 @@ class ArpAsker:
         self._link = attachment.open_link(interface)
 
     def ask(self, address: IPv4Address) -> None:
+        """Broadcast a request."""
         self._link.send(encode_request(self._mac, self._own, address))
 
     def answers(self, deadline: float) -> Iterator[Answer]:
+        """Decode what has arrived; any ARP frame of somebody else shows that they are there."""
         for _ in range(_TURN):
             arrival = self._link.receive(deadline)
             if arrival is None:
@@ -95,9 +99,11 @@ class ArpAsker:
                     yield Answer(packet.sender_address, packet.sender_mac, arrival.at, asked=to_us)
 
     def undecided(self) -> bool:
+        """Never: an answer comes or it does not."""
         return False
 
     def close(self) -> None:
+        """Close the link."""
         self._link.close()
 
 
@@ -117,11 +123,13 @@ class TouchAsker:
         self._read_at = 0.0
 
     def ask(self, address: IPv4Address) -> None:
+        """Touch the address, or put it by until the system has room."""
         self._open.add(address)
         if self._waiting or not self._datagrams.touch(address):
             self._waiting.append(address)
 
     def answers(self, deadline: float) -> Iterator[Answer]:
+        """Read the table every now and then, with the refusals that have come in."""
         clock = self._attachment.clock
         while self._waiting and self._datagrams.touch(self._waiting[0]):
             self._waiting.popleft()
@@ -134,9 +142,11 @@ class TouchAsker:
         yield from self._read_table(now)
 
     def undecided(self) -> bool:
+        """Whether stale entries are being checked, or touches wait for room."""
         return self._checking or bool(self._waiting)
 
     def close(self) -> None:
+        """Close the socket."""
         self._datagrams.close()
 
     def _read_table(self, now: float) -> Iterator[Answer]:
@@ -170,14 +180,21 @@ def plan_for(
     """
     if method is Method.TOUCH:
         rounds = max_rounds or -(-patience.requests // KERNEL_REQUESTS)
-        span_s = max(_KERNEL_SPAN_S, patience.span_s)
-        return SweepPlan(pace, rounds, rounds, span_s, checks=False, patience=patience)
+        return SweepPlan(
+            pace,
+            max_rounds=rounds,
+            min_rounds=rounds,
+            min_span_s=patience.span_s + _GRAIN_S,
+            min_round_s=_KERNEL_SPAN_S,
+            checks=False,
+            patience=patience,
+        )
     usual = SweepPlan(pace)
     rounds = max_rounds or max(usual.max_rounds, patience.requests)
     return SweepPlan(
         pace,
         max_rounds=rounds,
         min_rounds=min(rounds, max(usual.min_rounds, patience.requests)),
-        min_span_s=max(usual.min_span_s, patience.span_s + 0.1),  # a little more, so that no clock's grain spoils it
+        min_span_s=max(usual.min_span_s, patience.span_s + _GRAIN_S),
         patience=patience,
     )

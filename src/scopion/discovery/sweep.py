@@ -49,6 +49,7 @@ class SweepPlan:
     min_rounds: int = 3
     # Nobody is given up sooner than this after the first request: wireless stations doze for up to a second.
     min_span_s: float = 1.1
+    min_round_s: float = 0.0  # a round waits at least so long, because somebody else repeats the question meanwhile
     checks: bool = True  # whether asking again those who have answered tells anything
     patience: Patience = USUAL_PATIENCE
 
@@ -200,8 +201,11 @@ class Sweep:
     def _round_ends_at(self) -> float:
         if self.rounds == 0:
             return 0.0
-        ends = self._round_sent_at + self._trip.timeout()
-        if self._settled >= len(self._asked) or self._another_round(ends):
+        waited = self._round_sent_at + self._trip.timeout()
+        if self._settled >= len(self._asked):
+            return waited
+        ends = max(waited, self._round_sent_at + self.plan.min_round_s)
+        if self._another_round(ends):
             return ends
         # The last round: stragglers get the time that the slowest needed, and nobody is given up too soon.
         stragglers = self._round_sent_at + min(1.25 * self._slowest_s, self._trip.longest_s)

@@ -46,6 +46,7 @@ class Memory:
 
     @classmethod
     def open(cls, site: Site, prepared: PreparedScan, started: datetime) -> Memory:
+        """Open the roster and note that a scan begins; a roster that cannot be written is a problem to tell."""
         try:
             roster = cls._roster(site)
             name = prepared.choice.interface.name

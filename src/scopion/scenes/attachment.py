@@ -25,19 +25,24 @@ class SceneAttachment:
         self._datagrams: dict[int, SceneDatagrams] = {}
 
     def interfaces(self) -> tuple[Interface, ...]:
+        """The interfaces that the scene file describes."""
         return self.scene.interfaces
 
     def rights(self) -> Rights:
+        """Everything is permitted on a made-up network."""
         return Rights(raw_frames=True)
 
     def open_link(self, interface: Interface) -> Link:
+        """Frames into the interface's segment."""
         return SceneLink(self._segment(interface), interface)
 
     def open_datagrams(self, interface: Interface) -> Datagrams:
+        """Datagrams into it; one table an interface, as a kernel keeps it."""
         segment = self._segment(interface)
         return self._datagrams.setdefault(interface.index, SceneDatagrams(segment))
 
     def neighbours(self, interface: Interface) -> tuple[Neighbour, ...]:
+        """The table that the touches so far have filled."""
         self._segment(interface)
         known = self._datagrams.get(interface.index)
         return known.table() if known else ()

@@ -27,13 +27,16 @@ class SceneClock:
         self._elapsed = 0.0
 
     def now(self) -> datetime:
+        """The story's time of day."""
         return self._start + timedelta(seconds=self._elapsed)
 
     def monotonic(self) -> float:
+        """Virtual seconds since the moment began."""
         return self._elapsed
 
     def local(self, moment: datetime) -> datetime:
-        return moment  # the made-up site lies on the meridian
+        """The made-up site lies on the meridian."""
+        return moment
 
     def wait_until(self, moment: float) -> None:
         """Let the virtual time pass; it never goes back."""
@@ -104,14 +107,17 @@ class SceneLink:
         self._closed = False
 
     def send(self, frame: bytes) -> None:
+        """Put a frame into the segment."""
         self._require_open()
         self.segment.put(frame)
 
     def receive(self, deadline: float) -> Arrival | None:
+        """The next frame; the virtual clock moves on to it, or to the deadline."""
         self._require_open()
         return self.segment.next_arrival(deadline)
 
     def close(self) -> None:
+        """Nothing more can be sent."""
         self._closed = True
 
     def _require_open(self) -> None:
@@ -131,6 +137,7 @@ class SceneDatagrams:
         self._refused: list[tuple[float, IPv4Address]] = []
 
     def touch(self, address: IPv4Address) -> bool:
+        """Resolve as a kernel would, with its three tries."""
         now = self._segment.clock.monotonic()
         for host in self._segment.holders(address)[:1]:
             tries = self._segment.tries_needed(host, self.TRIES)
@@ -143,6 +150,7 @@ class SceneDatagrams:
         return True
 
     def refusals(self) -> tuple[tuple[IPv4Address, float], ...]:
+        """Everybody who is there refuses, after its round trip."""
         now = self._segment.clock.monotonic()
         found = []
         while self._refused and self._refused[0][0] <= now:
@@ -151,9 +159,11 @@ class SceneDatagrams:
         return tuple(found)
 
     def wait(self, deadline: float) -> None:
+        """Let the virtual time pass."""
         self._segment.clock.wait_until(deadline)
 
     def close(self) -> None:
+        """Forget what is pending."""
         self._refused.clear()
 
     def table(self) -> tuple[Neighbour, ...]:
