@@ -5,12 +5,15 @@ from __future__ import annotations
 import csv
 import io
 import json
+import os
 import re
+import shlex
 import shutil
+import subprocess
 import unittest
 
 from scopion.roster.store import FILE
-from tests.support import ProgramTest
+from tests.support import PROGRAM, ProgramTest
 
 KILN, PRINTER, STRANGER = "48:d0:c4:01:22:31", "24:d3:a1:20:7e:14", "a0:b4:d7:66:19:04"
 
@@ -266,6 +269,33 @@ class BadInput(ProgramTest):
                 self.assertIn(text, self.refused(code, *arguments))
         wrong = self.run_program("devices", SCOPION_FORMAT="xml")
         self.assertEqual((wrong.returncode, "SCOPION_FORMAT" in wrong.stderr), (2, True))
+
+    def test_broken_streams(self) -> None:
+        """A full disk, a gone reader, a closed output, a narrow encoding, bytes that are no text: no traceback."""
+        self.begin()
+        self.run_ok("scan")
+        program = shlex.quote(PROGRAM)
+        for command, code, said in (
+            (f"{program} devices >/dev/full", 1, "No space left"),
+            (f"{program} devices >&-", 0, "14 devices"),
+            (f"{program} devices | head -1; exit ${{PIPESTATUS[0]}}", 0, "14 devices"),
+            (f"PYTHONIOENCODING=latin-1 {program} here --format table", 0, "This is Kilnhaven Pottery"),
+            (f"printf '\\xff\\xfe\\n286fb9\\n' | {program} vendor", 2, "line 1"),
+            (f"{program} label 192.0.2.31 $'caf\\xff'", 0, "'caf'"),
+        ):
+            ended = subprocess.run(
+                ["bash", "-c", command],
+                env={**os.environ, "SCOPION_SITE": str(self.site)},
+                capture_output=True,
+                text=True,
+                errors="replace",
+                check=False,
+            )
+            with self.subTest(command=command):
+                self.assertEqual(ended.returncode, code, ended.stderr)
+                self.assertIn(said, ended.stderr)
+                self.assertNotIn("Traceback", ended.stderr)
+                self.assertNotIn("Exception ignored", ended.stderr)
 
     def test_many_addresses_need_a_yes(self) -> None:
         """More than 65,536 addresses are not asked by accident."""

@@ -7,6 +7,7 @@ here and checked against them in the tests.
 from __future__ import annotations
 
 import importlib
+import io
 import os
 import sys
 from typing import Any, NamedTuple
@@ -106,14 +107,37 @@ def cli(ctx: click.Context, site: str | None, quiet: bool, verbose: bool) -> Non
 
 def main(arguments: list[str] | None = None) -> None:
     """Run the program and end the process with its exit code."""
-    sys.exit(run(arguments))
+    _prepare_streams()
+    code = run(arguments)
+    try:
+        sys.stdout.flush()
+    except OSError as error:  # a full disk shows only now; a reader that has gone shows here, too
+        _discard_output()
+        if not isinstance(error, BrokenPipeError):
+            _say(f"the output could not be written: {error.strerror}")
+            code = code or 1
+    sys.exit(code)
+
+
+def _prepare_streams() -> None:
+    """Whatever the terminal can show and the caller has closed: printing and reading never fail for that."""
+    for name, mode in (("stdin", "r"), ("stdout", "w"), ("stderr", "w")):
+        stream = getattr(sys, name)
+        if stream is None:
+            setattr(sys, name, open(os.devnull, mode, encoding="utf-8"))  # noqa: PTH123, SIM115 - it stays open
+        elif isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="replace")
+
+
+def _discard_output() -> None:
+    """Send what is still in the buffer nowhere, or Python complains about it at its end."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def run(arguments: list[str] | None = None) -> int:
     """Run one command; returns the exit code. Every error that has a meaning becomes one line on standard error."""
     try:
         result: Any = cli.main(arguments, prog_name="scopion", standalone_mode=False)
-        sys.stdout.flush()
         return result if isinstance(result, int) else 0
     except click.exceptions.NoArgsIsHelpError as error:
         click.echo(error.format_message())
@@ -128,8 +152,7 @@ def run(arguments: list[str] | None = None) -> int:
         _say(str(error))
         return error.exit_code
     except BrokenPipeError:
-        # The reader (head, less) has had enough: not an error, and nothing more can be printed.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _discard_output()  # the reader (head, less) has had enough: not an error
         return 0
     except OSError as error:
         _say(f"the system refused: {error.strerror or error}" + (f" ({error.filename})" if error.filename else ""))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from contextlib import suppress
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from scopion.attachment.ports import Attachment
 from scopion.model.clock import Clock
@@ -14,8 +15,11 @@ from scopion.operations.vendors import open_vendors
 from scopion.roster.files import make_folder, write_atomically
 from scopion.roster.store import FILE as ROSTER_FILE
 from scopion.roster.store import Roster
-from scopion.scenes.story import Story
+from scopion.scenes import STORY_FILE
 from scopion.vendors.registry import Vendors
+
+if TYPE_CHECKING:
+    from scopion.scenes.story import Story
 
 
 class Site:
@@ -33,6 +37,11 @@ class Site:
     @cached_property
     def story(self) -> Story | None:
         """The story that the folder keeps, if it is a made-up site's."""
+        if not (self.folder / STORY_FILE).exists():
+            return None
+
+        from scopion.scenes.story import Story
+
         return Story.of(self.folder)
 
     @cached_property

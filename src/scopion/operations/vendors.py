@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from scopion.scenes import STORY_FILE
 from scopion.vendors.registry import Vendors
 from scopion.vendors.snapshot import PACKAGED, Snapshot
 
@@ -18,7 +19,7 @@ def listing_path(folder: Path) -> Path:
 def open_vendors(folder: Path) -> Vendors:
     """The registry for a site's folder; a made-up site's makers come first. Raises DamagedListing."""
     snapshots = [Snapshot.open(listing_path(folder))]
-    if (folder / "story.json").exists():
+    if (folder / STORY_FILE).exists():
         snapshots[:0] = _scene_makers(folder)
     return Vendors(*snapshots)
 

@@ -8,9 +8,8 @@ from pathlib import Path
 
 from scopion.model.errors import InvalidSettings
 from scopion.roster.files import write_atomically
+from scopion.scenes import STORY_FILE
 from scopion.scenes.scene import Moment, Scene, load_scene
-
-FILE = "story.json"
 
 
 class Story:
@@ -33,7 +32,7 @@ class Story:
     @classmethod
     def of(cls, folder: Path) -> Story | None:
         """The story that a folder keeps, or None if it keeps none. Raises InvalidSettings if it is damaged."""
-        path = folder / FILE
+        path = folder / STORY_FILE
         try:
             kept = json.loads(path.read_text(encoding="utf-8"))
             at = datetime.fromisoformat(kept["at"]).astimezone(UTC)
@@ -66,4 +65,4 @@ class Story:
     def save(self) -> None:
         """Write the file whole or not at all."""
         kept = {"scene": self.scene.name, "at": self.at.isoformat(), "moment": self.moment}
-        write_atomically(self.folder / FILE, (json.dumps(kept) + "\n").encode())
+        write_atomically(self.folder / STORY_FILE, (json.dumps(kept) + "\n").encode())
