@@ -132,7 +132,8 @@ class Scanning(LabTest):
         process.send_signal(signal.SIGINT)
         _, told = process.communicate(timeout=20)
         self.assertEqual(process.returncode, 1)
-        self.assertRegex(told, r"PARTIAL \(interrupted\): .* asked, \d+ answered")
+        self.assertRegex(told, r"PARTIAL: .* of 254 asked, \d+ answered")
+        self.assertIn("the scan is partial (interrupted)", told)
         self.assertNotIn("gone from", told)
         outcomes = [row[0] for row in self._rows("SELECT outcome FROM scan ORDER BY id")]
         self.assertEqual(outcomes, ["complete", "partial"])
@@ -233,6 +234,33 @@ class Changing(LabTest):
         self.lab.join(LabHost(STRANGER.name, STRANGER.mac, ("192.0.2.145",)))
         moved = self.lab.scan(self.site, privileged=False)["events"]
         self.assertEqual([(event["kind"], event["was_address"]) for event in moved], [("readdressed", "192.0.2.144")])
+
+
+class PulledPlug(unittest.TestCase):
+    def test_a_link_that_goes_and_comes_makes_nobody_left(self) -> None:
+        """Frames into a pulled cable are lost without an error: the scan is partial then, by either method."""
+        require_lab()
+        hosts = [LabHost(f"host{each}", f"10:c0:de:00:01:{each:02x}", (f"192.0.2.{each}",)) for each in (1, 200, 201)]
+        lab = Lab(hosts)
+        self.addCleanup(lab.close)
+        for privileged, change in ((True, "set port1 down"), (False, "set port1 down"), (False, None)):
+            with tempfile.TemporaryDirectory() as folder:
+                lab.scan(Path(folder))
+                environment = {**os.environ, "SCOPION_SITE": folder, "SCOPION_LIVE": "namespaces"}
+                command = lab.command(["scan", "192.0.2.200-254", "--pace", "30"], privileged=privileged)
+                pipe = subprocess.PIPE
+                process = subprocess.Popen(command, stdout=pipe, stderr=pipe, text=True, env=environment)
+                time.sleep(1.0)
+                if change:
+                    lab.run("switch", ["ip", "link", *change.split()])
+                    time.sleep(0.5)
+                    lab.run("switch", ["ip", "link", "set", "port1", "up"])
+                else:
+                    lab.run("desk", ["ip", "addr", "flush", "dev", "eth0"])
+                _, told = process.communicate(timeout=60)
+                self.assertEqual(process.returncode, 1, told)
+                self.assertRegex(told, "the scan is partial .*(interrupted|lost its address)")
+                self.assertNotIn("gone from", told)
 
 
 class LossyWholly(unittest.TestCase):

@@ -85,6 +85,20 @@ def missing(interface: Interface) -> str:
     return "" if interface.subnets else "has only single-address subnets"
 
 
+def what_happened(before: Interface, now: Interface | None, own_address: IPv4Address) -> str:
+    """What has become of an interface in the meantime, in words; empty if it was there all the time.
+
+    Frames into a pulled cable are lost without an error, so only this tells silence from a dead interface.
+    """
+    if now is None:
+        return f"{before.name} is gone"
+    if not now.up:
+        return f"{before.name} {missing(now)}"
+    if own_address not in {each.ip for each in now.addresses}:
+        return f"{before.name} has lost its address {own_address}"
+    return f"the link of {before.name} was interrupted" if now.carrier_changes != before.carrier_changes else ""
+
+
 def medium_words(interface: Interface) -> str:
     """The medium as a table shows it: ``cable``, ``wireless``, ``virtual (bridge)``."""
     if interface.virtual and interface.medium is not Medium.WIRELESS:

@@ -21,6 +21,7 @@ from scopion.model.text import clean
 _ETHERNET = 1  # ARPHRD_ETHER
 _UP, _LOOPBACK, _NOARP, _RUNNING = 0x1, 0x8, 0x80, 0x40
 _IFLA_ADDRESS, _IFLA_IFNAME, _IFLA_LINKINFO, _IFLA_INFO_KIND = 1, 3, 18, 1
+_IFLA_CARRIER_CHANGES = 35
 _IFA_ADDRESS, _IFA_LOCAL = 1, 2
 _RTA_OIF, _RTA_GATEWAY, _RTA_PRIORITY = 4, 5, 6
 _MAIN_TABLE, _UNICAST = 254, 1
@@ -72,6 +73,7 @@ class LiveAttachment:
                     virtual=virtual if ethernet else virtual or "tunnel",
                     gateway=gateway,
                     metric=metric,
+                    carrier_changes=int.from_bytes(record.attributes.get(_IFLA_CARRIER_CHANGES, b""), sys.byteorder),
                 )
             )
         return tuple(found)

@@ -28,6 +28,7 @@ class Interface:
     virtual: str = ""  # what kind of virtual interface it is (bridge, veth, tunnel...); empty for a real one
     gateway: IPv4Address | None = None  # the next hop of its default route
     metric: int = 0  # of that route: the system prefers the lowest
+    carrier_changes: int = 0  # how often its cable or radio link came or went; 0 where the system does not tell
 
     @property
     def can_resolve(self) -> bool:

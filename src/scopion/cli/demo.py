@@ -29,7 +29,7 @@ _WIDTH = 100
 )
 @pass_session
 def demo(session: Session, keep: Path | None, begin: Path | None, onward: Path | None) -> None:
-    """A made-up site, told in a minute; or kept, to try things out.
+    """A made-up site, told in a minute, or kept to try out.
 
     Kilnhaven Pottery has a workshop, a shop and a café. Its network is played through the same code as a real one;
     no packet leaves this machine.
@@ -73,7 +73,9 @@ def _run(step: Step, folder: Path) -> None:
     environment = {**os.environ, "SCOPION_SITE": str(folder), "SCOPION_FORMAT": "table"}
     if not sys.stdout.isatty():
         environment.setdefault("COLUMNS", str(_WIDTH + 20))
-    ended = subprocess.run([sys.executable, "-m", "scopion", *step.command], env=environment, check=False)
+    # One stream, so that the story is whole and in order in a pipe, too.
+    command = [sys.executable, "-m", "scopion", *step.command]
+    ended = subprocess.run(command, env=environment, stderr=subprocess.STDOUT, check=False)
     if ended.returncode != 0:
         raise click.ClickException(f"scopion {shlex.join(step.command)} ended with {ended.returncode}")
 

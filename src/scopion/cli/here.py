@@ -30,7 +30,7 @@ COLUMNS = (
 @output_format
 @pass_session
 def here(session: Session, format_name: str | None) -> None:
-    """Where am I: interfaces, subnet, gateway, which site this is.
+    """Where am I: interface, subnet, gateway, which site.
 
     Nothing is changed. At most the gateway is asked for its MAC address, by which networks that use the same
     subnet are told apart.

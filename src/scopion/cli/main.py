@@ -29,8 +29,8 @@ class Entry(NamedTuple):
 
 FAMILIES: dict[str, dict[str, Entry]] = {
     "Look": {
-        "here": Entry("here", "here", "Where am I: interfaces, subnet, gateway, which site this is."),
-        "scan": Entry("scan", "scan", "Who is here: ask the subnet, name, remember, tell what is new."),
+        "here": Entry("here", "here", "Where am I: interface, subnet, gateway, which site."),
+        "scan": Entry("scan", "scan", "Who is here: ask, name, remember, tell what is new."),
         "vendor": Entry("vendor", "vendor", "Who made it: MAC addresses or prefixes to makers."),
     },
     "Remember": {
@@ -38,11 +38,11 @@ FAMILIES: dict[str, dict[str, Entry]] = {
         "label": Entry("describe", "label", "Give a device its name, owner and place."),
         "mark": Entry("describe", "mark", "Say what you think of it: known, guest, unwanted, new."),
     },
-    "Admit and refuse": {
-        "wifi": Entry("wifi", "wifi", "Wireless allow and deny lists, and the sheet to type them in."),
+    "Wireless": {
+        "wifi": Entry("wifi", "wifi", "Allow and deny lists, and the sheet to type them in."),
     },
     "Begin": {
-        "demo": Entry("demo", "demo", "A made-up site, told in a minute; or kept, to try things out."),
+        "demo": Entry("demo", "demo", "A made-up site, told in a minute, or kept to try out."),
     },
 }
 
@@ -64,11 +64,16 @@ class CommandMap(click.Group):
                 return with_shared(command)
         return None
 
-    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        """The map: families and one line a command."""
-        for family, commands in FAMILIES.items():
-            with formatter.section(family):
-                formatter.write_dl([(name, entry.summary) for name, entry in commands.items()], col_max=12)
+    def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """The map first, then the options: one line a command, so that it stays on one screen."""
+        with formatter.section("Commands"):
+            rows = [
+                (family if first else "", f"{name:<9} {entry.summary}")
+                for family, commands in FAMILIES.items()
+                for first, (name, entry) in zip((True, *(False,) * len(commands)), commands.items(), strict=False)
+            ]
+            formatter.write_dl(rows, col_max=10, col_spacing=2)
+        click.Command.format_options(self, ctx, formatter)
 
 
 def with_shared(command: click.Command) -> click.Command:
@@ -90,17 +95,19 @@ def _take_shared(ctx: click.Context, param: click.Parameter, value: bool) -> Non
         setattr(session, param.name, True)
 
 
-@click.group(cls=CommandMap, invoke_without_command=False, context_settings={"help_option_names": ["-h", "--help"]})
-@click.option("--site", metavar="DIR", help="The site's folder [env: SCOPION_SITE; else this machine's or yours].")
+@click.group(
+    cls=CommandMap,
+    context_settings={"help_option_names": ["-h", "--help"]},
+    epilog="A DEVICE is a MAC address in any notation, an address, a label, this-machine, gateway, or the beginning of "
+    "one.",
+)
+@click.option("--site", metavar="DIR", help="The site's folder [SCOPION_SITE; else this machine's or yours].")
 @click.option("--quiet", "-q", is_flag=True, help="Print less: no notes, no progress.")
 @click.option("--verbose", "-v", is_flag=True, help="Print more: why something was chosen.")
 @click.version_option(__version__, message="scopion %(version)s")
 @click.pass_context
 def cli(ctx: click.Context, site: str | None, quiet: bool, verbose: bool) -> None:
-    """Look after a small network: who is on it, what it is, whose it is, whether it may be.
-
-    A DEVICE is a MAC address in any notation, an address, a label, this-machine, gateway, or the beginning of one.
-    """
+    """Look after a small network: who is on it, what it is, whose, and may it be."""
     ctx.obj = Session(site, quiet=quiet, verbose=verbose)
     ctx.call_on_close(ctx.obj.close)
 

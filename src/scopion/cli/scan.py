@@ -46,7 +46,7 @@ if TYPE_CHECKING:
 @output_format
 @pass_session
 def scan(session: Session, /, fail_on: tuple[str, ...], yes: bool, format_name: str | None, **options: Any) -> None:
-    """Who is here: ask the subnet, name, remember, tell what is new.
+    """Who is here: ask, name, remember, tell what is new.
 
     A TARGET is 192.0.2.0/24, 192.0.2.7, 192.0.2.10-192.0.2.20, 192.0.2.10-20, or a comma list of them; without one
     the attached subnet is scanned. Ctrl-C ends a scan early and keeps what was found.
@@ -179,11 +179,12 @@ def _closing(result: ScanResult, counts: Counts) -> str:
     lead = ", ".join(f"{counts[kind]} {word}" for kind, word in words.items() if kind in counts)
     if not lead:
         known = result.folded and not result.baseline and not result.memory_lost
-        lead = "Nothing new" if known else f"{findings.answered} found"
-    kind = "" if findings.completed else f"PARTIAL ({findings.interruption}): "
+        lead = "Nothing new" if known and findings.completed else f"{findings.answered} found"
+    partial = "" if findings.completed else "PARTIAL: "
+    of_all = "" if findings.completed else f" of {len(result.targets)}"
     return (
-        f"{kind}{click.style(lead, bold=True)} - {result.range} on {result.choice.interface.name}: "
-        f"{findings.asked} asked, {findings.answered} answered in {findings.duration_s:.1f} s."
+        f"{partial}{click.style(lead, bold=True)} - {result.range} on {result.choice.interface.name}: "
+        f"{findings.asked}{of_all} asked, {findings.answered} answered in {findings.duration_s:.1f} s."
     )
 
 

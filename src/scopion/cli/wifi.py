@@ -22,7 +22,7 @@ ENTRY_KEYS = ("list", "in_effect", "name", "macs", "vendor", "ssid", "descriptio
 ENTRY_COLUMNS = (
     Column("list", lambda row: row["list"], lambda row: "red" if row["list"] == "deny" else "green"),
     Column("in effect", lambda row: "yes" if row["in_effect"] else "no", lambda row: "" if row["in_effect"] else "dim"),
-    Column("name", lambda row: row["name"] or "–", shrinks=True),
+    Column("name", lambda row: row["name"] or "–"),
     Column("MAC", lambda row: "\n".join(row["macs"])),
     Column("vendor", lambda row: row["vendor"] or "", shrinks=True),
     Column("SSID", lambda row: row["ssid"]),
@@ -52,7 +52,7 @@ class InOrder(click.Group):
 
 @click.group(cls=InOrder, no_args_is_help=True)
 def wifi() -> None:
-    """Wireless allow and deny lists, and the sheet to type them in.
+    """Allow and deny lists, and the sheet to type them in.
 
     Each network (SSID) has a mode - off, allow: only the listed may associate, deny: all but the listed - and
     entries. The first allow or deny makes the network. A list is a convenience, not a lock: encryption and a changed

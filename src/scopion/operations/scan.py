@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from datetime import datetime
 
+from scopion.attachment.choose import what_happened
 from scopion.discovery.asking import Asker, Method, open_asker, plan_for
-from scopion.discovery.runner import OnProgress, run_scan
+from scopion.discovery.runner import Findings, OnProgress, run_scan
 from scopion.discovery.sweep import Patience
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source
@@ -58,6 +59,7 @@ def _scanned(site: Site, prepared: PreparedScan, asker: Asker, on_host: OnHost, 
         show,
         on_progress,
     )
+    _distrust_a_dead_interface(site, prepared, findings)
     seen = [own, *findings.observations]
     gateway_mac = _gateway_mac(site, prepared, findings.observations)
     familiar = {each.mac for each in findings.observations} & known.keys() - {gateway_mac}
@@ -87,6 +89,17 @@ def _scanned(site: Site, prepared: PreparedScan, asker: Asker, on_host: OnHost, 
         memory_lost=memory.lost,
         not_remembered=folded.problem,
     )
+
+
+def _distrust_a_dead_interface(site: Site, prepared: PreparedScan, findings: Findings) -> None:
+    """A scan whose interface went away meanwhile is partial: its silence says nothing about who has left."""
+    before = prepared.choice.interface
+    now = next((each for each in site.attachment.interfaces() if each.name == before.name), None)
+    happened = what_happened(before, now, prepared.own_address)
+    if happened and findings.completed:
+        findings.completed = False
+        findings.interruption = happened
+        findings.asked_enough.clear()
 
 
 def _own_observation(prepared: PreparedScan, at: datetime) -> Observation:

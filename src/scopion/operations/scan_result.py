@@ -141,7 +141,7 @@ def notes(result: ScanResult) -> list[str]:
         )
     if result.findings.loss >= WORTH_TELLING_LOSS:
         told.append(
-            f"about {result.findings.loss:.0%} of the answers got lost on the way: "
+            f"about {result.findings.loss * 100:.0f} % of the answers got lost on the way: "
             f"so {result.findings.rounds} rounds were asked"
         )
     return told

@@ -46,7 +46,8 @@ class Vendor(NamedTuple):
         """What to show in a table: the organisation, or what the address is instead."""
         if self.kind is VendorKind.SPLIT and self.pieces:
             return f"(block of {self.pieces:,} smaller assignments)"
-        return _SAID.get(self.kind) or " / ".join(who.name for who in self.organisations)
+        names = " / ".join(who.name for who in self.organisations)
+        return _SAID.get(self.kind) or (f"{names} (shared prefix)" if self.kind is VendorKind.SHARED else names)
 
     @property
     def place(self) -> str:
