@@ -105,6 +105,8 @@ class Sites(ProgramTest):
         self.assertIn("0c:be:11:00:00:03", guest.stdout)
         after = json.loads(self.run_ok("devices", "--format", "json"))
         self.assertEqual(after, json.loads(before))
+        asked = self.run_program("scan", "--interface", "wlp2s0", "--fail-on", "joined")
+        self.assertEqual((asked.returncode, "none of the site's networks" in asked.stderr), (1, True))
         self.run_ok("scan", "--interface", "wlp2s0", "--remember")
         self.assertEqual(len(self.run_json("devices")), len(after) + 1)
         self.assertTrue(self.run_json("scan", "--interface", "wlp2s0")["scan"]["remembered"])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable
 from contextlib import AbstractContextManager
 from typing import TYPE_CHECKING, Any
@@ -138,19 +139,7 @@ def _tell(session: Session, result: ScanResult) -> None:
         session.note(f"{click.style(piece.kind + ':', bold=True)} {piece.sentence}.")
     for remark in _remarks(session, result):
         session.note(remark)
-    session.note(_closing(result, Counts.of(piece.kind for piece in news)))
-
-
-class Counts(dict[EventKind, int]):
-    """How many events there are of each kind."""
-
-    @classmethod
-    def of(cls, kinds: Iterable[EventKind]) -> Counts:
-        """Count them."""
-        counts = cls()
-        for kind in kinds:
-            counts[kind] = counts.get(kind, 0) + 1
-        return counts
+    session.note(_closing(result, Counter(piece.kind for piece in news)))
 
 
 def _remarks(session: Session, result: ScanResult) -> Iterable[str]:
@@ -168,7 +157,7 @@ def _remarks(session: Session, result: ScanResult) -> Iterable[str]:
         yield f"{verb}: this is none of the networks of {session.site.name}, {result.recognition.reason}.{hint}"
 
 
-def _closing(result: ScanResult, counts: Counts) -> str:
+def _closing(result: ScanResult, counts: Counter[EventKind]) -> str:
     findings = result.findings
     words = {
         EventKind.JOINED: "new",
@@ -195,6 +184,8 @@ def _end(result: ScanResult, fail_on: tuple[str, ...]) -> None:
         raise StorageFailed(f"this scan was not remembered: {result.not_remembered}")
     if fail_on and result.memory_lost:
         raise ScopionError("--fail-on cannot be answered: the memory of earlier devices was lost")
+    if fail_on and not result.folded:
+        raise ScopionError("--fail-on cannot be answered: this is none of the site's networks")
     happened = sorted({str(event.kind) for event in result.events} & set(fail_on))
     if happened:
         raise CheckNotMet(f"{', '.join(happened)}: asked to fail on that")

@@ -17,6 +17,7 @@ from scopion.operations.recognise import recognise
 from scopion.operations.remember import Memory
 from scopion.operations.scan_result import Host, ScanResult, hosts_of
 from scopion.operations.site import Site
+from scopion.roster.scans import KnownSubnet
 
 OnHost = Callable[[Host], None]
 
@@ -61,7 +62,7 @@ def _scanned(site: Site, prepared: PreparedScan, asker: Asker, on_host: OnHost, 
     )
     _distrust_a_dead_interface(site, prepared, findings)
     seen = [own, *findings.observations]
-    gateway_mac = _gateway_mac(site, prepared, findings.observations)
+    gateway_mac = _gateway_mac(site, prepared, findings.observations, memory.subnets)
     familiar = {each.mac for each in findings.observations} & known.keys() - {gateway_mac}
     recognition = recognise(
         prepared.subnet,
@@ -108,9 +109,13 @@ def _own_observation(prepared: PreparedScan, at: datetime) -> Observation:
     return Observation(interface.mac, prepared.own_address, at, Source.OWN, interface.medium)
 
 
-def _gateway_mac(site: Site, prepared: PreparedScan, seen: Sequence[Observation]) -> MacAddress | None:
+def _gateway_mac(
+    site: Site, prepared: PreparedScan, seen: Sequence[Observation], known: Sequence[KnownSubnet]
+) -> MacAddress | None:
+    """Who answered for the gateway; if several did, the one that is known, so that a forger cannot hide the site."""
     interface = prepared.choice.interface
-    found = next((each.mac for each in seen if each.address == interface.gateway), None)
-    if found is not None or interface.gateway in (prepared.addresses or ()):
-        return found  # it was asked and did not answer: asking again tells nothing
+    found = [each.mac for each in seen if each.address == interface.gateway]
+    if found or interface.gateway in (prepared.addresses or ()):
+        expected = {each.gateway_mac for each in known if each.range == prepared.subnet}
+        return next((mac for mac in found if mac in expected), found[0] if found else None)
     return find_gateway_mac(site.attachment, interface, raw_frames=prepared.method is Method.ARP)
