@@ -35,7 +35,7 @@ class TheStory(ProgramTest):
         self.assertEqual(told["readdressed", KILN]["was_address"], "192.0.2.31")
         holders = {row["mac"] for row in second["hosts"] if row["address"] == "192.0.2.20"}
         self.assertEqual(holders, {KILN, PRINTER})
-        self.assertEqual([row["news"] for row in second["hosts"][:3]], ["readdressed", "joined", None])
+        self.assertEqual([row["news"] for row in second["hosts"][:3]], ["joined", "readdressed", None])
 
         self.run_ok("demo", "--next", str(self.site))
         night = self.run_program("scan")

@@ -80,6 +80,15 @@ class Folding(FolderTest):
         self.assertEqual(self.scan((1, 15), asked_enough=[IPv4Address("192.0.2.15")]), [])
         self.assertEqual(self.scan((1, 15)), ["readdressed 1 15"])
 
+    def test_a_slower_scan_does_not_undo_a_quicker_one(self) -> None:
+        """Whom another process has seen after this scan began to ask is not gone, though this scan missed them."""
+        self.scan((1, 11), silent=True)
+        began = self.now
+        self.scan((1, 11), (2, 12))
+        missed = fold(self.roster, [seen(1, 11, began)], EVERYWHERE, self.now, began=began)
+        self.assertEqual(missed, [])
+        self.assertEqual(self.scan((1, 11)), ["left 2 12"])
+
     def test_two_addresses_are_no_move(self) -> None:
         """A second address that was always there does not become a move when the first one goes."""
         self.scan((1, 11), (1, 12), silent=True)

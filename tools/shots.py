@@ -40,7 +40,7 @@ STORY: tuple[tuple[str, ...], ...] = (
      "label 192.0.2.50 till", "label 192.0.2.5 storage", "label 192.0.2.61 'door tablet'",
      "label 192.0.2.62 'window tablet'",
      "mark kiln 'label printer' till storage door window this-machine gateway known"),
-    ("scan", "label 192.0.2.91 \"apprentice's telephone\" --owner 'the apprentice'",
+    ("scan", "label 192.0.2.91 'apprentice telephone' --owner 'the apprentice'",
      "mark apprentice guest --until 2026-12-31"),
     ("scan", "mark 192.0.2.144 unwanted",
      "wifi deny Kilnhaven 192.0.2.144 --description 'came at three in the night' --notation hyphen --capacity 12 "
@@ -56,10 +56,13 @@ def main() -> int:
     PICTURES.mkdir(exist_ok=True)
     for name, chapter, before, shown in SHOTS:
         if name in wanted:
-            with tempfile.TemporaryDirectory() as folder:
-                site = Path(folder) / "kilnhaven"
-                prepare(site, chapter, before)
-                shoot(PICTURES / f"{name}.png", site, shown)
+            folder = Path(tempfile.gettempdir()) / "shots"  # always the same, for pictures show it
+            folder.mkdir()
+            try:
+                prepare(folder / "kilnhaven", chapter, before)
+                shoot(PICTURES / f"{name}.png", folder / "kilnhaven", shown)
+            finally:
+                shutil.rmtree(folder)
             print(PICTURES / f"{name}.png")
     return 0
 

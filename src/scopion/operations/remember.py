@@ -36,8 +36,9 @@ class Folded:
 class Memory:
     """The roster as one scan uses it. One that cannot be written does not stop the scan: looking is still worth it."""
 
-    def __init__(self, roster: Roster | None, scan: int, problem: str) -> None:
+    def __init__(self, roster: Roster | None, scan: int, began: datetime, problem: str = "") -> None:
         self.roster = roster
+        self.began = began
         self.scan = scan
         self.problem = problem
         self.lost = roster.memory_lost if roster else None
@@ -52,8 +53,8 @@ class Memory:
             name = prepared.choice.interface.name
             scan = begin_scan(roster, prepared.targets, prepared.subnet, name, prepared.method, started)
         except StorageFailed as error:
-            return cls(None, 0, str(error))
-        return cls(roster, scan, "")
+            return cls(None, 0, started, str(error))
+        return cls(roster, scan, started)
 
     @staticmethod
     def _roster(site: Site) -> Roster:
@@ -105,7 +106,8 @@ class Memory:
         with roster.transaction():
             note_subnet(roster, prepared.subnet, prepared.choice.interface.gateway, gateway_mac, now)
             subnet = next(each for each in known_subnets(roster) if each.range == prepared.subnet)
-            events = fold(roster, seen, asked_enough, now, scan=self.scan, silent=not subnet.has_baseline)
+            silent = not subnet.has_baseline
+            events = fold(roster, seen, asked_enough, now, began=self.began, scan=self.scan, silent=silent)
             note_own_adapters(roster, _own_adapters(site, prepared), now)
             end_scan(
                 roster,

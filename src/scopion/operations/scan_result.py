@@ -17,6 +17,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source
 from scopion.model.targets import Targets
 from scopion.model.text import joined
+from scopion.operations.news import ORDER
 from scopion.operations.recognise import Recognition
 from scopion.vendors.registry import Vendor, Vendors
 
@@ -40,9 +41,11 @@ class Host:
     news: EventKind | None = None
 
     @property
-    def stands_out(self) -> bool:
-        """Whether the eye should fall on it first."""
-        return self.news is not None or (self.device is not None and self.device.standing is Standing.UNWANTED)
+    def weight(self) -> int:
+        """Where the eye should fall first: the unwanted, then the news by their weight, then the rest."""
+        if self.device is not None and self.device.standing is Standing.UNWANTED:
+            return -1
+        return ORDER.index(self.news) if self.news is not None else len(ORDER)
 
     @classmethod
     def of(
@@ -115,7 +118,7 @@ def hosts_of(
         for each in seen
         if each.address in targets
     ]
-    return sorted(rows, key=lambda row: (not row.stands_out, row.address, row.mac))
+    return sorted(rows, key=lambda row: (row.weight, row.address, row.mac))
 
 
 def notes(result: ScanResult) -> list[str]:

@@ -35,13 +35,15 @@ def fold(
     asked_enough: Container[IPv4Address],
     at: datetime,
     *,
+    began: datetime | None = None,
     scan: int | None = None,
     silent: bool = False,
 ) -> list[Event]:
     """Take in what was seen, and the absence of those who should have answered.
 
     ``asked_enough`` are the addresses that were asked so often and long that whoever was there and did not answer is
-    gone; ``silent`` is for a baseline, where everybody joins and nobody is told. Returns the events recorded, in order.
+    gone; ``began`` is when the asking began, so that nobody is taken for gone whom another process has seen since;
+    ``silent`` is for a baseline, where everybody joins and nobody is told. Returns the events recorded, in order.
     """
     with roster.transaction() as db:
         before = {(row["mac"], row["address"]): row for row in db.execute("SELECT * FROM stay WHERE present")}
@@ -55,8 +57,11 @@ def fold(
                 events += _arrival(adapter, seen)
             _extend_stay(db, seen)
         observed = {(str(seen.mac), str(seen.address)) for seen in observations}
+        latest = to_ms(began or at)
         missing = [
-            row for key, row in before.items() if key not in observed and IPv4Address(row["address"]) in asked_enough
+            row
+            for key, row in before.items()
+            if key not in observed and row["until"] <= latest and IPv4Address(row["address"]) in asked_enough
         ]
         events += _close(db, missing, at)
         if silent:
