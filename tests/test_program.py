@@ -119,6 +119,9 @@ class Sites(ProgramTest):
         part = self.run_json("scan", "192.0.2.16-39", "192.0.2.20", "--exclude", "192.0.2.32", "--rounds", "1")
         self.assertEqual((part["scan"]["asked"], part["scan"]["requests"], part["scan"]["rounds"]), (23, 23, 1))
         self.assertEqual(part["events"], [])
+        self.run_ok("demo", "--next", str(self.site))
+        alone = self.run_json("scan", "192.0.2.61")["events"]
+        self.assertEqual([(event["kind"], event["address"]) for event in alone], [("left", "192.0.2.61")])
         slow = self.run_json("scan", "192.0.2.0/25", "--pace", "50")
         self.assertGreater(slow["scan"]["seconds"], 126 / 50)
 

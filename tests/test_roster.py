@@ -244,6 +244,20 @@ class Files(FolderTest):
                 Roster.open(self.folder)
             self.assertEqual(path.read_bytes(), before)
 
+    def test_reading_makes_nothing(self) -> None:
+        """Where there is no roster, or one that is just being made, reading finds nothing and leaves no file."""
+        self.assertIsNone(Roster.open_for_reading(self.folder))
+        self.assertEqual(list(self.folder.iterdir()), [])
+        (self.folder / FILE).touch()
+        self.assertIsNone(Roster.open_for_reading(self.folder))
+        self._filled().close()
+        roster = Roster.open_for_reading(self.folder)
+        assert roster is not None
+        self.addCleanup(roster.close)
+        self.assertEqual(len(all_devices(roster)), 2)
+        with self.assertRaises(StorageFailed), roster.transaction() as db:
+            db.execute("DELETE FROM device")
+
     def test_a_failed_transaction_leaves_nothing(self) -> None:
         """An error in the middle, even in a nested part, takes everything back."""
         roster = self._filled()

@@ -60,13 +60,18 @@ def whereabouts(site: Site) -> Whereabouts:
 
 def find_gateway_mac(attachment: Attachment, interface: Interface, *, raw_frames: bool) -> MacAddress | None:
     """The MAC of an interface's gateway: as the system knows it, else asked for; None if it does not answer."""
+    for entry in attachment.neighbours(interface):
+        if entry.address == interface.gateway and entry.mac and entry.state is not NeighbourState.FAILED:
+            return entry.mac
+    return ask_gateway_mac(attachment, interface, raw_frames=raw_frames)
+
+
+def ask_gateway_mac(attachment: Attachment, interface: Interface, *, raw_frames: bool) -> MacAddress | None:
+    """The MAC with which the gateway answers right now; None if it does not."""
     gateway = interface.gateway
     own = interface.address_in(gateway) if gateway else None
     if gateway is None or own is None:
         return None
-    for entry in attachment.neighbours(interface):
-        if entry.address == gateway and entry.mac and entry.state is not NeighbourState.FAILED:
-            return entry.mac
     try:
         return _asked(attachment, interface, gateway, own, Method.ARP if raw_frames else Method.TOUCH)
     except (InterfaceLost, NotPermitted):

@@ -101,8 +101,9 @@ class Memory:
         gateway_mac: MacAddress | None,
     ) -> Folded:
         now = site.clock.now()
-        # A segment on which nobody at all answers is a pulled plug, not two hundred devices that have left.
-        asked_enough = findings.asked_enough if findings.answered else ()
+        # Where nobody at all answers, not even the gateway, a plug was pulled: nobody is taken for gone.
+        alive = findings.answered or gateway_mac is not None
+        asked_enough = findings.asked_enough if alive else ()
         with roster.transaction():
             note_subnet(roster, prepared.subnet, prepared.choice.interface.gateway, gateway_mac, now)
             subnet = next(each for each in known_subnets(roster) if each.range == prepared.subnet)

@@ -11,7 +11,7 @@ from scopion.discovery.runner import Findings, OnProgress, run_scan
 from scopion.discovery.sweep import Patience
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source
-from scopion.operations.here import find_gateway_mac
+from scopion.operations.here import ask_gateway_mac
 from scopion.operations.prepare import PreparedScan
 from scopion.operations.recognise import recognise
 from scopion.operations.remember import Memory
@@ -118,4 +118,4 @@ def _gateway_mac(
     if found or interface.gateway in (prepared.addresses or ()):
         expected = {each.gateway_mac for each in known if each.range == prepared.subnet}
         return next((mac for mac in found if mac in expected), found[0] if found else None)
-    return find_gateway_mac(site.attachment, interface, raw_frames=prepared.method is Method.ARP)
+    return ask_gateway_mac(site.attachment, interface, raw_frames=prepared.method is Method.ARP)

@@ -72,8 +72,11 @@ class Roster:
             raise _damaged(path) from None
         roster = cls(path, db)
         with roster.guarded():
-            _check_version(path, db)
-        return roster
+            version = _check_version(path, db)
+        if version == VERSION:
+            return roster
+        db.close()
+        return cls.open(folder) if version else None  # an old one is migrated; one without tables is just being made
 
     def close(self) -> None:
         """Close the file; allowed twice."""
