@@ -9,6 +9,7 @@ from collections.abc import Container, Sequence
 from contextlib import suppress
 from datetime import datetime, timedelta
 from ipaddress import IPv4Address, IPv4Network
+from multiprocessing.synchronize import Barrier
 from pathlib import Path
 
 from hypothesis import given, settings
@@ -193,7 +194,26 @@ def _fold_many(folder: Path, first: int, count: int, at: datetime) -> None:
         roster.close()
 
 
+def _make(folders: Sequence[Path], start: Barrier) -> None:
+    """What one process of several does: make the same rosters at the same moments."""
+    for folder in folders:
+        start.wait(30)
+        Roster.open(folder).close()
+
+
 class Files(FolderTest):
+    def test_several_processes_make_it_at_once(self) -> None:
+        """A roster that four processes open for the first time in the same moment is made once, and nobody fails."""
+        context = multiprocessing.get_context("spawn")
+        folders = [self.folder / str(number) for number in range(60)]
+        start = context.Barrier(4)
+        workers = [context.Process(target=_make, args=(folders, start)) for _ in range(4)]
+        for worker in workers:
+            worker.start()
+        for worker in workers:
+            worker.join(60)
+        self.assertEqual([worker.exitcode for worker in workers], [0, 0, 0, 0])
+
     def test_two_processes_write_at_once(self) -> None:
         """Nothing is lost and nobody fails when two fold at the same time, from a roster that is not there on."""
         context = multiprocessing.get_context("spawn")

@@ -6,6 +6,7 @@ Everything that reads or writes it goes through a ``Roster``'s connection, in th
 from __future__ import annotations
 
 import sqlite3
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
@@ -144,7 +145,7 @@ class Roster:
                 else:
                     _check_version(path, db)
                     _require_sound(path, db)
-                db.execute("PRAGMA journal_mode = WAL")
+                _use_write_ahead_log(db)
                 db.execute("PRAGMA synchronous = NORMAL")
                 db.execute("PRAGMA foreign_keys = ON")
             roster._migrate()
@@ -179,6 +180,19 @@ def _connect(uri: str) -> sqlite3.Connection:
     db = sqlite3.connect(uri, uri=True, timeout=BUSY_S, isolation_level=None)
     db.row_factory = sqlite3.Row
     return db
+
+
+def _use_write_ahead_log(db: sqlite3.Connection) -> None:
+    """Switch a new file to WAL mode. SQLite does not wait for another process that does the same: we do."""
+    deadline = time.monotonic() + BUSY_S
+    while True:
+        try:
+            db.execute("PRAGMA journal_mode = WAL").fetchone()
+            return  # a file system without shared memory keeps its own journal, which is as safe and only slower
+        except sqlite3.OperationalError as error:
+            if "locked" not in str(error) or time.monotonic() > deadline:
+                raise
+        time.sleep(0.02)
 
 
 def _require_sound(path: Path, db: sqlite3.Connection) -> None:
