@@ -87,6 +87,11 @@ class Lists(ProgramTest):
         for who in ("gateway", "this-machine", "0c:be:11:00:00:01"):
             self.assertIn("--insist", self.refused(1, "wifi", "deny", "Kilnhaven", who))
         self.assertEqual(self.run_json("wifi", "ssids"), [])  # and nothing was made meanwhile
+        (self.site / "roster.sqlite").unlink()  # even before any scan has seen this machine
+        self.assertIn("--insist", self.refused(1, "wifi", "deny", "Kilnhaven", OWN_WIRELESS))
+        self.run_ok("scan")
+        self.run_ok("label", "192.0.2.50", "till")
+        self.run_ok("label", "192.0.2.61", "door tablet")
         self.run_ok("wifi", "deny", "Kilnhaven", "gateway", "--insist")
         self.refused(2, "wifi", "deny", "Kilnhaven", "01:00:5e:00:00:01")
         self.refused(2, "wifi", "deny", "Kilnhaven", "ff:ff:ff:ff:ff:ff")
@@ -110,6 +115,7 @@ class Lists(ProgramTest):
         self.run_ok("wifi", "mode", "Kilnhaven", "allow")
         self.refused(1, "wifi", "drop", "Kilnhaven", "this-machine")
         self.refused(1, "wifi", "deny", "Kilnhaven", "this-machine")
+        self.assertIn("'Kilnhaven' is in mode allow", self.run_program("wifi", "entries").stderr)
         self.assertIn(OWN_WIRELESS.replace(":", "-"), self.sheet().lower().replace(":", "-"))
 
     def test_the_sheet_is_in_the_safe_order(self) -> None:

@@ -82,7 +82,7 @@ class Scanning(LabTest):
     @classmethod
     def setUpClass(cls) -> None:
         super().setUpClass()
-        cls.lab.lose(LOSSY, 20)
+        cls.lab.lose(LOSSY, 10)
 
     def test_every_pair_is_right_with_and_without_privilege(self) -> None:
         """Raw frames and touches both find all hosts, the lossy and the double one too, and nobody else."""

@@ -215,14 +215,20 @@ def _entry_row(session: Session, each: ListedEntry) -> dict[str, Any]:
 
 
 def _entries_sentence(session: Session, ssid: str | None, found: Sequence[ListedEntry]) -> str:
-    if ssid is None:
-        if not found:
-            return "Nobody is on a deny list of any network."
-        effective = sum(each.in_effect for each in found)
-        return f"{counted(len(found), 'deny entry', 'deny entries')}, {effective or 'none'} in effect."
     from scopion.operations.wifi_networks import networks
 
-    network = next(each for each, _, _ in networks(session.site) if each.ssid == ssid)
+    known = networks(session.site)
+    if ssid is None:
+        effective = sum(each.in_effect for each in found)
+        denied = f"{counted(len(found), 'deny entry', 'deny entries')}, {effective or 'none'} in effect."
+        told = [denied if found else "Nobody is on a deny list of any network."]
+        told += [
+            f"{each.ssid!r} is in mode allow: all but its {counted(allowed, 'entry', 'entries')} are refused."
+            for each, allowed, _ in known
+            if each.mode is ListMode.ALLOW
+        ]
+        return " ".join(told)
+    network = next(each for each, _, _ in known if each.ssid == ssid)
     macs = sum(len(each.macs) for each in found if each.in_effect)
     holds = f", the router holds {network.capacity}" if network.capacity else ""
     addresses = counted(macs, "address", "addresses")

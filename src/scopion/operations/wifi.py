@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from scopion.attachment.ports import Interface
 from scopion.model.device import Device
 from scopion.model.errors import InvalidMacAddress, NotFound, Refused, ScopionError
 from scopion.model.mac import MacAddress
@@ -22,6 +23,7 @@ from scopion.wireless.refusals import (
     consequence,
     refuse_cable_only,
     refuse_denying,
+    refuse_denying_own,
     refuse_lockout,
     refuse_more_than_fits,
     require_single_address,
@@ -73,7 +75,7 @@ def put_on_list(
         chosen = [_subject(devices, each) for each in subjects]
         moved, cautions = [], []
         for subject in chosen:
-            cautions += _checked(subject, ssid, which, insist)
+            cautions += _checked(site, subject, ssid, which, insist)
             before = lists.drop_entries(roster, ssid, subject.keys)
             if any(entry.list is not which for entry in before):
                 moved.append(subject.name)
@@ -180,12 +182,14 @@ def _subject(devices: Sequence[Device], text: str) -> _Subject:
     return _Subject(device, None, device.called)
 
 
-def _checked(subject: _Subject, ssid: str, which: ListMode, insist: bool) -> list[str]:
+def _checked(site: Site, subject: _Subject, ssid: str, which: ListMode, insist: bool) -> list[str]:
     """What to be careful about. Raises Refused or UsageError for what should not, or cannot, be listed."""
     device = subject.device
     if device is None:
         assert subject.mac is not None
         require_single_address(subject.mac)
+        if which is ListMode.DENY and not insist:
+            refuse_denying_own(ssid, subject.mac, {each.mac for each in _own_interfaces(site) or () if each.mac})
         caution = caution_about(subject.mac)
         return [f"{subject.mac} is {caution}"] if caution else []
     if which is ListMode.DENY and not insist:
@@ -217,9 +221,16 @@ def _refuse_switched_on_lockout(
 
 def _own_wireless(site: Site, devices: Sequence[Device]) -> set[MacAddress]:
     """This machine's wireless adapters that are in use: as the system tells, else as the roster remembers."""
-    try:
-        interfaces = site.attachment.interfaces()
-    except ScopionError:  # no live network here, or it is locked: what is remembered has to do
+    interfaces = _own_interfaces(site)
+    if interfaces is None:
         adapters = [adapter for device in devices if device.own for adapter in device.adapters]
         return {adapter.mac for adapter in adapters if adapter.medium is Medium.WIRELESS}
     return {each.mac for each in interfaces if each.mac and each.up and each.medium is Medium.WIRELESS}
+
+
+def _own_interfaces(site: Site) -> tuple[Interface, ...] | None:
+    """This machine's interfaces; None where there is no live network, or it is locked."""
+    try:
+        return site.attachment.interfaces()
+    except ScopionError:
+        return None

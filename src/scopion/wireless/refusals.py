@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 
 from scopion.model.device import Device
 from scopion.model.errors import Refused, UsageError
@@ -20,6 +20,12 @@ def refuse_denying(ssid: str, device: Device) -> None:
         raise Refused(f"denying this machine on {ssid!r} would lock you out of it: {INSIST}")
     if device.gateway:
         raise Refused(f"denying the gateway {device.label or device.macs[0]} on {ssid!r} could cut off all: {INSIST}")
+
+
+def refuse_denying_own(ssid: str, mac: MacAddress, own: Collection[MacAddress]) -> None:
+    """Raise Refused for a bare MAC address that is this machine's, though no scan has seen it yet."""
+    if mac in own:
+        raise Refused(f"denying {mac}, which is this machine's, on {ssid!r} would lock you out of it: {INSIST}")
 
 
 def refuse_cable_only(device: Device) -> None:
