@@ -215,7 +215,10 @@ class Sweep:
         return self._first_round_sent_at + self.plan.min_span_s
 
     def _another_round(self, at: float) -> bool:
-        return self.rounds < self.plan.max_rounds and not (self._enough() and at >= self._span_ends())
+        if self.rounds >= self.plan.max_rounds:
+            return False
+        # What is left of the span is not worth a round if it is over before a round's answers could be.
+        return not self._enough() or at + self._trip.timeout() < self._span_ends()
 
     def _begin_round_or_end(self, now: float) -> None:
         self.checks_lost += self._checks.total()
