@@ -56,6 +56,8 @@ class MacAddresses(unittest.TestCase):
             "0c::a0:01:02:03",
             "",
             "0c:4e:a0:01:02:0g",
+            "10.0.0.5",
+            "192.0.2.20",
         ):
             with self.subTest(text=text), self.assertRaises(InvalidMacAddress):
                 MacAddress.parse(text)

@@ -161,7 +161,13 @@ class Meaning(FolderTest):
         self.assertEqual(found("10:c0:de:00:01").id, third.id)
         with self.assertRaisesRegex(AmbiguousDevice, "Kiln controller.*Kiln camera"):
             found("kiln c")
-        for text in ("gateway", "nobody", "192.0.2.99", "10", ""):
+        for absent in (7, 8):  # two that were at one address, one after the other, and are both away
+            fold(roster, [seen(absent, 70, NOON)], [], NOON)
+            fold(roster, [], EVERYWHERE, NOON)
+        devices = all_devices(roster)
+        with self.assertRaises(AmbiguousDevice):
+            found("192.0.2.70")
+        for text in ("gateway", "192.0.2.7", "nobody", "192.0.2.99", "10", ""):
             with self.subTest(text=text), self.assertRaises(NotFound):
                 found(text)
 

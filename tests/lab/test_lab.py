@@ -201,6 +201,22 @@ class Scanning(LabTest):
         self.assertEqual({path.stat().st_uid for path in made}, {65534})
         self.assertEqual((site.stat().st_mode & 0o777, (site / "roster.sqlite").stat().st_mode & 0o777), (0o700, 0o600))
 
+    def test_a_group_may_look(self) -> None:
+        """In a folder that its administrator made for a group, the group reads the files, and looking needs no more."""
+        self.site.mkdir()
+        self.site.chmod(0o2750)
+        self.lab.scan(self.site)
+        for path in (self.site, *self.site.iterdir()):
+            os.chown(path, 65534, 0)
+        self.site.chmod(0o2750)
+        # Root without capabilities is a member of group 0, and nothing more.
+        looked = self.lab.scopion(["devices", "--format", "json"], self.site, privileged=False)
+        self.assertEqual(
+            (looked.returncode, len(json.loads(looked.stdout))), (0, len(self.lab.hosts) + 1), looked.stderr
+        )
+        changed = self.lab.scopion(["label", "192.0.2.1", "x"], self.site, privileged=False)
+        self.assertEqual((changed.returncode, "cannot be written" in changed.stderr), (1, True), changed.stderr)
+
     def _start(self, *arguments: str) -> subprocess.Popen[str]:
         return subprocess.Popen(
             self.lab.command(arguments),

@@ -9,7 +9,7 @@ import click
 
 from scopion.cli import options
 from scopion.cli.device_rows import iso
-from scopion.cli.output import Column, chosen_format, output_format, show
+from scopion.cli.output import Column, output_format, show
 from scopion.cli.session import Session, pass_session, shell_word
 from scopion.cli.wifi_network import ask_settings, network_settings, said_of, settings_of
 from scopion.model.text import counted, joined
@@ -96,7 +96,7 @@ def entries(session: Session, ssid: str | None, format_name: str | None) -> None
     found = listed(session.site, ssid)
     rows = [_entry_row(session, each) for each in found]
     show(rows, ENTRY_KEYS, ENTRY_COLUMNS, format_name)
-    if chosen_format(format_name) == "table" and rows:
+    if rows:
         session.note("")
     session.note(_entries_sentence(session, ssid, found))
 

@@ -107,6 +107,8 @@ def hex_digits(text: str) -> str:
         raise InvalidMacAddress(f"{_quoted(text)} is not a MAC address: {detail}")
     if len(set(re.findall(r"[:\-.]", plain))) > 1:
         raise InvalidMacAddress(f"{_quoted(text)} is not a MAC address: it mixes separators")
+    if "." in plain and len(groups) == 4 and all(group.isdecimal() for group in groups):
+        raise InvalidMacAddress(f"{_quoted(text)} is not a MAC address: it reads as an IPv4 address")
     if len(groups) == 1:
         return groups[0].lower()
     size = _group_size(plain, groups, text)

@@ -111,7 +111,7 @@ class Site:
             self.roster.close()
         if self._reading is not None:
             self._reading.close()
-        if self.story is not None and "attachment" in self.__dict__:
+        if "attachment" in self.__dict__ and self.story is not None:
             with suppress(StorageFailed):  # a folder that became read-only: the story waits where it was
                 self.story.passed(self.clock.now())
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import stat
 import sys
 from contextlib import suppress
 from pathlib import Path
@@ -39,8 +40,17 @@ def make_folder(path: Path) -> None:
         raise storage_failed(path, error) from None
 
 
-def write_atomically(path: Path, data: bytes, mode: int = 0o600) -> None:
-    """Write a file whole or not at all; a reader sees the old one or the new one. Raises StorageFailed."""
+def private_mode(folder: Path) -> int:
+    """The mode of a file in a site's folder: its owner's alone, unless the folder is set up for a group (2750)."""
+    shared = stat.S_ISGID | stat.S_IRGRP
+    return 0o640 if folder.stat().st_mode & shared == shared else 0o600
+
+
+def write_atomically(path: Path, data: bytes, mode: int | None = None) -> None:
+    """Write a file whole or not at all, in ``private_mode`` unless told otherwise; a reader sees the old or the new.
+
+    Raises StorageFailed.
+    """
     import tempfile  # needed rarely, and folders are looked for at every start
 
     draft: Path | None = None
@@ -51,7 +61,7 @@ def write_atomically(path: Path, data: bytes, mode: int = 0o600) -> None:
             file.write(data)
             file.flush()
             os.fsync(file.fileno())
-        draft.chmod(mode)
+        draft.chmod(private_mode(path.parent) if mode is None else mode)
         hand_over(draft)
         draft.replace(path)
     except OSError as error:

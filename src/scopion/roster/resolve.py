@@ -50,11 +50,8 @@ def _candidates(devices: Sequence[Device], wanted: str) -> list[list[Device]]:
 
 
 def _at_address(devices: Sequence[Device], wanted: str) -> list[Device]:
-    """Who is at an address now; if nobody is, who was there last."""
-    try:
-        address = IPv4Address(wanted)
-    except ValueError:
-        return []
+    """Who is at an address now; if nobody is, all who were seen there last: which of them is meant is not guessed."""
+    address = _address(wanted)
     stays = [
         (stay, device)
         for device in devices
@@ -63,18 +60,24 @@ def _at_address(devices: Sequence[Device], wanted: str) -> list[Device]:
         if stay.address == address
     ]
     present = [device for stay, device in stays if stay.present]
-    if present or not stays:
-        return list(dict.fromkeys(present))
-    return [max(stays, key=lambda pair: pair[0].until)[1]]
+    return list(dict.fromkeys(present or [device for _, device in stays]))
 
 
 def _beginning(devices: Sequence[Device], small: str, digits: str) -> list[Device]:
+    """By the beginning of a label or of a MAC; never of an address, for 192.0.2.14 does not mean 192.0.2.144."""
     return [
         device
         for device in devices
         if device.label.casefold().startswith(small)
         or (len(digits) >= LEAST_MAC_DIGITS and any(mac.octets.hex().startswith(digits) for mac in device.macs))
     ]
+
+
+def _address(text: str) -> IPv4Address | None:
+    try:
+        return IPv4Address(text)
+    except ValueError:
+        return None
 
 
 def _digits(text: str) -> str:
@@ -97,11 +100,7 @@ def is_reserved(label: str) -> str:
     """Why a label would be mistaken for something else, or an empty text if it would not."""
     if label.casefold() in (THIS_MACHINE, GATEWAY):
         return "it is a word with a meaning of its own"
-    try:
-        IPv4Address(label)
-    except ValueError:
-        pass
-    else:
+    if _address(label) is not None:
         return "it reads as an address"
     try:
         MacAddress.parse(label)

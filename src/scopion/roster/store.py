@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
-from scopion.roster.files import hand_over, make_folder
+from scopion.roster.files import hand_over, make_folder, private_mode
 from scopion.roster.schema import APPLICATION_ID, STEPS, VERSION
 
 FILE = "roster.sqlite"
@@ -140,7 +140,7 @@ class Roster:
         try:
             with roster.guarded():
                 if fresh:
-                    path.chmod(0o600)
+                    path.chmod(private_mode(path.parent))
                     hand_over(path)
                 else:
                     _check_version(path, db)
