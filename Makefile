@@ -3,10 +3,11 @@
 export SCOPION_LIVE := namespaces
 
 PYTHON ?= python3
+SECONDS_OF_FUZZ ?= 60
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench shots clean
+.PHONY: demo test lint bench fuzz shots clean
 
 demo: $(VENV)/ready            ## tell the story of the made-up site
 	@$(BIN)/scopion demo
@@ -22,6 +23,9 @@ lint: $(VENV)/ready            ## style, types, and which room may import which
 
 bench: $(VENV)/ready lab-packages       ## the figures that the README quotes
 	$(BIN)/python -m benchmarks
+
+fuzz: $(VENV)/ready            ## damaged and made-up bytes for every decoder, for a minute
+	$(BIN)/python -m tests.fuzz $(SECONDS_OF_FUZZ)
 
 shots: $(VENV)/ready           ## the pictures in docs/screenshots, from the made-up site
 	@sh tools/packages.sh Xvfb:xvfb xterm:xterm import:imagemagick fc-list:fontconfig :fonts-dejavu-core

@@ -8,16 +8,17 @@ from scopion.model.errors import MalformedFrame
 class Cursor:
     """Reads big-endian fields from a frame in order; raises MalformedFrame when it is too short."""
 
-    __slots__ = ("at", "data")
+    __slots__ = ("at", "data", "end")
 
-    def __init__(self, data: bytes, at: int = 0) -> None:
+    def __init__(self, data: bytes, at: int = 0, end: int | None = None) -> None:
         self.data = data
         self.at = at
+        self.end = len(data) if end is None else end
 
     @property
     def left(self) -> int:
         """How many bytes have not been read."""
-        return len(self.data) - self.at
+        return self.end - self.at
 
     def take(self, count: int) -> bytes:
         """The next ``count`` bytes."""
@@ -29,3 +30,9 @@ class Cursor:
     def number(self, size: int) -> int:
         """The next unsigned number of ``size`` bytes."""
         return int.from_bytes(self.take(size))
+
+    def within(self, count: int) -> Cursor:
+        """A cursor over the next ``count`` bytes, which are skipped here. Offsets are those of the whole frame."""
+        start = self.at
+        self.take(count)
+        return Cursor(self.data, start, self.at)

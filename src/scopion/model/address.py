@@ -1,0 +1,24 @@
+"""IP addresses of both versions as one type, and what is worth knowing of one."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Address, IPv6Address, ip_address
+
+Address = IPv4Address | IPv6Address
+
+
+def parse_address(text: str) -> Address:
+    """Read an address of either version; a zone after ``%`` is dropped. Raises ValueError."""
+    return ip_address(text.partition("%")[0])
+
+
+def by_number(address: Address) -> tuple[int, int, int]:
+    """A key to sort addresses by: IPv4, then IPv6 that reaches far, then what is valid on one link only."""
+    return (address.version, int(address.is_link_local), int(address))
+
+
+def is_of_a_host(address: Address) -> bool:
+    """Whether a single host can use an address: not a group, not all, not nobody, not the loopback."""
+    if isinstance(address, IPv4Address) and (address.packed == b"\xff" * 4 or address.packed[0] in (0, 127)):
+        return False
+    return not (address.is_multicast or address.is_unspecified or address.is_loopback)
