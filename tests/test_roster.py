@@ -54,7 +54,9 @@ class Folding(FolderTest):
         self.now += MINUTE
         observations = [seen(number, address, self.now) for number, address in pairs]
         events = fold(self.roster, observations, asked_enough, self.now, silent=silent)
-        return [f"{event.kind} {event.mac.octets[-1]} {event.address.packed[-1]}" for event in events]
+        return [
+            f"{event.kind} {event.mac.octets[-1] if event.mac else None} {event.address.packed[-1]}" for event in events
+        ]
 
     def test_a_life(self) -> None:
         """Baseline silently; then joined, left, returned elsewhere, moved, each once."""

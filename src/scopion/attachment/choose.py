@@ -38,11 +38,23 @@ def choose_interface(
             here = joined([str(subnet) for each in usable for subnet in each.subnets])
             raise InvalidTarget(
                 f"{first_target} is in no attached subnet (attached: {here}): "
-                "scan from a machine in that subnet, or give a range of an attached one"
+                "scan from a machine in that subnet, name it in site.toml as one behind a router, or ask it through "
+                "the router with --method echo"
             )
         return Choice(min(attached, key=_preference), "the targets are in its subnet")
     best = min(usable, key=_preference)
     return Choice(best, _reason(best, usable))
+
+
+def choose_route(interfaces: Sequence[Interface], name: str | None, target: IPv4Address) -> Choice:
+    """The interface by which a subnet beyond a router is reached. Raises NoInterface."""
+    if name is not None:
+        return Choice(_named(interfaces, name), "it was asked for")
+    usable = [each for each in interfaces if each.up and each.addresses]
+    if not usable:
+        raise NoInterface(f"no interface leads to {target}: {_why_not(interfaces)}")
+    best = min(usable, key=_preference)
+    return Choice(best, "the default route leaves by it" if best.gateway else "it is the only way out")
 
 
 def _preference(interface: Interface) -> tuple[bool, int, bool, int]:

@@ -5,24 +5,40 @@ from __future__ import annotations
 import socket
 import struct
 import sys
-from ipaddress import IPv4Address, IPv4Interface
+from contextlib import suppress
+from ipaddress import IPv4Address, IPv4Interface, IPv6Interface, ip_address
 from pathlib import Path
 
 from scopion.attachment import netlink
 from scopion.attachment.lock import require_unlocked
 from scopion.attachment.permission import how_to_get_raw_frames
-from scopion.attachment.ports import Datagrams, Interface, Link, Neighbour, NeighbourState, Rights
+from scopion.attachment.ports import (
+    Connector,
+    Datagrams,
+    EchoLine,
+    Interface,
+    Link,
+    Mailbox,
+    Neighbour,
+    NeighbourState,
+    Rights,
+    RouterAccess,
+    Traffic,
+)
 from scopion.attachment.system_clock import SystemClock
+from scopion.model.address import Address, parse_address
 from scopion.model.errors import ScopionError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.model.text import clean
 
+_RESOLV_CONF = Path("/etc/resolv.conf")
 _ETHERNET = 1  # ARPHRD_ETHER
 _UP, _LOOPBACK, _NOARP, _RUNNING = 0x1, 0x8, 0x80, 0x40
 _IFLA_ADDRESS, _IFLA_IFNAME, _IFLA_LINKINFO, _IFLA_INFO_KIND = 1, 3, 18, 1
 _IFLA_CARRIER_CHANGES = 35
 _IFA_ADDRESS, _IFA_LOCAL = 1, 2
+_IFA_NOT_READY = 0x48  # tentative, or in use by somebody else (RFC 4862, 5.4)
 _RTA_OIF, _RTA_GATEWAY, _RTA_PRIORITY = 4, 5, 6
 _MAIN_TABLE, _UNICAST = 254, 1
 _NDA_DST, _NDA_LLADDR = 1, 2
@@ -61,13 +77,15 @@ class LiveAttachment:
             virtual = link.get(_IFLA_INFO_KIND, b"").rstrip(b"\0").decode(errors="replace")
             octets = record.attributes.get(_IFLA_ADDRESS, b"")
             ethernet = kind == _ETHERNET and not flags & _NOARP and len(octets) == 6
+            known = addresses.get(index, ())
             gateway, metric = gateways.get(index, (None, 0))
             found.append(
                 Interface(
                     name=name,
                     index=index,
                     mac=MacAddress(octets) if ethernet else None,
-                    addresses=tuple(addresses.get(index, ())),
+                    addresses=tuple(each for each in known if isinstance(each, IPv4Interface)),
+                    ipv6=tuple(each for each in known if isinstance(each, IPv6Interface)),
                     up=bool(flags & _UP and flags & _RUNNING),
                     medium=_medium(name, virtual, ethernet),
                     virtual=virtual if ethernet else virtual or "tunnel",
@@ -88,12 +106,12 @@ class LiveAttachment:
             return Rights(raw_frames=False, how_to_get_more=how_to_get_raw_frames())
         return Rights(raw_frames=True)
 
-    def open_link(self, interface: Interface) -> Link:
+    def open_link(self, interface: Interface, traffic: Traffic = Traffic.ANSWERS) -> Link:
         """A packet socket."""
         from scopion.attachment.packet_link import PacketLink
 
         require_unlocked()
-        return PacketLink(interface)
+        return PacketLink(interface, traffic)
 
     def open_datagrams(self, interface: Interface) -> Datagrams:
         """A UDP socket."""
@@ -102,17 +120,60 @@ class LiveAttachment:
         require_unlocked()
         return UdpTouch(interface)
 
+    def open_mailbox(self, interface: Interface | None) -> Mailbox:
+        """UDP sockets."""
+        from scopion.attachment.udp_mailbox import UdpMailbox
+
+        require_unlocked()
+        return UdpMailbox(interface)
+
+    def open_echo(self) -> EchoLine:
+        """ICMP sockets, by datagrams where the system allows it."""
+        from scopion.attachment.icmp_echo import IcmpEcho
+
+        require_unlocked()
+        return IcmpEcho()
+
+    def open_connector(self) -> Connector:
+        """TCP sockets."""
+        from scopion.attachment.tcp_connect import TcpConnector
+
+        require_unlocked()
+        return TcpConnector()
+
+    def router_table(self, access: RouterAccess) -> tuple[Neighbour, ...]:
+        """Over SNMP."""
+        from scopion.attachment.snmp_table import read_router_table
+
+        require_unlocked()
+        return read_router_table(access)
+
+    def resolvers(self) -> tuple[Address, ...]:
+        """What resolv.conf names (resolv.conf(5)); none if it cannot be read."""
+        return read_resolvers(_RESOLV_CONF)
+
     def neighbours(self, interface: Interface) -> tuple[Neighbour, ...]:
-        """The kernel's neighbour table (IPv4) for an interface."""
+        """The kernel's neighbour tables for an interface, of both versions."""
         require_unlocked()
         found = []
-        for record in netlink.dump(netlink.RTM_GETNEIGH, socket.AF_INET, interface.index):
+        for record in netlink.dump(netlink.RTM_GETNEIGH, socket.AF_UNSPEC, interface.index):
             index, state = struct.unpack_from("=iH", record.fixed, 4)
             address, octets = record.attributes.get(_NDA_DST, b""), record.attributes.get(_NDA_LLADDR, b"")
-            if index == interface.index and state in _STATES and len(address) == 4:
+            if index == interface.index and state in _STATES and len(address) in (4, 16):
                 mac = MacAddress(octets) if len(octets) == 6 else None
-                found.append(Neighbour(IPv4Address(address), mac, _STATES[state]))
+                found.append(Neighbour(ip_address(address), mac, _STATES[state]))
         return tuple(found)
+
+
+def read_resolvers(path: Path) -> tuple[Address, ...]:
+    """The name servers of a resolv.conf, in its order."""
+    found = []
+    with suppress(OSError, UnicodeDecodeError):
+        for line in path.read_text(encoding="utf-8").splitlines():
+            words = line.split()
+            with suppress(ValueError):
+                found += [parse_address(words[1])] if words[:1] == ["nameserver"] and len(words) > 1 else []
+    return tuple(found)
 
 
 def _medium(name: str, virtual: str, ethernet: bool) -> Medium:
@@ -123,13 +184,15 @@ def _medium(name: str, virtual: str, ethernet: bool) -> Medium:
     return Medium.CABLE if ethernet and virtual in ("", "veth", "vlan", "macvlan") else Medium.UNKNOWN
 
 
-def _addresses() -> dict[int, list[IPv4Interface]]:
-    found: dict[int, list[IPv4Interface]] = {}
-    for record in netlink.dump(netlink.RTM_GETADDR, socket.AF_INET):
-        _, prefix, _, _, index = struct.unpack("=BBBBI", record.fixed)
-        local = record.attributes.get(_IFA_LOCAL) or record.attributes.get(_IFA_ADDRESS)
-        if local and len(local) == 4:
-            found.setdefault(index, []).append(IPv4Interface((IPv4Address(local), prefix)))
+def _addresses() -> dict[int, list[IPv4Interface | IPv6Interface]]:
+    found: dict[int, list[IPv4Interface | IPv6Interface]] = {}
+    for record in netlink.dump(netlink.RTM_GETADDR, socket.AF_UNSPEC):
+        _, prefix, flags, _, index = struct.unpack("=BBBBI", record.fixed)
+        local = record.attributes.get(_IFA_LOCAL) or record.attributes.get(_IFA_ADDRESS) or b""
+        if len(local) == 4:
+            found.setdefault(index, []).append(IPv4Interface((local, prefix)))
+        elif len(local) == 16 and not flags & _IFA_NOT_READY:
+            found.setdefault(index, []).append(IPv6Interface((local, prefix)))
     return found
 
 

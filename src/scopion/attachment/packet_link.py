@@ -1,7 +1,4 @@
-"""Raw frames on Linux: a packet socket (packet(7)) whose kernel filter lets only useful ARP through.
-
-The filter is classic BPF (Linux: Documentation/networking/filter.rst): what it drops never wakes this process.
-"""
+"""Raw frames on Linux: a packet socket (packet(7)) whose kernel filter lets only useful frames through."""
 
 from __future__ import annotations
 
@@ -12,39 +9,30 @@ import socket
 import struct
 import time
 
+from scopion.attachment.filters import filter_for
 from scopion.attachment.linux_errors import interface_lost
 from scopion.attachment.permission import how_to_get_raw_frames
-from scopion.attachment.ports import Arrival, Interface
+from scopion.attachment.ports import Arrival, Interface, Traffic
 from scopion.model.errors import InterfaceLost, NotPermitted
 
-_ETH_P_ARP = 0x0806
+_ETH_P_ALL = 0x0003
 _SO_ATTACH_FILTER = 26
-_SOL_PACKET, _PACKET_IGNORE_OUTGOING = 263, 23
+_SO_RCVBUFFORCE = 33
+_SOL_PACKET, _PACKET_ADD_MEMBERSHIP, _PACKET_IGNORE_OUTGOING = 263, 1, 23
+_PACKET_MR_ALLMULTI = 2
 _SO_TIMESTAMPNS = 35
 _TIMESPEC = struct.Struct("@ll")
-_FRAME = 2048  # more than any ARP frame; longer ones are cut, and then they are not ARP
-# Room for the answers of a few thousand hosts while this process draws a table: 1 MiB; an ARP frame takes 768 bytes.
-_RECEIVE_BUFFER = 1 << 20
+_FRAME = 2048  # more than an Ethernet frame of 1,514; a longer one is cut, and is refused for that
+# Room for five thousand frames while this process draws a table: 4 MiB; the kernel counts 768 bytes for a short one.
+_RECEIVE_BUFFER = 1 << 22
 # A kernel time further off than this means that the clock was set meanwhile: then the time of reading is used.
 _BELIEVED_S = 2.0
-
-_LOAD_HALF, _LOAD_WORD, _JUMP_IF_EQUAL, _RETURN = 0x28, 0x20, 0x15, 0x06
-ARP_FILTER: tuple[tuple[int, int, int, int], ...] = (  # code, jump if true, jump if false, value
-    (_LOAD_HALF, 0, 0, 12),  # EtherType
-    (_JUMP_IF_EQUAL, 0, 5, _ETH_P_ARP),
-    (_LOAD_WORD, 0, 0, 14),  # hardware type and protocol type
-    (_JUMP_IF_EQUAL, 0, 3, 0x00010800),
-    (_LOAD_WORD, 0, 0, 28),  # sender's IPv4 address: 0.0.0.0 is a probe, which claims nothing
-    (_JUMP_IF_EQUAL, 1, 0, 0),
-    (_RETURN, 0, 0, 0xFFFF),  # the whole frame
-    (_RETURN, 0, 0, 0),  # nothing
-)
 
 
 class PacketLink:
     """A ``Link`` on a packet socket. Raises NotPermitted, InterfaceLost."""
 
-    def __init__(self, interface: Interface) -> None:
+    def __init__(self, interface: Interface, traffic: Traffic) -> None:
         self.interface = interface
         try:
             # Protocol 0 until the filter is in place: no frame slips in before it.
@@ -52,11 +40,12 @@ class PacketLink:
         except PermissionError:
             raise NotPermitted(f"this user may not send raw frames; {how_to_get_raw_frames()}") from None
         try:
-            self._attach_filter()
-            self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
+            self._attach_filter(traffic)
+            self._widen_buffer()
             self._socket.setsockopt(socket.SOL_SOCKET, _SO_TIMESTAMPNS, 1)
             self._socket.setsockopt(_SOL_PACKET, _PACKET_IGNORE_OUTGOING, 1)
-            self._socket.bind((interface.name, _ETH_P_ARP))
+            self._socket.bind((interface.name, _ETH_P_ALL))
+            self._hear_groups(interface)
             self._socket.setblocking(False)
         except OSError as error:
             self._socket.close()
@@ -99,11 +88,25 @@ class PacketLink:
         if not select.select([], [self._socket], [], 1.0)[1]:
             raise InterfaceLost(f"{self.interface.name} has taken no frame for a second: is its cable or radio stuck?")
 
-    def _attach_filter(self) -> None:
-        program = b"".join(struct.pack("=HBBI", *step) for step in ARP_FILTER)
-        buffer = ctypes.create_string_buffer(program)
-        pointer = struct.pack("@HL", len(ARP_FILTER), ctypes.addressof(buffer))
+    def _attach_filter(self, traffic: Traffic) -> None:
+        steps = filter_for(traffic)
+        buffer = ctypes.create_string_buffer(b"".join(struct.pack("=HBBI", *step) for step in steps))
+        pointer = struct.pack("@HL", len(steps), ctypes.addressof(buffer))
         self._socket.setsockopt(socket.SOL_SOCKET, _SO_ATTACH_FILTER, pointer)
+
+    def _widen_buffer(self) -> None:
+        try:
+            self._socket.setsockopt(socket.SOL_SOCKET, _SO_RCVBUFFORCE, _RECEIVE_BUFFER)
+        except OSError:  # only who administers the network may go beyond the system's limit
+            self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
+
+    def _hear_groups(self, interface: Interface) -> None:
+        """Let every multicast frame in: neighbour discovery goes to groups that this machine has not joined.
+
+        A membership of the packet socket tells nobody: no frame is sent for it.
+        """
+        request = struct.pack("@iHH8s", interface.index, _PACKET_MR_ALLMULTI, 0, b"")
+        self._socket.setsockopt(_SOL_PACKET, _PACKET_ADD_MEMBERSHIP, request)
 
 
 def _arrived(ancillary: list[tuple[int, int, bytes]]) -> float:

@@ -5,11 +5,12 @@ Nothing above this room opens a socket or asks the system about interfaces: it h
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import StrEnum
-from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface
 from typing import Protocol
 
+from scopion.model.address import Address
 from scopion.model.clock import Clock
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
@@ -29,6 +30,7 @@ class Interface:
     gateway: IPv4Address | None = None  # the next hop of its default route
     metric: int = 0  # of that route: the system prefers the lowest
     carrier_changes: int = 0  # how often its cable or radio link came or went; 0 where the system does not tell
+    ipv6: tuple[IPv6Interface, ...] = ()  # those that are ready for use
 
     @property
     def can_resolve(self) -> bool:
@@ -43,6 +45,10 @@ class Interface:
     def address_in(self, address: IPv4Address) -> IPv4Address | None:
         """This machine's own address in the subnet that ``address`` belongs to."""
         return next((each.ip for each in self.addresses if address in each.network), None)
+
+    def ipv6_towards(self, address: IPv6Address) -> IPv6Address | None:
+        """This machine's own address on the link of an IPv6 address; None if that one is not on this link."""
+        return next((each.ip for each in self.ipv6 if address in each.network), None)
 
 
 class NeighbourState(StrEnum):
@@ -59,7 +65,7 @@ class NeighbourState(StrEnum):
 class Neighbour:
     """One entry of the system's neighbour table. ``mac`` is None while it is not known."""
 
-    address: IPv4Address
+    address: Address
     mac: MacAddress | None
     state: NeighbourState
 
@@ -80,8 +86,15 @@ class Arrival:
     at: float
 
 
+class Traffic(StrEnum):
+    """Which frames a link lets through."""
+
+    ANSWERS = "answers"  # what tells who has an address: ARP, neighbour discovery, ICMPv6 echo replies
+    TALK = "talk"  # besides, what devices say of themselves: DHCP, multicast DNS, NetBIOS, LLMNR, SSDP
+
+
 class Link(Protocol):
-    """Raw frames on one interface, through a filter that lets ARP pass."""
+    """Raw frames on one interface, through a filter."""
 
     def send(self, frame: bytes) -> None:
         """Put a frame on the wire. Raises InterfaceLost."""
@@ -96,10 +109,10 @@ class Link(Protocol):
 class Datagrams(Protocol):
     """Harmless datagrams that make the system look for a neighbour. No privilege needed."""
 
-    def touch(self, address: IPv4Address) -> bool:
+    def touch(self, address: Address) -> bool:
         """Send one empty datagram; False if the system has no room for it just now."""
 
-    def refusals(self) -> tuple[tuple[IPv4Address, float], ...]:
+    def refusals(self) -> tuple[tuple[Address, float], ...]:
         """Who has refused a datagram (and is there, therefore), with the monotonic time, since the last call."""
 
     def wait(self, deadline: float) -> None:
@@ -107,6 +120,78 @@ class Datagrams(Protocol):
 
     def close(self) -> None:
         """Give the socket back; allowed twice."""
+
+
+@dataclass(frozen=True, slots=True)
+class Letter:
+    """A datagram from somebody, and the monotonic time at which it was read."""
+
+    payload: bytes
+    sender: Address
+    port: int
+    at: float
+
+
+class Mailbox(Protocol):
+    """Questions and answers by UDP, to single hosts and to groups. No privilege needed."""
+
+    def send(self, payload: bytes, address: Address, port: int) -> bool:
+        """Send one datagram; False if it cannot leave now, or there is no way to that address."""
+
+    def receive(self, deadline: float) -> Letter | None:
+        """The next datagram, or None once the monotonic ``deadline`` has passed."""
+
+    def close(self) -> None:
+        """Give the sockets back; allowed twice."""
+
+
+class EchoLine(Protocol):
+    """ICMP echo to hosts near and far."""
+
+    def send(self, address: Address) -> bool:
+        """Send one request; False if it cannot leave now, or there is no way to that address."""
+
+    def replies(self, deadline: float) -> tuple[tuple[Address, float], ...]:
+        """Who has replied since the last call, with the monotonic time; waits until ``deadline`` for the first."""
+
+    def close(self) -> None:
+        """Give the sockets back; allowed twice."""
+
+
+@dataclass(frozen=True, slots=True)
+class Connected:
+    """What became of an attempt to connect: accepted, or refused by the host itself."""
+
+    address: Address
+    port: int
+    accepted: bool
+    at: float
+
+
+class Connector(Protocol):
+    """TCP connections that are closed as soon as they are there. No privilege needed."""
+
+    def start(self, address: Address, port: int) -> bool:
+        """Begin to connect; False if there is no room for another attempt now."""
+
+    def results(self, deadline: float) -> tuple[Connected, ...]:
+        """What was decided since the last call; waits until ``deadline`` for the first. Silence gives no result."""
+
+    def close(self) -> None:
+        """End all attempts; allowed twice."""
+
+
+@dataclass(frozen=True, slots=True)
+class RouterAccess:
+    """How to read a router's tables over SNMP. The secrets are in here: it is never shown."""
+
+    address: Address
+    port: int = 161
+    version: str = "2c"  # or 3
+    community: str = field(default="", repr=False)
+    user: str = ""
+    authentication: tuple[str, str] | None = field(default=None, repr=False)  # protocol and key
+    privacy: tuple[str, str] | None = field(default=None, repr=False)
 
 
 class Attachment(Protocol):
@@ -122,11 +207,26 @@ class Attachment(Protocol):
     def rights(self) -> Rights:
         """What this user may do."""
 
-    def open_link(self, interface: Interface) -> Link:
+    def open_link(self, interface: Interface, traffic: Traffic = Traffic.ANSWERS) -> Link:
         """Raw frames. Raises NotPermitted with the way to get permission, or InterfaceLost."""
 
     def open_datagrams(self, interface: Interface) -> Datagrams:
         """Datagrams that leave by ``interface``. Raises InterfaceLost."""
+
+    def open_mailbox(self, interface: Interface | None) -> Mailbox:
+        """UDP by one interface, with its groups, or by whichever the routes choose. Raises InterfaceLost."""
+
+    def open_echo(self) -> EchoLine:
+        """ICMP echo. Raises NotPermitted where the system allows it neither by datagrams nor by raw sockets."""
+
+    def open_connector(self) -> Connector:
+        """TCP connections."""
+
+    def router_table(self, access: RouterAccess) -> tuple[Neighbour, ...]:
+        """A router's own address table, with its own interfaces. Raises RouterUnreadable."""
+
+    def resolvers(self) -> tuple[Address, ...]:
+        """The name servers that the system asks."""
 
     def neighbours(self, interface: Interface) -> tuple[Neighbour, ...]:
         """The system's neighbour table for ``interface``."""

@@ -10,85 +10,106 @@ import errno
 import select
 import socket
 import time
-from ipaddress import IPv4Address
+from ipaddress import IPv6Address
 
 from scopion.attachment.linux_errors import interface_lost
 from scopion.attachment.ports import Interface
+from scopion.model.address import Address, parse_address
 
 DISCARD_PORT = 9
-_IP_RECVERR = 11
+# By the version of IP: the family, the option level and the option that turns the error queue on.
+_RECVERR = {4: (socket.AF_INET, socket.IPPROTO_IP, 11), 6: (socket.AF_INET6, socket.IPPROTO_IPV6, 25)}
 _MSG_ERRQUEUE = 0x2000
 _SO_BINDTODEVICE = 25
-_ORIGIN_ICMP, _UNREACHABLE, _PORT_UNREACHABLE = 2, 3, 3  # sock_extended_err: origin, type, code
+# sock_extended_err: origin, type and code of a port unreachable, by version (RFC 792, RFC 4443).
+_REFUSALS = {(2, 3, 3), (3, 1, 4)}
 _NO_ROOM = frozenset({errno.ENOBUFS, errno.EAGAIN, errno.ENOMEM})
 # Reported for an earlier datagram, not for this one: nobody answered there, which the neighbour table says as well.
 _OTHERS_TROUBLE = frozenset({errno.EHOSTUNREACH, errno.ECONNREFUSED, errno.EPERM, errno.EACCES, errno.EHOSTDOWN})
+# A system without IPv6, or an interface without an IPv6 address: nobody can be touched so.
+_NO_IPV6 = frozenset({errno.EAFNOSUPPORT, errno.ENETUNREACH, errno.EADDRNOTAVAIL})
 
 
 class UdpTouch:
-    """A ``Datagrams`` on one UDP socket. Raises InterfaceLost."""
+    """A ``Datagrams`` on a UDP socket for each version of IP. Raises InterfaceLost."""
 
     def __init__(self, interface: Interface) -> None:
         self.interface = interface
-        self._socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
-        try:
-            self._socket.setsockopt(socket.IPPROTO_IP, _IP_RECVERR, 1)
-            # Binding to the device is open to all users since Linux 5.7; before, the routes choose the same one.
-            self._bind_to_device()
-            self._socket.setblocking(False)
-        except OSError as error:
-            self._socket.close()
-            raise interface_lost(interface, error) from error
         self._poll = select.poll()
-        self._poll.register(self._socket, 0)  # errors are always reported
+        self._sockets = {4: self._opened(4)}
+        if interface.ipv6:
+            self._sockets[6] = self._opened(6)
 
-    def touch(self, address: IPv4Address) -> bool:
+    def touch(self, address: Address) -> bool:
         """Send an empty datagram; the kernel resolves the address first, which is the point."""
+        used = self._sockets.get(address.version)
+        if used is None:
+            return True
+        scope = self.interface.index if isinstance(address, IPv6Address) and address.is_link_local else 0
+        to = (str(address), DISCARD_PORT) if address.version == 4 else (str(address), DISCARD_PORT, 0, scope)
         for _ in range(3):  # a pending error of an earlier datagram is reported instead of sending: once more
             try:
-                self._socket.sendto(b"", (str(address), DISCARD_PORT))
+                used.sendto(b"", to)
                 return True
             except OSError as error:
                 if error.errno in _NO_ROOM:
                     return False
+                if address.version == 6 and error.errno in _NO_IPV6:
+                    return True
                 if error.errno not in _OTHERS_TROUBLE:
                     raise interface_lost(self.interface, error) from error
         return False
 
-    def refusals(self) -> tuple[tuple[IPv4Address, float], ...]:
-        """What the error queue holds: hosts that have refused the datagram."""
-        found: list[tuple[IPv4Address, float]] = []
-        while True:
-            try:
-                _, ancillary, _, peer = self._socket.recvmsg(0, 512, _MSG_ERRQUEUE)
-            except BlockingIOError:
-                return tuple(found)
-            except OSError as error:
-                raise interface_lost(self.interface, error) from error
-            for level, kind, data in ancillary:
-                if level == socket.IPPROTO_IP and kind == _IP_RECVERR and _is_refusal(data):
-                    found.append((IPv4Address(peer[0]), time.monotonic()))
+    def refusals(self) -> tuple[tuple[Address, float], ...]:
+        """What the error queues hold: hosts that have refused the datagram."""
+        return tuple(found for version, used in self._sockets.items() for found in self._refusals(version, used))
 
     def wait(self, deadline: float) -> None:
-        """Sleep until the error queue has something, or the deadline."""
+        """Sleep until an error queue has something, or the deadline."""
         left = deadline - time.monotonic()
         if left > 0:
             self._poll.poll(left * 1000)
 
     def close(self) -> None:
-        """Give the socket back."""
-        self._socket.close()
+        """Give the sockets back."""
+        for used in self._sockets.values():
+            used.close()
 
-    def _bind_to_device(self) -> None:
+    def _opened(self, version: int) -> socket.socket:
+        family, level, option = _RECVERR[version]
+        used = socket.socket(family, socket.SOCK_DGRAM)
         try:
-            self._socket.setsockopt(socket.SOL_SOCKET, _SO_BINDTODEVICE, self.interface.name.encode())
+            used.setsockopt(level, option, 1)
+            # Binding to the device is open to all users since Linux 5.7; before, the routes choose the same one.
+            self._bind_to_device(used)
+            used.setblocking(False)
+        except OSError as error:
+            used.close()
+            raise interface_lost(self.interface, error) from error
+        self._poll.register(used, 0)  # errors are always reported
+        return used
+
+    def _refusals(self, version: int, used: socket.socket) -> list[tuple[Address, float]]:
+        _, level, option = _RECVERR[version]
+        found: list[tuple[Address, float]] = []
+        while True:
+            try:
+                _, ancillary, _, peer = used.recvmsg(0, 512, _MSG_ERRQUEUE)
+            except BlockingIOError:
+                return found
+            except OSError as error:
+                raise interface_lost(self.interface, error) from error
+            for its_level, kind, data in ancillary:
+                if (its_level, kind) == (level, option) and _is_refusal(data):
+                    found.append((parse_address(peer[0]), time.monotonic()))
+
+    def _bind_to_device(self, used: socket.socket) -> None:
+        try:
+            used.setsockopt(socket.SOL_SOCKET, _SO_BINDTODEVICE, self.interface.name.encode())
         except PermissionError:
             return
 
 
 def _is_refusal(data: bytes) -> bool:
     """Whether an extended error is a port unreachable that the touched host itself sent."""
-    if len(data) < 24:
-        return False
-    origin, kind, code = data[4], data[5], data[6]
-    return origin == _ORIGIN_ICMP and kind == _UNREACHABLE and code == _PORT_UNREACHABLE
+    return len(data) >= 24 and tuple(data[4:7]) in _REFUSALS

@@ -7,33 +7,46 @@ from datetime import datetime
 from typing import Any
 
 from scopion.cli.output import Column, Row
+from scopion.discovery.kinds import Guess, Kinds
 from scopion.model.clock import Clock, spoken_span
-from scopion.model.device import Device, EventKind, Standing
-from scopion.operations.scan_result import Host
+from scopion.model.device import Adapter, Device, EventKind, Standing
+from scopion.model.observation import Medium, Trait
+from scopion.operations.hosts import Host, guess
 from scopion.vendors.registry import Vendors
 
 HOST_KEYS = (
-    "standing", "name", "address", "mac", "vendor", "vendor_place", "vendor_kind", "rtt_ms",
-    "this_machine", "gateway", "news", "device",
+    "standing", "name", "address", "mac", "vendor", "vendor_place", "vendor_kind", "kind", "kind_evidence", "names",
+    "other_addresses", "rtt_ms", "this_machine", "gateway", "news", "device",
 )  # fmt: skip
 DEVICE_KEYS = (
-    "standing", "name", "addresses", "macs", "vendor", "vendor_place", "present", "first_seen", "last_seen",
+    "standing", "name", "addresses", "macs", "vendor", "vendor_place", "kind", "kind_evidence", "names", "media",
+    "present", "first_seen", "last_seen",
     "owner", "place", "note", "guest_until", "this_machine", "gateway", "device",
 )  # fmt: skip
 _STANDING_STYLE = {Standing.NEW: "yellow", Standing.KNOWN: "green", Standing.GUEST: "cyan", Standing.UNWANTED: "red"}
-_NEWS_WORD = {EventKind.JOINED: "joined", EventKind.RETURNED: "back", EventKind.READDRESSED: "moved"}
+_NEWS_WORD = {
+    EventKind.CONTESTED: "contested",
+    EventKind.GATEWAY_CHANGED: "gateway",
+    EventKind.JOINED: "joined",
+    EventKind.RETURNED: "back",
+    EventKind.READDRESSED: "moved",
+}
 
 
 def host_row(host: Host) -> dict[str, Any]:
     """A host of a scan under its JSON keys."""
     return {
         "standing": str(host.device.standing) if host.device else None,
-        "name": (host.device.label if host.device else "") or None,
+        "name": host.name or None,
         "address": str(host.address),
-        "mac": str(host.mac),
-        "vendor": host.vendor.name,
-        "vendor_place": host.vendor.place or None,
-        "vendor_kind": str(host.vendor.kind),
+        "mac": str(host.mac) if host.mac else None,
+        "vendor": host.vendor.name if host.vendor else None,
+        "vendor_place": (host.vendor.place or None) if host.vendor else None,
+        "vendor_kind": str(host.vendor.kind) if host.vendor else None,
+        "kind": host.guess.kind or None,
+        "kind_evidence": host.guess.evidence or None,
+        "names": names_row(host.names),
+        "other_addresses": [str(address) for address in host.also],
         "rtt_ms": round(host.rtt_s * 1000, 2) if host.rtt_s is not None else None,
         "this_machine": host.own,
         "gateway": host.gateway,
@@ -48,24 +61,31 @@ def host_columns() -> list[Column]:
         Column("standing", _host_standing, _standing_style),
         Column("name", _name, _emphasis),
         Column("address", lambda row: row["address"], _emphasis),
-        Column("MAC", lambda row: row["mac"]),
-        Column("vendor", lambda row: row["vendor"], _vendor_style, shrinks=True),
-        Column("registered in", lambda row: row["vendor_place"] or "", lambda _: "dim", optional=2),
-        Column("RTT ms", lambda row: "" if row["rtt_ms"] is None else f"{row['rtt_ms']:.1f}", right=True),
+        Column("MAC", lambda row: row["mac"] or "", _emphasis),
+        Column("vendor", lambda row: row["vendor"] or "", _vendor_style, shrinks=True),
+        Column("may be", _kind, lambda _: "dim", shrinks=True, optional=1),
+        Column("registered in", lambda row: row["vendor_place"] or "", lambda _: "dim", optional=3),
+        Column("IPv6", _ipv6, lambda _: "dim", optional=4),
+        Column("RTT ms", lambda row: "" if row["rtt_ms"] is None else f"{row['rtt_ms']:.1f}", right=True, optional=2),
     ]
 
 
-def device_row(device: Device, vendors: Vendors) -> dict[str, Any]:
+def device_row(device: Device, vendors: Vendors, kinds: Kinds) -> dict[str, Any]:
     """A device under its JSON keys."""
-    makers = [vendors.of(mac) for mac in device.macs]
-    maker = makers[0] if makers else None
+    maker = vendors.of(device.macs[0]) if device.macs else None
+    traits = [known.trait for known in device.traits]
+    likely = guess(kinds, device.macs[0] if device.macs else None, maker, traits, gateway=device.gateway)
     return {
         "standing": str(device.standing),
-        "name": device.label or None,
+        "name": device.name or None,
         "addresses": [str(address) for address in device.addresses],
         "macs": [str(mac) for mac in device.macs],
         "vendor": maker.name if maker else None,
         "vendor_place": (maker.place or None) if maker else None,
+        "kind": likely.kind or None,
+        "kind_evidence": likely.evidence or None,
+        "names": names_row(device.host_names),
+        "media": [medium_words(adapter, likely) for adapter in device.adapters],
         "present": device.present,
         "first_seen": iso(device.first_seen),
         "last_seen": iso(device.last_seen),
@@ -85,10 +105,11 @@ def device_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:
     columns = [
         Column("standing", lambda row: row["standing"], _standing_style),
         Column("name", _name, _absent),
-        Column("address", lambda row: "\n".join(row["addresses"]), _absent),
+        Column("address", _addresses, _absent),
         Column("MAC", lambda row: "\n".join(row["macs"]), _absent),
         Column("vendor", lambda row: row["vendor"] or "", lambda row: _absent(row) or _vendor_style(row), shrinks=True),
-        Column("registered in", lambda row: row["vendor_place"] or "", lambda _: "dim", optional=2),
+        Column("may be", _kind, lambda _: "dim", shrinks=True, optional=2),
+        Column("registered in", lambda row: row["vendor_place"] or "", lambda _: "dim", optional=3),
     ]
     if any(row["owner"] for row in rows):
         columns.append(Column("owner", lambda row: row["owner"] or "", _absent, optional=1))
@@ -96,6 +117,19 @@ def device_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:
         columns.append(Column("place", lambda row: row["place"] or "", _absent, optional=1))
     columns.append(Column("seen", lambda row: _seen(row, now), _absent))
     return columns
+
+
+def names_row(names: Sequence[Trait]) -> list[str]:
+    """Names with their source: ``till.kilnhaven.example (dns)``."""
+    return [f"{name.value} ({name.source})" for name in names]
+
+
+def medium_words(adapter: Adapter, likely: Guess) -> str:
+    """An adapter's medium; what is only likely says why."""
+    if adapter.medium is not Medium.UNKNOWN:
+        return f"{adapter.medium} ({adapter.medium_evidence})" if adapter.medium_evidence else str(adapter.medium)
+    guessed = likely.medium is not Medium.UNKNOWN
+    return f"{likely.medium}? ({likely.medium_evidence})" if guessed else str(Medium.UNKNOWN)
 
 
 def iso(moment: datetime) -> str:
@@ -106,6 +140,21 @@ def iso(moment: datetime) -> str:
 def _name(row: Row) -> str:
     role = "this machine" if row["this_machine"] else "gateway" if row["gateway"] else ""
     return f"{row['name']} ({role})" if row["name"] and role else row["name"] or (f"({role})" if role else "–")
+
+
+def _kind(row: Row) -> str:
+    return f"{row['kind']}: {row['kind_evidence']}" if row["kind"] else ""
+
+
+def _ipv6(row: Row) -> str:
+    first, *more = row["other_addresses"] or [""]
+    return f"{first} +{len(more)}" if more else first
+
+
+def _addresses(row: Row) -> str:
+    """All IPv4 addresses, and the first of IPv6 if there is no other; the machine formats have them all."""
+    short = [address for address in row["addresses"] if ":" not in address] or row["addresses"][:1]
+    return "\n".join(short)
 
 
 def _host_standing(row: Row) -> str:

@@ -53,7 +53,7 @@ def devices(session: Session, present: bool, standing: tuple[str, ...], sort: st
         for device in sorted(everybody, key=SORTS[sort])
         if (not present or device.present) and (not standing or device.standing in standing)
     ]
-    rows = [device_row(device, session.site.vendors) for device in chosen]
+    rows = [device_row(device, session.site.vendors, session.site.kinds) for device in chosen]
     show(rows, DEVICE_KEYS, device_columns(session.site.clock, rows), format_name)
     if not everybody:
         session.note("Nothing is remembered yet: scopion scan looks for devices.")

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import time
+from collections import defaultdict
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 from scopion.cli.device_rows import host_columns, host_row
 from scopion.cli.output import rich_table
+from scopion.discovery.asking import Method
+from scopion.model.address import Address, by_number
+from scopion.model.mac import MacAddress
 
 if TYPE_CHECKING:
     from scopion.discovery.runner import Progress
+    from scopion.operations.hosts import Host
     from scopion.operations.prepare import PreparedScan
-    from scopion.operations.scan_result import Host
 
 # Drawing sixty rows takes some 15 ms, during which nothing is sent: ten times a second is smooth enough.
 DRAW_EVERY_S = 0.1
@@ -25,7 +29,8 @@ class LiveView:
     def __init__(self, prepared: PreparedScan, *, shown: bool) -> None:
         self._prepared = prepared
         self._shown = shown
-        self._hosts: list[Host] = []
+        self._hosts: dict[tuple[Address, MacAddress | None], Host] = {}
+        self._of_mac: dict[MacAddress, dict[Address, Host]] = defaultdict(dict)
         self._progress: Progress | None = None
         self._live: Any = None
         self._drawn_at = 0.0
@@ -49,7 +54,17 @@ class LiveView:
 
     def on_host(self, host: Host) -> None:
         """A host has answered."""
-        self._hosts.append(host)
+        addresses = self._of_mac[host.mac] if host.mac else {}
+        addresses[host.address] = host
+        # An adapter's IPv6 addresses have no row of their own once an IPv4 one is known.
+        shown = [each for each in addresses if each.version == 4] or list(addresses)[:1]
+        for address in addresses:
+            if address in shown:
+                self._hosts[address, host.mac] = addresses[address]
+            else:
+                self._hosts.pop((address, host.mac), None)
+        if host.mac is None:
+            self._hosts[host.address, None] = host
 
     def on_progress(self, progress: Progress) -> None:
         """Some time has passed."""
@@ -70,14 +85,16 @@ class LiveView:
         from rich.text import Text
 
         room = max(1, self._live.console.height - 4)
-        hosts = sorted(self._hosts, key=lambda host: host.address)
+        hosts = sorted(self._hosts.values(), key=lambda host: by_number(host.address))
         hidden = max(0, len(hosts) - room)
         rows = [host_row(host) for host in hosts[hidden:]]
         done = round(_BAR * progress.touched / max(1, progress.total))
         more = f" ({hidden} above)" if hidden else ""
-        line = (
-            f"{'━' * done}{'╌' * (_BAR - done)} {progress.touched} of {progress.total} asked on "
-            f"{self._prepared.choice.interface.name}, round {progress.rounds}, {len(hosts)} found{more}"
-        )
+        on = self._prepared.choice.interface.name
+        if self._prepared.method is Method.LISTEN:
+            how = f"{progress.touched} of {progress.total} s heard on {on}, {progress.rounds} frames"
+        else:
+            how = f"{progress.touched} of {progress.total} asked on {on}, round {progress.rounds}"
+        line = f"{'━' * done}{'╌' * (_BAR - done)} {how}, {len(hosts)} found{more}"
         table = rich_table(rows, host_columns(), self._live.console)
         return Group(table, Text(line, style="dim", no_wrap=True, overflow="ellipsis"))

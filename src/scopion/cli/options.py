@@ -62,6 +62,42 @@ class Day(click.ParamType[date]):
             self.fail(f"{value!r} is not a date: write it as 2026-12-31", param, ctx)
 
 
+class Span(click.ParamType[float]):
+    """A length of time: ``90s``, ``5m``, ``2h``, ``30d``; a bare number is seconds."""
+
+    name = "TIME"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
+        """Read it as seconds."""
+        from scopion.model.clock import parse_span
+
+        if isinstance(value, int | float):
+            return float(value)
+        try:
+            return parse_span(str(value)).total_seconds()
+        except ValueError as error:
+            self.fail(str(error), param, ctx)
+
+
+class Ports(click.ParamType[tuple[int, ...]]):
+    """A few TCP ports: ``22,80,443``."""
+
+    name = "N,N"
+    # A dozen tells what a thing is; more would be a search for something else.
+    most = 16
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[int, ...]:
+        """Read the list."""
+        if isinstance(value, tuple):
+            return value
+        parts = [part.strip() for part in str(value).split(",")]
+        if not all(part.isdecimal() and 1 <= int(part) <= 65_535 for part in parts):
+            self.fail(f"{value!r} are not ports: write them as 22,80,443", param, ctx)
+        if len(parts) > self.most:
+            self.fail(f"at most {self.most} ports are tried, these are {len(parts)}", param, ctx)
+        return tuple(dict.fromkeys(int(part) for part in parts))
+
+
 def _known(ctx: click.Context, ask: Any) -> Sequence[Any]:
     """What the roster knows, for completion: silence is better there than an error in the middle of a line."""
     root = ctx.find_root()

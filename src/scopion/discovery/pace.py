@@ -10,6 +10,8 @@ from scopion.model.observation import Medium
 # the gap take 1.1 ms, so 90 a second take just under a tenth of everybody's air time.
 # A bridge may have either behind it: 500 a second, which an air at 6 Mbit/s still carries in a tenth of its time.
 DEFAULT_PACE: dict[Medium, float] = {Medium.CABLE: 2_000.0, Medium.WIRELESS: 90.0, Medium.UNKNOWN: 500.0}
+# Beyond a router each request makes it look for a neighbour first: small ones drop what they cannot look for at once.
+ROUTED_PACE = 300.0
 FASTEST = 50_000.0  # more than one core sends
 
 

@@ -2,22 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import timedelta
-from ipaddress import IPv4Address
-from itertools import islice
+from itertools import chain, islice
 from types import MappingProxyType
+from typing import Protocol
 
 from scopion.attachment.ports import Attachment
-from scopion.discovery.asking import ARP_PORTION, CHECKING_LIMIT_S, KERNEL_REQUESTS, TOUCH_PORTION, Asker
+from scopion.discovery.answer import Answer, Asker
+from scopion.discovery.asking import ARP_PORTION, CHECKING_LIMIT_S, KERNEL_REQUESTS, TOUCH_PORTION
+from scopion.discovery.listening import Heard
 from scopion.discovery.sweep import Sweep, SweepPlan
+from scopion.model.address import Address
 from scopion.model.errors import InterfaceLost
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
 
 # Several MACs may answer for one address (a contest, a forger); more than this is noise and only costs memory.
 MAX_MACS_PER_ADDRESS = 4
+# Who makes up IPv6 addresses without end gets no further than this; a large office has a few hundred.
+MAX_UNASKED = 4096
+# How long names and ports wait for their turn while a sweep waits for answers.
+_COMPANY_EVERY_S = 0.02
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,7 +43,7 @@ class Findings:
 
     observations: list[Observation] = field(default_factory=list)
     # Of the addresses where somebody was expected: those asked so often and long that who is silent there is gone.
-    asked_enough: set[IPv4Address] = field(default_factory=set)
+    asked_enough: set[Address] = field(default_factory=set)
     asked: int = 0  # addresses
     requests: int = 0
     rounds: int = 0
@@ -44,51 +51,83 @@ class Findings:
     completed: bool = False
     interruption: str = ""  # why it is not complete
     duration_s: float = 0.0
+    heard: Heard | None = None  # of a scan that only listened
+    remarks: list[str] = field(default_factory=list)  # what could not be done beside it, for telling
 
     @property
     def answered(self) -> int:
         """How many addresses somebody answered for."""
-        return len({seen.address for seen in self.observations})
+        return len({seen.address for seen in self.observations if seen.address and seen.address.version == 4})
 
 
 # Who was at which address before: until all of them have answered, an address is asked again.
-Expected = Mapping[IPv4Address, Collection[MacAddress]]
-OnObservation = Callable[[Observation], None]
-OnProgress = Callable[[Progress], None]
+Expected = Mapping[Address, Collection[MacAddress]]
+
+
+@dataclass(frozen=True, slots=True)
+class Watcher:
+    """Who is told while a scan runs."""
+
+    on_observation: Callable[[Observation], None] = lambda _: None
+    on_progress: Callable[[Progress], None] = lambda _: None
+
+
+class Companion(Protocol):
+    """Something that goes on beside a sweep, about those who were found: asking for their names, trying their ports."""
+
+    def met(self, seen: Observation) -> None:
+        """Somebody was found."""
+
+    def turn(self, deadline: float) -> Iterable[Observation]:
+        """Do what is due; what was learnt since. Waits at most until the monotonic ``deadline``, which may be over."""
+
+    @property
+    def done(self) -> bool:
+        """Whether nothing more is to be learnt; it bounds its own time."""
 
 
 def run_scan(
-    addresses: Collection[IPv4Address],
+    addresses: Collection[Address],
     asker: Asker,
     attachment: Attachment,
     plan: SweepPlan,
     expected: Expected = MappingProxyType({}),
-    on_observation: OnObservation = lambda _: None,
-    on_progress: OnProgress = lambda _: None,
+    watcher: Watcher = Watcher(),
+    companions: Sequence[Companion] = (),
+    also: Sequence[Address] = (),
 ) -> Findings:
-    """Ask all addresses; Ctrl-C or a lost interface end it early, and what was found is kept."""
+    """Ask all addresses; Ctrl-C or a lost interface end it early, and what was found is kept.
+
+    ``also`` are known IPv6 addresses, which are asked like the others.
+    """
     findings = Findings()
     clock = attachment.clock
     began = clock.monotonic()
     done_before = 0
     touch = plan.checks is False
     sweep: Sweep | None = None
-    gathering = _Gathering(asker, attachment, findings, expected, on_observation)
+    gathering = _Gathering(asker, attachment, findings, expected, watcher, companions)
     try:
-        for portion in _portions(addresses, TOUCH_PORTION if touch else ARP_PORTION):
+        for portion in _portions(chain(also, addresses), TOUCH_PORTION if touch else ARP_PORTION):
             sweep = Sweep(portion, plan)
+            rounds = 0
             while not sweep.done:
                 for address in sweep.due(clock.monotonic()):
                     asker.ask(address)
+                if sweep.rounds != rounds:
+                    rounds = sweep.rounds
+                    asker.call()
                 gathering.take(sweep, sweep.wake_at())
-                on_progress(Progress(done_before + sweep.touched, len(addresses), gathering.answered, sweep.rounds))
+                progress = Progress(done_before + sweep.touched, len(addresses), gathering.answered, sweep.rounds)
+                watcher.on_progress(progress)
             gathering.settle(sweep)
             gathering.account(sweep, KERNEL_REQUESTS if touch else 1)
             done_before += sweep.total
             sweep = None
         findings.completed = True
+        gathering.finish()
     except KeyboardInterrupt:
-        findings.interruption = "interrupted"
+        findings.interruption = "" if findings.completed else "interrupted"
     except InterfaceLost as lost:
         findings.interruption = str(lost)
     if sweep is not None:
@@ -108,14 +147,17 @@ class _Gathering:
         attachment: Attachment,
         findings: Findings,
         expected: Expected,
-        on_observation: OnObservation,
+        watcher: Watcher,
+        companions: Sequence[Companion],
     ) -> None:
         self._asker = asker
         self._clock = attachment.clock
         self._findings = findings
         self._expected = expected
-        self._on_observation = on_observation
-        self._macs: dict[IPv4Address, list[MacAddress]] = {}
+        self._watcher = watcher
+        self._companions = companions
+        self._macs: dict[Address, list[MacAddress | None]] = {}
+        self._unasked = 0
 
     @property
     def answered(self) -> int:
@@ -124,26 +166,55 @@ class _Gathering:
 
     def take(self, sweep: Sweep, deadline: float) -> None:
         """Take in what has come until the deadline."""
+        if any(not companion.done for companion in self._companions):
+            deadline = min(deadline, self._clock.monotonic() + _COMPANY_EVERY_S)
         for answer in self._asker.answers(deadline):
-            known = self._macs.get(answer.address, [])
-            missing = set(self._expected.get(answer.address, ())) - {answer.mac, *known}
-            if not sweep.heard(answer.address, answer.at, answer=answer.asked, settled=not missing):
-                continue
-            known = self._macs.setdefault(answer.address, known)
-            if answer.mac in known or len(known) >= MAX_MACS_PER_ADDRESS:
-                continue
-            measured = answer.asked and not known
-            known.append(answer.mac)
-            age = max(0.0, self._clock.monotonic() - answer.at)
-            seen = Observation(
-                mac=answer.mac,
-                address=answer.address,
-                at=self._clock.now() - timedelta(seconds=age),
-                source=self._asker.source,
-                rtt_s=sweep.round_trip(answer.address) if measured else None,
-            )
-            self._findings.observations.append(seen)
-            self._on_observation(seen)
+            self._take(sweep, answer)
+        self._learn(self._clock.monotonic())
+
+    def finish(self) -> None:
+        """Let the companions come to their end."""
+        while any(not companion.done for companion in self._companions):
+            self._learn(self._clock.monotonic() + _COMPANY_EVERY_S)
+
+    def _take(self, sweep: Sweep, answer: Answer) -> None:
+        known = self._macs.get(answer.address, [])
+        missing = set(self._expected.get(answer.address, ())) - {answer.mac, *known}
+        about = sweep.heard(answer.address, answer.at, answer=answer.asked, settled=not missing)
+        if not about and answer.address not in self._macs and not self._welcome(answer):
+            return
+        known = self._macs.setdefault(answer.address, known)
+        if answer.mac in known or len(known) >= MAX_MACS_PER_ADDRESS:
+            return
+        measured = about and answer.asked and not known
+        known.append(answer.mac)
+        age = max(0.0, self._clock.monotonic() - answer.at)
+        seen = Observation(
+            mac=answer.mac,
+            address=answer.address,
+            at=self._clock.now() - timedelta(seconds=age),
+            source=answer.source,
+            rtt_s=sweep.round_trip(answer.address) if measured else None,
+        )
+        self._tell(seen)
+        for companion in self._companions:
+            companion.met(seen)
+
+    def _welcome(self, answer: Answer) -> bool:
+        """Whether somebody who was not asked by address may come in: IPv6 nodes answer a call to all, within bounds."""
+        if answer.address.version == 4 or self._unasked >= MAX_UNASKED:
+            return False
+        self._unasked += 1
+        return True
+
+    def _learn(self, deadline: float) -> None:
+        for companion in self._companions:
+            for seen in companion.turn(deadline) if not companion.done else ():
+                self._tell(seen)
+
+    def _tell(self, seen: Observation) -> None:
+        self._findings.observations.append(seen)
+        self._watcher.on_observation(seen)
 
     def account(self, sweep: Sweep, requests_each: int) -> None:
         """Add up what a sweep has asked; ``requests_each`` are the frames that one asking makes."""
@@ -152,7 +223,7 @@ class _Gathering:
         findings.rounds = max(findings.rounds, sweep.rounds)
         findings.loss = max(findings.loss, sweep.loss)
         for address, asked in sweep.account().items():
-            findings.asked += 1
+            findings.asked += address.version == 4
             enough = asked.requests * requests_each >= patience.requests and asked.span_s >= patience.span_s
             if enough and address in self._expected:
                 findings.asked_enough.add(address)
@@ -164,7 +235,7 @@ class _Gathering:
             self.take(sweep, min(limit, self._clock.monotonic() + 0.2))
 
 
-def _portions(addresses: Iterable[IPv4Address], size: int) -> Iterator[list[IPv4Address]]:
+def _portions(addresses: Iterable[Address], size: int) -> Iterator[list[Address]]:
     rest = iter(addresses)
     while portion := list(islice(rest, size)):
         yield portion

@@ -15,10 +15,10 @@ from __future__ import annotations
 from collections import Counter, deque
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from ipaddress import IPv4Address
 from math import sqrt
 
 from scopion.discovery.round_trip import RoundTripEstimate
+from scopion.model.address import Address
 
 CHECKS_A_ROUND = 32  # enough to tell 1 % from 10 % loss after two rounds
 CHECKS_A_HOST = 8  # where few answer, each is asked more often, spread over the round
@@ -77,7 +77,7 @@ class AskedAddress:
 class Sweep:
     """One pass over some addresses under a plan."""
 
-    def __init__(self, addresses: Iterable[IPv4Address], plan: SweepPlan) -> None:
+    def __init__(self, addresses: Iterable[Address], plan: SweepPlan) -> None:
         self.plan = plan
         self.rounds = 0
         self.answered = 0
@@ -87,9 +87,9 @@ class Sweep:
         self.ended_at = 0.0
         self._asked = {address: _Asked() for address in addresses}
         self._trip = RoundTripEstimate()
-        self._queue: deque[IPv4Address] = deque()
-        self._checks: Counter[IPv4Address] = Counter()  # still unanswered in this round
-        self._overdue: Counter[IPv4Address] = Counter()  # checks that count as lost and may still be answered
+        self._queue: deque[Address] = deque()
+        self._checks: Counter[Address] = Counter()  # still unanswered in this round
+        self._overdue: Counter[Address] = Counter()  # checks that count as lost and may still be answered
         self._settled = 0
         self._next_send = 0.0
         self._round_sent_at = 0.0
@@ -117,7 +117,7 @@ class Sweep:
         """The share of round trips that got lost, as the checks measured it; 0.0 while there was no check."""
         return self.checks_lost / self.checks_asked if self.checks_asked else 0.0
 
-    def due(self, now: float) -> list[IPv4Address]:
+    def due(self, now: float) -> list[Address]:
         """Whom to ask right now; the sweep takes them as asked."""
         if not self._done and not self._queue and now >= self._round_ends_at():
             self._begin_round_or_end(now)
@@ -125,7 +125,7 @@ class Sweep:
             return []
         gap = 1.0 / self.plan.pace
         self._next_send = max(self._next_send, now - max(CATCH_UP_S, gap))
-        asked: list[IPv4Address] = []
+        asked: list[Address] = []
         while self._queue and self._next_send <= now:
             address = self._queue.popleft()
             state = self._asked[address]
@@ -143,7 +143,7 @@ class Sweep:
                 self._first_round_sent_at = now
         return asked
 
-    def heard(self, address: IPv4Address, at: float, *, answer: bool = True, settled: bool = True) -> bool:
+    def heard(self, address: Address, at: float, *, answer: bool = True, settled: bool = True) -> bool:
         """Take note that ``address`` is there; False if it was not asked about.
 
         ``answer`` is False for a frame that shows its presence without being an answer to us; ``settled`` is False
@@ -167,7 +167,7 @@ class Sweep:
             self._settled += 1
         return True
 
-    def round_trip(self, address: IPv4Address) -> float | None:
+    def round_trip(self, address: Address) -> float | None:
         """Seconds from the request to the answer of ``address``; None if it was asked more than once meanwhile."""
         return self._asked[address].rtt_s
 
@@ -179,7 +179,7 @@ class Sweep:
         """End at once: the user has had enough, or the interface is gone."""
         self._end(now)
 
-    def account(self) -> dict[IPv4Address, AskedAddress]:
+    def account(self) -> dict[Address, AskedAddress]:
         """What became of every address that was asked at least once."""
         return {
             address: AskedAddress(
@@ -233,7 +233,7 @@ class Sweep:
         self._queue.extend(_spread(silent, checks))
         self._next_send = now
 
-    def _chosen_checks(self) -> list[IPv4Address]:
+    def _chosen_checks(self) -> list[Address]:
         """Whom to ask again in this round, though they have answered: others in each round, as far as there are."""
         there = [address for address, state in self._asked.items() if state.settled]
         count = min(CHECKS_A_ROUND, CHECKS_A_HOST * len(there))
@@ -262,7 +262,7 @@ class Sweep:
         self._queue.clear()
 
 
-def _spread(silent: list[IPv4Address], checks: list[IPv4Address]) -> Iterator[IPv4Address]:
+def _spread(silent: list[Address], checks: list[Address]) -> Iterator[Address]:
     """The silent ones in order with the checks evenly between, so that a burst of loss does not hit all checks."""
     before = 0
     for number, check in enumerate(checks, 1):

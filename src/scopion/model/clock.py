@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import datetime, timedelta
 from typing import Protocol
 
@@ -17,6 +18,19 @@ class Clock(Protocol):
 
     def local(self, moment: datetime) -> datetime:
         """``moment`` in the time zone of the person who reads it."""
+
+
+_UNITS = {"s": 1, "m": 60, "h": 3_600, "d": 86_400, "w": 604_800}
+_LONGEST = timedelta(days=3_660)
+
+
+def parse_span(text: str) -> timedelta:
+    """Read ``90s``, ``5m``, ``1.5h``, ``30d``, ``2w``; a bare number is seconds. Raises ValueError."""
+    match = re.fullmatch(r"(\d{1,9}(?:\.\d{1,3})?)\s*([smhdw]?)", text.strip().casefold())
+    span = timedelta(seconds=float(match[1]) * _UNITS[match[2] or "s"]) if match else timedelta(0)
+    if not timedelta(0) < span <= _LONGEST:
+        raise ValueError(f"{text!r} is not a length of time: write it as 90s, 5m, 2h or 30d")
+    return span
 
 
 def spoken_span(span: timedelta) -> str:

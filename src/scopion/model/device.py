@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from enum import StrEnum
-from ipaddress import IPv4Address
 
+from scopion.model.address import Address, by_number
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Medium
+from scopion.model.observation import Medium, Source, Trait, TraitKind
 
 
 class Standing(StrEnum):
@@ -27,17 +27,40 @@ class EventKind(StrEnum):
     RETURNED = "returned"
     LEFT = "left"
     READDRESSED = "readdressed"
+    CONTESTED = "contested"  # one address, two MACs
+    GATEWAY_CHANGED = "gateway-changed"
+
+
+# Which name is the best: the administrator's own DNS, what the device calls itself, what servers and people noted.
+NAME_ORDER = (
+    Source.DNS, Source.MDNS, Source.DHCP, Source.LEASES, Source.NETBIOS, Source.LLMNR, Source.CLIENT_LIST,
+    Source.SSDP, Source.LISTING,
+)  # fmt: skip
+
+
+def short_name(name: str) -> str:
+    """The first label of a host name: ``till`` of ``till.kilnhaven.example``."""
+    return name.partition(".")[0] or name
 
 
 @dataclass(frozen=True, slots=True)
 class Stay:
     """An unbroken presence of an adapter at an address; ``until`` is when it was last seen there."""
 
-    mac: MacAddress
-    address: IPv4Address
+    mac: MacAddress | None  # None: a host beyond a router whose MAC is not known
+    address: Address
     since: datetime
     until: datetime
     present: bool
+
+
+@dataclass(frozen=True, slots=True)
+class KnownTrait:
+    """A trait, and from when to when it was heard."""
+
+    trait: Trait
+    first_seen: datetime
+    last_seen: datetime
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,6 +72,8 @@ class Adapter:
     first_seen: datetime
     last_seen: datetime
     stays: tuple[Stay, ...] = ()  # the present ones, else the latest
+    medium_evidence: str = ""  # why it is taken for that; empty if the interface itself said so
+    traits: tuple[KnownTrait, ...] = ()  # what was heard last comes first
 
     @property
     def present(self) -> bool:
@@ -71,16 +96,24 @@ class Device:
     own: bool = False  # one of its adapters is this machine's
     gateway: bool = False  # one of its adapters is a subnet's gateway
     adapters: tuple[Adapter, ...] = ()
+    unpaired: tuple[Stay, ...] = ()  # where it was seen while its MAC was not known
+    unpaired_traits: tuple[KnownTrait, ...] = ()
+
+    @property
+    def stays(self) -> tuple[Stay, ...]:
+        """The stays of its adapters, and those without a MAC."""
+        return (*(stay for adapter in self.adapters for stay in adapter.stays), *self.unpaired)
 
     @property
     def present(self) -> bool:
-        """Whether any of its adapters is present."""
-        return any(adapter.present for adapter in self.adapters)
+        """Whether it is anywhere now."""
+        return any(stay.present for stay in self.stays)
 
     @property
     def last_seen(self) -> datetime:
-        """When any of its adapters was last seen."""
-        return max((adapter.last_seen for adapter in self.adapters), default=self.first_seen)
+        """When it was last seen or heard."""
+        moments = [adapter.last_seen for adapter in self.adapters] + [stay.until for stay in self.unpaired]
+        return max(moments, default=self.first_seen)
 
     @property
     def macs(self) -> tuple[MacAddress, ...]:
@@ -88,16 +121,35 @@ class Device:
         return tuple(adapter.mac for adapter in self.adapters)
 
     @property
-    def addresses(self) -> tuple[IPv4Address, ...]:
-        """Where it is now, or where it was last, in order."""
-        here = {stay.address for adapter in self.adapters for stay in adapter.stays if stay.present}
-        return tuple(sorted(here or {stay.address for adapter in self.adapters for stay in adapter.stays}))
+    def addresses(self) -> tuple[Address, ...]:
+        """Where it is now, or where it was last: IPv4, then IPv6 that reaches far, then the link's own."""
+        here = {stay.address for stay in self.stays if stay.present}
+        return tuple(sorted(here or {stay.address for stay in self.stays}, key=by_number))
+
+    @property
+    def traits(self) -> tuple[KnownTrait, ...]:
+        """All that was said of it, what was heard last first."""
+        every = [*(each for adapter in self.adapters for each in adapter.traits), *self.unpaired_traits]
+        return tuple(sorted(every, key=lambda known: known.last_seen, reverse=True))
+
+    @property
+    def host_names(self) -> tuple[Trait, ...]:
+        """The names that it goes by, the best first: by source, then the latest. Its label is not one of them."""
+        names = [known.trait for known in self.traits if known.trait.kind is TraitKind.NAME]
+        return tuple(sorted(names, key=lambda name: NAME_ORDER.index(name.source)))
+
+    @property
+    def name(self) -> str:
+        """Its label, else its best name in short; empty if it has none."""
+        names = self.host_names
+        return self.label or (short_name(names[0].value) if names else "")
 
     @property
     def called(self) -> str:
-        """What to call it in a sentence: its label, else what it is to us, else its MAC address."""
+        """What to call it in a sentence: its label, else what it is to us, its name, its MAC or address."""
         role = "this machine" if self.own else "the gateway" if self.gateway else ""
-        return self.label or role or (str(self.adapters[0].mac) if self.adapters else f"device {self.id}")
+        known_by = [str(adapter.mac) for adapter in self.adapters] + [str(stay.address) for stay in self.unpaired]
+        return self.label or role or self.name or (known_by[0] if known_by else f"device {self.id}")
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,8 +159,9 @@ class Event:
     kind: EventKind
     at: datetime
     device_id: int
-    mac: MacAddress
-    address: IPv4Address
-    was_address: IPv4Address | None = None  # readdressed, returned: where it was before
+    mac: MacAddress | None  # None: a host whose MAC is not known
+    address: Address
+    was_address: Address | None = None  # readdressed, returned: where it was before
     away_since: datetime | None = None  # returned: when it was last seen before
+    other_mac: MacAddress | None = None  # contested: the other claimant; gateway-changed: the one before
     id: int = field(default=0, compare=False)

@@ -62,6 +62,10 @@ class InterfaceLost(ScopionError):
     """An interface went down or vanished while it was in use."""
 
 
+class RouterUnreadable(ScopionError):
+    """A router does not tell its address table; the text says why and what to check."""
+
+
 class MalformedFrame(ScopionError, ValueError):
     """A frame claims to be something and is not."""
 

@@ -29,6 +29,7 @@ class Notation(StrEnum):
     BARE_UPPER = "bare-upper"
 
 
+_VIRTUAL_ROUTERS = tuple(map(bytes.fromhex, ("00005e0001", "00005e0002", "00000c07ac", "00000c9f")))
 _LAYOUT: dict[Notation, tuple[int, str, bool]] = {  # digits per group, separator, capitals
     Notation.COLON: (2, ":", False),
     Notation.HYPHEN: (2, "-", True),
@@ -82,6 +83,11 @@ class MacAddress:
     def is_broadcast(self) -> bool:
         """All ones: every station of the segment."""
         return self.octets == b"\xff" * OCTETS
+
+    @property
+    def is_virtual_router(self) -> bool:
+        """Whether it stands for several routers together: VRRP (RFC 9568, 7.3) and HSRP (RFC 2281, 5.3; version 2)."""
+        return self.octets.startswith(_VIRTUAL_ROUTERS)
 
     @property
     def is_multicast(self) -> bool:

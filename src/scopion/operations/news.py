@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from scopion.model.clock import spoken_span
 from scopion.model.device import Device, Event, EventKind
+from scopion.model.mac import MacAddress
 from scopion.vendors.registry import Vendors
 
 
@@ -19,7 +20,10 @@ class News:
 
 
 # What matters most comes first.
-ORDER = (EventKind.JOINED, EventKind.READDRESSED, EventKind.RETURNED, EventKind.LEFT)
+ORDER = (
+    EventKind.GATEWAY_CHANGED, EventKind.CONTESTED, EventKind.JOINED, EventKind.READDRESSED, EventKind.RETURNED,
+    EventKind.LEFT,
+)  # fmt: skip
 
 
 def tell(events: Sequence[Event], devices: Mapping[int, Device], vendors: Vendors) -> list[News]:
@@ -35,11 +39,17 @@ def tell(events: Sequence[Event], devices: Mapping[int, Device], vendors: Vendor
 
 def sentence(event: Event, device: Device | None, vendors: Vendors) -> str:
     """``kiln controller moved from 192.0.2.31 to 192.0.2.20``."""
-    who = device.called if device else str(event.mac)
-    maker = vendors.of(event.mac)
-    what = who if device and device.label else f"{event.mac}, {maker.name.strip('()')}"
+    what = who(event.mac, device, vendors)
+    if event.kind is EventKind.CONTESTED:
+        return f"{what} claims {event.address}, which {event.other_mac} uses: two adapters use one address"
+    if event.kind is EventKind.GATEWAY_CHANGED:
+        return (
+            f"the gateway {event.address} is now {event.mac}, it was {event.other_mac}: was the router replaced? "
+            "If not, somebody may be posing as it"
+        )
     if event.kind is EventKind.JOINED:
-        place = f", {maker.place}" if maker.place else ""
+        maker = vendors.of(event.mac) if event.mac else None
+        place = f", {maker.place}" if maker and maker.place and not (device and device.label) else ""
         return f"{what}{place}, is new here, at {event.address}"
     if event.kind is EventKind.LEFT:
         return f"{what} is gone from {event.address}"
@@ -48,3 +58,13 @@ def sentence(event: Event, device: Device | None, vendors: Vendors) -> str:
     away = f" after {spoken_span(event.at - event.away_since)}" if event.away_since else ""
     before = f" (before: {event.was_address})" if event.was_address else ""
     return f"{what} is back{away}, at {event.address}{before}"
+
+
+def who(mac: MacAddress | None, device: Device | None, vendors: Vendors) -> str:
+    """A device as a sentence names it: by its label; else by its name, MAC and maker, as far as they are known."""
+    if device and device.label:
+        return device.label
+    if mac is None:
+        return device.called if device else "somebody"
+    name = f"{device.name}, " if device and device.name else ""
+    return f"{name}{mac}, {vendors.of(mac).name.strip('()')}"

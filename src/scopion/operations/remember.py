@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
-from ipaddress import IPv4Address
+from datetime import datetime, timedelta
 
 from scopion.discovery.runner import Findings
+from scopion.model.address import Address
 from scopion.model.device import Device, Event
 from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Medium, Observation
+from scopion.model.observation import Medium, Observation, TraitKind
 from scopion.operations.prepare import PreparedScan
 from scopion.operations.recognise import Recognition
 from scopion.operations.site import Site
@@ -63,13 +63,25 @@ class Memory:
         except DamagedRoster:
             return site.roster  # moved aside just now; the new one remembers it, and the result tells it
 
-    def expected(self) -> dict[IPv4Address, list[MacAddress]]:
+    def expected(self) -> dict[Address, list[MacAddress]]:
         """Who was at which address when the roster last heard of it."""
-        found: dict[IPv4Address, list[MacAddress]] = defaultdict(list)
-        for stay in (each for device in self.devices for adapter in device.adapters for each in adapter.stays):
-            if stay.present:
+        found: dict[Address, list[MacAddress]] = defaultdict(list)
+        for stay in (each for device in self.devices for each in device.stays):
+            if stay.present and stay.mac is not None:
                 found[stay.address].append(stay.mac)
         return found
+
+    def freshly_named(self, site: Site) -> set[tuple[MacAddress | None, Address]]:
+        """The pairs of MAC and address whose names were heard lately: they need not be asked for again."""
+        since = site.clock.now() - timedelta(seconds=site.settings.names.lifetime_s)
+        return {
+            (adapter.mac, stay.address)
+            for device in self.devices
+            for adapter in device.adapters
+            if any(known.trait.kind is TraitKind.NAME and known.last_seen > since for known in adapter.traits)
+            for stay in adapter.stays
+            if stay.present
+        }
 
     def fold(
         self,
@@ -105,7 +117,8 @@ class Memory:
         alive = findings.answered or gateway_mac is not None
         asked_enough = findings.asked_enough if alive else ()
         with roster.transaction():
-            note_subnet(roster, prepared.subnet, prepared.choice.interface.gateway, gateway_mac, now)
+            gateway = prepared.choice.interface.gateway if prepared.attached else None
+            note_subnet(roster, prepared.subnet, gateway, gateway_mac, now)
             subnet = next(each for each in known_subnets(roster) if each.range == prepared.subnet)
             silent = not subnet.has_baseline
             events = fold(roster, seen, asked_enough, now, began=self.began, scan=self.scan, silent=silent)
@@ -119,7 +132,8 @@ class Memory:
                 rounds=findings.rounds,
                 completed=findings.completed,
             )
-            whole = findings.completed and findings.answered and prepared.targets.covers(prepared.subnet)
+            # Who only listens has asked nobody: that is no baseline.
+            whole = findings.completed and findings.asked and findings.answered and prepared.whole
             baseline = bool(whole and not subnet.has_baseline)
             if baseline:
                 note_baseline(roster, prepared.subnet, self.scan)

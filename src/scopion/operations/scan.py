@@ -1,25 +1,35 @@
-"""The scan: ask a subnet who is there, recognise whether it is the site's, and fold what was seen into the roster."""
+"""The scan: find out who is in a subnet, recognise whether it is the site's, and fold what was seen into the roster."""
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable, Sequence
+from contextlib import ExitStack
 from datetime import datetime
+from ipaddress import IPv6Address
 
 from scopion.attachment.choose import what_happened
-from scopion.discovery.asking import Asker, Method, open_asker, plan_for
-from scopion.discovery.runner import Findings, OnProgress, run_scan
+from scopion.attachment.ports import NeighbourState, Traffic
+from scopion.discovery.asking import Method, open_asker, plan_for
+from scopion.discovery.listening import listen
+from scopion.discovery.name_company import NameCompany
+from scopion.discovery.port_company import PortCompany
+from scopion.discovery.runner import Companion, Findings, Progress, Watcher, run_scan
 from scopion.discovery.sweep import Patience
+from scopion.model.address import Address
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source
-from scopion.operations.here import ask_gateway_mac
+from scopion.operations.here import ask_gateway_mac, find_gateway_mac
+from scopion.operations.hosts import Describer, Host
 from scopion.operations.prepare import PreparedScan
-from scopion.operations.recognise import recognise
+from scopion.operations.recognise import Recognition, Verdict, recognise
 from scopion.operations.remember import Memory
-from scopion.operations.scan_result import Host, ScanResult, hosts_of
+from scopion.operations.router_tables import pair_by_router
+from scopion.operations.scan_result import ScanResult
 from scopion.operations.site import Site
-from scopion.roster.scans import KnownSubnet
 
 OnHost = Callable[[Host], None]
+OnProgress = Callable[[Progress], None]
 
 
 def run_prepared(
@@ -29,93 +39,201 @@ def run_prepared(
     on_progress: OnProgress = lambda _: None,
 ) -> ScanResult:
     """Scan and fold. What was found is never lost: a roster that cannot be written is told in the result."""
-    asker = open_asker(prepared.method, site.attachment, prepared.choice.interface, prepared.own_address)
-    try:
-        return _scanned(site, prepared, asker, on_host, on_progress)
-    finally:
-        asker.close()
+    with ExitStack() as stack:
+        return _Scan(site, prepared, on_host, on_progress, stack).run()
 
 
-def _scanned(site: Site, prepared: PreparedScan, asker: Asker, on_host: OnHost, on_progress: OnProgress) -> ScanResult:
-    interface = prepared.choice.interface
-    vendors = site.vendors
-    started = site.clock.now()
-    memory = Memory.open(site, prepared, started)
-    known = {mac: device for device in memory.devices for mac in device.macs}
+class _Scan:
+    """One scan from its first question to its result; what it opens is closed with the stack."""
 
-    def show(seen: Observation) -> None:
-        on_host(Host.of(seen, known.get(seen.mac), vendors, interface))
+    def __init__(
+        self, site: Site, prepared: PreparedScan, on_host: OnHost, on_progress: OnProgress, stack: ExitStack
+    ) -> None:
+        self._site = site
+        self._prepared = prepared
+        self._interface = prepared.choice.interface
+        self._on_host = on_host
+        self._on_progress = on_progress
+        self._stack = stack
+        self._met: dict[tuple[MacAddress | None, Address | None], list[Observation]] = defaultdict(list)
 
-    own = _own_observation(prepared, started)
-    if own.address in prepared.targets:
-        show(own)
-    absence = site.settings.absence_in(prepared.subnet)
-    plan = plan_for(prepared.method, prepared.pace, prepared.rounds, Patience(absence.requests, absence.span_s))
-    findings = run_scan(
-        prepared.addresses or (),
-        asker,
-        site.attachment,
-        plan,
-        memory.expected(),
-        show,
-        on_progress,
-    )
-    _distrust_a_dead_interface(site, prepared, findings)
-    seen = [own, *findings.observations]
-    gateway_mac = _gateway_mac(site, prepared, findings.observations, memory.subnets)
-    familiar = {each.mac for each in findings.observations} & known.keys() - {gateway_mac}
-    recognition = recognise(
-        prepared.subnet,
-        gateway_mac,
-        memory.subnets,
-        familiar=len(familiar),
-        named=[each.range for each in site.settings.subnet],
-    )
-    folded = memory.fold(site, prepared, findings, seen, gateway_mac, recognition)
-    devices = folded.devices or memory.devices
-    return ScanResult(
-        choice=prepared.choice,
-        subnet=prepared.subnet,
-        targets=prepared.targets,
-        method=prepared.method,
-        method_reason=prepared.method_reason,
-        started=started,
-        findings=findings,
-        hosts=hosts_of(seen, prepared.targets, devices, folded.events, vendors, interface),
-        events=folded.events,
-        devices={device.id: device for device in devices},
-        recognition=recognition,
-        folded=folded.done,
-        baseline=folded.baseline,
-        memory_lost=memory.lost,
-        not_remembered=folded.problem,
-    )
+    def run(self) -> ScanResult:
+        """Look, then conclude. Raises NotPermitted, InterfaceLost before anything was asked."""
+        look = self._opened_listening() if self._prepared.method is Method.LISTEN else self._opened_asking()
+        started = self._site.clock.now()
+        self._memory = Memory.open(self._site, self._prepared, started)
+        self._describer = Describer(
+            self._site.vendors, self._site.kinds, self._memory.devices, [self._interface.gateway]
+        )
+        own = self._own_observation(started)
+        if own and own.address in self._prepared.targets:
+            self._show(own)
+        findings = look()
+        self._distrust_a_dead_interface(findings)
+        return self._concluded(findings, own, started)
+
+    def _opened_listening(self) -> Callable[[], Findings]:
+        """Ready to hear; nothing is sent."""
+        link = self._site.attachment.open_link(self._interface, Traffic.TALK)
+        self._stack.callback(link.close)
+
+        def look() -> Findings:
+            seconds = self._prepared.listen_s
+
+            def tell(passed: float, frames: int) -> None:
+                self._on_progress(Progress(round(passed), round(seconds), len(self._met), frames))
+
+            heard = listen(link, self._site.attachment, seconds, self._show, tell)
+            return Findings(
+                observations=heard.observations,
+                heard=heard,
+                completed=heard.completed,
+                interruption=heard.interruption,
+                duration_s=heard.duration_s,
+            )
+
+        return look
+
+    def _opened_asking(self) -> Callable[[], Findings]:
+        """Ready to ask."""
+        prepared, attachment = self._prepared, self._site.attachment
+        asker = open_asker(prepared.method, attachment, self._interface, prepared.own_address)
+        self._stack.callback(asker.close)
+
+        def look() -> Findings:
+            absence = self._site.settings.absence_in(prepared.subnet)
+            plan = plan_for(prepared.method, prepared.pace, prepared.rounds, Patience(absence.requests, absence.span_s))
+            findings = run_scan(
+                prepared.addresses or (),
+                asker,
+                attachment,
+                plan,
+                self._memory.expected(),
+                Watcher(self._show, self._on_progress),
+                self._companions(),
+                also=self._known_ipv6(),
+            )
+            if prepared.router is not None:
+                pair_by_router(self._site, prepared.router, prepared.subnet, findings)
+            return findings
+
+        return look
+
+    def _companions(self) -> list[Companion]:
+        """What goes on beside the sweep."""
+        prepared, found = self._prepared, list[Companion]()
+        if prepared.names:
+            on_link = self._interface if prepared.attached else None
+            known = self._memory.freshly_named(self._site)
+            names = NameCompany(self._site.attachment, on_link, self._resolvers(), known)
+            self._stack.callback(names.close)
+            found.append(names)
+        if prepared.ports:
+            ports = PortCompany(self._site.attachment, prepared.ports)
+            self._stack.callback(ports.close)
+            found.append(ports)
+        return found
+
+    def _resolvers(self) -> list[Address]:
+        """The name servers to ask: those of the settings, else the gateway and the first of the system's own."""
+        if self._site.settings.names.resolvers:
+            return list(self._site.settings.names.resolvers)
+        gateway = self._interface.gateway
+        found = [*([gateway] if gateway else []), *self._site.attachment.resolvers()[:1]]
+        return list(dict.fromkeys(found))
+
+    def _known_ipv6(self) -> list[IPv6Address]:
+        """The IPv6 addresses at which somebody was last seen on this link: asked again when the whole subnet is."""
+        if not self._prepared.attached or not self._prepared.whole:
+            return []
+        known = [each for each in self._memory.expected() if isinstance(each, IPv6Address)]
+        return [each for each in known if self._interface.ipv6_towards(each) is not None]
+
+    def _show(self, seen: Observation) -> None:
+        group = self._met[seen.mac, seen.address]
+        group.append(seen)
+        if seen.address is not None:
+            self._on_host(self._describer.host(group))
+
+    def _own_observation(self, at: datetime) -> Observation | None:
+        if self._interface.mac is None or self._prepared.own_address is None:
+            return None
+        return Observation(self._interface.mac, self._prepared.own_address, at, Source.OWN, self._interface.medium)
+
+    def _distrust_a_dead_interface(self, findings: Findings) -> None:
+        """A scan whose interface went away meanwhile is partial: its silence says nothing about who has left."""
+        now = next((each for each in self._site.attachment.interfaces() if each.name == self._interface.name), None)
+        happened = what_happened(self._interface, now, self._prepared.from_address)
+        if happened and findings.completed:
+            findings.completed = False
+            findings.interruption = happened
+            findings.asked_enough.clear()
+
+    def _concluded(self, findings: Findings, own: Observation | None, started: datetime) -> ScanResult:
+        prepared, memory, site = self._prepared, self._memory, self._site
+        seen = [*([own] if own else []), *findings.observations]
+        gateway_mac = self._gateway_mac(findings.observations)
+        recognition = self._recognised(findings.observations, gateway_mac)
+        folded = memory.fold(site, prepared, findings, seen, gateway_mac if prepared.attached else None, recognition)
+        devices = folded.devices or memory.devices
+        describer = Describer(site.vendors, site.kinds, devices, [self._interface.gateway])
+        return ScanResult(
+            choice=prepared.choice,
+            subnet=prepared.subnet,
+            targets=prepared.targets,
+            method=prepared.method,
+            method_reason=prepared.method_reason,
+            started=started,
+            findings=findings,
+            hosts=describer.hosts(_concerned(seen, prepared), folded.events),
+            events=folded.events,
+            devices={device.id: device for device in devices},
+            recognition=recognition,
+            folded=folded.done,
+            baseline=folded.baseline,
+            memory_lost=memory.lost,
+            not_remembered=folded.problem,
+        )
+
+    def _gateway_mac(self, seen: Sequence[Observation]) -> MacAddress | None:
+        """Who answered for the gateway; if several did, the one that is known: a forger cannot hide the site."""
+        prepared, gateway = self._prepared, self._interface.gateway
+        found = [each.mac for each in seen if each.address == gateway and each.mac is not None]
+        asked = prepared.attached and prepared.method is not Method.LISTEN and gateway in (prepared.addresses or ())
+        if found or asked:
+            expected = {each.gateway_mac for each in self._memory.subnets if each.gateway == gateway}
+            return next((mac for mac in found if mac in expected), found[0] if found else None)
+        if prepared.method is Method.LISTEN:  # what the system knows already costs no frame
+            known = self._site.attachment.neighbours(self._interface)
+            return next((e.mac for e in known if e.address == gateway and e.state is not NeighbourState.FAILED), None)
+        raw = prepared.method is Method.ARP
+        ask = ask_gateway_mac if prepared.attached else find_gateway_mac
+        return ask(self._site.attachment, self._interface, raw_frames=raw)
+
+    def _recognised(self, seen: Sequence[Observation], gateway_mac: MacAddress | None) -> Recognition:
+        """Whether the subnet is one of the site's; one beyond a router is if this machine stands in the site."""
+        prepared, memory = self._prepared, self._memory
+        named = [each.range for each in self._site.settings.subnet]
+        known = {mac for device in memory.devices for mac in device.macs}
+        familiar = len({each.mac for each in seen} & known - {gateway_mac})
+        if prepared.attached:
+            return recognise(prepared.subnet, gateway_mac, memory.subnets, familiar=familiar, named=named)
+        if prepared.subnet not in named and prepared.subnet not in {each.range for each in memory.subnets}:
+            return Recognition(Verdict.ELSEWHERE, f"{prepared.subnet} is not one of its subnets: site.toml can name it")
+        for subnet in self._interface.subnets:
+            standing = recognise(subnet, gateway_mac, memory.subnets, named=named)
+            if standing.verdict is not Verdict.ELSEWHERE:
+                return Recognition(Verdict.OURS, f"site.toml names it, and this machine stands in {subnet}")
+        return Recognition(Verdict.ELSEWHERE, f"this machine stands elsewhere, {standing.reason}")
 
 
-def _distrust_a_dead_interface(site: Site, prepared: PreparedScan, findings: Findings) -> None:
-    """A scan whose interface went away meanwhile is partial: its silence says nothing about who has left."""
-    before = prepared.choice.interface
-    now = next((each for each in site.attachment.interfaces() if each.name == before.name), None)
-    happened = what_happened(before, now, prepared.own_address)
-    if happened and findings.completed:
-        findings.completed = False
-        findings.interruption = happened
-        findings.asked_enough.clear()
-
-
-def _own_observation(prepared: PreparedScan, at: datetime) -> Observation:
-    interface = prepared.choice.interface
-    assert interface.mac is not None  # choose_interface takes only such
-    return Observation(interface.mac, prepared.own_address, at, Source.OWN, interface.medium)
-
-
-def _gateway_mac(
-    site: Site, prepared: PreparedScan, seen: Sequence[Observation], known: Sequence[KnownSubnet]
-) -> MacAddress | None:
-    """Who answered for the gateway; if several did, the one that is known, so that a forger cannot hide the site."""
-    interface = prepared.choice.interface
-    found = [each.mac for each in seen if each.address == interface.gateway]
-    if found or interface.gateway in (prepared.addresses or ()):
-        expected = {each.gateway_mac for each in known if each.range == prepared.subnet}
-        return next((mac for mac in found if mac in expected), found[0] if found else None)
-    return ask_gateway_mac(site.attachment, interface, raw_frames=prepared.method is Method.ARP)
+def _concerned(seen: Sequence[Observation], prepared: PreparedScan) -> list[Observation]:
+    """What was seen of those who were asked for: in a part of the subnet, only of the adapters that are in it."""
+    if prepared.whole:
+        return [each for each in seen if each.address in prepared.targets or isinstance(each.address, IPv6Address)]
+    macs = {each.mac for each in seen if each.mac and each.address in prepared.targets}
+    return [
+        each
+        for each in seen
+        if each.address in prepared.targets or (isinstance(each.address, IPv6Address) and each.mac in macs)
+    ]

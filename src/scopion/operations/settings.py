@@ -10,17 +10,19 @@ import re
 import tomllib
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from ipaddress import IPv4Network
+from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal
 
-from annotated_types import Ge, Le, MaxLen
+from annotated_types import Ge, Le, MaxLen, Predicate
 
 from scopion.model.errors import InvalidSettings
 
 FILE = "site.toml"
 TEMPLATE = Path(__file__).parent / "site-template.toml"
 _STRICT: dict[str, Any] = {"extra": "forbid"}
+# Where a secret is, never the secret itself: this file is often copied about.
+Secret = Annotated[str, Predicate(lambda text: not text or re.match(r"(env|file):.", text) is not None)]
 
 
 @dataclass(frozen=True)
@@ -28,7 +30,7 @@ class ScanSettings:
     """How ``scan`` asks unless its options say otherwise."""
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    method: Literal["auto", "arp", "touch"] = "auto"
+    method: Literal["auto", "arp", "touch", "echo"] = "auto"
     pace: Annotated[float, Ge(1), Le(50_000)] | None = None  # requests a second; None: by the medium
     rounds: Annotated[int, Ge(1), Le(100)] | None = None  # at most; None: by the answers
 
@@ -43,6 +45,32 @@ class AbsenceSettings:
 
 
 @dataclass(frozen=True)
+class NameSettings:
+    """How names are asked for."""
+
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    ask: bool = True
+    lifetime_s: Annotated[float, Ge(0), Le(30 * 86_400)] = 3600.0  # a name is not asked for again sooner
+    resolvers: Annotated[tuple[IPv4Address | IPv6Address, ...], MaxLen(4)] = ()  # empty: gateway and system's own
+
+
+@dataclass(frozen=True)
+class RouterSettings:
+    """A router whose address table pairs the hosts behind it. Secrets are ``env:NAME`` or ``file:PATH``."""
+
+    address: IPv4Address | IPv6Address
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    version: Literal["2c", "3"] = "2c"
+    port: Annotated[int, Ge(1), Le(65_535)] = 161
+    community: Secret = ""
+    user: Annotated[str, MaxLen(32)] = ""
+    authentication: Literal["md5", "sha", "sha256", "sha512"] = "sha256"
+    authentication_key: Secret = ""
+    privacy: Literal["des", "aes", "aes256"] = "aes"
+    privacy_key: Secret = ""
+
+
+@dataclass(frozen=True)
 class SubnetSettings:
     """What differs in one subnet."""
 
@@ -51,6 +79,7 @@ class SubnetSettings:
     name: Annotated[str, MaxLen(80)] = ""
     pace: Annotated[float, Ge(1), Le(50_000)] | None = None
     absence: AbsenceSettings | None = None
+    router: IPv4Address | IPv6Address | None = None  # it lies behind this one; a [[router]] says how to read it
 
 
 @dataclass(frozen=True)
@@ -61,11 +90,22 @@ class Settings:
     name: Annotated[str, MaxLen(80)] = ""
     scan: ScanSettings = field(default_factory=ScanSettings)
     absence: AbsenceSettings = field(default_factory=AbsenceSettings)
+    names: NameSettings = field(default_factory=NameSettings)
     subnet: tuple[SubnetSettings, ...] = ()
+    router: tuple[RouterSettings, ...] = ()
 
     def of_subnet(self, subnet: IPv4Network) -> SubnetSettings:
         """What holds in one subnet; the defaults if nothing is said of it."""
         return next((each for each in self.subnet if each.range == subnet), SubnetSettings(subnet))
+
+    def containing(self, address: IPv4Address) -> SubnetSettings | None:
+        """The named subnet that an address belongs to."""
+        return next((each for each in self.subnet if address in each.range), None)
+
+    def router_of(self, subnet: IPv4Network) -> RouterSettings | None:
+        """How to read the router of a subnet; None if there is none or nothing is said of it."""
+        address = self.of_subnet(subnet).router
+        return next((each for each in self.router if each.address == address), None)
 
     def absence_in(self, subnet: IPv4Network) -> AbsenceSettings:
         """When silence counts in one subnet."""
@@ -107,6 +147,8 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
 
 
 def _said(error: Any) -> str:
+    if error["type"] == "predicate_failed":
+        return 'a secret does not stand here: write "env:NAME" for a variable of the environment or "file:PATH"'
     if error["type"] in ("unexpected_keyword_argument", "extra_forbidden"):
         return "there is no such setting; the commented file of a new site lists all"
     message = str(error["msg"])

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from scopion.attachment.ports import Attachment
+from scopion.discovery.kinds import Kinds, load_kinds
 from scopion.model.clock import Clock
 from scopion.model.errors import DamagedRoster, StorageFailed
 from scopion.operations.settings import FILE, TEMPLATE, Settings, load_settings
@@ -68,6 +69,11 @@ class Site:
     def vendors(self) -> Vendors:
         """The registry; a made-up site's own makers come first."""
         return open_vendors(self.folder)
+
+    @cached_property
+    def kinds(self) -> Kinds:
+        """The rules by which the kind of a device is guessed; the site's own come first. Raises InvalidSettings."""
+        return load_kinds(self.folder)
 
     @cached_property
     def roster(self) -> Roster:

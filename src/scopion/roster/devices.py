@@ -3,31 +3,46 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from dataclasses import replace
 from datetime import date, datetime
-from ipaddress import IPv4Address
 from sqlite3 import IntegrityError, Row
 
-from scopion.model.device import Adapter, Device, Standing, Stay
+from scopion.model.address import parse_address
+from scopion.model.device import Adapter, Device, KnownTrait, Standing, Stay
 from scopion.model.errors import UsageError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.roster.store import Roster, from_ms
+from scopion.roster.traits import all_traits
 
 
 def all_devices(roster: Roster) -> list[Device]:
     """Every device with its adapters and their present or latest stays, in the order of their making."""
     with roster.guarded():
         stays = _stays(roster)
+        traits = all_traits(roster)
+        unpaired: dict[int, list[Stay]] = defaultdict(list)
+        for row in roster.db.execute("SELECT *, NULL AS mac FROM unpaired ORDER BY address"):
+            unpaired[row["device"]].append(_stay(row))
         gateways = {row[0] for row in roster.db.execute("SELECT gateway_mac FROM subnet WHERE gateway_mac IS NOT NULL")}
         adapters: dict[int, list[Adapter]] = defaultdict(list)
         own: set[int] = set()
         routes: set[int] = set()
         for row in roster.db.execute("SELECT * FROM adapter ORDER BY first_seen, mac"):
-            adapters[row["device"]].append(_adapter(row, stays[row["mac"]]))
+            adapters[row["device"]].append(_adapter(row, stays[row["mac"]], traits.get(row["mac"], ())))
             own.update([row["device"]] if row["own"] else [])
             routes.update([row["device"]] if row["mac"] in gateways else [])
         return [
-            _device(row, adapters[row["id"]], row["id"] in own, row["id"] in routes)
+            replace(
+                _device(row),
+                own=row["id"] in own,
+                gateway=row["id"] in routes,
+                adapters=tuple(adapters[row["id"]]),
+                unpaired=tuple(unpaired[row["id"]]),
+                unpaired_traits=tuple(
+                    known for stay in unpaired[row["id"]] for known in traits.get(str(stay.address), ())
+                ),
+            )
             for row in roster.db.execute("SELECT * FROM device ORDER BY id")
         ]
 
@@ -75,25 +90,27 @@ def _stays(roster: Roster) -> dict[str, list[Stay]]:
 
 def _stay(row: Row) -> Stay:
     return Stay(
-        mac=MacAddress.parse(row["mac"]),
-        address=IPv4Address(row["address"]),
+        mac=MacAddress.parse(row["mac"]) if row["mac"] else None,
+        address=parse_address(row["address"]),
         since=from_ms(row["since"]),
         until=from_ms(row["until"]),
         present=bool(row["present"]),
     )
 
 
-def _adapter(row: Row, stays: list[Stay]) -> Adapter:
+def _adapter(row: Row, stays: list[Stay], traits: tuple[KnownTrait, ...]) -> Adapter:
     return Adapter(
         mac=MacAddress.parse(row["mac"]),
         medium=Medium(row["medium"]),
         first_seen=from_ms(row["first_seen"]),
         last_seen=from_ms(row["last_seen"]),
         stays=tuple(stays),
+        medium_evidence=row["medium_evidence"],
+        traits=traits,
     )
 
 
-def _device(row: Row, adapters: list[Adapter], own: bool, gateway: bool) -> Device:
+def _device(row: Row) -> Device:
     return Device(
         id=row["id"],
         standing=Standing(row["standing"]),
@@ -103,7 +120,4 @@ def _device(row: Row, adapters: list[Adapter], own: bool, gateway: bool) -> Devi
         place=row["place"],
         note=row["note"],
         guest_until=date.fromisoformat(row["guest_until"]) if row["guest_until"] else None,
-        own=own,
-        gateway=gateway,
-        adapters=tuple(adapters),
     )

@@ -1,38 +1,49 @@
 """Folds observations into devices, adapters, stays and events. The only writer of stays and of events.
 
-Called inside a transaction, so that nothing is announced that is not recorded, and the other way round.
+Called inside a transaction, so that nothing is announced that is not recorded, and the other way round. Three kinds of
+observation go their own ways: of adapters (here), of hosts without a MAC (``unpaired``), and from records of another
+time (``records``).
 """
 
 from __future__ import annotations
 
-from collections.abc import Collection, Container, Mapping, Sequence
+from collections import defaultdict
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from ipaddress import IPv4Address
 from sqlite3 import Connection, Row
 
+from scopion.model.address import Address, by_number, parse_address
 from scopion.model.device import Event, EventKind
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source
+from scopion.roster.contests import contests
+from scopion.roster.records import note_record
 from scopion.roster.store import Roster, from_ms, to_ms
+from scopion.roster.traits import note_traits
+from scopion.roster.unpaired import adopt_unpaired, close_unpaired, drop_if_undescribed, see_unpaired
+
+# A made-up IPv6 address is preferred for a day (RFC 8981, 3.8), and then another one is: who is here without it
+# has given it up, whether it was asked or not.
+_IPV6_FORGOTTEN = timedelta(days=1)
 
 
 @dataclass(slots=True)
-class _Seen:
-    """What is known of one adapter while a fold goes on."""
+class _Adapter:
+    """What was known of an adapter before it was seen."""
 
-    mac: MacAddress
     device: int
     last_seen: datetime
     was_present: bool
     was_address: IPv4Address | None
-    fresh: bool = False
+    sighted: bool  # whether it has ever been at an address
 
 
 def fold(
     roster: Roster,
     observations: Sequence[Observation],
-    asked_enough: Container[IPv4Address],
+    asked_enough: Container[Address],
     at: datetime,
     *,
     began: datetime | None = None,
@@ -46,27 +57,28 @@ def fold(
     ``silent`` is for a baseline, where everybody joins and nobody is told. Returns the events recorded, in order.
     """
     with roster.transaction() as db:
+        for seen in sorted((each for each in observations if each.recorded), key=lambda each: each.at):
+            note_record(db, seen)
+        sightings = [each for each in observations if not each.recorded]
         before = {(row["mac"], row["address"]): row for row in db.execute("SELECT * FROM stay WHERE present")}
-        events: list[Event] = []
-        arrived: dict[MacAddress, _Seen] = {}
         present = {mac for mac, _ in before}
-        for seen in observations:
-            adapter = arrived.get(seen.mac) or _adapter(db, seen, present)
-            if seen.mac not in arrived:
-                arrived[seen.mac] = adapter
-                events += _arrival(adapter, seen)
-            _extend_stay(db, seen)
-        observed = {(str(seen.mac), str(seen.address)) for seen in observations}
+        unpaired = {row[0] for row in db.execute("SELECT address FROM unpaired")}
+        events: list[Event] = []
+        for mac, group in _by_mac(sightings).items():
+            events += _take_in(db, mac, group, str(mac) in present, unpaired)
+        told = (see_unpaired(db, seen) for seen in sightings if seen.mac is None)
+        events += [event for event in told if event is not None]
         latest = to_ms(began or at)
-        missing = [
-            row
-            for key, row in before.items()
-            if key not in observed and row["until"] <= latest and IPv4Address(row["address"]) in asked_enough
-        ]
-        events += _close(db, missing, at)
-        if silent:
-            return []
-        return [_recorded(db, event, scan) for event in events]
+        events += _close(db, _missing(before, sightings, asked_enough, latest, at), at)
+        addresses = {seen.address for seen in sightings if seen.address}
+        events += close_unpaired(db, addresses, asked_enough, at, latest)
+        events += contests(db, sightings, before.keys(), at)
+        return [] if silent else record(db, events, scan)
+
+
+def record(db: Connection, events: Sequence[Event], scan: int | None = None) -> list[Event]:
+    """Write events down; they come back with their numbers."""
+    return [_recorded(db, event, scan) for event in events]
 
 
 def note_own_adapters(roster: Roster, own: Mapping[MacAddress, Medium], at: datetime) -> None:
@@ -91,62 +103,110 @@ def note_own_adapters(roster: Roster, own: Mapping[MacAddress, Medium], at: date
             )
             db.execute("UPDATE event SET device = ? WHERE mac = ?", (device, str(mac)))
         # What was a device of its own before it turned out to be this machine; people's texts are never dropped.
-        db.execute(
-            "DELETE FROM device WHERE standing = 'new' AND label = '' AND owner = '' AND place = '' AND note = '' "
-            "AND id NOT IN (SELECT device FROM adapter UNION SELECT device FROM entry WHERE device IS NOT NULL)"
-        )
+        drop_if_undescribed(db)
 
 
-def _adapter(db: Connection, seen: Observation, present: Collection[str]) -> _Seen:
-    """The adapter that was seen; a new one comes with a new device."""
-    mac, at = str(seen.mac), to_ms(seen.at)
-    row = db.execute("SELECT device, last_seen FROM adapter WHERE mac = ?", (mac,)).fetchone()
+def _by_mac(sightings: Sequence[Observation]) -> dict[MacAddress, list[Observation]]:
+    """The sightings of each adapter; what it is told by, an IPv4 address if it has one, comes first."""
+    groups: dict[MacAddress, list[Observation]] = defaultdict(list)
+    for seen in sightings:
+        if seen.mac is not None:
+            groups[seen.mac].append(seen)
+    for group in groups.values():
+        group.sort(key=lambda seen: (seen.address is None, seen.address.version if seen.address else 0))
+    return groups
+
+
+def _take_in(
+    db: Connection, mac: MacAddress, group: Sequence[Observation], present: bool, unpaired: Container[str]
+) -> list[Event]:
+    """All sightings of one adapter: the adapter, its stays, what it said; the event of its arrival."""
+    adopted = None
+    for seen in group:
+        if seen.address is not None and str(seen.address) in unpaired:
+            adopted = adopt_unpaired(db, mac, seen.address) or adopted
+    adapter = _adapter(db, group[0], mac, present, adopted)
+    for seen in group:
+        if seen.medium is not Medium.UNKNOWN:
+            db.execute("UPDATE adapter SET medium = ?, medium_evidence = '' WHERE mac = ?", (seen.medium, str(mac)))
+        db.execute("UPDATE adapter SET last_seen = max(last_seen, ?) WHERE mac = ?", (to_ms(seen.at), str(mac)))
+        note_traits(db, str(mac), seen.traits, seen.at)
+        if seen.address is not None:
+            _extend_stay(db, mac, seen.address, seen.at)
+    return _arrival(adapter, group[0]) if group[0].address is not None and adopted is None else []
+
+
+def _adapter(db: Connection, seen: Observation, mac: MacAddress, present: bool, adopted: int | None) -> _Adapter:
+    """The adapter that was seen; a new one comes with a new device, or finds the one that had no MAC."""
+    text, at, sighted = str(mac), to_ms(seen.at), seen.address is not None
+    row: Row | None = db.execute("SELECT device, last_seen, sighted FROM adapter WHERE mac = ?", (text,)).fetchone()
     if row is None:
-        device = db.execute("INSERT INTO device (first_seen) VALUES (?)", (at,)).lastrowid or 0
+        device = adopted or db.execute("INSERT INTO device (first_seen) VALUES (?)", (at,)).lastrowid or 0
         db.execute(
-            "INSERT INTO adapter (mac, device, medium, first_seen, last_seen) VALUES (?, ?, ?, ?, ?)",
-            (mac, device, seen.medium, at, at),
+            "INSERT INTO adapter (mac, device, medium, first_seen, last_seen, sighted) VALUES (?, ?, ?, ?, ?, ?)",
+            (text, device, seen.medium, at, at, sighted),
         )
-        return _Seen(seen.mac, device, seen.at, was_present=False, was_address=None, fresh=True)
-    if seen.medium is not Medium.UNKNOWN:
-        db.execute("UPDATE adapter SET medium = ? WHERE mac = ?", (seen.medium, mac))
+        return _Adapter(device, seen.at, was_present=False, was_address=None, sighted=False)
+    if sighted and not row["sighted"]:
+        db.execute("UPDATE adapter SET sighted = 1 WHERE mac = ?", (text,))
     latest = db.execute(
-        "SELECT address FROM stay WHERE mac = ? ORDER BY present DESC, until DESC, id DESC LIMIT 1", (mac,)
+        "SELECT address FROM stay WHERE mac = ? AND address NOT LIKE '%:%' "
+        "ORDER BY present DESC, until DESC, id DESC LIMIT 1",
+        (text,),
     ).fetchone()
-    return _Seen(
-        mac=seen.mac,
+    return _Adapter(
         device=row["device"],
         last_seen=from_ms(row["last_seen"]),
-        was_present=mac in present,
+        was_present=present,
         was_address=IPv4Address(latest["address"]) if latest else None,
+        sighted=bool(row["sighted"]),
     )
 
 
-def _arrival(adapter: _Seen, seen: Observation) -> list[Event]:
+def _arrival(adapter: _Adapter, seen: Observation) -> list[Event]:
     """What it means that an adapter is here, apart from a move while it was here, which shows when a stay closes."""
     # This machine's own presence is no news: it comes and goes with the program that looks.
     if adapter.was_present or seen.source is Source.OWN:
         return []
+    assert seen.address is not None
     event = Event(EventKind.JOINED, seen.at, adapter.device, seen.mac, seen.address)
-    if adapter.fresh:
+    if not adapter.sighted:
         return [event]
-    moved = adapter.was_address if adapter.was_address != seen.address else None
+    # An adapter makes up IPv6 addresses as it likes: only IPv4 ones are moves.
+    moved = adapter.was_address if seen.address.version == 4 and adapter.was_address != seen.address else None
     returned = replace(event, kind=EventKind.RETURNED, was_address=moved, away_since=adapter.last_seen)
     if moved is None:
         return [returned]
     return [returned, replace(event, kind=EventKind.READDRESSED, was_address=moved)]
 
 
-def _extend_stay(db: Connection, seen: Observation) -> None:
-    mac, address, at = str(seen.mac), str(seen.address), to_ms(seen.at)
-    extended = db.execute(
-        "UPDATE stay SET until = max(until, ?) WHERE mac = ? AND address = ? AND present", (at, mac, address)
-    )
+def _extend_stay(db: Connection, mac: MacAddress, address: Address, moment: datetime) -> None:
+    key, at = (str(mac), str(address)), to_ms(moment)
+    extended = db.execute("UPDATE stay SET until = max(until, ?) WHERE mac = ? AND address = ? AND present", (at, *key))
     if not extended.rowcount:
-        db.execute(
-            "INSERT INTO stay (mac, address, since, until, present) VALUES (?, ?, ?, ?, 1)", (mac, address, at, at)
-        )
-    db.execute("UPDATE adapter SET last_seen = max(last_seen, ?) WHERE mac = ?", (at, mac))
+        db.execute("INSERT INTO stay (mac, address, since, until, present) VALUES (?, ?, ?, ?, 1)", (*key, at, at))
+
+
+def _missing(
+    before: Mapping[tuple[str, str], Row],
+    sightings: Sequence[Observation],
+    asked_enough: Container[Address],
+    latest: int,
+    at: datetime,
+) -> list[Row]:
+    """The stays that were not confirmed though they should have been, IPv4 first."""
+    observed = {(str(seen.mac), str(seen.address)) for seen in sightings}
+    silent = [row for key, row in before.items() if key not in observed and row["until"] <= latest]
+    missing = {row["id"]: row for row in silent if parse_address(row["address"]) in asked_enough}
+    left_over = {row["mac"] for row in before.values() if row["id"] not in missing and ":" not in row["address"]}
+    here = {mac for mac, _ in observed} | left_over
+    away = {row["mac"] for row in missing.values() if ":" not in row["address"]} - here
+    old = to_ms(at - _IPV6_FORGOTTEN)
+    for row in silent:
+        # Where nobody can be asked for IPv6, an adapter that is silent in IPv4 is gone altogether.
+        if ":" in row["address"] and (row["mac"] in away or (row["mac"] in here and row["until"] < old)):
+            missing[row["id"]] = row
+    return sorted(missing.values(), key=lambda row: by_number(parse_address(row["address"]))[0])
 
 
 def _close(db: Connection, missing: Sequence[Row], at: datetime) -> list[Event]:
@@ -154,15 +214,16 @@ def _close(db: Connection, missing: Sequence[Row], at: datetime) -> list[Event]:
     db.executemany("UPDATE stay SET present = 0 WHERE id = ?", [(row["id"],) for row in missing])
     events: list[Event] = []
     for row in missing:
-        mac, address = MacAddress.parse(row["mac"]), IPv4Address(row["address"])
+        mac, address = MacAddress.parse(row["mac"]), parse_address(row["address"])
         device = db.execute("SELECT device FROM adapter WHERE mac = ?", (str(mac),)).fetchone()["device"]
         now_at = db.execute(
-            "SELECT address, since FROM stay WHERE mac = ? AND present ORDER BY since DESC LIMIT 1", (str(mac),)
+            "SELECT address, since FROM stay WHERE mac = ? AND present ORDER BY address LIKE '%:%', since DESC LIMIT 1",
+            (str(mac),),
         ).fetchone()
         if now_at is None:
             if not any(event.mac == mac for event in events):
                 events.append(Event(EventKind.LEFT, at, device, mac, address))
-        elif now_at["since"] > row["until"]:
+        elif now_at["since"] > row["until"] and ":" not in row["address"] + now_at["address"]:
             moved_to = IPv4Address(now_at["address"])
             events.append(Event(EventKind.READDRESSED, at, device, mac, moved_to, was_address=address))
     return events
@@ -170,16 +231,17 @@ def _close(db: Connection, missing: Sequence[Row], at: datetime) -> list[Event]:
 
 def _recorded(db: Connection, event: Event, scan: int | None) -> Event:
     row = db.execute(
-        "INSERT INTO event (at, kind, device, mac, address, was_address, away_since, scan) "
-        "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+        "INSERT INTO event (at, kind, device, mac, address, was_address, away_since, other_mac, scan) "
+        "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
             to_ms(event.at),
             event.kind,
             event.device_id,
-            str(event.mac),
+            str(event.mac) if event.mac else "",
             str(event.address),
             str(event.was_address) if event.was_address else None,
             to_ms(event.away_since) if event.away_since else None,
+            str(event.other_mac) if event.other_mac else None,
             scan,
         ),
     )

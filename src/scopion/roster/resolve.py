@@ -1,4 +1,4 @@
-"""Which device somebody means: a MAC, an address, a label, ``this-machine``, ``gateway``, or a beginning of one.
+"""Which device somebody means: a MAC, an address, a label, a host name, ``this-machine``, ``gateway``, or a beginning.
 
 Never a guess: if several fit, all are named and nothing is done.
 """
@@ -6,12 +6,12 @@ Never a guess: if several fit, all are named and nothing is done.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from ipaddress import IPv4Address
 
-from scopion.model.device import Device
+from scopion.model.address import Address, parse_address
+from scopion.model.device import Device, short_name
 from scopion.model.errors import AmbiguousDevice, InvalidMacAddress, NotFound
 from scopion.model.mac import MacAddress, hex_digits
-from scopion.model.text import clean
+from scopion.model.text import clean, joined
 
 THIS_MACHINE = "this-machine"
 GATEWAY = "gateway"
@@ -45,6 +45,7 @@ def _candidates(devices: Sequence[Device], wanted: str) -> list[list[Device]]:
         [device for device in devices if device.label.casefold() == small],
         [device for device in devices if digits in {mac.octets.hex() for mac in device.macs}],
         _at_address(devices, wanted),
+        [device for device in devices if small in _host_names(device)],
         _beginning(devices, small, digits),
     ]
 
@@ -52,30 +53,30 @@ def _candidates(devices: Sequence[Device], wanted: str) -> list[list[Device]]:
 def _at_address(devices: Sequence[Device], wanted: str) -> list[Device]:
     """Who is at an address now; if nobody is, all who were seen there last: which of them is meant is not guessed."""
     address = _address(wanted)
-    stays = [
-        (stay, device)
-        for device in devices
-        for adapter in device.adapters
-        for stay in adapter.stays
-        if stay.address == address
-    ]
+    stays = [(stay, device) for device in devices for stay in device.stays if stay.address == address]
     present = [device for stay, device in stays if stay.present]
     return list(dict.fromkeys(present or [device for _, device in stays]))
 
 
 def _beginning(devices: Sequence[Device], small: str, digits: str) -> list[Device]:
-    """By the beginning of a label or of a MAC; never of an address, for 192.0.2.14 does not mean 192.0.2.144."""
+    """By the beginning of a label, host name or MAC; never of an address: 192.0.2.14 does not mean 192.0.2.144."""
     return [
         device
         for device in devices
-        if device.label.casefold().startswith(small)
+        if any(name.startswith(small) for name in (device.label.casefold(), *_host_names(device)))
         or (len(digits) >= LEAST_MAC_DIGITS and any(mac.octets.hex().startswith(digits) for mac in device.macs))
     ]
 
 
-def _address(text: str) -> IPv4Address | None:
+def _host_names(device: Device) -> set[str]:
+    """Its host names, whole and in short, as they compare."""
+    names = [name.value.casefold() for name in device.host_names]
+    return {*names, *map(short_name, names)}
+
+
+def _address(text: str) -> Address | None:
     try:
-        return IPv4Address(text)
+        return parse_address(text)
     except ValueError:
         return None
 
@@ -89,7 +90,8 @@ def _digits(text: str) -> str:
 
 def _named(devices: Sequence[Device]) -> str:
     names = [
-        f"{device.label or ', '.join(map(str, device.macs))} ({', '.join(map(str, device.addresses)) or 'no address'})"
+        f"{device.name or joined(list(map(str, device.macs))) or 'without a MAC'} "
+        f"({', '.join(map(str, device.addresses)) or 'no address'})"
         for device in devices[:_NAMED_AT_MOST]
     ]
     more = len(devices) - _NAMED_AT_MOST

@@ -3,11 +3,28 @@
 from __future__ import annotations
 
 from datetime import datetime
+from ipaddress import IPv4Address
 
-from scopion.attachment.ports import Datagrams, Interface, Link, Neighbour, Rights
-from scopion.model.errors import InterfaceLost
+from scopion.attachment.ports import (
+    Connector,
+    Datagrams,
+    EchoLine,
+    Interface,
+    Link,
+    Mailbox,
+    Neighbour,
+    NeighbourState,
+    Rights,
+    RouterAccess,
+    Traffic,
+)
+from scopion.model.address import Address
+from scopion.model.errors import InterfaceLost, RouterUnreadable
+from scopion.scenes.clock import SceneClock
+from scopion.scenes.datagrams import SceneConnector, SceneDatagrams, SceneEcho, SceneMailbox
 from scopion.scenes.scene import Scene, SceneHost
-from scopion.scenes.segment import SceneClock, SceneDatagrams, SceneLink, Segment
+from scopion.scenes.segment import SceneLink, Segment
+from scopion.scenes.voices import talk
 
 
 class SceneAttachment:
@@ -22,6 +39,7 @@ class SceneAttachment:
             interface.index: Segment(_reached(scene.hosts, interface), self.clock, seed + interface.index)
             for interface in scene.interfaces
         }
+        self._everywhere = Segment(scene.hosts, self.clock, seed)
         self._datagrams: dict[int, SceneDatagrams] = {}
 
     def interfaces(self) -> tuple[Interface, ...]:
@@ -32,20 +50,55 @@ class SceneAttachment:
         """Everything is permitted on a made-up network."""
         return Rights(raw_frames=True)
 
-    def open_link(self, interface: Interface) -> Link:
+    def open_link(self, interface: Interface, traffic: Traffic = Traffic.ANSWERS) -> Link:
         """Frames into the interface's segment."""
-        return SceneLink(self._segment(interface), interface)
+        segment = self._segment(interface)
+        if traffic is Traffic.TALK and interface.gateway is not None:
+            segment.announce(talk(segment.present(), interface.gateway, segment.chance))
+        return SceneLink(segment, interface)
 
     def open_datagrams(self, interface: Interface) -> Datagrams:
         """Datagrams into it; one table an interface, as a kernel keeps it."""
-        segment = self._segment(interface)
-        return self._datagrams.setdefault(interface.index, SceneDatagrams(segment))
+        return self._table(interface)
+
+    def open_mailbox(self, interface: Interface | None) -> Mailbox:
+        """Questions to an interface's hosts, or to the name server alone."""
+        segment = self._segment(interface) if interface is not None else self._everywhere
+        return SceneMailbox(segment, self.resolvers())
+
+    def open_echo(self) -> EchoLine:
+        """Echo to every host of the scene, also where only a router leads."""
+        return SceneEcho(self._everywhere, self._resolve)
+
+    def open_connector(self) -> Connector:
+        """Connections to every host of the scene."""
+        return SceneConnector(self._everywhere, self._resolve)
+
+    def router_table(self, access: RouterAccess) -> tuple[Neighbour, ...]:
+        """What the made-up router would have in its table: everybody who is there."""
+        if access.address not in self.resolvers():
+            raise RouterUnreadable(f"{access.address} does not answer SNMP: is that the router's address?")
+        everybody = ((address, host.mac) for host, address in self._everywhere.present() if address is not None)
+        return tuple(Neighbour(address, mac, NeighbourState.REACHABLE) for address, mac in everybody)
+
+    def resolvers(self) -> tuple[Address, ...]:
+        """The gateways of a made-up site answer for its names."""
+        return tuple(each.gateway for each in self.scene.interfaces if each.gateway is not None)
 
     def neighbours(self, interface: Interface) -> tuple[Neighbour, ...]:
         """The table that the touches so far have filled."""
         self._segment(interface)
         known = self._datagrams.get(interface.index)
         return known.table() if known else ()
+
+    def _table(self, interface: Interface) -> SceneDatagrams:
+        return self._datagrams.setdefault(interface.index, SceneDatagrams(self._segment(interface)))
+
+    def _resolve(self, address: Address) -> None:
+        """Whatever goes to an address of a link makes the system look for the neighbour."""
+        for interface in self.scene.interfaces:
+            if interface.up and isinstance(address, IPv4Address) and interface.address_in(address):
+                self._table(interface).resolve(address)
 
     def _segment(self, interface: Interface) -> Segment:
         if interface.index not in self._segments or not interface.up:
@@ -55,4 +108,9 @@ class SceneAttachment:
 
 def _reached(hosts: tuple[SceneHost, ...], interface: Interface) -> list[SceneHost]:
     """The hosts whose addresses lie in the interface's subnets."""
-    return [host for host in hosts if any(interface.address_in(period.address) for period in host.periods)]
+    return [
+        host
+        for host in hosts
+        if any(interface.address_in(period.address) for period in host.periods)
+        or (not host.periods and any(interface.ipv6_towards(address) for address in host.ipv6))
+    ]

@@ -10,7 +10,7 @@ import tomllib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -38,6 +38,22 @@ class Period:
 
 
 @dataclass(frozen=True, slots=True)
+class Voice:
+    """What a host says of itself, and what others say of it; empty where nothing is said."""
+
+    mdns: str = ""  # its name, without .local
+    services: tuple[str, ...] = ()  # that it announces by multicast DNS: _ipp._tcp
+    model: str = ""
+    netbios: str = ""
+    llmnr: str = ""
+    dns: str = ""  # the name that the site's name server has for it
+    dhcp: str = ""  # the name that it tells the DHCP server
+    vendor_class: str = ""
+    requested_options: tuple[int, ...] = ()
+    ssdp: str = ""  # a UPnP device type
+
+
+@dataclass(frozen=True, slots=True)
 class SceneHost:
     """A host and how it behaves on the wire."""
 
@@ -48,6 +64,9 @@ class SceneHost:
     rtt_s: float = 0.002
     loss: float = 0.0  # share of frames lost each way
     doze_s: float = 0.0  # it answers this much later, once it wakes
+    ipv6: tuple[IPv6Address, ...] = ()  # that it has while it is at any of its addresses
+    voice: Voice = Voice()
+    ports: tuple[int, ...] = ()  # TCP ports that accept
 
 
 @dataclass(frozen=True, slots=True)
@@ -133,6 +152,7 @@ def _interface(table: dict[str, Any]) -> Interface:
         virtual=table.get("virtual", ""),
         gateway=IPv4Address(table["gateway"]) if "gateway" in table else None,
         metric=table.get("metric", 0),
+        ipv6=tuple(map(IPv6Interface, table.get("ipv6", ()))),
     )
 
 
@@ -141,11 +161,19 @@ def _host(table: dict[str, Any]) -> SceneHost:
         name=table["name"],
         mac=MacAddress.parse(table["mac"]),
         medium=Medium(table.get("medium", "unknown")),
-        periods=tuple(_periods(table["at"])),
+        periods=tuple(_periods(table.get("at", ()))),
         rtt_s=table.get("rtt_ms", 2.0) / 1000,
         loss=float(table.get("loss", 0.0)),
         doze_s=float(table.get("doze_s", 0.0)),
+        ipv6=tuple(map(IPv6Address, table.get("ipv6", ()))),
+        voice=_voice(table.get("says", {})),
+        ports=tuple(table.get("ports", ())),
     )
+
+
+def _voice(table: dict[str, Any]) -> Voice:
+    said: dict[str, Any] = {key: tuple(value) if isinstance(value, list) else value for key, value in table.items()}
+    return Voice(**said)
 
 
 def _periods(entries: Sequence[str | dict[str, Any]]) -> list[Period]:

@@ -9,38 +9,19 @@ import heapq
 import random
 from collections import defaultdict
 from collections.abc import Sequence
-from datetime import datetime, timedelta
-from ipaddress import IPv4Address
+from contextlib import suppress
+from ipaddress import IPv4Address, IPv6Address
 
-from scopion.attachment.ports import Arrival, Interface, Neighbour, NeighbourState
+from scopion.attachment.ports import Arrival, Interface
+from scopion.model.address import Address
 from scopion.model.errors import InterfaceLost, MalformedFrame
-from scopion.model.mac import MacAddress
+from scopion.scenes.clock import SceneClock
 from scopion.scenes.scene import Period, SceneHost
 from scopion.wire.arp import REQUEST, decode_arp, encode_reply
-
-
-class SceneClock:
-    """Story time: it stands still unless somebody waits."""
-
-    def __init__(self, at: datetime) -> None:
-        self._start = at
-        self._elapsed = 0.0
-
-    def now(self) -> datetime:
-        """The story's time of day."""
-        return self._start + timedelta(seconds=self._elapsed)
-
-    def monotonic(self) -> float:
-        """Virtual seconds since the moment began."""
-        return self._elapsed
-
-    def local(self, moment: datetime) -> datetime:
-        """The made-up site lies on the meridian."""
-        return moment
-
-    def wait_until(self, moment: float) -> None:
-        """Let the virtual time pass; it never goes back."""
-        self._elapsed = max(self._elapsed, moment)
+from scopion.wire.ethernet import decode_header
+from scopion.wire.icmp import ALL_NODES, Echo, decode_echo, encode_echo
+from scopion.wire.ip import ICMPV6, decode_ip, encode_ip
+from scopion.wire.ndp import decode_ndp, encode_advertisement
 
 
 class Segment:
@@ -53,7 +34,8 @@ class Segment:
         for host in hosts:
             for period in host.periods:
                 self._at[period.address].append((host, period))
-        self._random = random.Random(seed)
+        self._ipv6_only = [host for host in hosts if not host.periods]
+        self.chance = random.Random(seed)
         self._due: list[tuple[float, int, bytes]] = []  # arrival, order, frame
         self._order = 0
         self.up = True
@@ -63,19 +45,66 @@ class Segment:
         now = self.clock.now()
         return [host for host, period in self._at.get(address, ()) if period.holds(now)]
 
+    def at(self, address: Address) -> list[SceneHost]:
+        """Who is at an address of either version now."""
+        if isinstance(address, IPv4Address):
+            return self.holders(address)
+        return [host for host, _ in self.present() if address in host.ipv6]
+
+    def present(self) -> list[tuple[SceneHost, IPv4Address | None]]:
+        """Who is here now, with the first of its IPv4 addresses; None for one that has only IPv6."""
+        now = self.clock.now()
+        found: dict[SceneHost, IPv4Address | None] = {}
+        for address, stays in self._at.items():
+            for host, period in stays:
+                if period.holds(now):
+                    found.setdefault(host, address)
+        found |= dict.fromkeys(self._ipv6_only)
+        return list(found.items())
+
     def put(self, frame: bytes) -> None:
         """A frame from this machine; the hosts that it concerns answer, or their answer is lost."""
-        try:
+        with suppress(MalformedFrame):
             packet = decode_arp(frame)
-        except MalformedFrame:
+            if packet is not None and packet.operation == REQUEST:
+                for host in self.holders(packet.target_address):
+                    reply = encode_reply(host.mac, packet.target_address, packet.sender_mac, packet.sender_address)
+                    self._answer(host, reply)
+                return
+            self._put_ipv6(frame)
+
+    def announce(self, frames: Sequence[tuple[float, bytes]]) -> None:
+        """Let hosts speak by themselves, each frame so many seconds from now."""
+        now = self.clock.monotonic()
+        for after, frame in frames:
+            self._arrive(now + after, frame)
+
+    def _put_ipv6(self, frame: bytes) -> None:
+        header, cursor = decode_header(frame)
+        packet = decode_ip(header.type, cursor)
+        if packet is None or not isinstance(packet.source, IPv6Address):
             return
-        if packet is None or packet.operation != REQUEST:
-            return
-        for host in self.holders(packet.target_address):
-            if self._arrives(host) and self._arrives(host):
-                reply = encode_reply(host.mac, packet.target_address, packet.sender_mac, packet.sender_address)
-                self._order += 1
-                heapq.heappush(self._due, (self.clock.monotonic() + self.delay(host), self._order, reply))
+        message = decode_ndp(packet)
+        echo = decode_echo(packet.protocol, packet.payload)
+        for host, _ in self.present():
+            if message is not None and message.target in host.ipv6:
+                answer = encode_advertisement(host.mac, message.target, header.source, packet.source)
+                self._answer(host, answer)
+            if echo is not None and packet.destination == ALL_NODES:
+                # A host answers from its address of the asker's kind: from the link's own, or from the wide one.
+                own = next((each for each in host.ipv6 if each.is_link_local == packet.source.is_link_local), None)
+                if own is not None:
+                    reply = encode_echo(own, packet.source, Echo(True, echo.identifier, echo.sequence))
+                    ends = (host.mac, header.source)
+                    self._answer(host, encode_ip(ends, own, packet.source, ICMPV6, reply, 64))
+
+    def _answer(self, host: SceneHost, frame: bytes) -> None:
+        if self._arrives(host) and self._arrives(host):
+            self._arrive(self.clock.monotonic() + self.delay(host), frame)
+
+    def _arrive(self, at: float, frame: bytes) -> None:
+        self._order += 1
+        heapq.heappush(self._due, (at, self._order, frame))
 
     def next_arrival(self, deadline: float) -> Arrival | None:
         """The next frame for this machine, once the virtual clock has reached it."""
@@ -88,14 +117,14 @@ class Segment:
 
     def delay(self, host: SceneHost) -> float:
         """How long a host takes for an answer: its round trip, a little varied, after its doze."""
-        return host.doze_s + host.rtt_s * self._random.uniform(0.8, 1.3)
+        return host.doze_s + host.rtt_s * self.chance.uniform(0.8, 1.3)
 
     def tries_needed(self, host: SceneHost, tries: int) -> int | None:
         """At which of some tries a host is reached; None if at none."""
         return next((at for at in range(tries) if self._arrives(host) and self._arrives(host)), None)
 
     def _arrives(self, host: SceneHost) -> bool:
-        return host.loss <= 0.0 or self._random.random() >= host.loss
+        return host.loss <= 0.0 or self.chance.random() >= host.loss
 
 
 class SceneLink:
@@ -123,56 +152,3 @@ class SceneLink:
     def _require_open(self) -> None:
         if self._closed or not self.segment.up:
             raise InterfaceLost(f"{self._interface.name} is down: see scopion here")
-
-
-class SceneDatagrams:
-    """A ``Datagrams`` into a segment, with the neighbour table that a kernel would keep meanwhile."""
-
-    # A kernel asks three times, a second apart.
-    TRIES = 3
-
-    def __init__(self, segment: Segment) -> None:
-        self._segment = segment
-        self._resolved: dict[IPv4Address, tuple[float, MacAddress | None]] = {}
-        self._refused: list[tuple[float, IPv4Address]] = []
-
-    def touch(self, address: IPv4Address) -> bool:
-        """Resolve as a kernel would, with its three tries."""
-        now = self._segment.clock.monotonic()
-        for host in self._segment.holders(address)[:1]:
-            tries = self._segment.tries_needed(host, self.TRIES)
-            if tries is not None:
-                at = now + tries + self._segment.delay(host)
-                self._resolved[address] = (at, host.mac)
-                heapq.heappush(self._refused, (at + host.rtt_s, address))
-                return True
-        self._resolved[address] = (now + self.TRIES, None)
-        return True
-
-    def refusals(self) -> tuple[tuple[IPv4Address, float], ...]:
-        """Everybody who is there refuses, after its round trip."""
-        now = self._segment.clock.monotonic()
-        found = []
-        while self._refused and self._refused[0][0] <= now:
-            at, address = heapq.heappop(self._refused)
-            found.append((address, at))
-        return tuple(found)
-
-    def wait(self, deadline: float) -> None:
-        """Let the virtual time pass."""
-        self._segment.clock.wait_until(deadline)
-
-    def close(self) -> None:
-        """Forget what is pending."""
-        self._refused.clear()
-
-    def table(self) -> tuple[Neighbour, ...]:
-        """The neighbour table as it is now."""
-        now = self._segment.clock.monotonic()
-        return tuple(_entry(address, at <= now, mac) for address, (at, mac) in self._resolved.items())
-
-
-def _entry(address: IPv4Address, over: bool, mac: MacAddress | None) -> Neighbour:
-    if not over:
-        return Neighbour(address, None, NeighbourState.CHECKING)
-    return Neighbour(address, mac, NeighbourState.REACHABLE if mac else NeighbourState.FAILED)

@@ -1,0 +1,140 @@
+"""A router's address table over SNMP: who it has met on the subnets behind it.
+
+ipNetToPhysicalTable (RFC 4293), or ipNetToMediaTable (RFC 1213) where a router does not have that; its own addresses
+come from its address and interface tables. Versions 2c (RFC 3416) and 3 (RFC 3414), read only.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator
+from ipaddress import ip_address
+from typing import Any
+
+from scopion.attachment.ports import Neighbour, NeighbourState, RouterAccess
+from scopion.model.address import Address
+from scopion.model.errors import RouterUnreadable
+from scopion.model.mac import MacAddress
+
+_PHYSICAL_ADDRESS, _PHYSICAL_STATE = (1, 3, 6, 1, 2, 1, 4, 35, 1, 4), (1, 3, 6, 1, 2, 1, 4, 35, 1, 7)
+_MEDIA_ADDRESS, _MEDIA_TYPE = (1, 3, 6, 1, 2, 1, 4, 22, 1, 2), (1, 3, 6, 1, 2, 1, 4, 22, 1, 4)
+_OWN_ADDRESS_INTERFACE, _INTERFACE_MAC = (1, 3, 6, 1, 2, 1, 4, 20, 1, 2), (1, 3, 6, 1, 2, 1, 2, 2, 1, 6)
+_STATES = {  # ipNetToPhysicalState; 5 is invalid, 7 incomplete
+    1: NeighbourState.REACHABLE, 2: NeighbourState.STALE, 3: NeighbourState.CHECKING, 4: NeighbourState.CHECKING,
+}  # fmt: skip
+_MEDIA_INVALID = 2
+_ROWS_A_REQUEST = 25
+# A router's table holds a few thousand entries; whoever sends more wants our memory.
+_MAX_ROWS = 65_536
+_TIMEOUT_S, _RETRIES = 1.0, 2
+_WHOLE_S = 30.0
+
+_Row = tuple[tuple[int, ...], Any]  # what follows the column's number, and the value
+
+
+def read_router_table(access: RouterAccess) -> tuple[Neighbour, ...]:
+    """All entries that pair an address with a MAC. Raises RouterUnreadable."""
+    try:
+        return asyncio.run(asyncio.wait_for(_read(access), _WHOLE_S))
+    except TimeoutError:
+        raise RouterUnreadable(f"{access.address} takes longer than {_WHOLE_S:.0f} s to tell its table") from None
+
+
+async def _read(access: RouterAccess) -> tuple[Neighbour, ...]:
+    async with _Reader(access) as reader:
+        states = {row: int(value) async for row, value in reader.column(_PHYSICAL_STATE)}
+        found = [
+            Neighbour(address, mac, _STATES.get(states.get(row, 1), NeighbourState.FAILED))
+            async for row, value in reader.column(_PHYSICAL_ADDRESS)
+            if (address := _counted_address(row[1:])) and (mac := _mac(value))
+        ]
+        if not found:
+            types = {row: int(value) async for row, value in reader.column(_MEDIA_TYPE)}
+            found = [
+                Neighbour(address, mac, NeighbourState.STALE)
+                async for row, value in reader.column(_MEDIA_ADDRESS)
+                if types.get(row) != _MEDIA_INVALID and (address := _address(row[1:])) and (mac := _mac(value))
+            ]
+        macs = {row[0]: _mac(value) async for row, value in reader.column(_INTERFACE_MAC) if row}
+        found += [
+            Neighbour(address, mac, NeighbourState.FIXED)
+            async for row, value in reader.column(_OWN_ADDRESS_INTERFACE)
+            if (address := _address(row)) and (mac := macs.get(int(value)))
+        ]
+        return tuple(entry for entry in found if entry.state is not NeighbourState.FAILED)
+
+
+class _Reader:
+    """One session with a router."""
+
+    def __init__(self, access: RouterAccess) -> None:
+        from pysnmp.hlapi.v3arch import asyncio as snmp
+
+        self._snmp: Any = snmp
+        self._access = access
+        self._engine: Any = snmp.SnmpEngine()
+        self._target: Any = None
+
+    async def __aenter__(self) -> _Reader:
+        snmp, access = self._snmp, self._access
+        kind = snmp.UdpTransportTarget if access.address.version == 4 else snmp.Udp6TransportTarget
+        self._target = await kind.create((str(access.address), access.port), timeout=_TIMEOUT_S, retries=_RETRIES)
+        return self
+
+    async def __aexit__(self, *_: object) -> None:
+        self._engine.close_dispatcher()
+
+    async def column(self, number: tuple[int, ...]) -> AsyncIterator[_Row]:
+        """The rows of a column, in the router's order."""
+        snmp = self._snmp
+        walk = snmp.bulk_walk_cmd(
+            self._engine, self._credentials(), self._target, snmp.ContextData(), 0, _ROWS_A_REQUEST,
+            snmp.ObjectType(snmp.ObjectIdentity(number)), lexicographicMode=False, lookupMib=False,
+        )  # fmt: skip
+        rows = 0
+        async for failure, status, _, bindings in walk:
+            if failure or status:
+                raise RouterUnreadable(self._reason(str(failure or status.prettyPrint())))
+            for name, value in bindings:
+                rows += 1
+                if tuple(name)[: len(number)] != number or rows > _MAX_ROWS:
+                    return
+                yield tuple(name)[len(number) :], value
+
+    def _credentials(self) -> Any:
+        snmp, access = self._snmp, self._access
+        if access.version == "2c":
+            return snmp.CommunityData(access.community, mpModel=1)
+        protocols = {
+            "md5": snmp.USM_AUTH_HMAC96_MD5, "sha": snmp.USM_AUTH_HMAC96_SHA, "sha256": snmp.USM_AUTH_HMAC192_SHA256,
+            "sha512": snmp.USM_AUTH_HMAC384_SHA512, "des": snmp.USM_PRIV_CBC56_DES, "aes": snmp.USM_PRIV_CFB128_AES,
+            "aes256": snmp.USM_PRIV_CFB256_AES,
+        }  # fmt: skip
+        given: dict[str, Any] = {}
+        if access.authentication is not None:
+            given |= {"authProtocol": protocols[access.authentication[0]], "authKey": access.authentication[1]}
+        if access.privacy is not None:
+            given |= {"privProtocol": protocols[access.privacy[0]], "privKey": access.privacy[1]}
+        return snmp.UsmUserData(access.user, **given)
+
+    def _reason(self, said: str) -> str:
+        """The library's words with what to check; a router that dislikes a community is simply silent."""
+        check = "its address, its SNMP service and " + ("the community" if self._access.version == "2c" else "the user")
+        text = " ".join(said.split()).rstrip(".")
+        return f"the router {self._access.address} does not tell its address table ({text}): check {check} in site.toml"
+
+
+def _mac(value: Any) -> MacAddress | None:
+    octets = bytes(value)
+    return MacAddress(octets) if len(octets) == 6 and any(octets) else None
+
+
+def _counted_address(row: tuple[int, ...]) -> Address | None:
+    """An InetAddress in an index (RFC 4001, 4.1): its type, its length, its octets."""
+    return _address(row[2 : 2 + row[1]]) if len(row) > 2 and row[0] in (1, 2) else None
+
+
+def _address(numbers: tuple[int, ...]) -> Address | None:
+    if len(numbers) not in (4, 16) or any(number > 255 for number in numbers):
+        return None
+    return ip_address(bytes(numbers))

@@ -1,0 +1,114 @@
+"""Questions and answers by UDP on any system: a socket for each version of IP, opened when it is first needed."""
+
+from __future__ import annotations
+
+import errno
+import select
+import socket
+import struct
+import time
+from ipaddress import IPv6Address
+
+from scopion.attachment.ports import Interface, Letter
+from scopion.model.address import Address, parse_address
+
+_SO_BINDTODEVICE = 25
+# Multicast DNS wants it (RFC 6762, section 11); groups of this link go no further whatever it says.
+_GROUP_HOPS = 255
+# The largest multicast DNS message is 9,000 bytes; whoever sends more is cut, and not understood.
+_LETTER = 9001
+# A hundred answers at a time while this process draws a table.
+_RECEIVE_BUFFER = 1 << 20
+
+
+class UdpMailbox:
+    """A ``Mailbox``; with an interface, everything leaves by that."""
+
+    def __init__(self, interface: Interface | None) -> None:
+        self._interface = interface
+        self._sockets: dict[int, socket.socket | None] = {}
+        self._poll = select.poll()
+
+    def send(self, payload: bytes, address: Address, port: int) -> bool:
+        """Send one datagram."""
+        used = self._socket(address.version)
+        if used is None:
+            return False
+        scope = self._interface.index if self._interface and _needs_scope(address) else 0
+        to = (str(address), port) if address.version == 4 else (str(address), port, 0, scope)
+        try:
+            used.sendto(payload, to)
+        except OSError as error:
+            # An earlier datagram was refused: that is reported instead of sending, so once more.
+            if error.errno != errno.ECONNREFUSED:
+                return False
+            return self._again(used, payload, to)
+        return True
+
+    def receive(self, deadline: float) -> Letter | None:
+        """The next datagram."""
+        while True:
+            for used in filter(None, self._sockets.values()):
+                letter = self._read(used)
+                if letter is not None:
+                    return letter
+            left = deadline - time.monotonic()
+            if left <= 0:
+                return None
+            self._poll.poll(max(1, left * 1000))
+
+    def close(self) -> None:
+        """Give the sockets back."""
+        for used in filter(None, self._sockets.values()):
+            used.close()
+        self._sockets.clear()
+
+    def _again(self, used: socket.socket, payload: bytes, to: tuple[str, int] | tuple[str, int, int, int]) -> bool:
+        try:
+            used.sendto(payload, to)
+        except OSError:
+            return False
+        return True
+
+    def _read(self, used: socket.socket) -> Letter | None:
+        try:
+            payload, sender = used.recvfrom(_LETTER)
+            return Letter(payload, parse_address(sender[0]), sender[1], time.monotonic())
+        except OSError:  # nothing there, or somebody refused a question: neither is an answer
+            return None
+
+    def _socket(self, version: int) -> socket.socket | None:
+        if version not in self._sockets:
+            self._sockets[version] = self._opened(version)
+        return self._sockets[version]
+
+    def _opened(self, version: int) -> socket.socket | None:
+        """A socket, or None where the system has no such version of IP."""
+        family = socket.AF_INET if version == 4 else socket.AF_INET6
+        try:
+            used = socket.socket(family, socket.SOCK_DGRAM)
+            used.setblocking(False)
+            used.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
+            if self._interface is not None:
+                self._confine(used, version, self._interface)
+        except OSError:
+            return None
+        self._poll.register(used, select.POLLIN)
+        return used
+
+    def _confine(self, used: socket.socket, version: int, interface: Interface) -> None:
+        if version == 4:
+            # struct ip_mreqn: no group, no address, the interface
+            used.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, struct.pack("@4s4si", b"", b"", interface.index))
+            used.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_TTL, _GROUP_HOPS)
+        else:
+            used.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_MULTICAST_IF, interface.index)
+            used.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_MULTICAST_HOPS, _GROUP_HOPS)
+        try:
+            used.setsockopt(socket.SOL_SOCKET, _SO_BINDTODEVICE, interface.name.encode())
+        except OSError:  # open to all since Linux 5.7; before, the routes choose the same one
+            return
+
+
+def _needs_scope(address: Address) -> bool:
+    return isinstance(address, IPv6Address) and (address.is_link_local or address.is_multicast)

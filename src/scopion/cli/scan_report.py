@@ -1,0 +1,116 @@
+"""What ``scan`` says besides its rows: the JSON document, notes, news and the closing sentence."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+from typing import Any
+
+import click
+
+from scopion.cli.device_rows import iso
+from scopion.cli.session import Session
+from scopion.model.device import EventKind
+from scopion.model.text import counted
+from scopion.operations.news import tell
+from scopion.operations.scan_result import ScanResult, notes
+
+
+def document(result: ScanResult, rows: list[dict[str, Any]]) -> dict[str, Any]:
+    """The whole result under its JSON keys, with the rows as they are shown."""
+    findings = result.findings
+    return {
+        "scan": {
+            "targets": str(result.targets),
+            "subnet": str(result.subnet),
+            "interface": result.choice.interface.name,
+            "method": str(result.method),
+            "started": iso(result.started),
+            "seconds": round(findings.duration_s, 3),
+            "completed": findings.completed,
+            "interruption": findings.interruption or None,
+            "asked": findings.asked,
+            "answered": findings.answered,
+            "requests": findings.requests,
+            "rounds": findings.rounds,
+            "loss": round(findings.loss, 3),
+            "remembered": result.folded,
+            "baseline": result.baseline,
+            "site": str(result.recognition.verdict),
+            "site_reason": result.recognition.reason,
+            "memory_lost": result.memory_lost,
+            "frames_heard": findings.heard.frames if findings.heard else None,
+        },
+        "hosts": rows,
+        "events": [
+            {
+                "kind": str(event.kind),
+                "at": iso(event.at),
+                "device": event.device_id,
+                "mac": str(event.mac) if event.mac else None,
+                "address": str(event.address),
+                "was_address": str(event.was_address) if event.was_address else None,
+                "away_since": iso(event.away_since) if event.away_since else None,
+                "other_mac": str(event.other_mac) if event.other_mac else None,
+            }
+            for event in result.events
+        ],
+    }
+
+
+def tell_result(session: Session, result: ScanResult) -> None:
+    """The notes, the news and the closing sentence."""
+    if result.hosts:
+        session.note("")
+    for note in notes(result):
+        session.note(f"{click.style('Note:', fg='yellow')} {note}.")
+    news = tell(result.events, result.devices, session.site.vendors)
+    for piece in news:
+        session.note(f"{click.style(piece.kind + ':', bold=True)} {piece.sentence}.")
+    for remark in _remarks(session, result):
+        session.note(remark)
+    session.note(_closing(result, Counter(piece.kind for piece in news)))
+
+
+def _remarks(session: Session, result: ScanResult) -> Iterable[str]:
+    """What became of the memory, if it is not the usual thing."""
+    if result.memory_lost:
+        yield (
+            f"The memory of earlier devices was lost: the damaged roster is kept as {result.memory_lost} in "
+            f"{session.folder}. This is not a first scan; who is new here cannot be told this time."
+        )
+    elif result.baseline:
+        yield f"This is the baseline of {result.subnet}: from now on a scan tells who joined and who left."
+    if not result.recognition.is_site:
+        verb = "Remembered all the same" if result.folded else "Not remembered"
+        hint = "" if result.folded else " To make it one of its networks: scopion scan --remember."
+        yield f"{verb}: this is none of the networks of {session.site.name}, {result.recognition.reason}.{hint}"
+
+
+def _closing(result: ScanResult, counts: Counter[EventKind]) -> str:
+    findings = result.findings
+    words = {
+        EventKind.GATEWAY_CHANGED: "gateway changed",
+        EventKind.CONTESTED: "contested",
+        EventKind.JOINED: "new",
+        EventKind.READDRESSED: "moved",
+        EventKind.RETURNED: "back",
+        EventKind.LEFT: "gone",
+    }
+    lead = ", ".join(f"{counts[kind]} {word}" for kind, word in words.items() if kind in counts)
+    if not lead:
+        known = result.folded and not result.baseline and not result.memory_lost
+        lead = "Nothing new" if known and findings.completed else f"{findings.answered} found"
+    partial = "" if findings.completed else "PARTIAL: "
+    of_all = "" if findings.completed else f" of {len(result.targets)}"
+    if findings.heard is not None:
+        heard = findings.heard
+        return (
+            f"{partial}{click.style(lead, bold=True)} - heard on {result.choice.interface.name} in "
+            f"{findings.duration_s:.0f} s: {counted(heard.frames, 'frame')}, {heard.understood} told something; no "
+            "frame was sent, so nobody counts as gone."
+        )
+    return (
+        f"{partial}{click.style(lead, bold=True)} - {result.range} on {result.choice.interface.name}: "
+        f"{findings.asked}{of_all} asked, {findings.answered} answered in {findings.duration_s:.1f} s."
+    )

@@ -1,0 +1,85 @@
+"""Asking beyond the link: ICMP echo, and TCP connections to a few ports for those who do not answer it.
+
+Brings no MAC address from beyond a router; on an attached subnet the system's neighbour table has it.
+"""
+
+from __future__ import annotations
+
+from collections import Counter, deque
+from collections.abc import Iterator
+from contextlib import suppress
+
+from scopion.attachment.ports import Attachment, Connector, EchoLine, Interface
+from scopion.discovery.answer import Answer
+from scopion.model.address import Address
+from scopion.model.errors import NotPermitted
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Source
+
+# Ports that most hosts with a firewall against echo still open, or at least refuse: web, remote shell, files, printing.
+# One more of them each time that a host is asked again.
+PORTS = (443, 80, 22, 445, 9100)
+# While one waits for connections, echo replies are looked at this often, and the other way round.
+_TURN_S = 0.01
+
+
+class EchoAsker:
+    """An ``Asker``. ``attached`` is the interface if the subnet is on its link, and None beyond a router."""
+
+    def __init__(self, attachment: Attachment, attached: Interface | None) -> None:
+        self._attachment = attachment
+        self._attached = attached
+        self._connector: Connector = attachment.open_connector()
+        self._line: EchoLine | None = None
+        with suppress(NotPermitted):  # then connections are all there is
+            self._line = attachment.open_echo()
+        self._times: Counter[Address] = Counter()
+        self._waiting: deque[tuple[Address, int]] = deque()
+
+    @property
+    def may_echo(self) -> bool:
+        """Whether the system lets this user send ICMP echo."""
+        return self._line is not None
+
+    def ask(self, address: Address) -> None:
+        """Send an echo request; from the second time on, or where that is not permitted, try a port besides."""
+        tried = self._times[address] - (1 if self._line else 0)
+        self._times[address] += 1
+        if self._line is not None:
+            self._line.send(address)
+        if tried >= 0:
+            self._waiting.append((address, PORTS[tried % len(PORTS)]))
+
+    def call(self) -> None:
+        """Nothing: nobody answers beyond a router by groups."""
+
+    def answers(self, deadline: float) -> Iterator[Answer]:
+        """Replies and decided connections."""
+        while self._waiting and self._connector.start(*self._waiting[0]):
+            self._waiting.popleft()
+        clock = self._attachment.clock
+        while True:
+            until = min(deadline, clock.monotonic() + _TURN_S)
+            replies = self._line.replies(until) if self._line is not None else ()
+            decided = self._connector.results(clock.monotonic() if self._line is not None else until)
+            if replies or decided or clock.monotonic() >= deadline:
+                break
+        macs = self._neighbours() if (replies or decided) and self._attached is not None else {}
+        for address, at in replies:
+            yield Answer(address, macs.get(address), at, Source.ECHO)
+        for each in decided:
+            yield Answer(each.address, macs.get(each.address), each.at, Source.CONNECT, asked=False)
+
+    def undecided(self) -> bool:
+        """Whether ports are still waiting for their turn."""
+        return bool(self._waiting)
+
+    def close(self) -> None:
+        """Close the sockets."""
+        self._connector.close()
+        if self._line is not None:
+            self._line.close()
+
+    def _neighbours(self) -> dict[Address, MacAddress | None]:
+        assert self._attached is not None
+        return {entry.address: entry.mac for entry in self._attachment.neighbours(self._attached)}

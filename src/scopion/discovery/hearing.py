@@ -1,0 +1,209 @@
+"""Decodes frames that were heard or captured into observations: who has which address, and what devices say.
+
+Pure: a frame and its time in, observations out. Rubbish gives none. What a sender says of others is not believed, apart
+from a DHCP server, whose grants are its own to tell.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter, OrderedDict
+from collections.abc import Callable, Mapping
+from datetime import datetime
+
+from scopion.discovery.said import host_name, netbios_traits, services
+from scopion.model.address import is_of_a_host
+from scopion.model.errors import MalformedFrame
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Observation, Source, Trait, TraitKind
+from scopion.model.text import clean
+from scopion.wire import dhcp, dns, netbios, ssdp
+from scopion.wire.arp import decode_arp
+from scopion.wire.ethernet import TYPE_ARP, decode_header
+from scopion.wire.ip import UDP, IpPacket, UdpDatagram, decode_ip, decode_udp
+from scopion.wire.ndp import NdpKind, decode_ndp
+
+# Most frames repeat: an adapter asks for its gateway every minute, a server announces itself. Frames of this length at
+# most are remembered, so many of them, and decoded once: 64 KB for 1,000 ARP frames.
+_REMEMBERED, _SHORT = 1024, 64
+_TRAIT_LENGTH = 200
+_MODEL_KEYS = ("model=", "ty=", "md=")
+_NO_MAC = MacAddress(bytes(6))
+
+
+class Hearing:
+    """Takes frames in turn. ``decoded``, ``foreign`` (no protocol of ours) and ``malformed`` count them."""
+
+    def __init__(self) -> None:
+        self.decoded: Counter[Source] = Counter()
+        self.foreign = 0
+        self.malformed = 0
+        self._short: OrderedDict[bytes, tuple[Observation, ...]] = OrderedDict()
+
+    @property
+    def frames(self) -> int:
+        """How many were taken."""
+        return self.decoded.total() + self.foreign + self.malformed
+
+    def take(self, frame: bytes, at: datetime) -> tuple[Observation, ...]:
+        """What a frame tells. A frame that was heard a moment ago tells the same again, with its first time."""
+        known = self._short.get(frame)
+        if known is not None:
+            self.decoded[known[0].source] += 1
+            return known
+        try:
+            told = self._decode(frame, at)
+        except MalformedFrame:
+            self.malformed += 1
+            return ()
+        if not told:
+            self.foreign += 1
+            return ()
+        self.decoded[told[0].source] += 1
+        if len(frame) <= _SHORT:
+            if len(self._short) >= _REMEMBERED:
+                self._short.popitem(last=False)
+            self._short[frame] = told
+        return told
+
+    def forget(self) -> None:
+        """Let frames that were heard before tell their observations anew, with new times."""
+        self._short.clear()
+
+    def _decode(self, frame: bytes, at: datetime) -> tuple[Observation, ...]:
+        header, cursor = decode_header(frame)
+        if header.source.is_multicast or header.source == _NO_MAC:
+            raise MalformedFrame(f"a frame from {header.source}, which is no sender")
+        if header.type == TYPE_ARP:
+            return _arp(frame, at)
+        packet = decode_ip(header.type, cursor)
+        if packet is None:
+            return ()
+        ndp = decode_ndp(packet)
+        if ndp is not None:
+            return _ndp(packet, header.source, at)
+        if packet.protocol != UDP:
+            return ()
+        datagram = decode_udp(packet.payload)
+        for port in (datagram.destination_port, datagram.source_port):
+            if port in _SPEAKERS:
+                return _SPEAKERS[port](header.source, packet, datagram, at)
+        return ()
+
+
+def _arp(frame: bytes, at: datetime) -> tuple[Observation, ...]:
+    packet = decode_arp(frame)
+    if packet is None or packet.sender_mac.is_multicast or packet.sender_mac == _NO_MAC:
+        return ()
+    # A probe (RFC 5227) tells that the adapter is there and would like an address, not that it has it.
+    address = packet.sender_address if packet.claims_an_address and is_of_a_host(packet.sender_address) else None
+    return (Observation(packet.sender_mac, address, at, Source.ARP),)
+
+
+def _ndp(packet: IpPacket, sender: MacAddress, at: datetime) -> tuple[Observation, ...]:
+    message = decode_ndp(packet)
+    if message is None:
+        return ()
+    claimed = message.claimed if message.claimed is not None and is_of_a_host(message.claimed) else None
+    roles = (Trait(TraitKind.ROLE, "router", Source.NDP),) if message.routes else ()
+    router = message.kind is NdpKind.ROUTER_ADVERTISEMENT
+    return (Observation(message.mac or sender, claimed, at, Source.NDP, traits=roles if router else ()),)
+
+
+def _dhcp(sender: MacAddress, packet: IpPacket, datagram: UdpDatagram, at: datetime) -> tuple[Observation, ...]:
+    message = dhcp.decode_dhcp(datagram.payload)
+    if message is None:
+        return ()
+    if message.from_server:
+        return _granted(message, sender, packet, at)
+    traits = [host_name(message.host_name, Source.DHCP)] if message.host_name else []
+    options = {
+        TraitKind.VENDOR_CLASS: clean(message.vendor_class, _TRAIT_LENGTH),
+        TraitKind.REQUESTED_OPTIONS: ",".join(map(str, message.options.get(dhcp.REQUESTED_OPTIONS, b""))),
+        TraitKind.CLIENT_ID: message.options.get(dhcp.CLIENT_IDENTIFIER, b"").hex(),
+    }
+    traits += [Trait(kind, value[:_TRAIT_LENGTH], Source.DHCP) for kind, value in options.items() if value]
+    said = tuple(trait for trait in traits if trait is not None)
+    return (Observation(message.mac, message.client_address, at, Source.DHCP, traits=said),)
+
+
+def _granted(message: dhcp.DhcpMessage, sender: MacAddress, packet: IpPacket, at: datetime) -> tuple[Observation, ...]:
+    """A server's word: it is a server, and in an acknowledgement it grants an address to the client."""
+    found = []
+    if message.server == packet.source:  # a relay passes on what another server says (RFC 2131, 4.1)
+        role = Trait(TraitKind.ROLE, "dhcp-server", Source.DHCP)
+        found.append(Observation(sender, packet.source, at, Source.DHCP, traits=(role,)))
+    if message.kind is dhcp.DhcpKind.ACK and message.granted_address is not None:
+        found.append(Observation(message.mac, message.granted_address, at, Source.DHCP))
+    return tuple(found)
+
+
+def _mdns(sender: MacAddress, packet: IpPacket, datagram: UdpDatagram, at: datetime) -> tuple[Observation, ...]:
+    if datagram.source_port != dns.MDNS_PORT or not is_of_a_host(packet.source):
+        return ()  # questions from other ports are somebody's one-shot (RFC 6762, 5.1): they announce nothing
+    message = dns.decode_dns(datagram.payload)
+    traits: list[Trait | None] = []
+    if message.response:
+        # Only names of the sender's own address: a proxy announces those of others, too.
+        own = [each.name for each in (*message.values("A"), *message.values("AAAA")) if each.value == packet.source]
+        traits += [host_name(name, Source.MDNS) for name in dict.fromkeys(own[:1])]
+        traits += services(each.name for each in (*message.values("PTR"), *message.values("SRV")))
+        traits.append(_model(message))
+    said = tuple(dict.fromkeys(trait for trait in traits if trait is not None))
+    return (Observation(sender, packet.source, at, Source.MDNS, traits=said),)
+
+
+def _model(message: dns.DnsMessage) -> Trait | None:
+    for record in message.values("TXT"):
+        for text in record.value if isinstance(record.value, tuple) else ():
+            if text.casefold().startswith(_MODEL_KEYS):
+                model = clean(text.partition("=")[2], _TRAIT_LENGTH)
+                return Trait(TraitKind.MODEL, model, Source.MDNS) if model else None
+    return None
+
+
+def _llmnr(sender: MacAddress, packet: IpPacket, datagram: UdpDatagram, at: datetime) -> tuple[Observation, ...]:
+    message = dns.decode_dns(datagram.payload)
+    if not is_of_a_host(packet.source):
+        return ()
+    traits: list[Trait | None] = []
+    if message.response and datagram.source_port == dns.LLMNR_PORT:
+        addresses = (*message.values("A"), *message.values("AAAA"))
+        own = [record.name for record in addresses if record.value == packet.source]
+        reverse = dns.reverse_name(packet.source)
+        own += [str(record.value) for record in message.values("PTR") if record.name.casefold() == reverse]
+        traits += [host_name(name, Source.LLMNR) for name in own[:1]]
+    said = tuple(trait for trait in traits if trait is not None)
+    return (Observation(sender, packet.source, at, Source.LLMNR, traits=said),)
+
+
+def _netbios(sender: MacAddress, packet: IpPacket, datagram: UdpDatagram, at: datetime) -> tuple[Observation, ...]:
+    message = netbios.decode_netbios(datagram.payload)
+    if not is_of_a_host(packet.source):
+        return ()
+    names = (message.name,) if isinstance(message, netbios.NameClaim) else message.names if message else ()
+    return (Observation(sender, packet.source, at, Source.NETBIOS, traits=netbios_traits(names)),)
+
+
+def _ssdp(sender: MacAddress, packet: IpPacket, datagram: UdpDatagram, at: datetime) -> tuple[Observation, ...]:
+    message = ssdp.decode_ssdp(datagram.payload)
+    if not is_of_a_host(packet.source) or datagram.destination_port != ssdp.PORT:
+        return ()  # an answer to somebody may come from beyond the link; what goes to the group does not
+    traits = []
+    if message is not None and not message.leaving:
+        kind = re.search(r"([a-z0-9.-]{1,60}:device:[a-z0-9_]{1,60})", clean(message.target).casefold())
+        traits += [Trait(TraitKind.SERVICE, kind[1], Source.SSDP)] if kind else []
+        software = clean(message.server, _TRAIT_LENGTH)
+        traits += [Trait(TraitKind.SOFTWARE, software, Source.SSDP)] if software else []
+    return (Observation(sender, packet.source, at, Source.SSDP, traits=tuple(traits)),)
+
+
+_Speaker = Callable[[MacAddress, IpPacket, UdpDatagram, datetime], tuple[Observation, ...]]
+_SPEAKERS: Mapping[int, _Speaker] = {
+    dhcp.SERVER_PORT: _dhcp,
+    dhcp.CLIENT_PORT: _dhcp,
+    dns.MDNS_PORT: _mdns,
+    dns.LLMNR_PORT: _llmnr,
+    netbios.PORT: _netbios,
+    ssdp.PORT: _ssdp,
+}

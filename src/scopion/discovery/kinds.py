@@ -1,0 +1,179 @@
+"""What a device may be - a printer, a phone, a camera - guessed from what is known of it, always with the evidence.
+
+The rules are data (``data/kinds.toml``), and a site may add its own. A guess is never certain: it is the kind for which
+the weightiest rule spoke, with the words of that rule. Pure: nothing is asked here.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from scopion.model.errors import InvalidSettings
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Medium, Trait, TraitKind
+
+DATA = Path(__file__).parent / "data" / "kinds.toml"
+SITE_FILE = "kinds.toml"
+# The keys of a rule that name a pattern, and the trait that it is held against.
+_OF_TRAITS = {
+    "service": TraitKind.SERVICE,
+    "model": TraitKind.MODEL,
+    "software": TraitKind.SOFTWARE,
+    "vendor_class": TraitKind.VENDOR_CLASS,
+    "requested_options": TraitKind.REQUESTED_OPTIONS,
+    "name": TraitKind.NAME,
+    "port": TraitKind.PORT,
+    "role": TraitKind.ROLE,
+}
+_PATTERNS = {*_OF_TRAITS, "vendor", "mac"}
+_WEIGHTS = range(1, 101)
+_WHOLE = ("port", "requested_options", "role")
+_SHORT = 4
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """All that a guess may rest on."""
+
+    mac: MacAddress | None = None
+    vendor: str = ""
+    traits: tuple[Trait, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Guess:
+    """A kind and why: ``printer``, ``announces ipp``. No kind and no evidence where nothing speaks."""
+
+    kind: str = ""
+    evidence: str = ""
+    medium: Medium = Medium.UNKNOWN
+    medium_evidence: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.kind}: {self.evidence}" if self.kind else ""
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """One line of reasoning: if every key fits, this kind or medium is likely."""
+
+    kind: str
+    weight: int
+    says: str  # with {match}: what fitted
+    medium: Medium
+    patterns: Mapping[str, tuple[re.Pattern[str], ...]]
+
+    def evidence(self, known: Known) -> str | None:
+        """The rule's words if it fits, else None."""
+        matches = [self._match(key, patterns, known) for key, patterns in self.patterns.items()]
+        if not all(matches):
+            return None
+        return self.says.replace("{match}", str(matches[0]))
+
+    @staticmethod
+    def _match(key: str, patterns: Sequence[re.Pattern[str]], known: Known) -> str | None:
+        for text in _texts(key, known):
+            for pattern in patterns:
+                if found := pattern.search(text.casefold()):
+                    # What fitted, as it was said; a service without its underscores.
+                    whole = text if key in ("model", "software", "vendor_class", "vendor", "name") else found[0]
+                    return whole.strip("_. ").removesuffix("._tcp").removesuffix("._udp").removesuffix(".local")
+        return None
+
+
+class Kinds:
+    """The rules in the order of their weight."""
+
+    def __init__(self, rules: Iterable[Rule]) -> None:
+        self.rules = sorted(rules, key=lambda rule: -rule.weight)
+
+    def guess(self, known: Known) -> Guess:
+        """The likeliest kind and medium."""
+        kind = evidence = medium_evidence = ""
+        medium = Medium.UNKNOWN
+        for rule in self.rules:
+            if (kind or not rule.kind) and (medium is not Medium.UNKNOWN or rule.medium is Medium.UNKNOWN):
+                continue
+            words = rule.evidence(known)
+            if words is None:
+                continue
+            if rule.kind and not kind:
+                kind, evidence = rule.kind, words
+            if rule.medium is not Medium.UNKNOWN and medium is Medium.UNKNOWN:
+                medium, medium_evidence = rule.medium, words
+        return Guess(kind, evidence, medium, medium_evidence)
+
+
+@cache
+def packaged_rules() -> tuple[Rule, ...]:
+    """The rules that come with the program."""
+    return read_rules(DATA)
+
+
+def load_kinds(folder: Path | None = None) -> Kinds:
+    """The packaged rules, and a site's own before them where it has any. Raises InvalidSettings."""
+    own = read_rules(folder / SITE_FILE) if folder is not None and (folder / SITE_FILE).exists() else ()
+    return Kinds((*own, *packaged_rules()))
+
+
+def read_rules(path: Path) -> tuple[Rule, ...]:
+    """The rules of a file. Raises InvalidSettings with the number of the rule that is wrong."""
+    try:
+        document = tomllib.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise InvalidSettings(f"{path} cannot be read: {error.strerror}") from None
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise InvalidSettings(f"{path}: not TOML: {error}") from None
+    if not isinstance(document.get("rule", []), list) or document.keys() - {"rule"}:
+        raise InvalidSettings(f"{path}: a file of rules has [[rule]] tables and nothing else")
+    return tuple(_rule(path, number, table) for number, table in enumerate(document.get("rule", ()), 1))
+
+
+def _rule(path: Path, number: int, table: dict[str, Any]) -> Rule:
+    where = f"{path}, rule {number}"
+    unknown = table.keys() - _PATTERNS - {"kind", "weight", "says", "medium"}
+    if unknown:
+        raise InvalidSettings(
+            f"{where}: there is no key {sorted(unknown)[0]!r}; keys are {', '.join(sorted(_PATTERNS))}"
+        )
+    weight, medium, says = table.get("weight", 50), table.get("medium", "unknown"), table.get("says", "")
+    if not isinstance(weight, int) or weight not in _WEIGHTS:
+        raise InvalidSettings(f"{where}: weight is a number from 1 to 100")
+    if medium not in [str(each) for each in Medium]:
+        raise InvalidSettings(f"{where}: medium is wireless or cable, not {medium!r}")
+    patterns = {key: _compiled(where, key, table[key]) for key in table if key in _PATTERNS}
+    if not patterns or not says or not (table.get("kind") or medium != "unknown"):
+        raise InvalidSettings(f"{where}: a rule needs a kind or a medium, words (says), and something to look for")
+    return Rule(str(table.get("kind", "")), weight, str(says), Medium(medium), patterns)
+
+
+def _compiled(where: str, key: str, texts: object) -> tuple[re.Pattern[str], ...]:
+    """Plain texts that begin a word or are one; never expressions of the file's own, which could run for ever."""
+    if not isinstance(texts, list) or not all(isinstance(text, str) and text for text in texts):
+        raise InvalidSettings(f"{where}: {key} is a list of texts")
+    if key in _WHOLE:
+        return tuple(re.compile(f"^{re.escape(text)}$") for text in texts)
+    # A short beginning fits too many words: it has to be the whole one, as in ap-2 and tv7.
+    ends = ["(?![a-z])" if len(text) <= _SHORT else "" for text in texts]
+    return tuple(
+        re.compile(f"(?:^|[^a-z0-9]){re.escape(text.casefold())}{end}") for text, end in zip(texts, ends, strict=True)
+    )
+
+
+def _texts(key: str, known: Known) -> list[str]:
+    if key == "vendor":
+        return [known.vendor] if known.vendor else []
+    if key == "mac":
+        return [_mac_word(known.mac)] if known.mac else []
+    return [trait.value for trait in known.traits if trait.kind is _OF_TRAITS[key]]
+
+
+def _mac_word(mac: MacAddress) -> str:
+    kind = "virtual-router" if mac.is_virtual_router else "private" if mac.is_private else ""
+    return f"{kind} {mac}".strip()

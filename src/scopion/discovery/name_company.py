@@ -1,0 +1,93 @@
+"""Runs a name search beside a sweep: two mailboxes, one by the scan's interface and one for the name servers."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Container, Iterator, Sequence
+from ipaddress import IPv4Address
+
+from scopion.attachment.ports import Attachment, Interface, Letter
+from scopion.discovery.names import NameSearch
+from scopion.model.address import Address
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Observation
+
+# Answers taken in at a turn, so that a flood of them cannot stop the sweep.
+_TURN = 64
+# Nobody is asked for longer than this after the last host was met, whatever is still open.
+_LIMIT_S = 1.5
+# An IPv6 node gets so long to show an IPv4 address, too, by which it is asked more cheaply.
+_IPV4_FIRST_S = 0.4
+
+
+class NameCompany:
+    """A ``Companion`` that learns names of hosts on an interface's link, or beyond a router if there is none.
+
+    ``known`` are pairs whose names are fresh enough to be left alone.
+    """
+
+    def __init__(
+        self,
+        attachment: Attachment,
+        interface: Interface | None,
+        resolvers: Sequence[Address],
+        known: Container[tuple[MacAddress | None, Address]] = (),
+    ) -> None:
+        self._clock = attachment.clock
+        self._search = NameSearch(resolvers, on_link=interface is not None)
+        self._on_link = attachment.open_mailbox(interface)
+        self._to_resolvers = attachment.open_mailbox(None)
+        self._known = known
+        self._met: dict[Address, Observation] = {}
+        self._last_met = self._clock.monotonic()
+        self._later: deque[tuple[float, Observation]] = deque()
+        self._with_ipv4: set[MacAddress | None] = set()
+
+    def met(self, seen: Observation) -> None:
+        """Ask about an address that was not asked about yet; of IPv6 ones only where there is no IPv4."""
+        if seen.address is None or seen.address in self._met or (seen.mac, seen.address) in self._known:
+            return
+        now = self._clock.monotonic()
+        self._met[seen.address] = seen
+        self._last_met = now
+        if isinstance(seen.address, IPv4Address):
+            self._with_ipv4.add(seen.mac)
+            self._search.ask_about(seen.address, now)
+        else:
+            self._later.append((now + _IPV4_FIRST_S, seen))
+
+    def turn(self, deadline: float) -> Iterator[Observation]:
+        """Send what is due, and take in what has come."""
+        now = self._clock.monotonic()
+        while self._later and self._later[0][0] <= now:
+            _, seen = self._later.popleft()
+            if seen.mac not in self._with_ipv4 and seen.address is not None:
+                self._search.ask_about(seen.address, now)
+                self._with_ipv4.add(seen.mac)  # one address of an adapter is enough
+        for question in self._search.due(self._clock.monotonic()):
+            mailbox = self._to_resolvers if question.by_resolver else self._on_link
+            mailbox.send(question.payload, question.to, question.port)
+        for mailbox in (self._to_resolvers, self._on_link):
+            for _ in range(_TURN):
+                letter = mailbox.receive(deadline)
+                if letter is None:
+                    break
+                deadline = letter.at
+                yield from self._learnt(letter)
+
+    @property
+    def done(self) -> bool:
+        """Whether all was said, or time is up."""
+        now = self._clock.monotonic()
+        return (not self._later and self._search.done(now)) or now > self._last_met + _LIMIT_S
+
+    def close(self) -> None:
+        """Give the sockets back."""
+        self._on_link.close()
+        self._to_resolvers.close()
+
+    def _learnt(self, letter: Letter) -> Iterator[Observation]:
+        learnt = self._search.heard(letter)
+        if learnt is not None:
+            seen = self._met[learnt.about]
+            yield Observation(seen.mac, seen.address, self._clock.now(), learnt.traits[0].source, traits=learnt.traits)

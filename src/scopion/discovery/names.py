@@ -1,0 +1,187 @@
+"""Asking hosts and name servers for names, beside a scan. A state machine: no socket, no clock, times are arguments.
+
+Every host is asked in three ways side by side - reverse DNS (RFC 1035, 3.5), multicast DNS sent to it alone
+(RFC 6762, 5.5), NetBIOS node status (RFC 1002, 4.2.17) - and twice, as datagrams get lost. Who has told no name by
+then is asked once by group, in multicast DNS and LLMNR (RFC 4795). An answer counts only from the one who was asked,
+with the number of the question: nobody answers for others.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address
+from random import Random, SystemRandom
+
+from scopion.attachment.ports import Letter
+from scopion.discovery.said import host_name, netbios_traits, services
+from scopion.model.address import Address
+from scopion.model.errors import MalformedFrame
+from scopion.model.observation import Source, Trait, TraitKind
+from scopion.wire import dns, netbios
+
+# When a host is asked again, and when it is given up, in seconds after the first question to it.
+REPEAT_S, BY_GROUP_S, GIVE_UP_S = 0.25, 0.5, 1.0
+# Questions a second: 1,000 of some 90 bytes are 0.7 Mbit/s. On the air they are to single stations, which take a
+# tenth of a broadcast's time.
+PACE = 1000.0
+_SERVICES = "_services._dns-sd._udp.local"
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """One datagram to send."""
+
+    payload: bytes
+    to: Address
+    port: int
+    by_resolver: bool = False  # it goes wherever the routes lead, not by the scan's interface
+
+
+@dataclass(slots=True)
+class _Asked:
+    """What is known of one host's questions."""
+
+    began: float
+    named: bool = False
+    repeated: bool = False
+    by_group: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class _Open:
+    """A question that may still be answered."""
+
+    about: Address
+    source: Source
+    answerer: Address
+    services: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Learnt:
+    """What an answer told of a host."""
+
+    about: Address
+    traits: tuple[Trait, ...] = field(default=())
+
+
+class NameSearch:
+    """The questions about some hosts, on this link or beyond. ``due`` gives what to send, ``heard`` takes what came."""
+
+    def __init__(self, resolvers: Sequence[Address], *, on_link: bool = True, chance: Random | None = None) -> None:
+        self._on_link = on_link
+        self._resolvers = tuple(resolvers)
+        self._chance = chance or SystemRandom()  # numbers that nobody can guess, or anybody could answer
+        self._asked: dict[Address, _Asked] = {}
+        self._open: dict[int, _Open] = {}
+        self._queue: deque[Question] = deque()
+        self._next_send = 0.0
+
+    def ask_about(self, address: Address, now: float) -> None:
+        """Begin to ask about a host."""
+        if address not in self._asked:
+            self._asked[address] = _Asked(now)
+            self._queue.extend(self._questions(address))
+
+    def due(self, now: float) -> list[Question]:
+        """What to send right now, at the pace."""
+        for address, state in list(self._asked.items()):
+            if not state.repeated and now >= state.began + REPEAT_S:
+                state.repeated = True
+                self._queue.extend([] if state.named else self._questions(address))
+            if not state.by_group and now >= state.began + BY_GROUP_S:
+                state.by_group = True
+                self._queue.extend([] if state.named else self._by_group(address))
+        self._next_send = max(self._next_send, now - 0.05)  # no more than 50 at once after a pause
+        sent = []
+        while self._queue and self._next_send <= now:
+            sent.append(self._queue.popleft())
+            self._next_send += 1.0 / PACE
+        return sent
+
+    def heard(self, letter: Letter) -> Learnt | None:
+        """What an answer tells; None if it answers no question of ours or cannot be read."""
+        known = self._open.get(int.from_bytes(letter.payload[:2]))
+        if known is None or letter.sender != known.answerer:
+            return None
+        try:
+            status = known.source is Source.NETBIOS
+            traits = _read_status(letter.payload) if status else _read_dns(known, letter.payload)
+        except MalformedFrame:
+            return None
+        if any(trait.kind is TraitKind.NAME for trait in traits):
+            self._asked[known.about].named = True
+        return Learnt(known.about, traits) if traits else None
+
+    def done(self, now: float) -> bool:
+        """Whether nobody has anything more to say, or has had time enough."""
+        return not self._queue and all(
+            now >= state.began + (REPEAT_S if state.named else GIVE_UP_S) for state in self._asked.values()
+        )
+
+    def _questions(self, address: Address) -> list[Question]:
+        name = dns.reverse_name(address)
+        found = [
+            Question(self._dns(address, Source.DNS, server, name, recurse=True), server, dns.DNS_PORT, by_resolver=True)
+            for server in ([] if address.is_link_local else self._resolvers)
+        ]
+        if self._on_link:
+            found.append(Question(self._dns(address, Source.MDNS, address, name), address, dns.MDNS_PORT))
+            listed = self._dns(address, Source.MDNS, address, _SERVICES, services=True)
+            found.append(Question(listed, address, dns.MDNS_PORT))
+        if isinstance(address, IPv4Address):
+            number = self._number(_Open(address, Source.NETBIOS, address))
+            found.append(Question(netbios.encode_status_request(number), address, netbios.PORT))
+        return found
+
+    def _by_group(self, address: Address) -> list[Question]:
+        if not self._on_link:
+            return []
+        name = dns.reverse_name(address)
+        groups = (
+            ((Source.MDNS, dns.MDNS_GROUP, dns.MDNS_PORT), (Source.LLMNR, dns.LLMNR_GROUP, dns.LLMNR_PORT))
+            if address.version == 4
+            else ((Source.MDNS, dns.MDNS_GROUP_6, dns.MDNS_PORT), (Source.LLMNR, dns.LLMNR_GROUP_6, dns.LLMNR_PORT))
+        )
+        return [Question(self._dns(address, source, address, name), group, port) for source, group, port in groups]
+
+    def _dns(
+        self,
+        about: Address,
+        source: Source,
+        answerer: Address,
+        name: str,
+        *,
+        recurse: bool = False,
+        services: bool = False,
+    ) -> bytes:
+        number = self._number(_Open(about, source, answerer, services))
+        unicast = source is Source.MDNS
+        return dns.encode_question(number, name, recurse=recurse, unicast=unicast)
+
+    def _number(self, question: _Open) -> int:
+        """A free number; when all are taken, the oldest question is given up."""
+        number = self._chance.randrange(1, 1 << 16)
+        while number in self._open and len(self._open) < 1 << 15:
+            number = self._chance.randrange(1, 1 << 16)
+        self._open[number] = question
+        return number
+
+
+def _read_status(payload: bytes) -> tuple[Trait, ...]:
+    status = netbios.decode_netbios(payload)
+    return netbios_traits(status.names) if isinstance(status, netbios.NodeStatus) else ()
+
+
+def _read_dns(question: _Open, payload: bytes) -> tuple[Trait, ...]:
+    message = dns.decode_dns(payload)
+    if not message.response:
+        return ()
+    values = [record for record in message.values("PTR") if isinstance(record.value, str)]
+    if question.services:
+        return tuple(services(str(record.value) for record in values if record.name.casefold() == _SERVICES))
+    wanted = dns.reverse_name(question.about)
+    names = [host_name(str(record.value), question.source) for record in values if record.name.casefold() == wanted]
+    return tuple(name for name in names[:1] if name is not None)

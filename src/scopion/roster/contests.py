@@ -1,0 +1,70 @@
+"""One address claimed by two adapters at once: told when it begins. Pure but for asking whose an adapter is.
+
+Not every such pair is a contest: a router that speaks for others does so on purpose, the address of a virtual router
+belongs to all of its machines, and two adapters of one device may share.
+"""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Collection, Sequence
+from datetime import datetime
+from ipaddress import IPv4Address
+from sqlite3 import Connection
+from typing import NamedTuple
+
+from scopion.model.device import Event, EventKind
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Observation
+
+# One adapter that answers for so many IPv4 addresses speaks for others: proxy ARP (RFC 1027), a repeater.
+SPEAKS_FOR_OTHERS = 4
+
+
+class _Pair(NamedTuple):
+    """A sighting that has both."""
+
+    mac: MacAddress
+    address: IPv4Address
+
+
+def speakers(sightings: Sequence[Observation]) -> dict[MacAddress, int]:
+    """The adapters that answer for others, and for how many addresses."""
+    counts = Counter(seen.mac for seen in _distinct(sightings))
+    return {mac: count for mac, count in counts.items() if count >= SPEAKS_FOR_OTHERS}
+
+
+def claimants(sightings: Sequence[Observation]) -> dict[IPv4Address, list[MacAddress]]:
+    """Where several adapters claim one address, each for itself; in the order in which they were seen."""
+    others = speakers(sightings)
+    found: dict[IPv4Address, list[MacAddress]] = defaultdict(list)
+    for seen in _distinct(sightings):
+        if seen.mac not in others and not seen.mac.is_virtual_router:
+            found[seen.address].append(seen.mac)
+    return {address: macs for address, macs in found.items() if len(macs) > 1}
+
+
+def contests(
+    db: Connection, sightings: Sequence[Observation], before: Collection[tuple[str, str]], at: datetime
+) -> list[Event]:
+    """The contests that began with these sightings; ``before`` are the pairs of MAC and address of earlier."""
+    events = []
+    for address, macs in claimants(sightings).items():
+        devices = {mac: _device(db, mac) for mac in macs}
+        # Who was there before is the incumbent; among newcomers it is chance.
+        in_order = sorted(macs, key=lambda mac: (str(mac), str(address)) not in before)
+        incumbent = in_order[0]
+        for mac in in_order[1:]:
+            known = {(str(mac), str(address)), (str(incumbent), str(address))} <= set(before)
+            if not known and devices[mac] != devices[incumbent]:
+                events.append(Event(EventKind.CONTESTED, at, devices[mac], mac, address, other_mac=incumbent))
+    return events
+
+
+def _distinct(sightings: Sequence[Observation]) -> list[_Pair]:
+    pairs = [_Pair(seen.mac, seen.address) for seen in sightings if seen.mac and isinstance(seen.address, IPv4Address)]
+    return list(dict.fromkeys(pairs))
+
+
+def _device(db: Connection, mac: MacAddress) -> int:
+    return int(db.execute("SELECT device FROM adapter WHERE mac = ?", (str(mac),)).fetchone()["device"])

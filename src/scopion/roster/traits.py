@@ -1,0 +1,49 @@
+"""What adapters say of themselves: kept with its source, and from when to when it was heard. Bounded per adapter."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+from datetime import datetime
+from sqlite3 import Connection
+
+from scopion.model.device import KnownTrait
+from scopion.model.observation import Source, Trait, TraitKind
+from scopion.roster.store import Roster, from_ms, to_ms
+
+# A chatty media server announces a dozen services; somebody with a thousand names keeps the latest of them.
+MAX_TRAITS = 48
+
+
+def note_traits(db: Connection, subject: str, traits: Iterable[Trait], at: datetime) -> None:
+    """Remember what was said of an adapter (its MAC) or of an unpaired host (its address)."""
+    moment = to_ms(at)
+    noted = False
+    for trait in traits:
+        noted = True
+        db.execute(
+            "INSERT INTO trait VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET "
+            "first_seen = min(first_seen, excluded.first_seen), last_seen = max(last_seen, excluded.last_seen)",
+            (subject, trait.kind, trait.value, trait.source, moment, moment),
+        )
+    if noted:
+        db.execute(
+            "DELETE FROM trait WHERE subject = ?1 AND (kind, value, source) NOT IN (SELECT kind, value, source "
+            "FROM trait WHERE subject = ?1 ORDER BY last_seen DESC, kind, value LIMIT ?2)",
+            (subject, MAX_TRAITS),
+        )
+
+
+def move_traits(db: Connection, subject: str, to: str) -> None:
+    """Give what was said of one subject to another: a host has turned out to be an adapter."""
+    db.execute("UPDATE OR IGNORE trait SET subject = ? WHERE subject = ?", (to, subject))
+    db.execute("DELETE FROM trait WHERE subject = ?", (subject,))
+
+
+def all_traits(roster: Roster) -> dict[str, tuple[KnownTrait, ...]]:
+    """By subject, what was heard last first."""
+    found: dict[str, list[KnownTrait]] = defaultdict(list)
+    for row in roster.db.execute("SELECT * FROM trait ORDER BY last_seen DESC, kind, value"):
+        trait = Trait(TraitKind(row["kind"]), row["value"], Source(row["source"]))
+        found[row["subject"]].append(KnownTrait(trait, from_ms(row["first_seen"]), from_ms(row["last_seen"])))
+    return {subject: tuple(known) for subject, known in found.items()}
