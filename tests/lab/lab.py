@@ -62,6 +62,10 @@ class Lab:
         self._ports = 0
         try:
             self._namespace("switch")
+            # A switch is no host: it has no address of its own, in IPv6 neither.
+            self.run(
+                "switch", ["sysctl", "-qw", *(f"net.ipv6.conf.{each}.disable_ipv6=1" for each in ("all", "default"))]
+            )
             self._in("switch", "link add bridge type bridge forward_delay 0\nlink set bridge up")
             self._plug("desk", self.desk_mac, [self.desk_address])
             if gateway:
@@ -154,6 +158,8 @@ class Lab:
 
     def _plug(self, name: str, mac: str, addresses: Sequence[str]) -> None:
         self._namespace(name)
+        # Ready for use at once: nobody else in a lab makes up the same IPv6 address.
+        self.run(name, ["sysctl", "-qw", "net.ipv6.conf.default.accept_dad=0"])
         self._ports += 1
         port = f"port{self._ports}"
         _run(

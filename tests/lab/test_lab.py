@@ -249,7 +249,9 @@ class Changing(LabTest):
         self.lab.leave(STRANGER.name)
         self.lab.join(LabHost(STRANGER.name, STRANGER.mac, ("192.0.2.145",)))
         moved = self.lab.scan(self.site, privileged=False)["events"]
-        self.assertEqual([(event["kind"], event["was_address"]) for event in moved], [("readdressed", "192.0.2.144")])
+        self.assertEqual(
+            [(event["kind"], event["was_address"]) for event in moved], [("readdressed", "192.0.2.144")], moved
+        )
 
 
 class PulledPlug(unittest.TestCase):

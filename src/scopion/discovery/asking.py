@@ -10,7 +10,7 @@ from scopion.discovery.answer import Asker
 from scopion.discovery.echo_asker import EchoAsker
 from scopion.discovery.frame_asker import FrameAsker
 from scopion.discovery.sweep import USUAL_PATIENCE, Patience, SweepPlan
-from scopion.discovery.touch_asker import TouchAsker
+from scopion.discovery.touch_asker import Doubtful, TouchAsker
 from scopion.model.errors import NoInterface
 
 # The kernel asks three times, a second apart (mcast_solicit, retrans_time_ms of neigh/default), then gives up.
@@ -35,13 +35,21 @@ class Method(StrEnum):
     LISTEN = "listen"
 
 
-def open_asker(method: Method, attachment: Attachment, interface: Interface, own_address: IPv4Address | None) -> Asker:
+def open_asker(
+    method: Method,
+    attachment: Attachment,
+    interface: Interface,
+    own_address: IPv4Address | None,
+    doubtful: Doubtful = frozenset(),
+) -> Asker:
     """The asker for a method; without an address of ours in the subnet, that lies beyond a router."""
     if method is Method.ECHO:
         return EchoAsker(attachment, interface if own_address is not None else None)
     if own_address is None:
         raise NoInterface(f"{method} works on an attached subnet only: take the method echo")
-    return FrameAsker(attachment, interface, own_address) if method is Method.ARP else TouchAsker(attachment, interface)
+    if method is Method.ARP:
+        return FrameAsker(attachment, interface, own_address)
+    return TouchAsker(attachment, interface, doubtful)
 
 
 def plan_for(

@@ -68,7 +68,7 @@ class EchoAsker:
         for address, at in replies:
             yield Answer(address, macs.get(address), at, Source.ECHO)
         for each in decided:
-            yield Answer(each.address, macs.get(each.address), each.at, Source.CONNECT, asked=False)
+            yield Answer(each.address, macs.get(each.address), each.at, Source.CONNECT)
 
     def undecided(self) -> bool:
         """Whether ports are still waiting for their turn."""

@@ -11,6 +11,7 @@ from scopion.discovery.names import NameSearch
 from scopion.model.address import Address
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
+from scopion.wire.dns import load_library
 
 # Answers taken in at a turn, so that a flood of them cannot stop the sweep.
 _TURN = 64
@@ -33,6 +34,7 @@ class NameCompany:
         resolvers: Sequence[Address],
         known: Container[tuple[MacAddress | None, Address]] = (),
     ) -> None:
+        load_library()
         self._clock = attachment.clock
         self._search = NameSearch(resolvers, on_link=interface is not None)
         self._on_link = attachment.open_mailbox(interface)

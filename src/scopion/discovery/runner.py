@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import timedelta
-from itertools import chain, islice
+from itertools import islice
 from types import MappingProxyType
 from typing import Protocol
 
@@ -13,7 +13,8 @@ from scopion.attachment.ports import Attachment
 from scopion.discovery.answer import Answer, Asker
 from scopion.discovery.asking import ARP_PORTION, CHECKING_LIMIT_S, KERNEL_REQUESTS, TOUCH_PORTION
 from scopion.discovery.listening import Heard
-from scopion.discovery.sweep import Sweep, SweepPlan
+from scopion.discovery.side_by_side import SideBySide
+from scopion.discovery.sweep import SweepPlan
 from scopion.model.address import Address
 from scopion.model.errors import InterfaceLost
 from scopion.model.mac import MacAddress
@@ -98,18 +99,18 @@ def run_scan(
 ) -> Findings:
     """Ask all addresses; Ctrl-C or a lost interface end it early, and what was found is kept.
 
-    ``also`` are known IPv6 addresses, which are asked like the others.
+    ``also`` are known IPv6 addresses, which are asked beside them.
     """
     findings = Findings()
     clock = attachment.clock
     began = clock.monotonic()
     done_before = 0
     touch = plan.checks is False
-    sweep: Sweep | None = None
+    sweep: SideBySide | None = None
     gathering = _Gathering(asker, attachment, findings, expected, watcher, companions)
     try:
-        for portion in _portions(chain(also, addresses), TOUCH_PORTION if touch else ARP_PORTION):
-            sweep = Sweep(portion, plan)
+        for portion in _portions(addresses, TOUCH_PORTION if touch else ARP_PORTION):
+            sweep = SideBySide(portion, () if done_before else also, plan)
             rounds = 0
             while not sweep.done:
                 for address in sweep.due(clock.monotonic()):
@@ -117,6 +118,8 @@ def run_scan(
                 if sweep.rounds != rounds:
                     rounds = sweep.rounds
                     asker.call()
+                if sweep.done:
+                    break
                 gathering.take(sweep, sweep.wake_at())
                 progress = Progress(done_before + sweep.touched, len(addresses), gathering.answered, sweep.rounds)
                 watcher.on_progress(progress)
@@ -164,7 +167,7 @@ class _Gathering:
         """How many addresses somebody answered for so far."""
         return len(self._macs)
 
-    def take(self, sweep: Sweep, deadline: float) -> None:
+    def take(self, sweep: SideBySide, deadline: float) -> None:
         """Take in what has come until the deadline."""
         if any(not companion.done for companion in self._companions):
             deadline = min(deadline, self._clock.monotonic() + _COMPANY_EVERY_S)
@@ -177,7 +180,7 @@ class _Gathering:
         while any(not companion.done for companion in self._companions):
             self._learn(self._clock.monotonic() + _COMPANY_EVERY_S)
 
-    def _take(self, sweep: Sweep, answer: Answer) -> None:
+    def _take(self, sweep: SideBySide, answer: Answer) -> None:
         known = self._macs.get(answer.address, [])
         missing = set(self._expected.get(answer.address, ())) - {answer.mac, *known}
         about = sweep.heard(answer.address, answer.at, answer=answer.asked, settled=not missing)
@@ -216,7 +219,7 @@ class _Gathering:
         self._findings.observations.append(seen)
         self._watcher.on_observation(seen)
 
-    def account(self, sweep: Sweep, requests_each: int) -> None:
+    def account(self, sweep: SideBySide, requests_each: int) -> None:
         """Add up what a sweep has asked; ``requests_each`` are the frames that one asking makes."""
         findings, patience = self._findings, sweep.plan.patience
         findings.requests += sweep.sent
@@ -228,7 +231,7 @@ class _Gathering:
             if enough and address in self._expected:
                 findings.asked_enough.add(address)
 
-    def settle(self, sweep: Sweep) -> None:
+    def settle(self, sweep: SideBySide) -> None:
         """Wait, within bounds, for those about whom the system has not decided."""
         limit = self._clock.monotonic() + CHECKING_LIMIT_S
         while self._asker.undecided() and self._clock.monotonic() < limit:

@@ -117,6 +117,9 @@ class Sweep:
         """The share of round trips that got lost, as the checks measured it; 0.0 while there was no check."""
         return self.checks_lost / self.checks_asked if self.checks_asked else 0.0
 
+    def __contains__(self, address: object) -> bool:
+        return address in self._asked
+
     def due(self, now: float) -> list[Address]:
         """Whom to ask right now; the sweep takes them as asked."""
         if not self._done and not self._queue and now >= self._round_ends_at():
@@ -152,9 +155,9 @@ class Sweep:
         state = self._asked.get(address)
         if state is None:
             return False
-        if self._checks[address]:
+        if answer and self._checks[address]:
             self._checks[address] -= 1
-        elif self._overdue[address]:
+        elif answer and self._overdue[address]:
             self._overdue[address] -= 1  # it was late, not lost
             self.checks_lost -= 1
         if not state.answered:

@@ -3,33 +3,49 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Container, Iterator
 
-from scopion.attachment.ports import Attachment, Interface, NeighbourState
+from scopion.attachment.ports import Attachment, Interface, Neighbour, NeighbourState
 from scopion.discovery.answer import Answer
 from scopion.model.address import Address
+from scopion.model.mac import MacAddress
 from scopion.model.observation import Source
 
 # How often the neighbour table is read while waiting: a dump of some hundred entries takes a millisecond.
 _TABLE_EVERY_S = 0.05
+# Most hosts refuse a touch within milliseconds, dozing ones within a second.
+_REFUSES_WITHIN_S = 1.0
+
+
+Doubtful = Container[tuple[MacAddress | None, Address]]
 
 
 class TouchAsker:
-    """An ``Asker`` for one interface."""
+    """An ``Asker`` for one interface.
 
-    def __init__(self, attachment: Attachment, interface: Interface) -> None:
+    ``doubtful`` are pairs that have just left: the table goes on believing in them for up to a minute, so that only
+    their own refusal shows that they are back.
+    """
+
+    def __init__(self, attachment: Attachment, interface: Interface, doubtful: Doubtful = frozenset()) -> None:
+        self._doubtful = doubtful
         self._attachment = attachment
         self._interface = interface
         self._datagrams = attachment.open_datagrams(interface)
         self._waiting: deque[Address] = deque()  # the system had no room for them yet
-        self._open: set[Address] = set()
+        self._open: dict[Address, float] = {}  # asked about, and when
+        # In whom the system believes already: it asks them nothing, so that their entry proves nothing new.
+        self._believed = {
+            entry.address for entry in attachment.neighbours(interface) if entry.state is NeighbourState.REACHABLE
+        }
+        self._elsewhere: dict[MacAddress | None, Address] = {}  # who has certainly come to an address
         self._refused: dict[Address, float] = {}
         self._checking = False
         self._read_at = 0.0
 
     def ask(self, address: Address) -> None:
         """Touch the address, or put it by until the system has room."""
-        self._open.add(address)
+        self._open.setdefault(address, self._attachment.clock.monotonic())
         if self._waiting or not self._datagrams.touch(address):
             self._waiting.append(address)
 
@@ -62,11 +78,21 @@ class TouchAsker:
         for entry in self._attachment.neighbours(self._interface):
             if entry.address not in self._open or entry.mac is None:
                 continue
-            if entry.state is NeighbourState.REACHABLE or entry.address in self._refused:
-                self._open.discard(entry.address)
-                refused_at = self._refused.get(entry.address)
+            refused_at = self._refused.get(entry.address)
+            if refused_at is not None or (entry.state is NeighbourState.REACHABLE and self._trusted(entry, now)):
+                del self._open[entry.address]
+                if refused_at is not None and entry.address not in self._believed:
+                    self._elsewhere.setdefault(entry.mac, entry.address)
                 # The table tells that a neighbour answered, only a refusal tells when.
                 at = now if refused_at is None else refused_at
                 yield Answer(entry.address, entry.mac, at, Source.NEIGHBOURS, asked=refused_at is not None)
             elif entry.state is NeighbourState.CHECKING:
                 self._checking = True
+
+    def _trusted(self, entry: Neighbour, now: float) -> bool:
+        """Whether a reachable neighbour was confirmed by our asking; or had time to refuse, and has not moved."""
+        if (entry.mac, entry.address) in self._doubtful:
+            return False
+        if entry.address not in self._believed:
+            return True
+        return now >= self._open[entry.address] + _REFUSES_WITHIN_S and entry.mac not in self._elsewhere

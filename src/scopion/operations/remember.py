@@ -33,6 +33,11 @@ class Folded:
     problem: str = ""
 
 
+# A neighbour counts as reachable for up to 45 s (RFC 4861, 10: 30 s, varied by half), and what was said to it may
+# have confirmed it once more meanwhile.
+_BELIEVED = timedelta(minutes=3)
+
+
 class Memory:
     """The roster as one scan uses it. One that cannot be written does not stop the scan: looking is still worth it."""
 
@@ -70,6 +75,17 @@ class Memory:
             if stay.present and stay.mac is not None:
                 found[stay.address].append(stay.mac)
         return found
+
+    def just_left(self, site: Site) -> set[tuple[MacAddress | None, Address]]:
+        """The pairs of MAC and address that were given up so lately that the system may still believe in them."""
+        since = site.clock.now() - _BELIEVED
+        return {
+            (stay.mac, stay.address)
+            for device in self.devices
+            for adapter in device.adapters
+            if not adapter.present and adapter.last_seen > since
+            for stay in adapter.stays
+        }
 
     def freshly_named(self, site: Site) -> set[tuple[MacAddress | None, Address]]:
         """The pairs of MAC and address whose names were heard lately: they need not be asked for again."""

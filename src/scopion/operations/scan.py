@@ -56,12 +56,15 @@ class _Scan:
         self._on_progress = on_progress
         self._stack = stack
         self._met: dict[tuple[MacAddress | None, Address | None], list[Observation]] = defaultdict(list)
+        self._doubtful: set[tuple[MacAddress | None, Address]] = set()
 
     def run(self) -> ScanResult:
         """Look, then conclude. Raises NotPermitted, InterfaceLost before anything was asked."""
+        # Before anything is remembered, the system must let us look.
         look = self._opened_listening() if self._prepared.method is Method.LISTEN else self._opened_asking()
         started = self._site.clock.now()
         self._memory = Memory.open(self._site, self._prepared, started)
+        self._doubtful |= self._memory.just_left(self._site)
         self._describer = Describer(
             self._site.vendors, self._site.kinds, self._memory.devices, [self._interface.gateway]
         )
@@ -97,7 +100,8 @@ class _Scan:
     def _opened_asking(self) -> Callable[[], Findings]:
         """Ready to ask."""
         prepared, attachment = self._prepared, self._site.attachment
-        asker = open_asker(prepared.method, attachment, self._interface, prepared.own_address)
+        own = prepared.own_address
+        asker = open_asker(prepared.method, attachment, self._interface, own, self._doubtful)
         self._stack.callback(asker.close)
 
         def look() -> Findings:

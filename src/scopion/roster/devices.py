@@ -77,15 +77,18 @@ def known_adapters(roster: Roster) -> dict[MacAddress, datetime]:
 
 
 def _stays(roster: Roster) -> dict[str, list[Stay]]:
-    """By MAC: the present stays, or the latest one of an adapter that is absent."""
+    """By MAC: the present stays, or the latest one of each version of IP where an adapter is absent."""
     present: dict[str, list[Stay]] = defaultdict(list)
     for row in roster.db.execute("SELECT * FROM stay WHERE present ORDER BY since, address"):
         present[row["mac"]].append(_stay(row))
     # SQLite gives the other columns of the row that holds the maximum.
-    for row in roster.db.execute("SELECT *, max(until) FROM stay WHERE NOT present GROUP BY mac"):
+    absent: dict[str, list[Stay]] = defaultdict(list)
+    for row in roster.db.execute(
+        "SELECT *, max(until) FROM stay WHERE NOT present GROUP BY mac, instr(address, ':') > 0 ORDER BY address"
+    ):
         if row["mac"] not in present:
-            present[row["mac"]].append(_stay(row))
-    return present
+            absent[row["mac"]].append(_stay(row))
+    return present | absent
 
 
 def _stay(row: Row) -> Stay:

@@ -53,6 +53,12 @@ def reverse_name(address: Address) -> str:
     return address.reverse_pointer
 
 
+def load_library() -> None:
+    """Import what reads and writes messages now, and not in the middle of something that is timed."""
+    import dns.message
+    import dns.rdtypes.ANY.PTR  # noqa: F401
+
+
 def encode_question(identifier: int, name: str, kind: str = "PTR", *, recurse: bool, unicast: bool = False) -> bytes:
     """A question; ``recurse`` for a name server, ``unicast`` asks a multicast responder for a direct answer."""
     import dns.flags

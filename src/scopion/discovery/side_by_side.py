@@ -1,0 +1,76 @@
+"""Two sweeps as one: the subnet's addresses, and the known IPv6 ones, which travel differently.
+
+Each learns its own round trips and its own loss: groups of IPv6 may get through where broadcasts get lost, and the
+other way round, so that neither may end the other.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from scopion.discovery.sweep import AskedAddress, Sweep, SweepPlan
+from scopion.model.address import Address
+
+
+class SideBySide:
+    """Looks like a ``Sweep`` to its driver; ``rounds``, ``loss`` and ``touched`` are those of the first."""
+
+    def __init__(self, addresses: Iterable[Address], also: Iterable[Address], plan: SweepPlan) -> None:
+        self.plan = plan
+        self._first = Sweep(addresses, plan)
+        self._second = Sweep(also, plan)
+
+    @property
+    def done(self) -> bool:
+        """Whether both have come to their end."""
+        return self._first.done and self._second.done
+
+    @property
+    def total(self) -> int:
+        """How many addresses the first asks."""
+        return self._first.total
+
+    @property
+    def touched(self) -> int:
+        """How many of them have been asked."""
+        return self._first.touched
+
+    @property
+    def rounds(self) -> int:
+        """The rounds of the one that needs more."""
+        return max(self._first.rounds, self._second.rounds)
+
+    @property
+    def loss(self) -> float:
+        """The loss of the first's round trips."""
+        return self._first.loss
+
+    @property
+    def sent(self) -> int:
+        """All requests."""
+        return self._first.sent + self._second.sent
+
+    def due(self, now: float) -> list[Address]:
+        """Whom to ask right now."""
+        return [*self._first.due(now), *self._second.due(now)]
+
+    def heard(self, address: Address, at: float, *, answer: bool = True, settled: bool = True) -> bool:
+        """Take note that somebody is there; False if neither asks about the address."""
+        return any(sweep.heard(address, at, answer=answer, settled=settled) for sweep in (self._first, self._second))
+
+    def round_trip(self, address: Address) -> float | None:
+        """As the sweep that asked has measured it."""
+        return next((sweep.round_trip(address) for sweep in (self._first, self._second) if address in sweep), None)
+
+    def wake_at(self) -> float:
+        """When either wants to be asked next."""
+        return min(sweep.wake_at() for sweep in (self._first, self._second) if not sweep.done)
+
+    def stop(self, now: float) -> None:
+        """End both."""
+        self._first.stop(now)
+        self._second.stop(now)
+
+    def account(self) -> dict[Address, AskedAddress]:
+        """What became of every address."""
+        return self._first.account() | self._second.account()
