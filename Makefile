@@ -33,7 +33,8 @@ shots: $(VENV)/ready           ## the pictures in docs/screenshots, from the mad
 
 .PHONY: lab-packages
 lab-packages:
-	@sh tools/packages.sh ip:iproute2 nft:nftables setpriv:util-linux unshare:util-linux
+	@sh tools/packages.sh ip:iproute2 nft:nftables setpriv:util-linux unshare:util-linux sysctl:procps \
+	  dnsmasq:dnsmasq-base udhcpc:udhcpc avahi-daemon:avahi-daemon nmbd:samba snmpd:snmpd
 
 $(VENV)/ready: pyproject.toml
 	@sh tools/packages.sh $(PYTHON):python3 :python3-venv

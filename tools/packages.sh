@@ -6,6 +6,7 @@
 #
 # Service starts are blocked while packages are installed: nothing may start on the user's real network.
 set -eu
+PATH="$PATH:/usr/sbin:/sbin"
 
 missing=""
 for pair in "$@"; do

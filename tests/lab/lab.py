@@ -21,12 +21,19 @@ from typing import Any
 
 PROGRAM = str(Path(sys.executable).with_name("scopion"))
 DROP_CAPABILITIES = ("setpriv", "--bounding-set=-all", "--inh-caps=-all")
+NO_IPV6 = [f"net.ipv6.conf.{each}.disable_ipv6=1" for each in ("all", "default")]
 _CLONE_NEWNET = 0x40000000
+_PATH = f"{os.environ.get('PATH', os.defpath)}:/usr/sbin:/sbin"  # daemons live there
 
 
 def require_lab() -> None:
     """Skip where the lab cannot run; fail instead where a skip would hide something."""
-    missing = [tool for tool in ("ip", "nft", "setpriv") if shutil.which(tool) is None]
+    require_tools("ip", "nft", "setpriv")
+
+
+def require_tools(*tools: str) -> None:
+    """The same for some programs."""
+    missing = [tool for tool in tools if shutil.which(tool, path=_PATH) is None]
     if sys.platform != "linux":
         reason = f"the lab needs Linux, this is {sys.platform}"
     elif os.geteuid() != 0:
@@ -63,9 +70,7 @@ class Lab:
         try:
             self._namespace("switch")
             # A switch is no host: it has no address of its own, in IPv6 neither.
-            self.run(
-                "switch", ["sysctl", "-qw", *(f"net.ipv6.conf.{each}.disable_ipv6=1" for each in ("all", "default"))]
-            )
+            self.run("switch", ["sysctl", "-qw", *NO_IPV6])
             self._in("switch", "link add bridge type bridge forward_delay 0\nlink set bridge up")
             self._plug("desk", self.desk_mac, [self.desk_address])
             if gateway:
@@ -96,6 +101,12 @@ class Lab:
             rules += f"chain {hook} {{ type filter hook {hook} priority 0; numgen random mod 100 < {percent} drop; }}\n"
         self.run(name, ["nft", "-f", "-"], stdin=rules + "}\n")
 
+    def every_third(self, name: str, address: str) -> None:
+        """Let a host's kernel hear one of three ARP frames that ask for its address (nftables counts them)."""
+        rule = f"arp operation request arp daddr ip {address} numgen inc mod 3 != 2 drop;"
+        chain = f"chain input {{ type filter hook input priority 0; {rule} }}\n"
+        self.run(name, ["nft", "-f", "-"], stdin=f"table arp deaf {{\n{chain}}}\n")
+
     def run(self, name: str, command: Sequence[str], stdin: str = "", check: bool = True) -> str:
         """Run a command in a namespace; its standard output."""
         return _run(["ip", "netns", "exec", self.namespace(name), *command], stdin, check)
@@ -116,6 +127,17 @@ class Lab:
             text=True,
             timeout=60,
             check=False,
+        )
+
+    def begin(self, arguments: Sequence[str], site: Path, *, privileged: bool = True) -> subprocess.Popen[str]:
+        """Start the installed program at the desk, and go on."""
+        return subprocess.Popen(
+            self.command(arguments, privileged=privileged),
+            env={**os.environ, "SCOPION_SITE": str(site), "SCOPION_LIVE": "namespaces"},
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
         )
 
     def command(self, arguments: Sequence[str], *, privileged: bool = True) -> list[str]:
@@ -155,6 +177,29 @@ class Lab:
     def _namespace(self, name: str) -> None:
         _run(["ip", "netns", "add", self.namespace(name)])
         self._made.append(self.namespace(name))
+
+    def connect(self, name: str, interface: str, mac: str, to: str, address: str) -> None:
+        """Plug a second adapter of a host into another switch."""
+        self._ports += 1
+        port = f"port{self._ports}"
+        _run(
+            f"ip link add {port} netns {self.namespace(to)} type veth "
+            f"peer name {interface} address {mac} netns {self.namespace(name)}".split()
+        )
+        self._in(to, f"link set {port} master bridge\nlink set {port} up")
+        self._in(name, f"addr add {address} dev {interface}\nlink set {interface} up")
+
+    def second_switch(self, name: str) -> None:
+        """Another segment."""
+        self._namespace(name)
+        self.run(name, ["sysctl", "-qw", *NO_IPV6])
+        self._in(name, "link add bridge type bridge forward_delay 0\nlink set bridge up")
+
+    def host_on(self, switch: str, host: LabHost, gateway: str) -> None:
+        """A host on another segment, with a router."""
+        self._namespace(host.name)
+        self.connect(host.name, "eth0", host.mac, switch, f"{host.addresses[0]}/24")
+        self._in(host.name, f"link set lo up\nroute add default via {gateway}")
 
     def _plug(self, name: str, mac: str, addresses: Sequence[str]) -> None:
         self._namespace(name)

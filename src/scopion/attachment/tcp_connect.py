@@ -11,9 +11,9 @@ from scopion.attachment.ports import Connected
 from scopion.model.address import Address
 
 # A process may have 1,024 files open by default; the rest of the program needs some.
-MAX_ATTEMPTS = 256
-# Who has not answered by then is behind a filter that drops.
-ATTEMPT_S = 1.0
+MAX_ATTEMPTS = 512
+# Who has not answered by then is not there, or behind a filter that drops.
+ATTEMPT_S = 0.7
 _PENDING = (0, errno.EINPROGRESS, errno.EWOULDBLOCK)
 
 

@@ -11,6 +11,7 @@ import click
 from scopion.cli.device_rows import DEVICE_KEYS, device_columns, device_row
 from scopion.cli.output import output_format, show
 from scopion.cli.session import Session, pass_session
+from scopion.model.address import by_number
 from scopion.model.device import Standing
 from scopion.model.text import counted
 
@@ -19,13 +20,20 @@ if TYPE_CHECKING:
 
 # What somebody has to look at comes first.
 _STANDINGS = [Standing.UNWANTED, Standing.NEW, Standing.GUEST, Standing.KNOWN]
+
+
+def _place(device: Device) -> tuple[tuple[int, int, int], ...]:
+    """Its addresses as they sort: those without any first."""
+    return tuple(map(by_number, device.addresses))
+
+
 SORTS: dict[str, Callable[[Device], Any]] = {
-    "standing": lambda device: (_STANDINGS.index(device.standing), device.addresses or ()),
-    "name": lambda device: (not device.label, device.label.casefold(), device.addresses or ()),
-    "address": lambda device: (not device.addresses, device.addresses),
+    "standing": lambda device: (_STANDINGS.index(device.standing), _place(device)),
+    "name": lambda device: (not device.label, device.label.casefold(), _place(device)),
+    "address": lambda device: (not device.addresses, _place(device)),
     "mac": lambda device: device.macs,
     "first-seen": lambda device: device.first_seen,
-    "last-seen": lambda device: (-device.last_seen.timestamp(), device.addresses or ()),
+    "last-seen": lambda device: (-device.last_seen.timestamp(), _place(device)),
 }
 
 

@@ -16,9 +16,9 @@ from scopion.model.errors import NotPermitted
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Source
 
-# Ports that most hosts with a firewall against echo still open, or at least refuse: web, remote shell, files, printing.
+# Ports that most hosts with a firewall against echo still open, or at least refuse: web, remote shell, files.
 # One more of them each time that a host is asked again.
-PORTS = (443, 80, 22, 445, 9100)
+PORTS = (443, 22, 445, 80)
 # While one waits for connections, echo replies are looked at this often, and the other way round.
 _TURN_S = 0.01
 
@@ -47,8 +47,8 @@ class EchoAsker:
         self._times[address] += 1
         if self._line is not None:
             self._line.send(address)
-        if tried >= 0:
-            self._waiting.append((address, PORTS[tried % len(PORTS)]))
+        if 0 <= tried < len(PORTS):
+            self._waiting.append((address, PORTS[tried]))
 
     def call(self) -> None:
         """Nothing: nobody answers beyond a router by groups."""

@@ -224,6 +224,9 @@ class _Scan:
             return recognise(prepared.subnet, gateway_mac, memory.subnets, familiar=familiar, named=named)
         if prepared.subnet not in named and prepared.subnet not in {each.range for each in memory.subnets}:
             return Recognition(Verdict.ELSEWHERE, f"{prepared.subnet} is not one of its subnets: site.toml can name it")
+        nearby = [each for each in memory.subnets if self._site.settings.of_subnet(each.range).router is None]
+        if not nearby:
+            return Recognition(Verdict.OURS, "site.toml names it, and no attached subnet is known yet")
         for subnet in self._interface.subnets:
             standing = recognise(subnet, gateway_mac, memory.subnets, named=named)
             if standing.verdict is not Verdict.ELSEWHERE:

@@ -196,7 +196,13 @@ def _missing(
 ) -> list[Row]:
     """The stays that were not confirmed though they should have been, IPv4 first."""
     observed = {(str(seen.mac), str(seen.address)) for seen in sightings}
-    silent = [row for key, row in before.items() if key not in observed and row["until"] <= latest]
+    # An answer without a MAC is taken for that of the adapter which is known to be there.
+    answered = {str(seen.address) for seen in sightings if seen.mac is None}
+    silent = [
+        row
+        for key, row in before.items()
+        if key not in observed and row["address"] not in answered and row["until"] <= latest
+    ]
     missing = {row["id"]: row for row in silent if parse_address(row["address"]) in asked_enough}
     left_over = {row["mac"] for row in before.values() if row["id"] not in missing and ":" not in row["address"]}
     here = {mac for mac, _ in observed} | left_over

@@ -1,0 +1,238 @@
+"""The installed program among real services: names, leases, IPv6, a second subnet behind a router, odd hosts."""
+
+from __future__ import annotations
+
+import json
+import socket
+import tempfile
+import time
+import unittest
+from pathlib import Path
+from typing import Any, ClassVar
+
+from tests.lab.lab import Lab, LabHost, require_lab
+from tests.lab.services import Services, wait_for
+
+COMMUNITY, KEY, PRIVACY = "kiln-readers", "kiln-key-0123456", "kiln-privacy-0123"
+GATEWAY = LabHost("gateway", "0c:be:11:00:00:01", ("192.0.2.1",))
+PRINTER = LabHost("printer", "24:d3:a1:20:7e:14", ("192.0.2.20",))
+STORAGE = LabHost("storage", "10:c0:de:4a:11:05", ("192.0.2.5",))
+TABLET = LabHost("tablet", "7c:a4:b1:33:02:61", ())  # asks for an address
+SIXER = LabHost("sixer", "88:c3:d2:91:00:66", ())  # has IPv6 only
+CLAIMANTS = (
+    LabHost("first", "10:c0:de:00:01:44", ("192.0.2.44",)),
+    LabHost("second", "10:c0:de:00:02:44", ("192.0.2.44",)),
+)
+DEAF = LabHost("deaf", "10:c0:de:00:00:45", ("192.0.2.45",))  # hears every third request
+SILENT = LabHost("silent", "10:c0:de:00:00:46", ("192.0.2.46",))  # tells no name
+FAR = (
+    LabHost("shop-till", "54:b1:a3:7c:01:50", ("198.51.100.50",)),
+    LabHost("shop-shy", "54:b1:a3:7c:01:51", ("198.51.100.51",)),  # does not answer echo
+)
+ROUTER_FAR_MAC = "0c:be:11:00:01:01"
+SETTINGS = """
+[[subnet]]
+range = "198.51.100.0/24"
+name = "shop"
+router = "192.0.2.1"
+[[router]]
+address = "192.0.2.1"
+"""
+
+
+class WithServices(unittest.TestCase):
+    """One lab for all tests here: the daemons need some seconds to be ready."""
+
+    lab: ClassVar[Lab]
+    leases: ClassVar[Path]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        require_lab()
+        holder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(holder.cleanup)
+        cls.lab = lab = Lab([GATEWAY, PRINTER, STORAGE, TABLET, SIXER, *CLAIMANTS, DEAF, SILENT])
+        cls.addClassCleanup(lab.close)
+        lab.every_third(DEAF.name, DEAF.addresses[0])
+        lab.run("sixer", ["ip", "addr", "add", "2001:db8:2::66/64", "dev", "eth0"])
+        lab.run("desk", ["ip", "addr", "add", "2001:db8:2::10/64", "dev", "eth0"])
+        # The desk's own kernel shall not look for routers while somebody counts its frames.
+        lab.run("desk", ["sysctl", "-qw", "net.ipv6.conf.eth0.router_solicitations=0"])
+        lab.second_switch("shop")
+        lab.connect("gateway", "eth1", ROUTER_FAR_MAC, "shop", "198.51.100.1/24")
+        lab.run("gateway", ["sysctl", "-qw", "net.ipv4.ip_forward=1"])
+        for host in FAR:
+            lab.host_on("shop", host, "198.51.100.1")
+        lab.run("shop-shy", ["sysctl", "-qw", "net.ipv4.icmp_echo_ignore_all=1"])
+        services = Services(lab, Path(holder.name), cls)
+        cls.leases = services.dnsmasq(
+            "gateway", "--interface=eth0", "--bind-interfaces", "--dhcp-authoritative",
+            "--dhcp-range=192.0.2.100,192.0.2.120,1h", "--domain=kilnhaven.example", "--local=/kilnhaven.example/",
+            "--dhcp-ignore-clid", "--host-record=till.kilnhaven.example,198.51.100.50",
+        )  # fmt: skip
+        services.snmpd("gateway", COMMUNITY, "scopion", KEY, PRIVACY)
+        services.avahi("printer", "label-printer", "_ipp._tcp")
+        services.nmbd("storage", "STORAGE")
+        services.dhcp_client("tablet", "door-tablet", "android-dhcp-13")
+        wait_for("a lease", lambda: cls.leases.exists() and "door-tablet" in cls.leases.read_text())
+        time.sleep(4)  # a NetBIOS name service first asks whether its name is free, and a responder likewise
+
+    def setUp(self) -> None:
+        holder = tempfile.TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.site = Path(holder.name) / "site"
+
+    def tablet_address(self) -> str:
+        """The address that the tablet was granted."""
+        return next(line.split()[2] for line in self.leases.read_text().splitlines() if TABLET.mac in line)
+
+    def truth(self) -> set[tuple[str, str]]:
+        """Who has which IPv4 address on the near segment."""
+        pairs = {(address, host.mac) for host in self.lab.hosts for address in host.addresses}
+        return pairs | {(Lab.desk_address, Lab.desk_mac), (self.tablet_address(), TABLET.mac)}
+
+    def rows(self, document: dict[str, Any]) -> dict[str, dict[str, Any]]:
+        """The hosts of a scan by MAC."""
+        return {row["mac"]: row for row in document["hosts"]}
+
+
+class Finding(WithServices):
+    def test_everybody_is_found_with_and_without_privilege(self) -> None:
+        """Both ways find the same pairs and no wrong one: also who hears every third request, and both claimants."""
+        raw = self.lab.scan(self.site)
+        pairs = {(row["address"], row["mac"]) for row in raw["hosts"] if ":" not in row["address"]}
+        self.assertEqual(pairs, self.truth())
+        touched = self.lab.scan(self.site, privileged=False)
+        # A kernel keeps one MAC an address: of two claimants a touch sees the one that answered it.
+        unlike = pairs - {(row["address"], row["mac"]) for row in touched["hosts"] if ":" not in row["address"]}
+        self.assertLessEqual({address for address, _ in unlike}, {"192.0.2.44"})
+        self.assertEqual(len(unlike), 1)
+        self.assertEqual(touched["events"], [])
+
+    def test_names_from_real_services(self) -> None:
+        """DNS with DHCP's names, multicast DNS, NetBIOS; each with its source, none made up, asked for once an hour."""
+        rows = self.rows(self.lab.scan(self.site))
+        self.assertIn("door-tablet.kilnhaven.example (dns)", rows[TABLET.mac]["names"])
+        self.assertIn("label-printer.local (mdns)", rows[PRINTER.mac]["names"])
+        self.assertEqual((rows[PRINTER.mac]["kind"], rows[PRINTER.mac]["kind_evidence"]), ("printer", "announces ipp"))
+        self.assertEqual((rows[STORAGE.mac]["name"], rows[STORAGE.mac]["names"]), ("STORAGE", ["STORAGE (netbios)"]))
+        self.assertEqual((rows[SILENT.mac]["name"], rows[SILENT.mac]["names"]), (None, []))
+        without = self.rows(self.lab.scan(self.site.with_name("other"), "--no-names"))
+        self.assertTrue(all(row["names"] == [] for row in without.values()))
+        again = self.rows(self.lab.scan(self.site, "--no-names"))
+        self.assertEqual(again[STORAGE.mac]["name"], "STORAGE")  # it is remembered
+
+    def test_ipv6(self) -> None:
+        """A host without IPv4 is found by its IPv6 addresses; those of the others stand in their rows."""
+        for _ in range(2):
+            document = self.lab.scan(self.site)
+            row = self.rows(document)[SIXER.mac]
+            self.assertEqual(row["address"], "2001:db8:2::66")
+            self.assertEqual(row["other_addresses"], ["fe80::8ac3:d2ff:fe91:66"])
+            self.assertEqual(self.rows(document)[PRINTER.mac]["other_addresses"], ["fe80::26d3:a1ff:fe20:7e14"])
+        self.assertEqual(document["events"], [])
+        found = self.lab.scopion(["devices", "--format", "json"], self.site)
+        self.assertIn("2001:db8:2::66", found.stdout, found.stderr)
+
+    def test_two_hosts_on_one_address(self) -> None:
+        """Both claimants are shown and told, once as an event, and nobody else is."""
+        self.lab.scan(self.site, "192.0.2.44", "--remember")
+        ended = self.lab.scopion(["scan", "192.0.2.44"], self.site)
+        self.assertIn("192.0.2.44 is claimed by", ended.stderr)
+        self.assertEqual(ended.stderr.count("claimed"), 1)
+
+
+class Listening(WithServices):
+    def test_what_is_heard_without_a_frame(self) -> None:
+        """A renewed lease and an announcement are heard with names and traits; the desk sends nothing meanwhile."""
+        services = Services(self.lab, self.site.parent, self)
+        before = self.sent_frames()
+        process = self.lab.begin(["scan", "--method", "listen", "--for", "6s", "--format", "json"], self.site)
+        time.sleep(1.0)
+        services.dhcp_client("silent", "kiln-talker", "android-dhcp-14")
+        with self.lab.inside("sixer"), socket.socket(socket.AF_INET6, socket.SOCK_DGRAM) as anything:
+            anything.sendto(b"", ("2001:db8:2::99", 9))  # it looks for a neighbour
+        out, err = process.communicate(timeout=60)
+        self.assertEqual(self.sent_frames(), before)
+        rows = self.rows(json.loads(out))
+        self.assertEqual(rows[SILENT.mac]["kind"], "phone or tablet", err)
+        self.assertIn("kiln-talker (dhcp)", rows[SILENT.mac]["names"])
+        self.assertIn(SIXER.mac, rows)
+        self.assertIn("no frame was sent", err)
+        self.lab.run("silent", ["ip", "addr", "flush", "dev", "eth0"])
+        self.lab.run("silent", ["ip", "addr", "add", "192.0.2.46/24", "dev", "eth0"])
+
+    def test_without_privilege_it_says_what_it_needs(self) -> None:
+        """Listening needs raw frames; there is no other way that sends nothing."""
+        ended = self.lab.scopion(["scan", "--method", "listen", "--for", "1s"], self.site, privileged=False)
+        self.assertEqual(ended.returncode, 1)
+        self.assertIn("raw frames", ended.stderr)
+
+    def sent_frames(self) -> int:
+        """How many frames the desk's interface has sent."""
+        return int(self.lab.run("desk", ["cat", "/sys/class/net/eth0/statistics/tx_packets"]))
+
+
+class BehindTheRouter(WithServices):
+    TRUTH: ClassVar = {(host.addresses[0], host.mac) for host in FAR} | {("198.51.100.1", ROUTER_FAR_MAC)}
+
+    def configure(self, text: str) -> None:
+        self.site.mkdir(mode=0o700, exist_ok=True)
+        (self.site / "site.toml").write_text(SETTINGS + text, encoding="utf-8")
+
+    def far(self, *arguments: str, privileged: bool = True, **environment: str) -> dict[str, Any]:
+        command = ["scan", "198.51.100.0/24", "--format", "json", *arguments]
+        ended = self.lab.scopion(command, self.site, privileged=privileged, **environment)
+        self.assertEqual(ended.returncode, 0, ended.stderr)
+        self.told = ended.stderr
+        document: dict[str, Any] = json.loads(ended.stdout)
+        return document
+
+    def test_pairs_come_from_the_router(self) -> None:
+        """By SNMP 2c and 3 all hosts of the second subnet have their MAC: also who answers TCP only."""
+        (self.site.parent / "key").write_text(KEY, encoding="ascii")
+        (self.site.parent / "key").chmod(0o600)
+        version_3 = 'version = "3"\nuser = "scopion"\nauthentication = "sha256"\nauthentication_key = "file:../key"\n'
+        for text in ('community = "env:READERS"\n', version_3 + 'privacy_key = "env:PRIVATE"\n'):
+            with self.subTest(text):
+                self.configure(text)
+                document = self.far(READERS=COMMUNITY, PRIVATE=PRIVACY)
+                self.assertEqual({(row["address"], row["mac"]) for row in document["hosts"]}, self.TRUTH, self.told)
+                self.assertEqual(document["scan"]["method"], "echo")
+                self.assertEqual(self.rows(document)[FAR[0].mac]["name"], "till")
+
+    def test_without_the_router_hosts_are_kept_and_joined_later(self) -> None:
+        """A wrong community costs the MACs, not the hosts; what people said of one goes over when its MAC is told."""
+        self.configure('community = "env:READERS"\n')
+        document = self.far(READERS="wrong")
+        self.assertEqual(
+            {(row["address"], row["mac"]) for row in document["hosts"]}, {(a, None) for a, _ in self.TRUTH}
+        )
+        self.assertIn("check its address, its SNMP service and the community", self.told)
+        self.assertEqual(self.lab.scopion(["label", "198.51.100.50", "shop till"], self.site).returncode, 0)
+        self.assertEqual(self.far(READERS=COMMUNITY)["events"], [])
+        devices = json.loads(self.lab.scopion(["devices", "--format", "json"], self.site).stdout)
+        till = next(device for device in devices if device["name"] == "shop till")
+        self.assertEqual((till["macs"], till["addresses"]), ([FAR[0].mac], ["198.51.100.50"]))
+        self.assertEqual(len([device for device in devices if "198.51.100.50" in device["addresses"]]), 1)
+
+    def test_without_any_privilege(self) -> None:
+        """Where ICMP is not permitted, TCP connects find the same hosts."""
+        self.configure('community = "env:READERS"\n')
+        document = self.far(READERS=COMMUNITY, privileged=False)
+        self.assertEqual({(row["address"], row["mac"]) for row in document["hosts"]}, self.TRUTH)
+
+    def test_secrets_stay_secret(self) -> None:
+        """A secret in site.toml, in a readable file or missing is refused with what to do, and never shown."""
+        (self.site.parent / "open").write_text(COMMUNITY, encoding="ascii")
+        (self.site.parent / "open").chmod(0o644)
+        for text, said in (
+            (f'community = "{COMMUNITY}"\n', "env:NAME"),
+            ('community = "file:../open"\n', "chmod 600"),
+            ('community = "env:NOT_SET_ANYWHERE"\n', "NOT_SET_ANYWHERE is not set"),
+        ):
+            with self.subTest(text):
+                self.configure(text)
+                ended = self.lab.scopion(["scan", "198.51.100.0/30"], self.site)
+                self.assertIn(said, ended.stderr)
+                self.assertNotIn(COMMUNITY, ended.stderr + ended.stdout)
