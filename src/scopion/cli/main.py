@@ -37,6 +37,7 @@ FAMILIES: dict[str, dict[str, Entry]] = {
         "devices": Entry("devices", "devices", "The devices of the site, present and absent."),
         "label": Entry("describe", "label", "Give a device its name, owner and place."),
         "mark": Entry("describe", "mark", "Say what you think of it: known, guest, unwanted, new."),
+        "import": Entry("import_file", "import_file", "What others recorded: client lists, leases, captures."),
     },
     "Wireless": {
         "wifi": Entry("wifi", "wifi", "Allow and deny lists, and the sheet to type them in."),

@@ -95,11 +95,12 @@ def run_scan(
     expected: Expected = MappingProxyType({}),
     watcher: Watcher = Watcher(),
     companions: Sequence[Companion] = (),
-    also: Sequence[Address] = (),
+    also: Sequence[Address] | None = None,
 ) -> Findings:
     """Ask all addresses; Ctrl-C or a lost interface end it early, and what was found is kept.
 
-    ``also`` are known IPv6 addresses, which are asked beside them.
+    ``also`` are known IPv6 addresses, which are asked beside them, while all others of the link are called; None for a
+    part of a subnet, where nobody else is asked for.
     """
     findings = Findings()
     clock = attachment.clock
@@ -110,14 +111,15 @@ def run_scan(
     gathering = _Gathering(asker, attachment, findings, expected, watcher, companions)
     try:
         for portion in _portions(addresses, TOUCH_PORTION if touch else ARP_PORTION):
-            sweep = SideBySide(portion, () if done_before else also, plan)
+            sweep = SideBySide(portion, () if done_before else also or (), plan)
             rounds = 0
             while not sweep.done:
                 for address in sweep.due(clock.monotonic()):
                     asker.ask(address)
                 if sweep.rounds != rounds:
                     rounds = sweep.rounds
-                    asker.call()
+                    if also is not None:
+                        asker.call()
                 if sweep.done:
                     break
                 gathering.take(sweep, sweep.wake_at())

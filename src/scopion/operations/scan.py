@@ -146,10 +146,10 @@ class _Scan:
         found = [*([gateway] if gateway else []), *self._site.attachment.resolvers()[:1]]
         return list(dict.fromkeys(found))
 
-    def _known_ipv6(self) -> list[IPv6Address]:
-        """The IPv6 addresses at which somebody was last seen on this link: asked again when the whole subnet is."""
+    def _known_ipv6(self) -> list[IPv6Address] | None:
+        """The IPv6 addresses at which somebody was last seen on this link; None for a part of a subnet."""
         if not self._prepared.attached or not self._prepared.whole:
-            return []
+            return None
         known = [each for each in self._memory.expected() if isinstance(each, IPv6Address)]
         return [each for each in known if self._interface.ipv6_towards(each) is not None]
 

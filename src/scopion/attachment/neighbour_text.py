@@ -1,0 +1,70 @@
+"""Neighbour listings as systems print them: one address and one MAC a line, whatever stands around them.
+
+The documented forms: Linux ``ip neigh`` (ip-neighbour(8)) and ``arp -n``; macOS and the BSDs ``arp -an`` (arp(8)) and
+``ndp -an``; Windows ``arp -a`` and ``netsh interface ipv6 show neighbors``. Words differ with the system's language,
+so none is needed: what looks like an address and what looks like a MAC make a pair.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from scopion.attachment.ports import Neighbour, NeighbourState
+from scopion.model.address import Address, is_of_a_host, parse_address
+from scopion.model.mac import MacAddress
+
+# Six groups of one or two digits (macOS leaves leading zeros out), or three of four.
+MAC_TEXT = re.compile(
+    r"(?<![0-9A-Fa-f:.-])(?:[0-9A-Fa-f]{1,2}([:-])(?:[0-9A-Fa-f]{1,2}\1){4}[0-9A-Fa-f]{1,2}"
+    r"|[0-9A-Fa-f]{4}\.[0-9A-Fa-f]{4}\.[0-9A-Fa-f]{4})(?![0-9A-Fa-f:.-])"
+)
+_ADDRESS_TEXT = re.compile(
+    r"(?<![\w.:])(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9A-Fa-f]{0,4}:[0-9A-Fa-f:.]+)(?:%[\w.-]+)?(?![\w.:])"
+)
+# Words of the listings in whose lines the pair no longer holds.
+_NO_LONGER = re.compile(r"\b(?:failed|incomplete|unreachable|invalid)\b", re.IGNORECASE)
+_STATES = {
+    "stale": NeighbourState.STALE, "delay": NeighbourState.CHECKING, "probe": NeighbourState.CHECKING,
+    "permanent": NeighbourState.FIXED, "static": NeighbourState.FIXED,
+}  # fmt: skip
+_MAX_LINES = 200_000
+
+
+@dataclass(frozen=True, slots=True)
+class ListedNeighbour:
+    """A line that pairs an address with a MAC."""
+
+    address: Address
+    mac: MacAddress
+    state: NeighbourState
+    name: str = ""  # arp -a without -n looks names up
+
+    @property
+    def neighbour(self) -> Neighbour:
+        """As an entry of a table."""
+        return Neighbour(self.address, self.mac, self.state)
+
+
+def read_neighbours(text: str) -> Iterator[ListedNeighbour]:
+    """The pairs of a listing, in its order. Total: a line without a pair gives nothing."""
+    for line in text.splitlines()[:_MAX_LINES]:
+        macs = [MacAddress.parse(match[0]) for match in MAC_TEXT.finditer(line)]
+        without = MAC_TEXT.sub(" ", line)
+        addresses = [found for text in _ADDRESS_TEXT.findall(without) if (found := _address(text))]
+        if len(macs) != 1 or len(addresses) != 1 or _NO_LONGER.search(without):
+            continue
+        if macs[0].is_multicast or not any(macs[0].octets) or not is_of_a_host(addresses[0]):
+            continue
+        states = [_STATES[word] for word in without.casefold().split() if word in _STATES]
+        name = re.match(r"\s*([A-Za-z][\w.-]*)\s+\(\d", line)
+        state = states[0] if states else NeighbourState.REACHABLE
+        yield ListedNeighbour(addresses[0], macs[0], state, name[1] if name else "")
+
+
+def _address(text: str) -> Address | None:
+    try:
+        return parse_address(text)
+    except ValueError:
+        return None

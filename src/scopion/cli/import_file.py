@@ -1,0 +1,114 @@
+"""``scopion import``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from scopion.cli.device_rows import host_columns, host_row, iso
+from scopion.cli.options import insist
+from scopion.cli.output import Column, output_format, show
+from scopion.cli.session import Session, pass_session
+from scopion.model.clock import spoken_span
+from scopion.model.text import counted
+
+if TYPE_CHECKING:
+    from scopion.operations.import_records import Imported
+
+KEYS = (
+    "standing", "name", "address", "mac", "vendor", "vendor_place", "kind", "kind_evidence", "names", "medium", "seen",
+    "new", "device",
+)  # fmt: skip
+KINDS = ("client-list", "dnsmasq", "isc-dhcpd", "kea", "neighbours", "capture")
+
+
+@click.command("import")
+@click.argument("file", metavar="FILE|-")
+@click.option("--as", "kind", type=click.Choice(KINDS), help="What it is [told by its content].")
+@click.option("--preview", is_flag=True, help="Only show what would be understood; change nothing.")
+@insist
+@output_format
+@pass_session
+def import_file(
+    session: Session, file: str, kind: str | None, preview: bool, insist: bool, format_name: str | None
+) -> None:
+    """What others recorded: client lists, leases, captures.
+
+    FILE is a client list copied from a router's web page (text, table, CSV or the page's source), a lease file of
+    dnsmasq, ISC dhcpd or Kea, a neighbour listing, or a capture (pcap, pcapng); - reads what is pasted, up to Ctrl-D.
+    Records keep their times: nobody becomes present by them.
+    """
+    from scopion.discovery.records.reading import RecordKind
+    from scopion.operations.import_records import STANDARD_INPUT, read_file, take_in
+
+    if file == STANDARD_INPUT and session.can_ask:
+        session.note("Paste the list, then press Ctrl-D on a line of its own.")
+    imported = read_file(session.site, file, RecordKind(kind) if kind else None)
+    if not preview:
+        imported = take_in(session.site, imported, insist=insist)
+    rows = [_row(imported, host_row(host)) for host in imported.hosts]
+    show(rows, KEYS, _columns(session), format_name, document=_document(imported, rows, preview))
+    _tell(session, imported, preview)
+
+
+def _row(imported: Imported, host: dict[str, Any]) -> dict[str, Any]:
+    from scopion.model.mac import MacAddress
+
+    mac = MacAddress.parse(host["mac"])
+    media = {seen.medium for seen in imported.reading.observations if seen.mac == mac} - {"unknown"}
+    return {
+        **host,
+        "medium": str(min(media)) if media else None,
+        "seen": iso(imported.seen[mac]),
+        "new": mac in imported.new,
+    }
+
+
+def _columns(session: Session) -> list[Column]:
+    from datetime import datetime
+
+    now = session.site.clock.now()
+    kept = [column for column in host_columns() if column.title not in ("RTT ms", "IPv6", "standing")]
+    return [
+        Column("", lambda row: "new" if row["new"] else "known", lambda row: "yellow" if row["new"] else "dim"),
+        *kept,
+        Column("medium", lambda row: row["medium"] or "", lambda _: "dim", optional=1),
+        Column("seen", lambda row: f"{spoken_span(now - datetime.fromisoformat(row['seen']))} ago"),
+    ]
+
+
+def _document(imported: Imported, rows: list[dict[str, Any]], preview: bool) -> dict[str, Any]:
+    reading = imported.reading
+    return {
+        "record": {
+            "kind": str(reading.kind),
+            "about": reading.about,
+            "as_of": iso(imported.as_of),
+            "taken_in": not preview,
+            "new": len(imported.new),
+            "unread": reading.unread,
+            "problems": [str(problem) for problem in reading.problems],
+        },
+        "hosts": [{key: row[key] for key in KEYS} for row in rows],
+    }
+
+
+def _tell(session: Session, imported: Imported, preview: bool) -> None:
+    reading = imported.reading
+    if imported.hosts:
+        session.note("")
+    session.note(f"Read as {reading.about}.")
+    without = len(imported.seen) - len({host.mac for host in imported.hosts})
+    if without:
+        session.note(f"{counted(without, 'adapter')} without an address {'is' if without == 1 else 'are'} not shown.")
+    for problem in reading.problems:
+        session.note(f"{click.style('Not read:', fg='yellow')} {problem}.")
+    if reading.unread > len(reading.problems):
+        session.note(f"{reading.unread - len(reading.problems)} more could not be read.")
+    new = len(imported.new)
+    counts = (
+        f"{counted(len(imported.seen), 'adapter')}: {new} new, {len(imported.seen) - new} known; {imported.named} named"
+    )
+    closing = "A preview: nothing was changed." if preview else "Records make nobody present: scopion scan does."
+    session.note(f"{click.style(counts, bold=True)}. {closing}")

@@ -1,0 +1,61 @@
+"""Capture files: every frame is decoded as if it were heard now, and keeps the time at which it was captured."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from datetime import UTC, datetime
+from typing import BinaryIO
+
+from scopion.discovery.hearing import Hearing
+from scopion.discovery.listening import Gathered
+from scopion.discovery.records.reading import Problem, Reading, RecordKind
+from scopion.model.address import Address
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Observation
+from scopion.model.text import counted
+from scopion.wire.capture import CaptureReader
+
+# Frames between two looks at the clock for whoever shows progress.
+_TELL_EVERY = 5000
+
+
+def read_capture(stream: BinaryIO, as_of: datetime, on_progress: Callable[[int], None] = lambda _: None) -> Reading:
+    """What was heard: for each pair of MAC and address when it was first and last seen, with all that was said."""
+    reading = Reading(RecordKind.CAPTURE)
+    capture, hearing, gathered = CaptureReader(stream), Hearing(), Gathered()
+    first: dict[tuple[MacAddress | None, Address | None], datetime] = {}
+    for frame in capture:
+        at = _moment(frame.at) or as_of
+        hearing.forget()  # the times matter here, and a capture is not a flood
+        for seen in hearing.take(frame.data, at):
+            gathered.add(seen)
+            pair = (seen.mac, seen.address)
+            first[pair] = min(at, first.get(pair, at))
+        if capture.frames % _TELL_EVERY == 0:
+            on_progress(capture.frames)
+    for seen in gathered.observations():
+        reading.observations += _ends(seen, first[seen.mac, seen.address])
+    understood = hearing.decoded.total()
+    reading.about = f"a capture of {counted(capture.frames, 'Ethernet frame')}, {understood} told something"
+    if hearing.malformed:
+        reading.about += f", {hearing.malformed} damaged"
+    for link_type, count in sorted(capture.skipped.items()):
+        reading.trouble(f"link type {link_type}", f"{counted(count, 'frame')} that are not Ethernet")
+    if capture.problem:
+        reading.unread += 1
+        reading.problems.append(Problem("the file", capture.problem))
+    return reading
+
+
+def _ends(seen: Observation, first: datetime) -> list[Observation]:
+    """The first and the last time of one pair, as records; the traits go with the last."""
+    last = replace(seen, recorded=True)
+    return [last] if first == seen.at else [replace(last, at=first, traits=()), last]
+
+
+def _moment(seconds: float | None) -> datetime | None:
+    try:
+        return datetime.fromtimestamp(seconds, UTC) if seconds else None
+    except (ValueError, OverflowError, OSError):
+        return None

@@ -1,0 +1,24 @@
+"""Neighbour listings as systems print them: one address and one MAC a line, whatever stands around them.
+
+The documented forms: Linux ``ip neigh`` (ip-neighbour(8)) and ``arp -n``; macOS and the BSDs ``arp -an`` (arp(8)) and
+``ndp -an``; Windows ``arp -a`` and ``netsh interface ipv6 show neighbors``. The same reader serves the touch method on
+systems whose table has no other door.
+"""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from scopion.attachment.neighbour_text import read_neighbours
+from scopion.discovery.records.reading import Reading, RecordKind
+from scopion.discovery.said import host_name
+from scopion.model.observation import Source
+
+
+def read_listing(text: str, as_of: datetime) -> Reading:
+    """Every line that pairs an address with a MAC; entries that failed, and groups, are passed over."""
+    reading = Reading(RecordKind.NEIGHBOURS, about="a neighbour listing")
+    for entry in read_neighbours(text):
+        name = host_name(entry.name, Source.LISTING) if entry.name else None
+        reading.add(as_of, Source.LISTING, entry.mac, entry.address, (name,))
+    return reading

@@ -1,0 +1,79 @@
+"""What came of reading a record: observations, what was understood, and what was not, with its place."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime
+from enum import StrEnum
+
+from scopion.model.address import Address, is_of_a_host
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Medium, Observation, Source, Trait
+from scopion.model.text import clean
+
+# Of a thousand broken lines the first few tell what is wrong.
+_TOLD = 5
+# The largest office has fewer; more is a file that was made to fill our memory.
+MAX_RECORDS = 65_536
+
+
+class RecordKind(StrEnum):
+    """The forms that are understood."""
+
+    CLIENT_LIST = "client-list"
+    DNSMASQ = "dnsmasq"
+    ISC_DHCPD = "isc-dhcpd"
+    KEA = "kea"
+    NEIGHBOURS = "neighbours"
+    CAPTURE = "capture"
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """Something that could not be read."""
+
+    where: str  # line 7, offset 1024
+    why: str
+    text: str = ""  # the beginning of it
+
+    def __str__(self) -> str:
+        return f"{self.where}: {self.why}" + (f": {self.text!r}" if self.text else "")
+
+
+@dataclass(slots=True)
+class Reading:
+    """The outcome. ``about`` says in a clause what was taken for what."""
+
+    kind: RecordKind
+    observations: list[Observation] = field(default_factory=list)
+    about: str = ""
+    problems: list[Problem] = field(default_factory=list)  # the first few
+    unread: int = 0  # how many could not be read in all
+    full: bool = False
+
+    def trouble(self, where: str, why: str, text: str = "") -> None:
+        """Note what could not be read."""
+        self.unread += 1
+        if len(self.problems) < _TOLD:
+            self.problems.append(Problem(where, why, clean(text, 60)))
+
+    def add(
+        self,
+        at: datetime,
+        source: Source,
+        mac: MacAddress | None,
+        address: Address | None,
+        traits: tuple[Trait | None, ...] = (),
+        medium: Medium = Medium.UNKNOWN,
+    ) -> bool:
+        """Take in one record; False if it is nobody's: no MAC of a host, and no address either."""
+        if mac is not None and (mac.is_multicast or not any(mac.octets)):
+            mac = None
+        if address is not None and not is_of_a_host(address):
+            address = None
+        if mac is None or len(self.observations) >= MAX_RECORDS:
+            self.full = self.full or mac is not None
+            return False
+        said = tuple(trait for trait in traits if trait is not None)
+        self.observations.append(Observation(mac, address, at, source, medium, traits=said, recorded=True))
+        return True

@@ -1,0 +1,307 @@
+"""Records of other machines: every form is told by its content and read with its times; damage is counted and named."""
+
+from __future__ import annotations
+
+import io
+import random
+import unittest
+from datetime import UTC, datetime
+from ipaddress import IPv4Address
+
+from scopion.attachment.neighbour_text import read_neighbours
+from scopion.discovery.hearing import Hearing
+from scopion.discovery.records.detect import detect, read_record
+from scopion.discovery.records.reading import Reading, RecordKind
+from scopion.model.errors import NotFound, UsageError
+from scopion.model.observation import Medium, Source, TraitKind
+from scopion.wire.arp import encode_request
+from scopion.wire.dns import DnsRecord
+from tests import frames
+from tests.support import NOON, ProgramTest
+
+# One made-up site in the layouts of made-up routers. The truth: name, address, MAC, medium.
+CLIENTS = {
+    ("door-tablet", "192.0.2.61", "7c:a4:b1:33:02:61", Medium.WIRELESS),
+    ("label printer", "192.0.2.20", "24:d3:a1:20:7e:14", Medium.CABLE),
+    ("", "192.0.2.144", "a0:b4:d7:66:19:04", Medium.WIRELESS),
+}
+CLIENT_LISTS = {
+    "a table, copied": """Attached devices (3)
+Status\tDevice name\tIP address\tMAC address\tConnection\tLease
+Online\tdoor-tablet\t192.0.2.61\t7C-A4-B1-33-02-61\t5 GHz\t10:01:44
+Online\tlabel printer\t192.0.2.20\t24-D3-A1-20-7E-14\tLAN 2\tinfinite
+Offline\t--\t192.0.2.144\tA0-B4-D7-66-19-04\tWi-Fi 2.4 GHz (-61 dBm)\t08:12:09
+""",
+    "cards": """My network
+Online
+door-tablet
+192.0.2.61
+7C:A4:B1:33:02:61
+Wi-Fi 5 GHz
+
+label printer
+192.0.2.20
+24:D3:A1:20:7E:14
+Ethernet
+
+Unknown
+192.0.2.144
+A0:B4:D7:66:19:04
+WLAN
+""",
+    "fields with labels, no blank lines": """Name: door-tablet
+IP address: 192.0.2.61
+MAC address: 7ca4.b133.0261
+wireless
+Name: label printer
+IP address: 192.0.2.20
+MAC address: 24d3.a120.7e14
+wired
+Name: *
+IP address: 192.0.2.144
+MAC address: a0b4.d766.1904
+wireless
+""",
+    "CSV": """Manufacturer;Hostname;IPv4;Hardware address;Interface
+"Clear; pane";"door-tablet";192.0.2.61;7CA4B1330261;wlan
+Quillmark;"label printer";192.0.2.20;24D3A1207E14;eth0
+Mistle;;192.0.2.144;A0B4D7661904;wlan
+""",
+    "a page's source": """<html><script>var x = "00:11:22:33:44:55";</script><table id=t>
+<tr><th>Host</th><th>IP</th><th>MAC</th><th>Port</th></tr>
+<tr><td>door-tablet</td>
+<td>192.0.2.61</td><td>7c:a4:b1:33:02:61</td><td>WLAN</td></tr>
+<tr><td>label&nbsp;printer</td><td>192.0.2.20</td><td>24:d3:a1:20:7e:14</td><td>LAN</td></tr>
+<tr><td>unknown</td><td>192.0.2.144</td><td>a0:b4:d7:66:19:04</td><td>WLAN</td></tr></table>""",
+    "plain lines": """1. door-tablet (192.0.2.61) 7c:a4:b1:33:02:61 wireless
+2. label printer (192.0.2.20) 24:d3:a1:20:7e:14 wired
+3. - (192.0.2.144) a0:b4:d7:66:19:04 wireless
+""",
+}
+DNSMASQ = """1789380000 7c:a4:b1:33:02:61 192.0.2.61 door-tablet 01:7c:a4:b1:33:02:61
+1789300000 24:d3:a1:20:7e:14 192.0.2.20 * *
+duid 00:01:00:01:2c:00:00:00:7c:a4:b1:33:02:61
+1789380000 12345 2001:db8::61 door-tablet 00:01
+0 10:c0:de:4a:11:05 192.0.2.5 storage *
+not a lease at all
+"""
+ISC = r"""# written by the server
+lease 192.0.2.61 {
+  starts 1 2026/09/14 08:10:00;
+  ends 1 2026/09/14 20:10:00;
+  cltt 1 2026/09/14 09:00:00;
+  binding state active;
+  hardware ethernet 7c:a4:b1:33:02:61;
+  uid "\001|\244\2613\002a";
+  set vendor-class-identifier = "android; \"13\" }";
+  client-hostname "door-tablet";
+}
+lease 192.0.2.62 {
+  starts epoch 1789373400;
+  hardware ethernet 7c:a4:b1:33:02:62;
+}
+lease 192.0.2.63 {
+  starts 1 2026/09/14 08:10:00;
+  hardware ether"""
+KEA = """address,hwaddr,client_id,valid_lifetime,expire,subnet_id,fqdn_fwd,fqdn_rev,hostname,state,user_context,pool_id
+192.0.2.61,7c:a4:b1:33:02:61,01:7c:a4:b1:33:02:61,3600,1789376400,1,0,0,door-tablet.kilnhaven.example,0,,0
+192.0.2.62,7c:a4:b1:33:02:62,,3600,1789376400,1,0,0,,1,,0
+192.0.2.63,7c:a4:b1:33,,3600,1789376400,1,0,0,,0,,0
+"""
+LISTINGS = {  # in the documented form of each system; none of them was run there
+    "Linux, ip neigh": """192.0.2.20 dev eth0 lladdr 24:d3:a1:20:7e:14 STALE
+192.0.2.61 dev eth0 lladdr 7c:a4:b1:33:02:61 REACHABLE
+192.0.2.77 dev eth0  FAILED
+fe80::7ea4:b1ff:fe33:261 dev eth0 lladdr 7c:a4:b1:33:02:61 router DELAY
+192.0.2.78 dev eth0 lladdr 10:c0:de:00:00:78 FAILED
+""",
+    "macOS and the BSDs, arp -an and ndp -an": """? (192.0.2.20) at 24:d3:a1:20:7e:14 on en0 ifscope [ethernet]
+? (192.0.2.61) at 7c:a4:b1:33:2:61 on en0 ifscope [ethernet]
+? (192.0.2.77) at (incomplete) on en0 ifscope [ethernet]
+? (192.0.2.255) at ff:ff:ff:ff:ff:ff on en0 ifscope [ethernet]
+? (224.0.0.251) at 1:0:5e:0:0:fb on en0 ifscope permanent [ethernet]
+Neighbor                        Linklayer Address  Netif Expire    St Flgs Prbs
+fe80::7ea4:b1ff:fe33:261%en0    7c:a4:b1:33:2:61     en0 23h59m58s S
+""",
+    "Windows, arp -a and netsh": """
+Interface: 192.0.2.10 --- 0xc
+  Internet Address      Physical Address      Type
+  192.0.2.20            24-d3-a1-20-7e-14     dynamic
+  192.0.2.61            7c-a4-b1-33-02-61     dynamic
+  192.0.2.255           ff-ff-ff-ff-ff-ff     static
+  224.0.0.22            01-00-5e-00-00-16     static
+Internet Address                              Physical Address   Type
+--------------------------------------------  -----------------  -----------
+fe80::7ea4:b1ff:fe33:261                      7c-a4-b1-33-02-61  Stale
+ff02::1                                       33-33-00-00-00-01  Permanent
+2001:db8::77                                  00-00-00-00-00-00  Unreachable
+""",
+}
+
+
+def read(data: str | bytes, kind: RecordKind | None = None) -> Reading:
+    """Read a record as of noon."""
+    raw = io.BytesIO(data if isinstance(data, bytes) else data.encode())
+    return read_record(io.BufferedReader(raw), NOON, kind)
+
+
+class Forms(unittest.TestCase):
+    def test_client_lists_in_every_layout(self) -> None:
+        """Whatever the layout, each client has its name, address, MAC and medium, and nothing else becomes a name."""
+        for layout, text in CLIENT_LISTS.items():
+            with self.subTest(layout):
+                reading = read(text)
+                found = {
+                    (
+                        next((trait.value for trait in seen.traits), ""),
+                        str(seen.address),
+                        str(seen.mac),
+                        seen.medium,
+                    )
+                    for seen in reading.observations
+                }
+                self.assertEqual((found, reading.unread), (CLIENTS, 0), reading.about)
+                self.assertTrue(all(seen.recorded and seen.at == NOON for seen in reading.observations))
+
+    def test_leases(self) -> None:
+        """Each server's file gives addresses, names and times; what is cut or wrong is named with its line."""
+        dnsmasq, isc, kea = read(DNSMASQ), read(ISC), read(KEA)
+        self.assertEqual([each.kind for each in (dnsmasq, isc, kea)], ["dnsmasq", "isc-dhcpd", "kea"])
+        tablet = [str(trait.value) for seen in dnsmasq.observations[:1] for trait in seen.traits]
+        self.assertEqual(tablet, ["door-tablet", "017ca4b1330261"])
+        ends = [datetime.fromtimestamp(each, UTC) for each in (1789380000, 1789300000)]
+        self.assertEqual([seen.at for seen in dnsmasq.observations], [*ends, NOON])
+        self.assertEqual([problem.where for problem in dnsmasq.problems], ["line 4", "line 6"])
+        self.assertEqual(isc.observations[0].at, datetime(2026, 9, 14, 9, tzinfo=UTC))
+        said = {trait.kind: trait.value for trait in isc.observations[0].traits}
+        self.assertEqual(said[TraitKind.NAME], "door-tablet")
+        self.assertEqual((said[TraitKind.CLIENT_ID], said[TraitKind.VENDOR_CLASS][:7]), ("017ca4b1330261", "android"))
+        self.assertEqual((len(isc.observations), isc.unread, isc.problems[0].where), (2, 1, "line 16"))
+        self.assertEqual(kea.observations[0].at, datetime.fromtimestamp(1789372800, UTC))
+        self.assertEqual((len(kea.observations), kea.unread, kea.problems[0].where), (1, 1, "line 4"))
+
+    def test_neighbour_listings_of_three_systems(self) -> None:
+        """The same pairs come out of each; groups, failed and incomplete entries do not."""
+        truth = {
+            ("192.0.2.20", "24:d3:a1:20:7e:14"),
+            ("192.0.2.61", "7c:a4:b1:33:02:61"),
+            ("fe80::7ea4:b1ff:fe33:261", "7c:a4:b1:33:02:61"),
+        }
+        for system, text in LISTINGS.items():
+            with self.subTest(system):
+                self.assertEqual(detect(text), RecordKind.NEIGHBOURS)
+                self.assertEqual({(str(each.address), str(each.mac)) for each in read_neighbours(text)}, truth)
+
+    def test_captures_keep_their_times(self) -> None:
+        """Frames are decoded with their own times: first and last of each pair; damage and other links are named."""
+        late = NOON.timestamp() - 7200
+        captured = [(late - 600, frames.DISCOVER), (late, frames.ANNOUNCEMENT), (late + 60, frames.ANNOUNCEMENT)]
+        for data in (frames.pcap(captured), frames.pcapng(captured)):
+            reading = read(data)
+            printer = [seen for seen in reading.observations if seen.mac == frames.PRINTER]
+            self.assertEqual([seen.at.timestamp() for seen in printer], [late, late + 60])
+            self.assertEqual({trait.kind for trait in printer[1].traits}, {"name", "service", "model"})
+            self.assertEqual(read(data[:-3]).unread, 1)
+        self.assertEqual(read(frames.pcap(captured, link_type=105)).unread, 1)
+
+    def test_what_is_none_is_said(self) -> None:
+        """Empty, binary and unrelated input, and a wrong --as, are refused in words."""
+        for data, error in (("", UsageError), (b"\x7fELF\0\0", UsageError), ("dear diary", NotFound)):
+            with self.subTest(data=data), self.assertRaises(error):
+                read(data)
+        with self.assertRaises(UsageError):
+            read(KEA, RecordKind.CAPTURE)
+
+    def test_damage_never_breaks(self) -> None:
+        """Any text with pieces changed, cut or doubled is read or refused, by every reader."""
+        chance = random.Random(3)
+        samples = [*CLIENT_LISTS.values(), DNSMASQ, ISC, KEA, *LISTINGS.values()]
+        for _ in range(600):
+            text = chance.choice(samples)
+            at, length = chance.randrange(len(text)), chance.choice((1, 3, 20))
+            noise = chance.choice(("", "\t", "\n", '"', "{", ";", "\x1b[2J", "‮", "9" * 40, text[:length]))
+            damaged = text[:at] + noise + text[at + length :]
+            for kind in (None, *(each for each in RecordKind if each is not RecordKind.CAPTURE)):
+                try:
+                    reading = read(damaged, kind)
+                except (NotFound, UsageError):
+                    continue
+                names = [trait.value for seen in reading.observations for trait in seen.traits]
+                self.assertFalse([name for name in names if "\x1b" in name or "\n" in name or len(name) > 255])
+
+
+class Heard(unittest.TestCase):
+    def test_each_protocol_tells_what_it_should(self) -> None:
+        """From every frame the pair of MAC and address, and what its sender says of itself."""
+        hearing = Hearing()
+        told = [seen for frame in frames.EVERYTHING for seen in hearing.take(frame, NOON)]
+        self.assertEqual({seen.source for seen in told}, {
+            Source.ARP, Source.DHCP, Source.MDNS, Source.NETBIOS, Source.SSDP, Source.LLMNR, Source.NDP,
+        })  # fmt: skip
+        tablet = {trait for seen in told if seen.mac == frames.TABLET for trait in seen.traits}
+        self.assertEqual(
+            {(trait.kind, trait.value) for trait in tablet if trait.source is Source.DHCP},
+            {
+                ("name", "door-tablet"), ("vendor-class", "tablet-dhcp-9"), ("requested-options", "1,3,6,15"),
+                ("client-id", "017ca4b1330261"),
+            },
+        )  # fmt: skip
+        granted = [seen for seen in told if seen.source is Source.DHCP and seen.address == frames.TABLET_4]
+        self.assertEqual([seen.mac for seen in granted], [frames.TABLET])
+        server = [seen for seen in told if any(trait.value == "dhcp-server" for trait in seen.traits)]
+        self.assertEqual([(seen.mac, seen.address) for seen in server], [(frames.DESK, frames.DESK_4)])
+
+    def test_nobody_is_believed_about_others(self) -> None:
+        """Names and addresses that a sender announces for another host are not taken; a probe claims no address."""
+        others = (DnsRecord("till.local", "A", IPv4Address("192.0.2.50")),)
+        forged = frames.multicast_dns(others, frames.TABLET, frames.TABLET_4)
+        self.assertEqual([seen.traits for seen in Hearing().take(forged, NOON)], [()])
+        probe = encode_request(frames.TABLET, IPv4Address(0), frames.TABLET_4)
+        self.assertEqual([seen.address for seen in Hearing().take(probe, NOON)], [None])
+
+    def test_repeated_frames_cost_little_and_count(self) -> None:
+        """A frame that was heard a moment ago is not decoded again, and is counted; rubbish is counted apart."""
+        hearing = Hearing()
+        for _ in range(3):
+            hearing.take(frames.EVERYTHING[0], NOON)
+        hearing.take(frames.EVERYTHING[0][:20], NOON)
+        self.assertEqual((hearing.decoded[Source.ARP], hearing.malformed, hearing.frames), (3, 1, 4))
+
+
+class Importing(ProgramTest):
+    def test_a_pasted_client_list_becomes_named_devices(self) -> None:
+        """A preview changes nothing; the import names devices without making them present; a scan then joins them."""
+        self.begin()
+        pasted = CLIENT_LISTS["a table, copied"]
+        self.run_ok("scan", "192.0.2.1")
+        before = self.run_json("devices")
+        preview = self.run_program("import", "-", "--preview", stdin=pasted)
+        self.assertIn("names from the column 'Device name'", preview.stderr)
+        self.assertIn("3 adapters: 3 new, 0 known; 2 named. A preview: nothing was changed.", preview.stderr)
+        self.assertEqual(self.run_json("devices"), before)
+        self.run_ok("import", "-", stdin=pasted)
+        devices = {device["name"]: device for device in self.run_json("devices")}
+        self.assertEqual(devices["label printer"]["addresses"], ["192.0.2.20"])
+        self.assertFalse(devices["door-tablet"]["present"])
+        self.assertEqual(devices["door-tablet"]["media"], ["wireless (client-list says so)"])
+        self.run_ok("scan")
+        self.run_ok("label", "door-tablet", "tablet at the door")
+        present = {device["name"] for device in self.run_json("devices", "--present")}
+        self.assertLessEqual({"tablet at the door", "label-printer"}, present)
+
+    def test_times_and_other_networks(self) -> None:
+        """Old records keep their age and are no news; a record of another network needs --insist."""
+        self.begin()
+        self.run_ok("scan")
+        old = self.folder / "old.leases"
+        old.write_text(DNSMASQ.splitlines()[1].replace("192.0.2.20", "192.0.2.99").replace("20:7e:14", "20:7e:99"))
+        self.run_ok("import", str(old))
+        row = next(each for each in self.run_json("devices") if "24:d3:a1:20:7e:99" in each["macs"])
+        self.assertEqual((row["last_seen"], row["present"]), ("2026-09-13T11:46:40Z", False))
+        self.assertEqual(self.run_json("scan")["events"], [])
+        elsewhere = self.folder / "elsewhere.txt"
+        elsewhere.write_text("printer 198.51.100.7 24:d3:a1:20:7e:14\n")
+        self.assertIn("no subnet of the site", self.refused(1, "import", str(elsewhere)))
+        self.run_ok("import", str(elsewhere), "--insist")
+        self.assertIn("cannot be read", self.refused(1, "import", str(self.folder / "missing")))
+        self.assertIn("no MAC address", self.refused(3, "import", "-", stdin="nothing here"))
