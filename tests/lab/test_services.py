@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 import socket
+import subprocess
 import tempfile
 import time
 import unittest
+from contextlib import suppress
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -236,3 +238,71 @@ class BehindTheRouter(WithServices):
                 ended = self.lab.scopion(["scan", "198.51.100.0/30"], self.site)
                 self.assertIn(said, ended.stderr)
                 self.assertNotIn(COMMUNITY, ended.stderr + ended.stdout)
+
+
+class Awaiting(WithServices):
+    NEWCOMER = LabHost("newcomer", "48:d0:c4:01:22:31", ())
+
+    def waiting(self, *arguments: str, privileged: bool = True) -> subprocess.Popen[str]:
+        """Start to wait, and come back once it is known who is here."""
+        process = self.lab.begin(["await", *arguments], self.site, privileged=privileged)
+        assert process.stderr is not None
+        self.assertRegex(process.stderr.readline(), "are here; waiting|waiting until|Waiting until")
+        return process
+
+    def answered(self, process: subprocess.Popen[str]) -> tuple[str, float]:
+        """What it printed, and when."""
+        out, err = process.communicate(timeout=30)
+        self.assertEqual(process.returncode, 0, err)
+        return out, time.monotonic()
+
+    def test_a_box_that_boots_is_there_at_once(self) -> None:
+        """Its address, and nothing else: within a second of its announcement with raw frames, else within three."""
+        for privileged, limit in ((True, 1.0), (False, 3.0)):
+            with self.subTest(privileged=privileged):
+                process = self.waiting("--mac", "48:d0", "--timeout", "20s", privileged=privileged)
+                time.sleep(1.0)
+                self.lab.join(LabHost("newcomer", "48:d0:c4:01:22:31", ("192.0.2.31",)))
+                self.addCleanup(self.leave_if_here)
+                with self.lab.inside("newcomer"), socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as anything:
+                    anything.sendto(b"", ("192.0.2.1", 9))  # a box that boots looks for its gateway
+                joined = time.monotonic()
+                out, then = self.answered(process)
+                self.assertEqual(out, "192.0.2.31\n")
+                self.assertLess(then - joined, limit)
+                self.lab.leave("newcomer")
+
+    def test_an_address_granted_by_the_server(self) -> None:
+        """A box that asks for its address is printed with the one that it was granted; by its name, too."""
+        services = Services(self.lab, self.site.parent, self)
+        process = self.waiting("--new", "--timeout", "20s")
+        self.lab.join(self.NEWCOMER)
+        self.addCleanup(self.leave_if_here)
+        services.dhcp_client("newcomer", "kiln-1", "lwIP 2")
+        out, _ = self.answered(process)
+        self.assertRegex(out, r"^192\.0\.2\.1[01]\d\n$")
+        by_name = self.lab.scopion(["await", "--name", "kiln-"], self.site)
+        self.assertEqual((by_name.returncode, by_name.stdout), (0, out), by_name.stderr)
+
+    def test_who_is_unplugged(self) -> None:
+        """Without a device the one that left is printed, with raw frames and without."""
+        for privileged in (True, False):
+            with self.subTest(privileged=privileged):
+                self.lab.join(LabHost("newcomer", "48:d0:c4:01:22:31", ("192.0.2.31",)))
+                self.addCleanup(self.leave_if_here)
+                process = self.waiting("--gone", "--timeout", "30s", privileged=privileged)
+                time.sleep(4.0)
+                self.lab.leave("newcomer")
+                out, _ = self.answered(process)
+                self.assertEqual(out, "192.0.2.31\n")
+
+    def test_time_is_up(self) -> None:
+        """Exit code 3, and nothing on standard output."""
+        for arguments in (["--new"], ["--gone", "192.0.2.20"]):
+            ended = self.lab.scopion(["await", *arguments, "--timeout", "5s"], self.site)
+            self.assertEqual((ended.returncode, ended.stdout), (3, ""), ended.stderr)
+
+    def leave_if_here(self) -> None:
+        """The newcomer goes, whatever happened."""
+        with suppress(RuntimeError):
+            self.lab.leave("newcomer")

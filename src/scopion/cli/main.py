@@ -31,6 +31,8 @@ FAMILIES: dict[str, dict[str, Entry]] = {
     "Look": {
         "here": Entry("here", "here", "Where am I: interface, subnet, gateway, which site."),
         "scan": Entry("scan", "scan", "Who is here: ask, name, remember, tell what is new."),
+        "await": Entry("await_device", "await_device", "Until a device appears or is gone; prints its address."),
+        "spare": Entry("spare", "spare", "Free addresses of a subnet, or whether one may be taken."),
         "vendor": Entry("vendor", "vendor", "Who made it: MAC addresses or prefixes to makers."),
     },
     "Remember": {
@@ -46,6 +48,14 @@ FAMILIES: dict[str, dict[str, Entry]] = {
         "demo": Entry("demo", "demo", "A made-up site, told in a minute, or kept to try out."),
     },
 }
+
+
+# In fewer lines than Click would take; what they are called is checked against the options in the tests.
+_OPTIONS = [
+    ("--site DIR", "The site's folder [SCOPION_SITE; this machine's; yours]."),
+    ("-q, --quiet", "Print less; -v, --verbose prints more: why it was chosen."),
+    ("--version", "Show the version; -h, --help shows this."),
+]
 
 
 class CommandMap(click.Group):
@@ -74,7 +84,8 @@ class CommandMap(click.Group):
                 for first, (name, entry) in zip((True, *(False,) * len(commands)), commands.items(), strict=False)
             ]
             formatter.write_dl(rows, col_max=10, col_spacing=2)
-        click.Command.format_options(self, ctx, formatter)
+        with formatter.section("Options"):
+            formatter.write_dl(_OPTIONS)
 
 
 def with_shared(command: click.Command) -> click.Command:
@@ -99,8 +110,7 @@ def _take_shared(ctx: click.Context, param: click.Parameter, value: bool) -> Non
 @click.group(
     cls=CommandMap,
     context_settings={"help_option_names": ["-h", "--help"]},
-    epilog="A DEVICE is a MAC address in any notation, an address, a label, this-machine, gateway, or the beginning of "
-    "one.",
+    epilog="DEVICE: MAC, address, label, host name, this-machine, gateway, a beginning.",
 )
 @click.option("--site", metavar="DIR", help="The site's folder [SCOPION_SITE; else this machine's or yours].")
 @click.option("--quiet", "-q", is_flag=True, help="Print less: no notes, no progress.")

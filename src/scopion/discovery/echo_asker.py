@@ -24,9 +24,14 @@ _TURN_S = 0.01
 
 
 class EchoAsker:
-    """An ``Asker``. ``attached`` is the interface if the subnet is on its link, and None beyond a router."""
+    """An ``Asker``. ``attached`` is the interface if the subnet is on its link, and None beyond a router.
 
-    def __init__(self, attachment: Attachment, attached: Interface | None) -> None:
+    ``on_and_on`` is for whoever watches hosts: it goes on with the port that answered, instead of trying each once.
+    """
+
+    def __init__(self, attachment: Attachment, attached: Interface | None, *, on_and_on: bool = False) -> None:
+        self._on_and_on = on_and_on
+        self._answering: dict[Address, int] = {}  # the port that did
         self._attachment = attachment
         self._attached = attached
         self._connector: Connector = attachment.open_connector()
@@ -47,7 +52,9 @@ class EchoAsker:
         self._times[address] += 1
         if self._line is not None:
             self._line.send(address)
-        if 0 <= tried < len(PORTS):
+        if self._on_and_on:
+            self._waiting.append((address, self._answering.get(address, PORTS[tried % len(PORTS)])))
+        elif 0 <= tried < len(PORTS):
             self._waiting.append((address, PORTS[tried]))
 
     def call(self) -> None:
@@ -68,6 +75,7 @@ class EchoAsker:
         for address, at in replies:
             yield Answer(address, macs.get(address), at, Source.ECHO)
         for each in decided:
+            self._answering.setdefault(each.address, each.port)
             yield Answer(each.address, macs.get(each.address), each.at, Source.CONNECT)
 
     def undecided(self) -> bool:

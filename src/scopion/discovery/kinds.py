@@ -83,7 +83,7 @@ class Rule:
                 if found := pattern.search(text.casefold()):
                     # What fitted, as it was said; a service without its underscores.
                     whole = text if key in ("model", "software", "vendor_class", "vendor", "name") else found[0]
-                    return whole.strip("_. ").removesuffix("._tcp").removesuffix("._udp").removesuffix(".local")
+                    return whole.strip("_ ").removesuffix("._tcp").removesuffix("._udp").removesuffix(".local")
         return None
 
 

@@ -29,6 +29,7 @@ class Host:
     news: EventKind | None = None
     also: tuple[Address, ...] = ()  # the adapter's IPv6 addresses, which have no row of their own
     names: tuple[Trait, ...] = ()  # the best first; its label is not one of them
+    traits: tuple[Trait, ...] = ()  # all that it said, and that was said of it
     guess: Guess = field(default_factory=Guess)
 
     @property
@@ -79,6 +80,7 @@ class Describer:
             news=news,
             also=tuple(sorted(also, key=by_number)),
             names=best_names(traits),
+            traits=traits,
             guess=guess(self._kinds, first.mac, vendor, traits, gateway=gateway),
         )
 

@@ -14,6 +14,9 @@ from scopion.model.mac import MacAddress
 from scopion.model.text import counted
 from scopion.roster.scans import KnownSubnet
 
+# A traveller brings a telephone, a laptop and a watch to another network with the same addresses; more is the site.
+MANY_FAMILIAR = 4
+
 
 class Verdict(StrEnum):
     """Whether a network is the site's."""
@@ -29,6 +32,7 @@ class Recognition:
 
     verdict: Verdict
     reason: str
+    gateway_changed: bool = False  # it is the site all the same: most of those who were here are
 
     @property
     def is_site(self) -> bool:
@@ -42,12 +46,14 @@ def recognise(
     known: Sequence[KnownSubnet],
     *,
     familiar: int = 0,
+    expected: int = 0,
     named: Collection[IPv4Network] = (),
 ) -> Recognition:
     """Decide for one subnet.
 
     ``gateway_mac`` is None where there is no gateway or it does not answer; ``familiar`` counts the other known
-    adapters that were seen here; ``named`` are the subnets that site.toml names.
+    adapters that were seen here, ``expected`` those that were here at the last scan; ``named`` are the subnets that
+    site.toml names.
     """
     if not known and not named:
         return Recognition(Verdict.FOUNDING, "the site has no subnet yet, this becomes its first")
@@ -56,15 +62,20 @@ def recognise(
         if subnet in named:
             return Recognition(Verdict.OURS, "site.toml names this subnet")
         return Recognition(Verdict.ELSEWHERE, f"{subnet} is not one of its subnets")
-    return _same_range(remembered, gateway_mac, familiar)
+    return _same_range(remembered, gateway_mac, familiar, expected)
 
 
-def _same_range(remembered: KnownSubnet, gateway_mac: MacAddress | None, familiar: int) -> Recognition:
+def _same_range(
+    remembered: KnownSubnet, gateway_mac: MacAddress | None, familiar: int, expected_here: int
+) -> Recognition:
     expected = remembered.gateway_mac
     others = f"{counted(familiar, 'known device')} {'is' if familiar == 1 else 'are'} here"
     if gateway_mac is not None and gateway_mac == expected:
         return Recognition(Verdict.OURS, "subnet and gateway MAC are the known ones")
     if gateway_mac is not None and expected is not None:
+        if familiar >= MANY_FAMILIAR and familiar * 2 >= expected_here > 0:
+            reason = f"the gateway is {gateway_mac}, not {expected}, but {others}"
+            return Recognition(Verdict.OURS, reason, gateway_changed=True)
         hint = f", though {others}: was the router replaced?" if familiar else ", so it is another network"
         return Recognition(
             Verdict.ELSEWHERE, f"the subnet is a known one, but its gateway is {gateway_mac}, not {expected}{hint}"

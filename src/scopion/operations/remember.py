@@ -17,7 +17,7 @@ from scopion.operations.prepare import PreparedScan
 from scopion.operations.recognise import Recognition
 from scopion.operations.site import Site
 from scopion.roster.devices import all_devices
-from scopion.roster.folding import fold, note_own_adapters
+from scopion.roster.folding import fold, note_gateway_changed, note_own_adapters
 from scopion.roster.scans import begin_scan, drop_scan, end_scan, known_subnets, note_baseline, note_subnet
 from scopion.roster.store import MEMORY_LOST, Roster
 
@@ -115,7 +115,7 @@ class Memory:
             if not recognition.is_site and not prepared.remember:
                 drop_scan(self.roster, self.scan)
                 return Folded()
-            return self._fold(self.roster, site, prepared, findings, seen, gateway_mac)
+            return self._fold(self.roster, site, prepared, findings, seen, gateway_mac, recognition)
         except ScopionError as error:
             return Folded(problem=str(error))
 
@@ -127,6 +127,7 @@ class Memory:
         findings: Findings,
         seen: Sequence[Observation],
         gateway_mac: MacAddress | None,
+        recognition: Recognition,
     ) -> Folded:
         now = site.clock.now()
         # Where nobody at all answers, not even the gateway, a plug was pulled: nobody is taken for gone.
@@ -138,6 +139,9 @@ class Memory:
             subnet = next(each for each in known_subnets(roster) if each.range == prepared.subnet)
             silent = not subnet.has_baseline
             events = fold(roster, seen, asked_enough, now, began=self.began, scan=self.scan, silent=silent)
+            if recognition.gateway_changed and gateway_mac is not None:
+                before = next(each.gateway_mac for each in self.subnets if each.range == prepared.subnet)
+                events = [*note_gateway_changed(roster, gateway, gateway_mac, before, now, self.scan), *events]
             note_own_adapters(roster, _own_adapters(site, prepared), now)
             end_scan(
                 roster,

@@ -221,7 +221,10 @@ class _Scan:
         known = {mac for device in memory.devices for mac in device.macs}
         familiar = len({each.mac for each in seen} & known - {gateway_mac})
         if prepared.attached:
-            return recognise(prepared.subnet, gateway_mac, memory.subnets, familiar=familiar, named=named)
+            near = [mac for address, macs in memory.expected().items() if address in prepared.subnet for mac in macs]
+            return recognise(
+                prepared.subnet, gateway_mac, memory.subnets, familiar=familiar, expected=len(set(near)), named=named
+            )
         if prepared.subnet not in named and prepared.subnet not in {each.range for each in memory.subnets}:
             return Recognition(Verdict.ELSEWHERE, f"{prepared.subnet} is not one of its subnets: site.toml can name it")
         nearby = [each for each in memory.subnets if self._site.settings.of_subnet(each.range).router is None]

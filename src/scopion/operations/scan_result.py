@@ -12,6 +12,7 @@ from scopion.discovery.asking import Method
 from scopion.discovery.runner import Findings
 from scopion.model.address import Address
 from scopion.model.device import Device, Event, EventKind
+from scopion.model.observation import TraitKind
 from scopion.model.targets import Targets
 from scopion.model.text import joined
 from scopion.operations.hosts import Host
@@ -20,6 +21,7 @@ from scopion.roster.contests import claimants, speakers
 
 # Less loss than this is not worth a word.
 WORTH_TELLING_LOSS = 0.05
+_DHCP_SERVER = (TraitKind.ROLE, "dhcp-server")
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +67,7 @@ def notes(result: ScanResult) -> list[str]:
             f"{mac} answered for {count} addresses: a proxy, a repeater, or a machine with many addresses. They are "
             "one adapter on this network, and denying it would hit all that is behind it"
         )
+    told += _odd_roles(result)
     told += result.findings.remarks
     others = [host for host in result.hosts if not host.own]
     asked = result.findings.heard is None
@@ -84,6 +87,25 @@ def notes(result: ScanResult) -> list[str]:
             f"about {result.findings.loss * 100:.0f} % of the answers got lost on the way: "
             f"so {result.findings.rounds} rounds were asked"
         )
+    return told
+
+
+def _odd_roles(result: ScanResult) -> list[str]:
+    """More DHCP servers than one, and adapters that several routers share."""
+    servers = {
+        host.mac: f"{host.name or host.mac} at {host.address}"
+        for host in result.hosts
+        if host.mac and any((trait.kind, trait.value) == _DHCP_SERVER for trait in host.traits)
+    }
+    told = []
+    if len(servers) > 1:
+        told.append(
+            f"{joined(list(servers.values()))} both give out addresses (DHCP): unless that is meant, one of them sends "
+            "people the wrong way; often it is a second router, plugged in by the wrong socket"
+        )
+    for host in result.hosts:
+        if host.mac and host.mac.is_virtual_router:
+            told.append(f"{host.address} belongs to {host.mac}, which several routers share (VRRP or its like)")
     return told
 
 

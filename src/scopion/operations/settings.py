@@ -16,13 +16,24 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from annotated_types import Ge, Le, MaxLen, Predicate
 
-from scopion.model.errors import InvalidSettings
+from scopion.model.errors import InvalidSettings, InvalidTarget
+from scopion.model.targets import Targets
 
 FILE = "site.toml"
 TEMPLATE = Path(__file__).parent / "site-template.toml"
 _STRICT: dict[str, Any] = {"extra": "forbid"}
 # Where a secret is, never the secret itself: this file is often copied about.
 Secret = Annotated[str, Predicate(lambda text: not text or re.match(r"(env|file):.", text) is not None)]
+
+
+def _is_range(text: str) -> bool:
+    try:
+        return bool(Targets.parse([text]))
+    except InvalidTarget:
+        return False
+
+
+Range = Annotated[str, Predicate(_is_range)]
 
 
 @dataclass(frozen=True)
@@ -79,6 +90,8 @@ class SubnetSettings:
     name: Annotated[str, MaxLen(80)] = ""
     pace: Annotated[float, Ge(1), Le(50_000)] | None = None
     absence: AbsenceSettings | None = None
+    dhcp_pool: Annotated[tuple[Range, ...], MaxLen(64)] = ()  # what the DHCP server gives out
+    reserved: Annotated[tuple[Range, ...], MaxLen(64)] = ()  # what is kept for something
     router: IPv4Address | IPv6Address | None = None  # it lies behind this one; a [[router]] says how to read it
 
 
@@ -147,6 +160,8 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
 
 
 def _said(error: Any) -> str:
+    if error["type"] == "predicate_failed" and {"dhcp_pool", "reserved"} & set(error["loc"]):
+        return f"write ranges as 192.0.2.100-192.0.2.199, not {error.get('input')!r}"
     if error["type"] == "predicate_failed":
         return 'a secret does not stand here: write "env:NAME" for a variable of the environment or "file:PATH"'
     if error["type"] in ("unexpected_keyword_argument", "extra_forbidden"):

@@ -81,6 +81,22 @@ def record(db: Connection, events: Sequence[Event], scan: int | None = None) -> 
     return [_recorded(db, event, scan) for event in events]
 
 
+def note_gateway_changed(
+    roster: Roster,
+    gateway: Address | None,
+    mac: MacAddress,
+    before: MacAddress | None,
+    at: datetime,
+    scan: int | None = None,
+) -> list[Event]:
+    """Note that another adapter answers for the gateway. It has been folded already, so that it is a device."""
+    with roster.transaction() as db:
+        row = db.execute("SELECT device FROM adapter WHERE mac = ?", (str(mac),)).fetchone()
+        if row is None or gateway is None:
+            return []
+        return record(db, [Event(EventKind.GATEWAY_CHANGED, at, row["device"], mac, gateway, other_mac=before)], scan)
+
+
 def note_own_adapters(roster: Roster, own: Mapping[MacAddress, Medium], at: datetime) -> None:
     """Remember which adapters are this machine's: together one device. Those of another machine are no longer own."""
     with roster.transaction() as db:

@@ -8,6 +8,7 @@ from scopion.model.device import Device
 from scopion.model.errors import Refused, UsageError
 from scopion.model.mac import MacAddress
 from scopion.model.text import counted
+from scopion.roster.contests import SPEAKS_FOR_OTHERS
 from scopion.roster.lists import ListMode, Network
 from scopion.wireless.coverage import Line, covered_adapters
 
@@ -20,6 +21,12 @@ def refuse_denying(ssid: str, device: Device) -> None:
         raise Refused(f"denying this machine on {ssid!r} would lock you out of it: {INSIST}")
     if device.gateway:
         raise Refused(f"denying the gateway {device.label or device.macs[0]} on {ssid!r} could cut off all: {INSIST}")
+    behind = {stay.address for stay in device.stays if stay.present and stay.address.version == 4}
+    if len(behind) >= SPEAKS_FOR_OTHERS:
+        raise Refused(
+            f"{device.called} answers for {len(behind)} addresses, as a repeater or a proxy does: denying it on "
+            f"{ssid!r} would hit everybody behind it; {INSIST}"
+        )
 
 
 def refuse_denying_own(ssid: str, mac: MacAddress, own: Collection[MacAddress]) -> None:
