@@ -5,13 +5,15 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterator
 
-from benchmarks import scanning, starting, vendors
+from benchmarks import large, listening, scanning, starting, vendors
 from benchmarks.figure import Figure
 
 BENCHMARKS: dict[str, Callable[[], Iterator[Figure]]] = {
     "start": starting.measure,
     "vendor": vendors.measure,
     "scan": scanning.measure,
+    "listen": listening.measure,
+    "large": large.measure,
 }
 
 

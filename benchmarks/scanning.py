@@ -11,11 +11,13 @@ import subprocess
 import sys
 import tempfile
 import time
+import unittest
 from collections.abc import Iterator, Sequence
 from ipaddress import IPv4Address
 from pathlib import Path
 
 from tests.lab.lab import Lab, LabHost, require_lab
+from tests.lab.services import Services
 from tests.support import host, made_up
 
 from benchmarks.figure import Figure
@@ -36,6 +38,7 @@ def measure() -> Iterator[Figure]:
     lab = Lab(HOSTS)
     try:
         yield from _clean(lab)
+        yield from _with_names(lab)
         yield from _pace(lab)
         for each in HOSTS:
             lab.lose(each.name, 30, outgoing=True)
@@ -46,7 +49,7 @@ def measure() -> Iterator[Figure]:
 
 
 def _clean(lab: Lab) -> Iterator[Figure]:
-    runs = [_on_screen(lab) for _ in range(RUNS)]
+    runs = [_on_screen(lab, "--no-names") for _ in range(RUNS)]
     shown = sorted(run[0] for run in runs)[RUNS // 2]
     ended = sorted(run[1] for run in runs)[RUNS // 2]
     yield Figure("/24, 60 hosts: all on screen after interpreter start", shown, "s", 0.5, detail=f"median of {RUNS}")
@@ -57,7 +60,34 @@ def _clean(lab: Lab) -> Iterator[Figure]:
     yield Figure("/24, 60 hosts: every MAC right", float(right), "", 1, least=True)
 
 
-def _on_screen(lab: Lab) -> tuple[float, float]:
+def _with_names(lab: Lab) -> Iterator[Figure]:
+    """Half of the hosts have a name with the gateway's name server, the others none anywhere."""
+    with tempfile.TemporaryDirectory() as folder:
+        cleaner = _Cleaner()
+        names = [
+            f"--host-record=host{number}.kilnhaven.example,192.0.2.{number}" for number in NUMBERS if number % 2 == 0
+        ]
+        Services(lab, Path(folder), cleaner).dnsmasq("host1", "--interface=eth0", "--bind-interfaces", *names)
+        try:
+            time.sleep(0.5)
+            ended = sorted(_on_screen(lab)[1] for _ in range(RUNS))[RUNS // 2]
+            rows = lab.scan(Path(folder) / "site")["hosts"]
+        finally:
+            cleaner.run()
+    named = sum(row["name"] is not None for row in rows)
+    yield Figure("/24, 60 hosts, with names: ended after interpreter", ended, "s", 2.5, detail=f"median of {RUNS}")
+    yield Figure("/24, 60 hosts, half of them with a name: named", named / len(names) * 100, "%", 100, least=True)
+
+
+class _Cleaner(unittest.TestCase):
+    """Ends daemons outside of a test."""
+
+    def run(self, result: unittest.TestResult | None = None) -> None:
+        """End them."""
+        self.doCleanups()
+
+
+def _on_screen(lab: Lab, *arguments: str) -> tuple[float, float]:
     """One cold scan in a terminal: when the last host was on the screen, and when the process had ended."""
     bare = _bare_interpreter(lab)
     primary, secondary = pty.openpty()
@@ -65,7 +95,7 @@ def _on_screen(lab: Lab) -> tuple[float, float]:
         environment = {**os.environ, "SCOPION_SITE": folder, "COLUMNS": "140", "LINES": "90", "TERM": "xterm-256color"}
         began = time.perf_counter()
         process = subprocess.Popen(
-            lab.command(["scan"]), stdin=secondary, stdout=secondary, stderr=secondary, env=environment
+            lab.command(["scan", *arguments]), stdin=secondary, stdout=secondary, stderr=secondary, env=environment
         )
         os.close(secondary)
         wanted = {address.encode() for each in HOSTS for address in each.addresses}
@@ -101,7 +131,7 @@ def _lossy(lab: Lab) -> Iterator[Figure]:
     for _ in range(10):
         with tempfile.TemporaryDirectory() as folder:
             began = time.perf_counter()
-            document = lab.scan(Path(folder))
+            document = lab.scan(Path(folder), "--no-names")
             longest = max(longest, time.perf_counter() - began)
             found += document["scan"]["answered"]
     yield Figure("30 % loss each way: found", found / (10 * len(HOSTS)) * 100, "%", 99.5, least=True, detail="10 scans")

@@ -82,7 +82,7 @@ class Remembering(FolderTest):
             refuse_denying("Kilnhaven", proxy)
 
     def test_ipv6_comes_and_goes_without_noise(self) -> None:
-        """Addresses of both versions are one adapter's; a made-up one that changes is no move; who left is gone whole."""
+        """Addresses of both versions are one adapter's; a made-up one is no move; who left is gone whole."""
         own, made_up = "fe80::1", "2001:db8::aaaa"
         self.see((mac(1), "192.0.2.5"), (mac(1), own), (mac(1), made_up), silent=True)
         self.assertEqual([str(each) for each in self.devices()[0].addresses], ["192.0.2.5", made_up, own])
@@ -122,7 +122,7 @@ class Remembering(FolderTest):
         self.assertEqual(self.devices()[0].first_seen, self.now - 2 * day)
 
     def test_names_are_ranked_and_bounded(self) -> None:
-        """The administrator's DNS before what a device calls itself; somebody with a thousand names keeps the latest."""
+        """The administrator's DNS before what a device calls itself; of a thousand names the latest stay."""
         self.see(
             (mac(1), "192.0.2.5"), traits=(name("OLD-PC", Source.NETBIOS), name("pc.kilnhaven.example", Source.DNS))
         )
@@ -154,13 +154,10 @@ class Remembering(FolderTest):
                 for recorded in (False, True):
                     self.see(first, recorded=recorded)
                     self.see(second, first, asked=["192.0.2.5", "fe80::1"])
-                    shown = {
-                        (stay.mac, stay.address) for device in self.devices() for stay in device.stays if stay.present
-                    }
-                    self.assertIn((first[0], ip_address(first[1]) if first[1] else None), {
-                        *shown, *((None, address) for _, address in shown), *((who, None) for who, _ in shown),
-                        (mac(2), None),
-                    })  # fmt: skip
+                    stays = [stay for device in self.devices() for stay in device.stays if stay.present]
+                    macs, addresses = {stay.mac for stay in stays}, {str(stay.address) for stay in stays}
+                    self.assertTrue(first[1] is None or first[1] in addresses)
+                    self.assertTrue(first[0] is None or first[1] is None or first[0] in macs)
 
 
 class Older(FolderTest):

@@ -6,9 +6,12 @@ import io
 import random
 import unittest
 from datetime import UTC, datetime
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Interface
+from unittest import mock
 
+from scopion.attachment import portable
 from scopion.attachment.neighbour_text import read_neighbours
+from scopion.attachment.ports import Interface
 from scopion.discovery.hearing import Hearing
 from scopion.discovery.records.detect import detect, read_record
 from scopion.discovery.records.reading import Reading, RecordKind
@@ -191,6 +194,21 @@ class Forms(unittest.TestCase):
             with self.subTest(system):
                 self.assertEqual(detect(text), RecordKind.NEIGHBOURS)
                 self.assertEqual({(str(each.address), str(each.mac)) for each in read_neighbours(text)}, truth)
+
+    def test_the_table_of_another_system(self) -> None:
+        """Where the kernel's table has no door, its listing is read: what belongs to the interface's subnets."""
+        interface = Interface("en0", 4, frames.DESK, (IPv4Interface("192.0.2.10/24"),), True, Medium.UNKNOWN)
+        macos, windows = (
+            next(text for name, text in LISTINGS.items() if each in name) for each in ("macOS", "Windows")
+        )
+        for platform, text in (("darwin", macos), ("win32", windows)):
+            with self.subTest(platform), mock.patch.object(portable, "_output", return_value=text):
+                attachment = portable.PortableAttachment(platform)
+                found = {str(entry.address): str(entry.mac) for entry in attachment.neighbours(interface)}
+                self.assertEqual(found, {"192.0.2.20": "24:d3:a1:20:7e:14", "192.0.2.61": "7c:a4:b1:33:02:61"})
+                self.assertFalse(attachment.rights().raw_frames)
+        routes = "default  192.0.2.1  UGScg  en0\n default link#5 UCS\n  0.0.0.0 0.0.0.0 192.0.2.254 192.0.2.10 25\n"
+        self.assertEqual([str(each) for each in portable.read_gateways(routes)], ["192.0.2.1", "192.0.2.254"])
 
     def test_captures_keep_their_times(self) -> None:
         """Frames are decoded with their own times: first and last of each pair; damage and other links are named."""

@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any, ClassVar
 
 from scopion.attachment.linux import LiveAttachment
+from scopion.attachment.portable import PortableAttachment
 from scopion.model.mac import MacAddress
 from tests import conformance
 from tests.lab.lab import DROP_CAPABILITIES, Lab, LabHost, require_lab
@@ -315,6 +316,16 @@ class KernelConformance(conformance.AttachmentConformance):
 
     def pull_the_plug(self) -> None:
         self.lab.run("desk", ["ip", "link", "set", "eth0", "down"])
+
+
+class OtherSystems(LabTest):
+    def test_the_portable_attachment_sees_the_same_interface(self) -> None:
+        """What is written for other systems finds this machine's interface as the kernel describes it."""
+        with self.lab.inside("desk"):
+            (seen,) = [each for each in PortableAttachment().interfaces() if each.name == "eth0"]
+            (truth,) = [each for each in LiveAttachment().interfaces() if each.name == "eth0"]
+        for what in ("mac", "addresses", "ipv6", "up", "index"):
+            self.assertEqual(getattr(seen, what), getattr(truth, what), what)
 
 
 class Lock(unittest.TestCase):

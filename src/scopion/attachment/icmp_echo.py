@@ -1,8 +1,8 @@
-"""ICMP echo on Linux: datagram ICMP sockets where the system allows them (icmp(7), ping_group_range), else raw ones."""
+"""ICMP echo: datagram ICMP sockets where the system allows them (Linux: icmp(7), ping_group_range), else raw ones."""
 
 from __future__ import annotations
 
-import select
+import selectors
 import socket
 import time
 from random import SystemRandom
@@ -26,7 +26,7 @@ class IcmpEcho:
         # The kernel puts its own identifier into a datagram socket's requests, and hands out its replies only.
         self._identifier = SystemRandom().randrange(1 << 16)
         self._sequence = 0
-        self._poll = select.poll()
+        self._waiting = selectors.DefaultSelector()
         self._sockets: dict[int, socket.socket] = {}
         for version in _FAMILIES:
             self._open(version)
@@ -59,7 +59,7 @@ class IcmpEcho:
             left = deadline - time.monotonic()
             if found or left <= 0:
                 break
-            self._poll.poll(max(1, left * 1000))
+            self._waiting.select(left)
         return tuple(found)
 
     def close(self) -> None:
@@ -67,6 +67,7 @@ class IcmpEcho:
         for used in self._sockets.values():
             used.close()
         self._sockets.clear()
+        self._waiting.close()
 
     def _open(self, version: int) -> None:
         family, protocol = _FAMILIES[version]
@@ -78,7 +79,7 @@ class IcmpEcho:
             used.setblocking(False)
             used.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
             self._sockets[version] = used
-            self._poll.register(used, select.POLLIN)
+            self._waiting.register(used, selectors.EVENT_READ)
             return
 
     def _read(self, version: int, used: socket.socket) -> list[tuple[Address, float]]:

@@ -27,7 +27,6 @@ from scopion.attachment.ports import (
 )
 from scopion.attachment.system_clock import SystemClock
 from scopion.model.address import Address, parse_address
-from scopion.model.errors import ScopionError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.model.text import clean
@@ -58,8 +57,6 @@ class LiveAttachment:
     """This machine's real network. Raises LiveNetworkLocked where the lock forbids it."""
 
     def __init__(self) -> None:
-        if sys.platform != "linux":
-            raise ScopionError(f"live networks work on Linux only so far, this is {sys.platform}: try scopion demo")
         require_unlocked()
         self.clock = SystemClock()
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import errno
-import select
+import selectors
 import socket
 import struct
+import sys
 import time
 from ipaddress import IPv6Address
 
@@ -27,7 +28,7 @@ class UdpMailbox:
     def __init__(self, interface: Interface | None) -> None:
         self._interface = interface
         self._sockets: dict[int, socket.socket | None] = {}
-        self._poll = select.poll()
+        self._waiting = selectors.DefaultSelector()
 
     def send(self, payload: bytes, address: Address, port: int) -> bool:
         """Send one datagram."""
@@ -55,13 +56,17 @@ class UdpMailbox:
             left = deadline - time.monotonic()
             if left <= 0:
                 return None
-            self._poll.poll(max(1, left * 1000))
+            if self._sockets:
+                self._waiting.select(left)
+            else:
+                time.sleep(left)  # nothing was asked, so nothing can come
 
     def close(self) -> None:
         """Give the sockets back."""
         for used in filter(None, self._sockets.values()):
             used.close()
         self._sockets.clear()
+        self._waiting.close()
 
     def _again(self, used: socket.socket, payload: bytes, to: tuple[str, int] | tuple[str, int, int, int]) -> bool:
         try:
@@ -93,17 +98,22 @@ class UdpMailbox:
                 self._confine(used, version, self._interface)
         except OSError:
             return None
-        self._poll.register(used, select.POLLIN)
+        self._waiting.register(used, selectors.EVENT_READ)
         return used
 
     def _confine(self, used: socket.socket, version: int, interface: Interface) -> None:
         if version == 4:
-            # struct ip_mreqn: no group, no address, the interface
-            used.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, struct.pack("@4s4si", b"", b"", interface.index))
+            # struct ip_mreqn: no group, no address, the interface; elsewhere than on Linux, one of its addresses
+            by_index = struct.pack("@4s4si", b"", b"", interface.index)
+            by_address = interface.addresses[0].ip.packed if interface.addresses else bytes(4)
+            chosen = by_index if sys.platform == "linux" else by_address
+            used.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, chosen)
             used.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_TTL, _GROUP_HOPS)
         else:
             used.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_MULTICAST_IF, interface.index)
             used.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_MULTICAST_HOPS, _GROUP_HOPS)
+        if sys.platform != "linux":
+            return
         try:
             used.setsockopt(socket.SOL_SOCKET, _SO_BINDTODEVICE, interface.name.encode())
         except OSError:  # open to all since Linux 5.7; before, the routes choose the same one

@@ -18,7 +18,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
 from scopion.model.text import clean
 from scopion.wire import dhcp, dns, netbios, ssdp
-from scopion.wire.arp import decode_arp
+from scopion.wire.arp import decode_arp, is_plain_arp
 from scopion.wire.ethernet import TYPE_ARP, decode_header
 from scopion.wire.ip import UDP, IpPacket, UdpDatagram, decode_ip, decode_udp
 from scopion.wire.ndp import NdpKind, decode_ndp
@@ -71,6 +71,8 @@ class Hearing:
         self._short.clear()
 
     def _decode(self, frame: bytes, at: datetime) -> tuple[Observation, ...]:
+        if is_plain_arp(frame):
+            return _arp(frame, at)
         header, cursor = decode_header(frame)
         if header.source.is_multicast or header.source == _NO_MAC:
             raise MalformedFrame(f"a frame from {header.source}, which is no sender")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from datetime import timedelta
 
 from scopion.attachment.ports import Attachment, Link
 from scopion.discovery.hearing import Hearing
@@ -15,6 +14,8 @@ from scopion.model.observation import Observation, Trait
 
 # How often the one who waits is told how far it is.
 _TELL_EVERY_S = 0.1
+_FRAMES_A_TURN = 1000
+_GRAIN_S = 0.01
 # Who makes up MAC addresses without end gets no further than this: 20 MB.
 MAX_PAIRS = 65_536
 _Pair = tuple[MacAddress | None, Address | None]
@@ -48,15 +49,17 @@ class Gathered:
         if known is None and len(self._pairs) >= MAX_PAIRS:
             self.passed_over += 1
             return False
+        self._pairs[pair] = seen
+        if not seen.traits:
+            return known is None
         traits = self._traits.setdefault(pair, {})
         before = len(traits)
         traits.update(dict.fromkeys(seen.traits))
-        self._pairs[pair] = seen
         return known is None or len(traits) > before
 
     def observations(self) -> list[Observation]:
         """Each pair once."""
-        return [replace(seen, traits=tuple(self._traits[pair])) for pair, seen in self._pairs.items()]
+        return [replace(seen, traits=tuple(self._traits.get(pair, ()))) for pair, seen in self._pairs.items()]
 
 
 def listen(
@@ -72,19 +75,24 @@ def listen(
     ends = began + seconds
     hearing, gathered, heard = Hearing(), Gathered(), Heard()
     try:
-        tell_at = began
+        tell_at = known_until = began
+        at = clock.now()
         while (now := clock.monotonic()) < ends:
             if now >= tell_at:
                 on_progress(now - began, hearing.frames)
                 hearing.forget()  # so that who speaks again is seen again
                 tell_at = now + _TELL_EVERY_S
-            arrival = link.receive(min(ends, tell_at))
-            if arrival is None:
-                continue
-            at = clock.now() - timedelta(seconds=max(0.0, clock.monotonic() - arrival.at))
-            for seen in hearing.take(arrival.frame, at):
-                if gathered.add(seen):
-                    on_observation(seen)
+            until = min(ends, tell_at)
+            for _ in range(_FRAMES_A_TURN):
+                arrival = link.receive(until)
+                if arrival is None:
+                    break
+                if arrival.at >= known_until:  # the time of day to a hundredth of a second is exact enough
+                    at, known_until = clock.now(), arrival.at + _GRAIN_S
+                until = arrival.at  # what else is there already, without more waiting
+                for seen in hearing.take(arrival.frame, at):
+                    if gathered.add(seen):
+                        on_observation(seen)
         heard.completed = True
     except KeyboardInterrupt:
         heard.interruption = "interrupted"

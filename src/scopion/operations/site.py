@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from contextlib import suppress
 from functools import cached_property
 from pathlib import Path
@@ -52,6 +53,10 @@ class Site:
             from scopion.scenes.attachment import SceneAttachment
 
             return SceneAttachment(self.story.scene, self.story.at)
+        if sys.platform != "linux":
+            from scopion.attachment.portable import PortableAttachment
+
+            return PortableAttachment()
         from scopion.attachment.linux import LiveAttachment
 
         return LiveAttachment()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import struct
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
@@ -13,6 +14,9 @@ REQUEST = 1
 REPLY = 2
 _FIXED = bytes.fromhex("0001 0800 06 04")  # Ethernet, IPv4, and their address lengths
 _NOBODY = MacAddress(bytes(6))
+_TYPE = TYPE_ARP.to_bytes(2)
+# Destination, source, type; hardware and protocol with their lengths, operation; sender and target, MAC and address.
+_PLAIN = struct.Struct("!6s6s2s6sH6s4s6s4s")
 _UNSPECIFIED = IPv4Address(0)
 
 
@@ -33,11 +37,22 @@ class ArpPacket:
         return self.sender_address != _UNSPECIFIED and not self.sender_mac.is_multicast
 
 
+def is_plain_arp(frame: bytes) -> bool:
+    """Whether a frame is ARP without a tag, by its type alone."""
+    return frame[12:14] == _TYPE
+
+
 def decode_arp(frame: bytes) -> ArpPacket | None:
     """The ARP packet of a frame, or None if it carries something else.
 
     Raises MalformedFrame if it claims to be ARP and is cut or not Ethernet and IPv4; never anything else.
     """
+    if is_plain_arp(frame) and len(frame) >= _PLAIN.size:
+        # Floods come in this form, and tens of thousands a second have to be read: one step instead of twelve.
+        _, source, _, fixed, operation, sender, address, target, wanted = _PLAIN.unpack_from(frame)
+        if fixed == _FIXED and operation in (REQUEST, REPLY):
+            addresses = IPv4Address(address), MacAddress(target), IPv4Address(wanted)
+            return ArpPacket(operation, MacAddress(sender), *addresses, MacAddress(source))
     header, cursor = decode_header(frame)
     if header.type != TYPE_ARP:
         return None
