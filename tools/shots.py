@@ -26,6 +26,11 @@ SCREEN = "1280x800"
 SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
     ("here", 0, ("scan",), ("here",)),
     ("scan", 2, (), ("scan",)),
+    ("listen", 0, ("scan --no-names",), ("scan --method listen --for 60s",)),
+    ("await", 1, (), ("await --vendor Emberline", "await --new --timeout 30s", "await --gone till --timeout 30s",
+                      "await --mac da:31 --timeout 30s")),
+    ("spare", 3, (), ("spare", "spare 192.0.2.201", "spare 192.0.2.90")),
+    ("import", 3, (), ("import ../clients.txt --preview",)),
     ("devices", 3, (), ("devices",)),
     ("vendor", 3, (), ("vendor 48-D0-C4-01-22-31",
                        "vendor 0cbe.1100.0001 10:C0:DE 94e17b010203 da:31:7f:c:52:e9 33:33:0:0:0:fb",
@@ -34,6 +39,15 @@ SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
     ("wifi-sheet", 3, ("wifi allow Kilnhaven this-machine door window", "wifi mode Kilnhaven allow"),
      ("wifi sheet Kilnhaven",)),
 )  # fmt: skip
+# What somebody has copied from the web page of a made-up router.
+CLIENTS = """Attached devices (5)
+Status\tDevice name\tIP address\tMAC address\tConnection\tLease
+Online\tlabel-printer\t192.0.2.20\t24-D3-A1-20-7E-14\tLAN 2\tinfinite
+Online\tdoor-tablet\t192.0.2.61\t7C-A4-B1-33-02-61\t5 GHz\t10:01:44
+Online\tglaze-scale\t192.0.2.40\tAC-D3-E5-00-51-40\tLAN 3\t08:12:09
+Online\tguest-phone\t192.0.2.117\t7E-21-0B-5D-33-A8\t2.4 GHz\t23:40:00
+Offline\t--\t192.0.2.144\tA0-B4-D7-66-19-04\t2.4 GHz\t00:12:09
+"""
 # What the person at the desk has done by then, so that the pictures show a site that is looked after.
 STORY: tuple[tuple[str, ...], ...] = (
     ("scan", "label 192.0.2.31 'kiln controller' --place 'kiln room'", "label 192.0.2.20 'label printer'",
@@ -76,6 +90,7 @@ def prepare(site: Path, chapter: int, before: tuple[str, ...]) -> None:
         program(site, f"demo --next {shlex.quote(str(site))}")
     if chapter == 3:
         program(site, "scan")
+    (site.parent / "clients.txt").write_text(CLIENTS, encoding="ascii")
     for command in before:
         program(site, command)
 
@@ -98,7 +113,7 @@ def shoot(picture: Path, site: Path, commands: tuple[str, ...]) -> None:
     display = f":{90 + os.getpid() % 800}"
     ended = site.parent / "ended"
     script = site.parent / "script"
-    lines = ["PS1="]
+    lines = ["PS1=", f"cd {shlex.quote(str(site))}"]
     for command in commands:
         typed = shlex.quote(f"scopion {command}")
         lines += [rf"printf '\033[1;32m$\033[0m \033[1m%s\033[0m\n' {typed}", f"scopion {command}", "echo"]

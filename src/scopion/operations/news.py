@@ -61,10 +61,10 @@ def sentence(event: Event, device: Device | None, vendors: Vendors) -> str:
 
 
 def who(mac: MacAddress | None, device: Device | None, vendors: Vendors) -> str:
-    """A device as a sentence names it: by its label; else by its name, MAC and maker, as far as they are known."""
+    """A device as a sentence names it: by its label; else by its name, with MAC and maker, as far as they are known."""
     if device and device.label:
         return device.label
     if mac is None:
         return device.called if device else "somebody"
-    name = f"{device.name}, " if device and device.name else ""
-    return f"{name}{mac}, {vendors.of(mac).name.strip('()')}"
+    maker = vendors.of(mac).name.strip("()")
+    return f"{device.name} ({mac}, {maker})" if device and device.name else f"{mac}, {maker}"
