@@ -7,6 +7,7 @@ import random
 import unittest
 from datetime import UTC, datetime
 from ipaddress import IPv4Address, IPv4Interface
+from pathlib import Path
 from unittest import mock
 
 from scopion.attachment import portable
@@ -221,6 +222,23 @@ class Forms(unittest.TestCase):
             self.assertEqual({trait.kind for trait in printer[1].traits}, {"name", "service", "model"})
             self.assertEqual(read(data[:-3]).unread, 1)
         self.assertEqual(read(frames.pcap(captured, link_type=105)).unread, 1)
+
+    def test_a_capture_of_real_services(self) -> None:
+        """What a bystander heard of a real DHCP client, multicast DNS responder and NetBIOS service (lab/record.py)."""
+        reading = read((Path(__file__).parent / "data" / "lab.pcap").read_bytes())
+        said = {(str(seen.mac), trait.value) for seen in reading.observations for trait in seen.traits}
+        self.assertLessEqual(
+            {
+                ("7c:a4:b1:33:02:61", "door-tablet"), ("7c:a4:b1:33:02:61", "android-dhcp-13"),
+                ("24:d3:a1:20:7e:14", "label-printer.local"), ("24:d3:a1:20:7e:14", "_ipp._tcp"),
+                ("24:d3:a1:20:7e:14", "Clayfield LP-2"), ("10:c0:de:4a:11:05", "STORAGE"),
+            },
+            said,
+        )  # fmt: skip
+        placed = {(str(seen.mac), str(seen.address)) for seen in reading.observations if seen.address}
+        self.assertIn(("24:d3:a1:20:7e:14", "192.0.2.20"), placed)
+        self.assertIn(("7c:a4:b1:33:02:61", "fe80::7ea4:b1ff:fe33:261"), placed)
+        self.assertEqual((reading.unread, len({mac for mac, _ in placed})), (0, 5))
 
     def test_what_is_none_is_said(self) -> None:
         """Empty, binary and unrelated input, and a wrong --as, are refused in words."""

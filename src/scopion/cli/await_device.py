@@ -48,6 +48,4 @@ def await_device(
     wanted = Wanted.parse(vendor, name, mac, new=new)
     host = waiting.until_gone(gone) if gone is not None else waiting.until_here(wanted)
     click.echo(str(host.address))
-    name = f"{host.name}, " if host.name and not (host.device and host.device.label) else ""
-    told = name + who(host.mac, host.device if host.device and host.device.label else None, session.site.vendors)
-    session.note(f"{'Gone' if gone is not None else 'Here'}: {told}.")
+    session.note(f"{'Gone' if gone is not None else 'Here'}: {who(host.mac, host.device, session.site.vendors)}.")

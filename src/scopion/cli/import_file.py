@@ -73,8 +73,8 @@ def _columns(session: Session) -> list[Column]:
     return [
         Column("", lambda row: "new" if row["new"] else "known", lambda row: "yellow" if row["new"] else "dim"),
         *kept,
-        Column("medium", lambda row: row["medium"] or "", lambda _: "dim", optional=1),
-        Column("seen", lambda row: f"{spoken_span(now - datetime.fromisoformat(row['seen']))} ago"),
+        Column("medium", lambda row: row["medium"] or "", lambda _: "dim", optional=2),
+        Column("seen", lambda row: f"{spoken_span(now - datetime.fromisoformat(row['seen']))} ago", optional=3),
     ]
 
 
@@ -98,7 +98,8 @@ def _tell(session: Session, imported: Imported, preview: bool) -> None:
     reading = imported.reading
     if imported.hosts:
         session.note("")
-    session.note(f"Read as {reading.about}.")
+    told = session.site.clock.local(imported.as_of).strftime("%Y-%m-%d %H:%M")
+    session.note(f"Read as {reading.about}, as of {told}.")
     without = len(imported.seen) - len({host.mac for host in imported.hosts})
     if without:
         session.note(f"{counted(without, 'adapter')} without an address {'is' if without == 1 else 'are'} not shown.")

@@ -172,7 +172,8 @@ class Waiting:
                     host = self._ready(group, since)
                     if host is not None and (wanted.anybody or wanted.fits(host)):
                         return host
-        raise CheckNotMet(f"nobody came within {self._timeout_s:g} s who fits")
+        who = "nobody came" if wanted.anybody else "nobody who fits came"
+        raise CheckNotMet(f"{who} within {self._timeout_s:g} s")
 
     def _named(self, names: NameCompany | None) -> list[Observation]:
         return list(names.turn(self._clock.monotonic())) if names is not None else []

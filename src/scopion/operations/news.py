@@ -48,9 +48,7 @@ def sentence(event: Event, device: Device | None, vendors: Vendors) -> str:
             "If not, somebody may be posing as it"
         )
     if event.kind is EventKind.JOINED:
-        maker = vendors.of(event.mac) if event.mac else None
-        place = f", {maker.place}" if maker and maker.place and not (device and device.label) else ""
-        return f"{what}{place}, is new here, at {event.address}"
+        return f"{who(event.mac, device, vendors, place=True)} is new here, at {event.address}"
     if event.kind is EventKind.LEFT:
         return f"{what} is gone from {event.address}"
     if event.kind is EventKind.READDRESSED:
@@ -60,11 +58,12 @@ def sentence(event: Event, device: Device | None, vendors: Vendors) -> str:
     return f"{what} is back{away}, at {event.address}{before}"
 
 
-def who(mac: MacAddress | None, device: Device | None, vendors: Vendors) -> str:
-    """A device as a sentence names it: by its label; else by its name, with MAC and maker, as far as they are known."""
+def who(mac: MacAddress | None, device: Device | None, vendors: Vendors, *, place: bool = False) -> str:
+    """A device as a sentence names it: by its label; else by name and MAC, the maker (and its place) in brackets."""
     if device and device.label:
         return device.label
     if mac is None:
         return device.called if device else "somebody"
-    maker = vendors.of(mac).name.strip("()")
-    return f"{device.name} ({mac}, {maker})" if device and device.name else f"{mac}, {maker}"
+    maker = vendors.of(mac)
+    said = ", ".join(filter(None, (maker.name.strip("()"), maker.place if place else "")))
+    return f"{device.name} ({mac}, {said})" if device and device.name else f"{mac} ({said})"

@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 from datetime import datetime
-from ipaddress import IPv6Address
+from ipaddress import IPv4Address, IPv6Address
 
 from scopion.attachment.choose import what_happened
 from scopion.attachment.ports import NeighbourState, Traffic
@@ -240,7 +240,7 @@ class _Scan:
 def _concerned(seen: Sequence[Observation], prepared: PreparedScan) -> list[Observation]:
     """What was seen of those who were asked for: in a part of the subnet, only of the adapters that are in it."""
     if prepared.whole:
-        return [each for each in seen if each.address in prepared.targets or isinstance(each.address, IPv6Address)]
+        return [each for each in seen if each.address in prepared.targets or not isinstance(each.address, IPv4Address)]
     macs = {each.mac for each in seen if each.mac and each.address in prepared.targets}
     return [
         each
