@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 import unittest
 from collections.abc import Sequence
@@ -24,7 +25,7 @@ from scopion.roster.schema import STEPS
 from scopion.roster.store import FILE, Roster
 from scopion.roster.traits import MAX_TRAITS
 from scopion.wireless.refusals import refuse_denying
-from tests.support import NOON, FolderTest
+from tests.support import NOON, FolderTest, ProgramTest
 
 VRRP = MacAddress.parse("00:00:5e:00:01:07")
 
@@ -158,6 +159,81 @@ class Remembering(FolderTest):
                     macs, addresses = {stay.mac for stay in stays}, {str(stay.address) for stay in stays}
                     self.assertTrue(first[1] is None or first[1] in addresses)
                     self.assertTrue(first[0] is None or first[1] is None or first[0] in macs)
+
+
+ODD = """
+title = "Odd"
+[[interface]]
+name = "eth0"
+index = 2
+mac = "60:f2:a7:10:00:0a"
+addresses = ["192.0.2.10/24"]
+gateway = "192.0.2.1"
+medium = "cable"
+[[host]]
+name = "two routers as one"
+mac = "00:00:5e:00:01:07"
+at = ["192.0.2.1"]
+[[host]]
+name = "server"
+mac = "10:c0:de:00:00:05"
+at = ["192.0.2.5"]
+says = { dhcp_server = true }
+ports = [9100]
+[[host]]
+name = "plugged in by the wrong socket"
+mac = "10:c0:de:00:00:06"
+at = ["192.0.2.6"]
+says = { dhcp_server = true, mdns = "second-router" }
+[[host]]
+name = "repeater"
+mac = "10:c0:de:00:00:07"
+at = ["192.0.2.20", "192.0.2.21", "192.0.2.22", "192.0.2.23", "192.0.2.24"]
+[[host]]
+name = "one"
+mac = "10:c0:de:00:00:08"
+at = ["192.0.2.30"]
+[[host]]
+name = "another"
+mac = "10:c0:de:00:00:09"
+at = ["192.0.2.30"]
+[[moment]]
+at = 2026-09-14T08:10:00Z
+tells = "Odd."
+"""
+
+
+class Told(ProgramTest):
+    def setUp(self) -> None:
+        super().setUp()
+        scene = self.folder / "odd.toml"
+        scene.write_text(ODD, encoding="utf-8")
+        self.site.mkdir(mode=0o700)
+        story = {"scene": str(scene), "at": "2026-09-14T08:10:00+00:00", "moment": 0}
+        (self.site / "story.json").write_text(json.dumps(story), encoding="utf-8")
+
+    def test_each_oddity_in_one_line_of_its_own(self) -> None:
+        """A virtual router, a repeater, a contest and a second DHCP server are told apart, each once."""
+        told = self.run_program("scan").stderr
+        lines = [line for line in told.splitlines() if line.startswith("Note:")]
+        self.assertEqual(len(lines), 3, told)
+        self.assertRegex(told, r"192\.0\.2\.30 is claimed by .*:08 and .*:09: 2 adapters use one address")
+        self.assertRegex(told, r"10:c0:de:00:00:07 answered for 5 addresses: a proxy, a repeater")
+        self.assertRegex(told, r"192\.0\.2\.1 belongs to 00:00:5e:00:01:07, which several routers share")
+        self.assertNotIn("DHCP", told)
+        heard = self.run_program("scan", "--method", "listen").stderr
+        self.assertRegex(heard, r"10:c0:de:00:00:05 at 192\.0\.2\.5 and second-router at 192\.0\.2\.6 both give out")
+        self.assertIn("hit everybody behind it", self.refused(1, "wifi", "deny", "Kilnhaven", "192.0.2.22"))
+
+    def test_ports_only_if_asked_for(self) -> None:
+        """A port that accepts is evidence for a kind; without --ports none is tried."""
+        kinds = {row["address"]: row["kind_evidence"] for row in self.run_json("scan")["hosts"]}
+        self.assertIsNone(kinds["192.0.2.5"])
+        tried = {row["address"]: row["kind_evidence"] for row in self.run_json("scan", "--ports", "22,9100")["hosts"]}
+        self.assertEqual(tried["192.0.2.5"], "accepts connections on port 9100")
+        self.assertIsNone(tried["192.0.2.30"])
+        self.assertIn("are not ports", self.refused(2, "scan", "--ports", "22,http"))
+        self.assertIn("--method listen", self.refused(2, "scan", "--for", "5s"))
 
 
 class Older(FolderTest):

@@ -219,10 +219,13 @@ class BehindTheRouter(WithServices):
         self.assertEqual(len([device for device in devices if "198.51.100.50" in device["addresses"]]), 1)
 
     def test_without_any_privilege(self) -> None:
-        """Where ICMP is not permitted, TCP connects find the same hosts."""
+        """Where ICMP is not permitted, TCP connects find the same hosts; where it is by datagrams, those as well."""
         self.configure('community = "env:READERS"\n')
-        document = self.far(READERS=COMMUNITY, privileged=False)
-        self.assertEqual({(row["address"], row["mac"]) for row in document["hosts"]}, self.TRUTH)
+        for allowed in ("1 0", "0 2147483647"):
+            self.lab.run("desk", ["sysctl", "-qw", f"net.ipv4.ping_group_range={allowed}"])
+            document = self.far(READERS=COMMUNITY, privileged=False)
+            self.assertEqual({(row["address"], row["mac"]) for row in document["hosts"]}, self.TRUTH, allowed)
+        self.assertIsNotNone(next(row for row in document["hosts"] if row["address"] == "198.51.100.50")["rtt_ms"])
 
     def test_secrets_stay_secret(self) -> None:
         """A secret in site.toml, in a readable file or missing is refused with what to do, and never shown."""

@@ -19,7 +19,7 @@ _KERNEL_SPAN_S = 3.3
 # A little more than was asked for, so that no clock's grain spoils it.
 _GRAIN_S = 0.1
 # An entry that was stale is first believed for 5 s (delay_first_probe_time), then asked three times.
-CHECKING_LIMIT_S = 9.0
+CHECKING_LIMIT_S = 10.0
 # The kernel's table holds 1,024 entries and starts to throw out at 512 (gc_thresh): never more at once than this.
 TOUCH_PORTION = 256
 # A sweep keeps some hundred bytes an address: 20 MB for a portion, whatever the range. A /16 is one.

@@ -77,7 +77,7 @@ class NameSearch:
         self._asked: dict[Address, _Asked] = {}
         self._open: dict[int, _Open] = {}
         self._queue: deque[Question] = deque()
-        self._next_send = 0.0
+        self._next_send = -1.0  # before any clock begins: the first burst is as large as the others
 
     def ask_about(self, address: Address, now: float) -> None:
         """Begin to ask about a host."""

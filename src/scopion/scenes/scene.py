@@ -51,6 +51,7 @@ class Voice:
     vendor_class: str = ""
     requested_options: tuple[int, ...] = ()
     ssdp: str = ""  # a UPnP device type
+    dhcp_server: bool = False  # it gives out addresses
 
 
 @dataclass(frozen=True, slots=True)

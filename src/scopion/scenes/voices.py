@@ -70,6 +70,8 @@ def _announcements(host: SceneHost, address: IPv4Address) -> list[bytes]:
     frames = []
     if voice.dhcp or voice.vendor_class:
         frames.append(_dhcp_request(host, address))
+    if voice.dhcp_server:
+        frames.append(_dhcp_offer(host, address))
     if voice.mdns:
         records = [dns.DnsRecord(f"{voice.mdns}.local", "A", address)]
         for service in voice.services:
@@ -101,6 +103,14 @@ def _dhcp_request(host: SceneHost, address: IPv4Address) -> bytes:
     return _to_group(
         host, (IPv4Address(0), dhcp.CLIENT_PORT), (_EVERYBODY, dhcp.SERVER_PORT), dhcp.encode_dhcp(message)
     )
+
+
+def _dhcp_offer(host: SceneHost, address: IPv4Address) -> bytes:
+    """An offer to somebody who has no address yet, so that everybody hears it."""
+    options = {dhcp.SERVER_IDENTIFIER: address.packed}
+    client = MacAddress(bytes.fromhex("02000000ffff"))
+    message = dhcp.DhcpMessage(dhcp.DhcpKind.OFFER, True, 1, client, None, IPv4Address(int(address) + 1), options)
+    return _to_group(host, (address, dhcp.SERVER_PORT), (_EVERYBODY, dhcp.CLIENT_PORT), dhcp.encode_dhcp(message))
 
 
 def _to_group(host: SceneHost, source: tuple[IPv4Address, int], to: tuple[IPv4Address, int], payload: bytes) -> bytes:
