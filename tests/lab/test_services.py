@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import csv
+import gzip
 import json
+import os
+import re
 import socket
 import subprocess
 import tempfile
@@ -12,8 +16,9 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any, ClassVar
 
-from tests.lab.lab import Lab, LabHost, require_lab
+from tests.lab.lab import PROGRAM, Lab, LabHost, require_lab
 from tests.lab.services import Services, wait_for
+from tests.support import ROOT
 
 COMMUNITY, KEY, PRIVACY = "kiln-readers", "kiln-key-0123456", "kiln-privacy-0123"
 GATEWAY = LabHost("gateway", "0c:be:11:00:00:01", ("192.0.2.1",))
@@ -274,6 +279,24 @@ class Awaiting(WithServices):
                 self.assertEqual(out, "192.0.2.31\n")
                 self.assertLess(then - joined, limit)
                 self.lab.leave("newcomer")
+
+    def test_by_its_maker_inside_another_command(self) -> None:
+        """The address of a host that starts afterwards, by the beginning of its maker's name, as a shell takes it."""
+        with gzip.open(ROOT / "registry/oui.csv.gz", "rt", encoding="utf-8", newline="") as file:
+            prefix = next(row[1] for row in csv.reader(file) if re.fullmatch(r"[0-9A-F]+", row[1]) and row[1][1] == "0")
+        maker = json.loads(self.lab.scopion(["vendor", prefix, "--format", "json"], self.site).stdout)[0]["vendor"]
+        word = maker.split()[0][:6]
+        line = f'address=$({PROGRAM} await --vendor "{word}" --timeout 20s) && echo "found $address"'
+        command = [*self.lab.command([])[:4], "sh", "-c", line]
+        environment = {**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces"}
+        process = subprocess.Popen(command, stdout=subprocess.PIPE, env=environment, text=True)
+        time.sleep(3.0)
+        digits = f"{prefix}c40131".lower()
+        mac = ":".join(digits[at : at + 2] for at in range(0, 12, 2))
+        self.addCleanup(self.leave_if_here)
+        self.lab.join(LabHost("newcomer", mac, ("192.0.2.33",)))
+        out, _ = process.communicate(timeout=30)
+        self.assertEqual((process.returncode, out), (0, "found 192.0.2.33\n"))
 
     def test_an_address_granted_by_the_server(self) -> None:
         """A box that asks for its address is printed with the one that it was granted; by its name, too."""
