@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import random
 import unittest
+from contextlib import suppress
 from datetime import UTC, datetime
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
@@ -264,6 +265,25 @@ class Forms(unittest.TestCase):
                     continue
                 names = [trait.value for seen in reading.observations for trait in seen.traits]
                 self.assertFalse([name for name in names if "\x1b" in name or "\n" in name or len(name) > 255])
+
+    def test_large_hostile_texts_end(self) -> None:
+        """A text that is made to be searched again and again is read once: this test would not end otherwise."""
+        mac = "7c:a4:b1:33:02:61"
+        traps = {
+            "elements that never close": "<td>" + "<script " * 40_000 + mac,
+            "nothing but line ends": "\n" * 250_000 + mac,
+            "nothing but blanks": "<tr>" + " " * 250_000 + mac,
+            "leases that never end": "lease 192.0.2.5 {\n" * 15_000,
+            "short leases": f"lease 192.0.2.5 {{\n hardware ethernet {mac};\n}}\n" * 5_000,
+            "a statement without an end": "lease 192.0.2.5 {\n" + '"' * 250_000 + "\n}\n",
+            "one line of colons": ":" * 250_000 + " " + mac,
+            "labels without a field": "mac " * 60_000 + mac,
+            "one MAC after the other": f"{mac} " * 12_000,
+        }
+        for what, text in traps.items():
+            for kind in (None, *(each for each in RecordKind if each is not RecordKind.CAPTURE)):
+                with self.subTest(what, kind=kind), suppress(NotFound, UsageError):
+                    self.assertLessEqual(len(read(text, kind).observations), 65_536)
 
 
 class Heard(unittest.TestCase):

@@ -109,11 +109,22 @@ def _plain(text: str) -> str:
     """Text as it is, or that of a page's source: cells and rows as tabs and lines."""
     if not re.search(r"<t[dr][\s>]", text, re.I):
         return text
-    text = re.sub(r"(?is)<(script|style)\b.*?</\1\s*>", " ", text)
-    text = re.sub(r"\s*[\r\n]\s*", " ", text)
+    text = " ".join(_without(_without(text, "script"), "style").split())
     text = re.sub(r"(?i)</t[dh]\s*>", "\t", text)
     text = re.sub(r"(?i)</tr\s*>|<br\s*/?>", "\n", text)
     return html.unescape(re.sub(r"<[^<>]*>", "", text))
+
+
+def _without(text: str, tag: str) -> str:
+    """A page without the elements of a kind; one that is not closed reaches to the end. Linear, whatever the page."""
+    small, kept, at = text.casefold(), [], 0
+    if len(small) != len(text):  # a letter that folds into two: places would not agree
+        small = text
+    while (start := small.find(f"<{tag}", at)) >= 0:
+        kept.append(text[at:start])
+        end = small.find(f"</{tag}", start)
+        at = len(text) if end < 0 else end
+    return " ".join([*kept, text[at:]])
 
 
 def _records(text: str, macs: re.Pattern[str]) -> tuple[list[_Record], tuple[str, ...], str]:

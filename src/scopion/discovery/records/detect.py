@@ -20,7 +20,7 @@ from scopion.wire.capture import is_capture
 MAX_TEXT_BYTES = 32 << 20
 _LOOKED_AT = 64 << 10
 _DNSMASQ_LINE = re.compile(r"^\d{1,12} (?:\d{2}-)?(?:[0-9a-f]{2}:){5}[0-9a-f]{2} \S+ \S+ \S+$", re.M | re.I)
-_ISC_LEASE = re.compile(r"^\s*lease\s+[0-9a-f.:]+\s*\{", re.M | re.I)
+_ISC_LEASE = re.compile(r"^[ \t]*lease[ \t]+[0-9a-f.:]+[ \t]*\{", re.M | re.I)
 _LISTING_MARKS = re.compile(
     r"\blladdr\b|\) at |\bnud\b|HWtype|Linklayer Address|Physical Address|Physische Adresse", re.I
 )

@@ -17,6 +17,10 @@ from scopion.model.observation import Source, Trait, TraitKind
 from scopion.model.text import clean
 
 _STATEMENT = re.compile(r'((?:[^;"{}]|"(?:[^"\\]|\\.)*")*)[;}]')
+# Blanks, not line ends: a file of empty lines is looked at once.
+_LEASE = re.compile(r"^[ \t]*lease[ \t]+(\S{1,64})[ \t]*\{", re.MULTILINE)
+_LEASE_END = re.compile(r"^[ \t]*\}", re.MULTILINE)
+_LONGEST_LEASE = 8192  # characters; a lease with all its options has some hundred
 _KEA_ASSIGNED = "0"
 
 
@@ -71,31 +75,40 @@ def read_kea(text: str, as_of: datetime) -> Reading:
     """Kea's memfile: CSV with a header; a lease began at its expiry less its lifetime."""
     reading = Reading(RecordKind.KEA, about="leases of Kea")
     rows = csv.DictReader(text.splitlines())
-    for number, row in enumerate(rows, 2):
-        if row.get("state", _KEA_ASSIGNED) not in (_KEA_ASSIGNED, "2"):  # declined: nobody has it; 2: expired
-            continue
-        try:
-            expiry, lifetime = int(row["expire"] or ""), int(row["valid_lifetime"] or "")
-            mac, address = _mac(row.get("hwaddr") or ""), parse_address(row["address"] or "")
-        except (ValueError, KeyError, TypeError):
-            reading.trouble(f"line {number}", "not a lease", ",".join(filter(None, map(str, row.values()))))
-            continue
-        at = _moment(expiry - lifetime) or as_of
-        traits = (_name(row.get("hostname") or ""), _client(row.get("client_id") or ""))
-        if not reading.add(min(at, as_of), Source.LEASES, mac, address, traits):
-            reading.trouble(f"line {number}", "no MAC address of a host", str(row.get("address")))
+    try:
+        for number, row in enumerate(rows, 2):
+            _add_kea(reading, number, row, as_of)
+    except csv.Error as error:  # a field without end
+        reading.trouble(f"line {rows.line_num + 1}", f"not CSV: {error}")
     return reading
+
+
+def _add_kea(reading: Reading, number: int, row: dict[str, str], as_of: datetime) -> None:
+    if row.get("state", _KEA_ASSIGNED) not in (_KEA_ASSIGNED, "2"):  # declined: nobody has it; 2: expired
+        return
+    try:
+        expiry, lifetime = int(row["expire"] or ""), int(row["valid_lifetime"] or "")
+        mac, address = _mac(row.get("hwaddr") or ""), parse_address(row["address"] or "")
+    except (ValueError, KeyError, TypeError):
+        reading.trouble(f"line {number}", "not a lease", ",".join(filter(None, map(str, row.values()))))
+        return
+    at = _moment(expiry - lifetime) or as_of
+    traits = (_name(row.get("hostname") or ""), _client(row.get("client_id") or ""))
+    if not reading.add(min(at, as_of), Source.LEASES, mac, address, traits):
+        reading.trouble(f"line {number}", "no MAC address of a host", str(row.get("address")))
 
 
 def _blocks(text: str, reading: Reading) -> Iterator[tuple[int, str, str]]:
     """The leases: line, address, body; one that is not closed is the file's cut end."""
-    for match in re.finditer(r"^\s*lease\s+(\S+)\s*\{", text, re.MULTILINE):
-        end = re.compile(r"^\s*\}", re.MULTILINE).search(text, match.end())
-        line = text.count("\n", 0, match.start(1)) + 1
+    line, counted_to = 1, 0
+    for match in _LEASE.finditer(text):
+        end = _LEASE_END.search(text, match.end())
+        line += text.count("\n", counted_to, match.start(1))
+        counted_to = match.start(1)
         if end is None:
             reading.trouble(f"line {line}", "the file ends in the middle of a lease", match[1])
             return
-        yield line, match[1], text[match.end() : end.start()]
+        yield line, match[1], text[match.end() : min(end.start(), match.end() + _LONGEST_LEASE)]
 
 
 def _statements(body: str) -> Iterator[tuple[str, str]]:
