@@ -14,6 +14,8 @@ from scopion.model.clock import spoken_span
 from scopion.model.text import counted
 
 if TYPE_CHECKING:
+    from scopion.model.observation import Medium
+    from scopion.operations.hosts import Host
     from scopion.operations.import_records import Imported
 
 KEYS = (
@@ -47,21 +49,19 @@ def import_file(
     imported = read_file(session.site, file, RecordKind(kind) if kind else None)
     if not preview:
         imported = take_in(session.site, imported, insist=insist)
-    rows = [_row(imported, host_row(host)) for host in imported.hosts]
+    media = {str(seen.mac): seen.medium for seen in imported.reading.observations if seen.medium != "unknown"}
+    rows = [_row(imported, host, media.get(str(host.mac))) for host in imported.hosts]
     show(rows, KEYS, _columns(session), format_name, document=_document(imported, rows, preview))
     _tell(session, imported, preview)
 
 
-def _row(imported: Imported, host: dict[str, Any]) -> dict[str, Any]:
-    from scopion.model.mac import MacAddress
-
-    mac = MacAddress.parse(host["mac"])
-    media = {seen.medium for seen in imported.reading.observations if seen.mac == mac} - {"unknown"}
+def _row(imported: Imported, host: Host, medium: Medium | None) -> dict[str, Any]:
+    assert host.mac is not None  # records without one are not taken in
     return {
-        **host,
-        "medium": str(min(media)) if media else None,
-        "seen": iso(imported.seen[mac]),
-        "new": mac in imported.new,
+        **host_row(host),
+        "medium": str(medium) if medium else None,
+        "seen": iso(imported.seen[host.mac]),
+        "new": host.mac in imported.new,
     }
 
 

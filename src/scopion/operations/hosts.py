@@ -90,14 +90,17 @@ class Describer:
         for event in events:  # a return to another address is two events: the return comes first, and is the news
             news.setdefault(event.mac or event.address, event.kind)
         rows = []
-        unplaced = [each for each in seen if each.address is None]  # what an adapter said before it had an address
+        unplaced: dict[MacAddress | Address | None, list[Observation]] = {}
+        for each in seen:
+            if each.address is None:  # what an adapter said before it had an address
+                unplaced.setdefault(each.mac, []).append(each)
         for key, groups in _grouped(seen).items():
             in_rows: list[Address] = [address for address in groups if isinstance(address, IPv4Address)] or [
                 min(groups, key=lambda address: (address.is_link_local, by_number(address)))
             ]
             also = [address for address in groups if address not in in_rows]
             shared = [each for address in also for each in groups[address]]  # what it said by IPv6 holds for it, too
-            shared += [each for each in unplaced if each.mac == key]
+            shared += unplaced.get(key, ())
             for address in in_rows:
                 rows.append(self.host([*groups[address], *shared], news.get(key), also))
         return sorted(rows, key=lambda row: (row.weight, by_number(row.address), str(row.mac)))
