@@ -15,6 +15,8 @@ from scopion.model.observation import Source
 _TABLE_EVERY_S = 0.05
 # Most hosts refuse a touch within milliseconds, dozing ones within a second.
 _REFUSES_WITHIN_S = 1.0
+# The system tries three times, a second apart, before it gives a neighbour up (retrans_time_ms of neigh/default).
+_TRIES_S = 2.8
 
 
 Doubtful = Container[tuple[MacAddress | None, Address]]
@@ -38,6 +40,7 @@ class TouchAsker:
         self._believed = {
             entry.address for entry in attachment.neighbours(interface) if entry.state is NeighbourState.REACHABLE
         }
+        self._repeated: set[Address] = set()
         self._elsewhere: dict[MacAddress | None, Address] = {}  # who has certainly come to an address
         self._refused: dict[Address, float] = {}
         self._checking = False
@@ -45,8 +48,7 @@ class TouchAsker:
 
     def ask(self, address: Address) -> None:
         """Touch the address, or put it by until the system has room."""
-        self._open.setdefault(address, self._attachment.clock.monotonic())
-        if self._waiting or not self._datagrams.touch(address):
+        if self._waiting or not self._touched(address):
             self._waiting.append(address)
 
     def call(self) -> None:
@@ -55,7 +57,7 @@ class TouchAsker:
     def answers(self, deadline: float) -> Iterator[Answer]:
         """Read the table every now and then, with the refusals that have come in."""
         clock = self._attachment.clock
-        while self._waiting and self._datagrams.touch(self._waiting[0]):
+        while self._waiting and self._touched(self._waiting[0]):
             self._waiting.popleft()
         self._datagrams.wait(min(deadline, clock.monotonic() + _TABLE_EVERY_S))
         self._refused.update(self._datagrams.refusals())
@@ -66,16 +68,26 @@ class TouchAsker:
         yield from self._read_table(now)
 
     def undecided(self) -> bool:
-        """Whether stale entries are being checked, or touches wait for room."""
-        return self._checking or bool(self._waiting)
+        """Whether stale entries are being checked, or touches wait for room or for their answers."""
+        now = self._attachment.clock.monotonic()
+        repeated = any(now < self._open.get(address, now - _TRIES_S) + _TRIES_S for address in self._repeated)
+        return self._checking or bool(self._waiting) or repeated
 
     def close(self) -> None:
         """Close the socket."""
         self._datagrams.close()
 
+    def _touched(self, address: Address) -> bool:
+        done = self._datagrams.touch(address)
+        if done:
+            self._open.setdefault(address, self._attachment.clock.monotonic())
+        return done
+
     def _read_table(self, now: float) -> Iterator[Answer]:
         self._checking = False
         for entry in self._attachment.neighbours(self._interface):
+            if entry.state is NeighbourState.FAILED:
+                self._repeat(entry, now)
             if entry.address not in self._open or entry.mac is None:
                 continue
             refused_at = self._refused.get(entry.address)
@@ -88,6 +100,18 @@ class TouchAsker:
                 yield Answer(entry.address, entry.mac, at, Source.NEIGHBOURS, asked=refused_at is not None)
             elif entry.state is NeighbourState.CHECKING:
                 self._checking = True
+
+    def _repeat(self, entry: Neighbour, now: float) -> None:
+        """Touch once more where the system gave up sooner than it would have after our touch.
+
+        It was looking for that neighbour already, for somebody else, and ours only joined what was left of the tries.
+        """
+        since = self._open.get(entry.address)
+        if since is None or now >= since + _TRIES_S or entry.address in self._repeated:
+            return
+        self._repeated.add(entry.address)
+        del self._open[entry.address]
+        self._waiting.append(entry.address)
 
     def _trusted(self, entry: Neighbour, now: float) -> bool:
         """Whether a reachable neighbour was confirmed by our asking; or had time to refuse, and has not moved."""
