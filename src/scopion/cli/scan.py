@@ -37,7 +37,7 @@ if TYPE_CHECKING:
 @click.option(
     "--rounds", type=click.IntRange(1, 100), metavar="N", help="At most so many rounds [as the answers need]."
 )
-@click.option("--no-names", is_flag=True, help="Do not ask for names: quicker by a second.")
+@click.option("--no-names", is_flag=True, help="Do not ask for names.")
 @click.option(
     "--ports", type=Ports(), default=(), metavar="N,N", help="Try these TCP ports of those who are found [none]."
 )
