@@ -13,19 +13,16 @@ from scopion.attachment import netlink
 from scopion.attachment.lock import require_unlocked
 from scopion.attachment.permission import how_to_get_raw_frames
 from scopion.attachment.ports import (
-    Connector,
     Datagrams,
-    EchoLine,
     Interface,
     Link,
-    Mailbox,
     Neighbour,
     NeighbourState,
     Rights,
-    RouterAccess,
     Traffic,
 )
 from scopion.attachment.system_clock import SystemClock
+from scopion.attachment.system_sockets import SystemSockets
 from scopion.model.address import Address, parse_address
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
@@ -53,7 +50,7 @@ _STATES = {  # NUD_* of linux/neighbour.h
 }
 
 
-class LiveAttachment:
+class LiveAttachment(SystemSockets):
     """This machine's real network. Raises LiveNetworkLocked where the lock forbids it."""
 
     def __init__(self) -> None:
@@ -116,34 +113,6 @@ class LiveAttachment:
 
         require_unlocked()
         return UdpTouch(interface)
-
-    def open_mailbox(self, interface: Interface | None) -> Mailbox:
-        """UDP sockets."""
-        from scopion.attachment.udp_mailbox import UdpMailbox
-
-        require_unlocked()
-        return UdpMailbox(interface)
-
-    def open_echo(self) -> EchoLine:
-        """ICMP sockets, by datagrams where the system allows it."""
-        from scopion.attachment.icmp_echo import IcmpEcho
-
-        require_unlocked()
-        return IcmpEcho()
-
-    def open_connector(self) -> Connector:
-        """TCP sockets."""
-        from scopion.attachment.tcp_connect import TcpConnector
-
-        require_unlocked()
-        return TcpConnector()
-
-    def router_table(self, access: RouterAccess) -> tuple[Neighbour, ...]:
-        """Over SNMP."""
-        from scopion.attachment.snmp_table import read_router_table
-
-        require_unlocked()
-        return read_router_table(access)
 
     def resolvers(self) -> tuple[Address, ...]:
         """What resolv.conf names (resolv.conf(5)); none if it cannot be read."""

@@ -16,18 +16,15 @@ from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface
 from scopion.attachment.lock import require_unlocked
 from scopion.attachment.neighbour_text import read_neighbours
 from scopion.attachment.ports import (
-    Connector,
     Datagrams,
-    EchoLine,
     Interface,
     Link,
-    Mailbox,
     Neighbour,
     Rights,
-    RouterAccess,
     Traffic,
 )
 from scopion.attachment.system_clock import SystemClock
+from scopion.attachment.system_sockets import SystemSockets
 from scopion.model.address import Address, parse_address
 from scopion.model.errors import InvalidMacAddress, NotPermitted
 from scopion.model.mac import MacAddress
@@ -46,7 +43,7 @@ _ROUTES: Mapping[str, tuple[str, ...]] = {
 _COMMAND_S = 10.0
 
 
-class PortableAttachment:
+class PortableAttachment(SystemSockets):
     """This machine's real network, as far as any system shows it."""
 
     def __init__(self, platform: str = sys.platform) -> None:
@@ -96,34 +93,6 @@ class PortableAttachment:
 
         require_unlocked()
         return PlainTouch(interface)
-
-    def open_mailbox(self, interface: Interface | None) -> Mailbox:
-        """UDP sockets."""
-        from scopion.attachment.udp_mailbox import UdpMailbox
-
-        require_unlocked()
-        return UdpMailbox(interface)
-
-    def open_echo(self) -> EchoLine:
-        """ICMP sockets, where the system has them for everybody (macOS)."""
-        from scopion.attachment.icmp_echo import IcmpEcho
-
-        require_unlocked()
-        return IcmpEcho()
-
-    def open_connector(self) -> Connector:
-        """TCP sockets."""
-        from scopion.attachment.tcp_connect import TcpConnector
-
-        require_unlocked()
-        return TcpConnector()
-
-    def router_table(self, access: RouterAccess) -> tuple[Neighbour, ...]:
-        """Over SNMP."""
-        from scopion.attachment.snmp_table import read_router_table
-
-        require_unlocked()
-        return read_router_table(access)
 
     def resolvers(self) -> tuple[Address, ...]:
         """Only the gateway is asked for names: the system's own servers are not read here."""

@@ -1,0 +1,41 @@
+"""The sockets that every system has for everybody: UDP, ICMP echo where it is permitted, TCP, and SNMP over UDP.
+
+What the live attachments share; each call asks the lock first.
+"""
+
+from __future__ import annotations
+
+from scopion.attachment.lock import require_unlocked
+from scopion.attachment.ports import Connector, EchoLine, Interface, Mailbox, Neighbour, RouterAccess
+
+
+class SystemSockets:
+    """Part of an ``Attachment``."""
+
+    def open_mailbox(self, interface: Interface | None) -> Mailbox:
+        """UDP sockets."""
+        from scopion.attachment.udp_mailbox import UdpMailbox
+
+        require_unlocked()
+        return UdpMailbox(interface)
+
+    def open_echo(self) -> EchoLine:
+        """ICMP sockets, by datagrams where the system allows it."""
+        from scopion.attachment.icmp_echo import IcmpEcho
+
+        require_unlocked()
+        return IcmpEcho()
+
+    def open_connector(self) -> Connector:
+        """TCP sockets."""
+        from scopion.attachment.tcp_connect import TcpConnector
+
+        require_unlocked()
+        return TcpConnector()
+
+    def router_table(self, access: RouterAccess) -> tuple[Neighbour, ...]:
+        """Over SNMP."""
+        from scopion.attachment.snmp_table import read_router_table
+
+        require_unlocked()
+        return read_router_table(access)
