@@ -85,9 +85,13 @@ class TouchAsker:
 
     def _read_table(self, now: float) -> Iterator[Answer]:
         self._checking = False
-        for entry in self._attachment.neighbours(self._interface):
+        table = self._attachment.neighbours(self._interface)
+        # All namespaces share one limit of entries: where it is reached, the system throws out what it still looks for.
+        for address in self._open.keys() - {entry.address for entry in table}:
+            self._repeat(address, now)
+        for entry in table:
             if entry.state is NeighbourState.FAILED:
-                self._repeat(entry, now)
+                self._repeat(entry.address, now)
             if entry.address not in self._open or entry.mac is None:
                 continue
             refused_at = self._refused.get(entry.address)
@@ -101,17 +105,17 @@ class TouchAsker:
             elif entry.state is NeighbourState.CHECKING:
                 self._checking = True
 
-    def _repeat(self, entry: Neighbour, now: float) -> None:
+    def _repeat(self, address: Address, now: float) -> None:
         """Touch once more where the system gave up sooner than it would have after our touch.
 
         It was looking for that neighbour already, for somebody else, and ours only joined what was left of the tries.
         """
-        since = self._open.get(entry.address)
-        if since is None or now >= since + _TRIES_S or entry.address in self._repeated:
+        since = self._open.get(address)
+        if since is None or now >= since + _TRIES_S or address in self._repeated:
             return
-        self._repeated.add(entry.address)
-        del self._open[entry.address]
-        self._waiting.append(entry.address)
+        self._repeated.add(address)
+        del self._open[address]
+        self._waiting.append(address)
 
     def _trusted(self, entry: Neighbour, now: float) -> bool:
         """Whether a reachable neighbour was confirmed by our asking; or had time to refuse, and has not moved."""
