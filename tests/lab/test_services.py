@@ -109,12 +109,14 @@ class Finding(WithServices):
         raw = self.lab.scan(self.site)
         pairs = {(row["address"], row["mac"]) for row in raw["hosts"] if ":" not in row["address"]}
         self.assertEqual(pairs, self.truth())
-        touched = self.lab.scan(self.site, privileged=False)
+        found: set[tuple[str, str]] = set()
+        for _ in range(2):  # of who hears every third request, a touch with its three tries may need a second go
+            touched = self.lab.scan(self.site, privileged=False)
+            found |= {(row["address"], row["mac"]) for row in touched["hosts"] if ":" not in row["address"]}
+            self.assertLessEqual({event["mac"] for event in touched["events"]}, {DEAF.mac})
+        self.assertLessEqual(found, pairs)
         # A kernel keeps one MAC an address: of two claimants a touch sees the one that answered it.
-        unlike = pairs - {(row["address"], row["mac"]) for row in touched["hosts"] if ":" not in row["address"]}
-        self.assertLessEqual({address for address, _ in unlike}, {"192.0.2.44"})
-        self.assertEqual(len(unlike), 1)
-        self.assertEqual(touched["events"], [])
+        self.assertEqual([address for address, _ in pairs - found], ["192.0.2.44"])
 
     def test_names_from_real_services(self) -> None:
         """DNS with DHCP's names, multicast DNS, NetBIOS; each with its source, none made up, asked for once an hour."""

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import timedelta
-from itertools import islice
+from itertools import chain, islice
 from types import MappingProxyType
 from typing import Protocol
 
@@ -110,7 +110,9 @@ def run_scan(
     sweep: SideBySide | None = None
     gathering = _Gathering(asker, attachment, findings, expected, watcher, companions)
     try:
-        for portion in _portions(addresses, TOUCH_PORTION if touch else ARP_PORTION):
+        portions = _portions(addresses, TOUCH_PORTION if touch else ARP_PORTION)
+        # Looked for only once the rest is over: who is silent by then.
+        for portion in chain(portions, gathering.silent_though_expected(addresses) if touch else ()):
             sweep = SideBySide(portion, () if done_before else also or (), plan)
             rounds = 0
             while not sweep.done:
@@ -126,7 +128,7 @@ def run_scan(
                 progress = Progress(done_before + sweep.touched, len(addresses), gathering.answered, sweep.rounds)
                 watcher.on_progress(progress)
             gathering.settle(sweep)
-            gathering.account(sweep, KERNEL_REQUESTS if touch else 1)
+            gathering.account(sweep, KERNEL_REQUESTS if touch else 1, again=done_before >= len(addresses))
             done_before += sweep.total
             sweep = None
         findings.completed = True
@@ -221,14 +223,22 @@ class _Gathering:
         self._findings.observations.append(seen)
         self._watcher.on_observation(seen)
 
-    def account(self, sweep: SideBySide, requests_each: int) -> None:
+    def silent_though_expected(self, addresses: Container[Address]) -> Iterator[list[Address]]:
+        """Where somebody was and nobody has answered: nobody is given up after a single go of the system's tries."""
+        silent = [
+            each for each, macs in self._expected.items() if macs and each in addresses and each not in self._macs
+        ]
+        if silent:
+            yield silent
+
+    def account(self, sweep: SideBySide, requests_each: int, *, again: bool = False) -> None:
         """Add up what a sweep has asked; ``requests_each`` are the frames that one asking makes."""
         findings, patience = self._findings, sweep.plan.patience
         findings.requests += sweep.sent
         findings.rounds = max(findings.rounds, sweep.rounds)
         findings.loss = max(findings.loss, sweep.loss)
         for address, asked in sweep.account().items():
-            findings.asked += address.version == 4
+            findings.asked += address.version == 4 and not again
             enough = asked.requests * requests_each >= patience.requests and asked.span_s >= patience.span_s
             if enough and address in self._expected:
                 findings.asked_enough.add(address)
