@@ -7,7 +7,7 @@ import random
 import unittest
 from contextlib import suppress
 from datetime import UTC, datetime
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from pathlib import Path
 from unittest import mock
 
@@ -20,6 +20,7 @@ from scopion.discovery.records.reading import Reading, RecordKind
 from scopion.model.errors import NotFound, UsageError
 from scopion.model.observation import Medium, Source, TraitKind
 from scopion.wire.arp import encode_request
+from scopion.wire.dhcp import DhcpKind
 from scopion.wire.dns import DnsRecord
 from tests import frames
 from tests.support import NOON, ProgramTest
@@ -289,7 +290,7 @@ class Forms(unittest.TestCase):
 class Heard(unittest.TestCase):
     def test_each_protocol_tells_what_it_should(self) -> None:
         """From every frame the pair of MAC and address, and what its sender says of itself."""
-        hearing = Hearing()
+        hearing = Hearing(lambda address: address in IPv4Network("192.0.2.0/24"))
         told = [seen for frame in frames.EVERYTHING for seen in hearing.take(frame, NOON)]
         self.assertEqual({seen.source for seen in told}, {
             Source.ARP, Source.DHCP, Source.MDNS, Source.NETBIOS, Source.SSDP, Source.LLMNR, Source.NDP,
@@ -314,6 +315,17 @@ class Heard(unittest.TestCase):
         self.assertEqual([seen.traits for seen in Hearing().take(forged, NOON)], [()])
         probe = encode_request(frames.TABLET, IPv4Address(0), frames.TABLET_4)
         self.assertEqual([seen.address for seen in Hearing().take(probe, NOON)], [None])
+
+    def test_what_came_by_a_router_is_not_paired_with_its_mac(self) -> None:
+        """A datagram to a single host counts only from an address of this link; a grant names its client by itself."""
+        link = IPv4Network("198.51.100.0/24")
+        for hearing in (Hearing(), Hearing(lambda address: address in link)):
+            self.assertEqual(hearing.take(frames.LLMNR, NOON), ())
+        server = (frames.DESK, frames.DESK_4)
+        ack = bytearray(frames.server_message(DhcpKind.ACK, server, frames.TABLET, frames.TABLET_4))
+        ack[:6] = frames.PRINTER.octets  # to a relay, as a unicast
+        (granted,) = Hearing().take(bytes(ack), NOON)
+        self.assertEqual((granted.mac, granted.address, granted.traits), (frames.TABLET, frames.TABLET_4, ()))
 
     def test_repeated_frames_cost_little_and_count(self) -> None:
         """A frame that was heard a moment ago is not decoded again, and is counted; rubbish is counted apart."""

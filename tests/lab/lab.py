@@ -67,6 +67,7 @@ class Lab:
         self.hosts = list(hosts)
         self._made: list[str] = []
         self._ports = 0
+        self._port_of: dict[str, str] = {}
         try:
             self._namespace("switch")
             # A switch is no host: it has no address of its own, in IPv6 neither.
@@ -90,7 +91,8 @@ class Lab:
         self._plug(host.name, host.mac, host.addresses)
 
     def leave(self, name: str) -> None:
-        """Pull a host's plug: its namespace goes, and its interface with it."""
+        """Pull a host's plug: its interface goes at once, its namespace when the kernel finds the time."""
+        self._in("switch", f"link del {self._port_of.pop(name)}")
         _run(["ip", "netns", "del", self.namespace(name)])
         self._made.remove(self.namespace(name))
 
@@ -206,7 +208,7 @@ class Lab:
         # Ready for use at once: nobody else in a lab makes up the same IPv6 address.
         self.run(name, ["sysctl", "-qw", "net.ipv6.conf.default.accept_dad=0"])
         self._ports += 1
-        port = f"port{self._ports}"
+        port = self._port_of[name] = f"port{self._ports}"
         _run(
             f"ip link add {port} netns {self.namespace('switch')} type veth "
             f"peer name eth0 address {mac} netns {self.namespace(name)}".split()

@@ -129,7 +129,7 @@ class Scanning(LabTest):
         """An interrupted scan says that it is partial, keeps what it has, and makes nobody gone."""
         self.lab.scan(self.site)
         process = self._start("scan", "--pace", "100")
-        time.sleep(1.2)
+        self._wait_until_running()
         process.send_signal(signal.SIGINT)
         _, told = process.communicate(timeout=20)
         self.assertEqual(process.returncode, 1)
@@ -143,7 +143,7 @@ class Scanning(LabTest):
         """The roster opens, holds what was committed, and the next scan goes on from there."""
         self.lab.scan(self.site)
         process = self._start("scan", "--pace", "100")
-        time.sleep(1.2)
+        self._wait_until_running()
         process.kill()
         process.communicate(timeout=20)
         self.assertEqual([row[0] for row in self._rows("SELECT outcome FROM scan")], ["complete", "running"])
@@ -234,6 +234,14 @@ class Scanning(LabTest):
         db = sqlite3.connect(self.site / "roster.sqlite")
         self.addCleanup(db.close)
         return db.execute(query).fetchall()
+
+    def _wait_until_running(self) -> None:
+        """The scan that was started has noted that it began, and has asked for a moment: a busy machine starts late."""
+        deadline = time.monotonic() + 15
+        while not self._rows("SELECT 1 FROM scan WHERE outcome = 'running'"):
+            self.assertLess(time.monotonic(), deadline, "the scan did not begin")
+            time.sleep(0.05)
+        time.sleep(0.4)
 
 
 class Changing(LabTest):

@@ -109,11 +109,16 @@ class Finding(WithServices):
         raw = self.lab.scan(self.site)
         pairs = {(row["address"], row["mac"]) for row in raw["hosts"] if ":" not in row["address"]}
         self.assertEqual(pairs, self.truth())
+        # As most systems set it: everybody may send ICMP echo, and so call all IPv6 nodes.
+        self.lab.run("desk", ["sysctl", "-qw", "net.ipv4.ping_group_range=0 2147483647"])
         found: set[tuple[str, str]] = set()
         for _ in range(2):  # of who hears every third request, a touch with its three tries may need a second go
             touched = self.lab.scan(self.site, privileged=False)
             found |= {(row["address"], row["mac"]) for row in touched["hosts"] if ":" not in row["address"]}
             self.assertLessEqual({event["mac"] for event in touched["events"]}, {DEAF.mac})
+            self.assertIn(SIXER.mac, self.rows(touched))
+        fresh = self.lab.scan(self.site.with_name("fresh"), privileged=False)
+        self.assertEqual(self.rows(fresh)[SIXER.mac]["address"], "fe80::8ac3:d2ff:fe91:66")
         self.assertLessEqual(found, pairs)
         # A kernel keeps one MAC an address: of two claimants a touch sees the one that answered it.
         self.assertEqual([address for address, _ in pairs - found], ["192.0.2.44"])
@@ -209,6 +214,17 @@ class BehindTheRouter(WithServices):
                 self.assertEqual({(row["address"], row["mac"]) for row in document["hosts"]}, self.TRUTH, self.told)
                 self.assertEqual(document["scan"]["method"], "echo")
                 self.assertEqual(self.rows(document)[FAR[0].mac]["name"], "till")
+
+    def test_who_leaves_without_a_mac_is_gone(self) -> None:
+        """A host that is known by its address alone counts as gone like any other."""
+        self.configure('community = "env:READERS"\n')
+        self.far(READERS="wrong")
+        self.lab.run("shop-till", ["ip", "link", "set", "eth0", "down"])
+        self.addCleanup(
+            self.lab.run, "shop-till", ["sh", "-c", "ip link set eth0 up; ip route add default via 198.51.100.1"]
+        )
+        events = self.far(READERS="wrong")["events"]
+        self.assertEqual([(each["kind"], each["address"]) for each in events], [("left", "198.51.100.50")])
 
     def test_without_the_router_hosts_are_kept_and_joined_later(self) -> None:
         """A wrong community costs the MACs, not the hosts; what people said of one goes over when its MAC is told."""
@@ -332,5 +348,5 @@ class Awaiting(WithServices):
 
     def leave_if_here(self) -> None:
         """The newcomer goes, whatever happened."""
-        with suppress(RuntimeError):
+        with suppress(KeyError):  # it has left already
             self.lab.leave("newcomer")

@@ -8,6 +8,7 @@ import time
 from random import SystemRandom
 
 from scopion.attachment.permission import how_to_get_raw_frames
+from scopion.attachment.ports import Interface
 from scopion.model.address import Address, parse_address
 from scopion.model.errors import MalformedFrame, NotPermitted
 from scopion.wire.cursor import Cursor
@@ -36,7 +37,7 @@ class IcmpEcho:
                 + how_to_get_raw_frames()
             )
 
-    def send(self, address: Address) -> bool:
+    def send(self, address: Address, interface: Interface | None = None) -> bool:
         """Send one request."""
         used = self._sockets.get(address.version)
         if used is None:
@@ -44,8 +45,9 @@ class IcmpEcho:
         self._sequence = (self._sequence + 1) & 0xFFFF
         # The source is the kernel's to choose, and so is IPv6's checksum over it (RFC 3542, 3.1).
         message = encode_echo(address, address, Echo(False, self._identifier, self._sequence))
+        scope = interface.index if interface is not None else 0
         try:
-            used.sendto(message, (str(address), 0))
+            used.sendto(message, (str(address), 0) if address.version == 4 else (str(address), 0, 0, scope))
         except OSError:  # no way there, or no room just now
             return False
         return True

@@ -46,6 +46,12 @@ class Interface:
         """This machine's own address in the subnet that ``address`` belongs to."""
         return next((each.ip for each in self.addresses if address in each.network), None)
 
+    def reaches(self, address: Address) -> bool:
+        """Whether an address is on this interface's own link: what comes from another came by a router."""
+        if isinstance(address, IPv6Address):
+            return self.ipv6_towards(address) is not None
+        return self.address_in(address) is not None
+
     def ipv6_towards(self, address: IPv6Address) -> IPv6Address | None:
         """This machine's own address on the link of an IPv6 address; None if that one is not on this link."""
         return next((each.ip for each in self.ipv6 if address in each.network), None)
@@ -148,8 +154,11 @@ class Mailbox(Protocol):
 class EchoLine(Protocol):
     """ICMP echo to hosts near and far."""
 
-    def send(self, address: Address) -> bool:
-        """Send one request; False if it cannot leave now, or there is no way to that address."""
+    def send(self, address: Address, interface: Interface | None = None) -> bool:
+        """Send one request; False if it cannot leave now, or there is no way to that address.
+
+        An address or group that is valid on a link only needs the link's interface.
+        """
 
     def replies(self, deadline: float) -> tuple[tuple[Address, float], ...]:
         """Who has replied since the last call, with the monotonic time; waits until ``deadline`` for the first."""

@@ -34,22 +34,26 @@ _Row = tuple[tuple[int, ...], Any]  # what follows the column's number, and the 
 
 def read_router_table(access: RouterAccess) -> tuple[Neighbour, ...]:
     """All entries that pair an address with a MAC. Raises RouterUnreadable."""
+    from pysnmp.error import PySnmpError
+
     try:
         return asyncio.run(asyncio.wait_for(_read(access), _WHOLE_S))
     except TimeoutError:
         raise RouterUnreadable(f"{access.address} takes longer than {_WHOLE_S:.0f} s to tell its table") from None
+    except (PySnmpError, OSError) as error:  # no way there, or keys that the library cannot use
+        raise RouterUnreadable(_reason(access, str(error))) from None
 
 
 async def _read(access: RouterAccess) -> tuple[Neighbour, ...]:
     async with _Reader(access) as reader:
-        states = {row: int(value) async for row, value in reader.column(_PHYSICAL_STATE)}
+        states = {row: _number(value) async for row, value in reader.column(_PHYSICAL_STATE)}
         found = [
             Neighbour(address, mac, _STATES.get(states.get(row, 1), NeighbourState.FAILED))
             async for row, value in reader.column(_PHYSICAL_ADDRESS)
             if (address := _counted_address(row[1:])) and (mac := _mac(value))
         ]
         if not found:
-            types = {row: int(value) async for row, value in reader.column(_MEDIA_TYPE)}
+            types = {row: _number(value) async for row, value in reader.column(_MEDIA_TYPE)}
             found = [
                 Neighbour(address, mac, NeighbourState.STALE)
                 async for row, value in reader.column(_MEDIA_ADDRESS)
@@ -59,7 +63,7 @@ async def _read(access: RouterAccess) -> tuple[Neighbour, ...]:
         found += [
             Neighbour(address, mac, NeighbourState.FIXED)
             async for row, value in reader.column(_OWN_ADDRESS_INTERFACE)
-            if (address := _address(row)) and (mac := macs.get(int(value)))
+            if (address := _address(row)) and (mac := macs.get(_number(value)))
         ]
         return tuple(entry for entry in found if entry.state is not NeighbourState.FAILED)
 
@@ -94,7 +98,7 @@ class _Reader:
         rows = 0
         async for failure, status, _, bindings in walk:
             if failure or status:
-                raise RouterUnreadable(self._reason(str(failure or status.prettyPrint())))
+                raise RouterUnreadable(_reason(self._access, str(failure or status.prettyPrint())))
             for name, value in bindings:
                 rows += 1
                 if tuple(name)[: len(number)] != number or rows > _MAX_ROWS:
@@ -117,15 +121,25 @@ class _Reader:
             given |= {"privProtocol": protocols[access.privacy[0]], "privKey": access.privacy[1]}
         return snmp.UsmUserData(access.user, **given)
 
-    def _reason(self, said: str) -> str:
-        """The library's words with what to check; a router that dislikes a community is simply silent."""
-        check = "its address, its SNMP service and " + ("the community" if self._access.version == "2c" else "the user")
-        text = " ".join(said.split()).rstrip(".")
-        return f"the router {self._access.address} does not tell its address table ({text}): check {check} in site.toml"
+
+def _reason(access: RouterAccess, said: str) -> str:
+    """The library's words with what to check; a router that dislikes a community is simply silent."""
+    check = "its address, its SNMP service and " + ("the community" if access.version == "2c" else "the user")
+    text = " ".join(said.split()).rstrip(".")
+    return f"the router {access.address} does not tell its address table ({text}): check {check} in site.toml"
+
+
+def _number(value: Any) -> int:
+    """An integer of the router's; 0, which stands for nothing in these tables, for whatever is none."""
+    try:
+        return int(value)
+    except (TypeError, ValueError):
+        return 0
 
 
 def _mac(value: Any) -> MacAddress | None:
-    octets = bytes(value)
+    # Only texts have octets: the bytes of a number would be as many zeros as it counts.
+    octets = value.asOctets() if hasattr(value, "asOctets") else b""
     return MacAddress(octets) if len(octets) == 6 and any(octets) else None
 
 

@@ -24,7 +24,7 @@ class DeviceName(click.ParamType[str]):
 
         found = []
         for device in _known(ctx, devices):
-            names = [device.label, *map(str, device.addresses), *map(str, device.macs)]
+            names = [device.name, *map(str, device.addresses), *map(str, device.macs)]
             found += [
                 CompletionItem(name, help=device.called)
                 for name in names

@@ -41,11 +41,6 @@ class EchoAsker:
         self._times: Counter[Address] = Counter()
         self._waiting: deque[tuple[Address, int]] = deque()
 
-    @property
-    def may_echo(self) -> bool:
-        """Whether the system lets this user send ICMP echo."""
-        return self._line is not None
-
     def ask(self, address: Address) -> None:
         """Send an echo request; from the second time on, or where that is not permitted, try a port besides."""
         tried = self._times[address] - (1 if self._line else 0)

@@ -12,7 +12,7 @@ from collections.abc import Callable, Mapping
 from datetime import datetime
 
 from scopion.discovery.said import host_name, netbios_traits, services
-from scopion.model.address import is_of_a_host
+from scopion.model.address import Address, is_of_a_host
 from scopion.model.errors import MalformedFrame
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
@@ -32,9 +32,15 @@ _NO_MAC = MacAddress(bytes(6))
 
 
 class Hearing:
-    """Takes frames in turn. ``decoded``, ``foreign`` (no protocol of ours) and ``malformed`` count them."""
+    """Takes frames in turn. ``decoded``, ``foreign`` (no protocol of ours) and ``malformed`` count them.
 
-    def __init__(self) -> None:
+    ``on_link`` tells whether an address is on the link that is listened to. What is sent to a group stays on the link;
+    a datagram to a single host may have come by a router, whose MAC it then has: without ``on_link`` (a capture, of
+    which nobody knows where it was made) it pairs nothing.
+    """
+
+    def __init__(self, on_link: Callable[[Address], bool] = lambda _: False) -> None:
+        self._on_link = on_link
         self.decoded: Counter[Source] = Counter()
         self.foreign = 0
         self.malformed = 0
@@ -89,7 +95,8 @@ class Hearing:
         datagram = decode_udp(packet.payload)
         for port in (datagram.destination_port, datagram.source_port):
             if port in _SPEAKERS:
-                return _SPEAKERS[port](header.source, packet, datagram, at)
+                near = header.destination.is_multicast or self._on_link(packet.source)
+                return _SPEAKERS[port](header.source, packet, datagram, at) if near else _relayed(port, datagram, at)
         return ()
 
 
@@ -127,6 +134,14 @@ def _dhcp(sender: MacAddress, packet: IpPacket, datagram: UdpDatagram, at: datet
     traits += [Trait(kind, value[:_TRAIT_LENGTH], Source.DHCP) for kind, value in options.items() if value]
     said = tuple(trait for trait in traits if trait is not None)
     return (Observation(message.mac, message.client_address, at, Source.DHCP, traits=said),)
+
+
+def _relayed(port: int, datagram: UdpDatagram, at: datetime) -> tuple[Observation, ...]:
+    """What may have come by a router: only a DHCP server's grant names its client in full."""
+    message = dhcp.decode_dhcp(datagram.payload) if port in (dhcp.SERVER_PORT, dhcp.CLIENT_PORT) else None
+    if message is None or message.kind is not dhcp.DhcpKind.ACK or message.granted_address is None:
+        return ()
+    return (Observation(message.mac, message.granted_address, at, Source.DHCP),)
 
 
 def _granted(message: dhcp.DhcpMessage, sender: MacAddress, packet: IpPacket, at: datetime) -> tuple[Observation, ...]:

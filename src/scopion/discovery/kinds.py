@@ -6,11 +6,9 @@ the weightiest rule spoke, with the words of that rule. Pure: nothing is asked h
 
 from __future__ import annotations
 
-import re
 import tomllib
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -35,6 +33,8 @@ _PATTERNS = {*_OF_TRAITS, "vendor", "mac"}
 _WEIGHTS = range(1, 101)
 _WHOLE = ("port", "requested_options", "role")
 _SHORT = 4
+_WORD = frozenset("abcdefghijklmnopqrstuvwxyz0123456789")
+_SAID_IN_FULL = ("model", "software", "vendor_class", "vendor", "name")
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,22 +67,26 @@ class Rule:
     weight: int
     says: str  # with {match}: what fitted
     medium: Medium
-    patterns: Mapping[str, tuple[re.Pattern[str], ...]]
+    wanted: Mapping[str, tuple[str, ...]]  # by key, beginnings of words or whole texts, of which one has to fit
 
     def evidence(self, known: Known) -> str | None:
         """The rule's words if it fits, else None."""
-        matches = [self._match(key, patterns, known) for key, patterns in self.patterns.items()]
-        if not all(matches):
-            return None
-        return self.says.replace("{match}", str(matches[0]))
+        matches = []
+        for key, wanted in self.wanted.items():
+            match = self._match(key, wanted, known)
+            if match is None:
+                return None
+            matches.append(match)
+        return self.says.replace("{match}", matches[0])
 
     @staticmethod
-    def _match(key: str, patterns: Sequence[re.Pattern[str]], known: Known) -> str | None:
+    def _match(key: str, wanted: Sequence[str], known: Known) -> str | None:
         for text in _texts(key, known):
-            for pattern in patterns:
-                if found := pattern.search(text.casefold()):
+            small = text.casefold()
+            for each in wanted:
+                if small == each if key in _WHOLE else _begins_a_word(small, each):
                     # What fitted, as it was said; a service without its underscores.
-                    whole = text if key in ("model", "software", "vendor_class", "vendor", "name") else found[0]
+                    whole = text if key in _SAID_IN_FULL else each
                     return whole.strip("_ ").removesuffix("._tcp").removesuffix("._udp").removesuffix(".local")
         return None
 
@@ -110,16 +114,10 @@ class Kinds:
         return Guess(kind, evidence, medium, medium_evidence)
 
 
-@cache
-def packaged_rules() -> tuple[Rule, ...]:
-    """The rules that come with the program."""
-    return read_rules(DATA)
-
-
 def load_kinds(folder: Path | None = None) -> Kinds:
     """The packaged rules, and a site's own before them where it has any. Raises InvalidSettings."""
     own = read_rules(folder / SITE_FILE) if folder is not None and (folder / SITE_FILE).exists() else ()
-    return Kinds((*own, *packaged_rules()))
+    return Kinds((*own, *read_rules(DATA)))
 
 
 def read_rules(path: Path) -> tuple[Rule, ...]:
@@ -147,23 +145,30 @@ def _rule(path: Path, number: int, table: dict[str, Any]) -> Rule:
         raise InvalidSettings(f"{where}: weight is a number from 1 to 100")
     if medium not in [str(each) for each in Medium]:
         raise InvalidSettings(f"{where}: medium is wireless or cable, not {medium!r}")
-    patterns = {key: _compiled(where, key, table[key]) for key in table if key in _PATTERNS}
-    if not patterns or not says or not (table.get("kind") or medium != "unknown"):
+    wanted = {key: _checked(where, key, table[key]) for key in table if key in _PATTERNS}
+    if not wanted or not says or not (table.get("kind") or medium != "unknown"):
         raise InvalidSettings(f"{where}: a rule needs a kind or a medium, words (says), and something to look for")
-    return Rule(str(table.get("kind", "")), weight, str(says), Medium(medium), patterns)
+    return Rule(str(table.get("kind", "")), weight, str(says), Medium(medium), wanted)
 
 
-def _compiled(where: str, key: str, texts: object) -> tuple[re.Pattern[str], ...]:
-    """Plain texts that begin a word or are one; never expressions of the file's own, which could run for ever."""
+def _checked(where: str, key: str, texts: object) -> tuple[str, ...]:
+    """Plain texts, never expressions of the file's own: those could run for ever, and take their time to prepare."""
     if not isinstance(texts, list) or not all(isinstance(text, str) and text for text in texts):
         raise InvalidSettings(f"{where}: {key} is a list of texts")
-    if key in _WHOLE:
-        return tuple(re.compile(f"^{re.escape(text)}$") for text in texts)
-    # A short beginning fits too many words: it has to be the whole one, as in ap-2 and tv7.
-    ends = ["(?![a-z])" if len(text) <= _SHORT else "" for text in texts]
-    return tuple(
-        re.compile(f"(?:^|[^a-z0-9]){re.escape(text.casefold())}{end}") for text, end in zip(texts, ends, strict=True)
-    )
+    return tuple(text.casefold() for text in texts)
+
+
+def _begins_a_word(text: str, beginning: str) -> bool:
+    """Whether a word of ``text`` begins so. A short beginning fits too many: it has to be the word, as in ap-2, tv7."""
+    at = text.find(beginning)
+    while at >= 0:
+        end = at + len(beginning)
+        inside = at > 0 and text[at - 1] in _WORD
+        goes_on = len(beginning) <= _SHORT and text[end : end + 1].isalpha()
+        if not inside and not goes_on:
+            return True
+        at = text.find(beginning, at + 1)
+    return False
 
 
 def _texts(key: str, known: Known) -> list[str]:

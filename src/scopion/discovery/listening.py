@@ -29,6 +29,7 @@ class Heard:
     frames: int = 0
     understood: int = 0
     malformed: int = 0
+    passed_over: int = 0  # pairs beyond the bound
     completed: bool = False
     interruption: str = ""
     duration_s: float = 0.0
@@ -68,12 +69,13 @@ def listen(
     seconds: float,
     on_observation: Callable[[Observation], None] = lambda _: None,
     on_progress: Callable[[float, int], None] = lambda _, __: None,
+    on_link: Callable[[Address], bool] = lambda _: False,
 ) -> Heard:
     """Hear for so many seconds; Ctrl-C or a lost interface end it early, and what was heard is kept."""
     clock = attachment.clock
     began = clock.monotonic()
     ends = began + seconds
-    hearing, gathered, heard = Hearing(), Gathered(), Heard()
+    hearing, gathered, heard = Hearing(on_link), Gathered(), Heard()
     try:
         tell_at = known_until = began
         at = clock.now()
@@ -98,7 +100,7 @@ def listen(
         heard.interruption = "interrupted"
     except InterfaceLost as lost:
         heard.interruption = str(lost)
-    heard.observations = gathered.observations()
+    heard.observations, heard.passed_over = gathered.observations(), gathered.passed_over
     heard.frames, heard.understood, heard.malformed = hearing.frames, hearing.decoded.total(), hearing.malformed
     heard.duration_s = clock.monotonic() - began
     return heard

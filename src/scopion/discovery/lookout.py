@@ -5,7 +5,7 @@ With raw frames a box that boots is heard with its first frame; without, the tou
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from ipaddress import IPv4Address
 from typing import Protocol
 
@@ -42,7 +42,7 @@ def open_lookout(
     attachment: Attachment, interface: Interface, own_address: IPv4Address, method: Method, pace: float
 ) -> Lookout:
     """The lookout for a method. Raises NotPermitted, InterfaceLost."""
-    again = _Again(SweepPlan(pace, max_rounds=1, min_rounds=1, min_span_s=0.0, checks=False))
+    again = _Again(pace, AGAIN_S)
     if method is Method.ARP:
         return _FrameLookout(attachment, interface, own_address, again)
     return _AskingLookout(attachment, open_asker(method, attachment, interface, own_address), again)
@@ -51,16 +51,17 @@ def open_lookout(
 class _Again:
     """One sweep after the other."""
 
-    def __init__(self, plan: SweepPlan) -> None:
-        self._plan = plan
+    def __init__(self, pace: float, every_s: float) -> None:
+        self._plan = SweepPlan(pace, max_rounds=1, min_rounds=1, min_span_s=0.0, checks=False)
+        self._every_s = every_s
         self._sweep: Sweep | None = None
         self._next_at = 0.0
 
-    def due(self, addresses: Collection[IPv4Address], now: float) -> list[Address]:
+    def due(self, addresses: Iterable[Address], now: float) -> list[Address]:
         """Whom to ask right now."""
         if (self._sweep is None or self._sweep.done) and now >= self._next_at:
             self._sweep = Sweep(addresses, self._plan)
-            self._next_at = now + AGAIN_S
+            self._next_at = now + self._every_s
         return self._sweep.due(now) if self._sweep else []
 
     def wake_at(self, now: float) -> float:
@@ -77,7 +78,7 @@ class _FrameLookout:
         self._clock = attachment.clock
         self._mac, self._own = interface.mac, own_address
         self._again = again
-        self._hearing = Hearing()
+        self._hearing = Hearing(interface.reaches)
         self._link = attachment.open_link(interface, Traffic.TALK)
 
     def turn(self, addresses: Collection[IPv4Address]) -> Iterator[Observation]:
@@ -130,6 +131,7 @@ class Roll:
         interface: Interface,
         own_address: IPv4Address,
         method: Method,
+        pace: float,
         present: Collection[Observation],
     ) -> None:
         self._clock = attachment.clock
@@ -146,7 +148,7 @@ class Roll:
         self._last_sign = dict.fromkeys(self._present, now)
         self._requests = dict.fromkeys(self._present, 0)
         self._answers_at_all: set[Address] = set(self._present) if raw else set()
-        self._next_check = now
+        self._again = _Again(pace, CHECK_EVERY_S)
 
     @property
     def mute(self) -> list[Address]:
@@ -156,12 +158,10 @@ class Roll:
     def turn(self) -> Observation | None:
         """A moment of asking; who has just turned out to be gone."""
         now = self._clock.monotonic()
-        if now >= self._next_check:
-            self._next_check = now + CHECK_EVERY_S
-            for address in self._present:
-                self._asker.ask(address)
-                self._requests[address] += 1
-        for answer in self._asker.answers(self._next_check):
+        for address in self._again.due(self._present, now):
+            self._asker.ask(address)
+            self._requests[address] += 1
+        for answer in self._asker.answers(min(self._again.wake_at(now), now + CHECK_EVERY_S)):
             known = self._present.get(answer.address)
             if known is not None and (answer.mac == known.mac or answer.mac is None):
                 self._last_sign[answer.address] = self._clock.monotonic()

@@ -7,7 +7,7 @@ from collections.abc import Container, Iterator, Sequence
 from ipaddress import IPv4Address
 
 from scopion.attachment.ports import Attachment, Interface, Letter
-from scopion.discovery.names import NameSearch
+from scopion.discovery.names import PACE, NameSearch
 from scopion.model.address import Address
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
@@ -24,7 +24,7 @@ _IPV4_FIRST_S = 0.4
 class NameCompany:
     """A ``Companion`` that learns names of hosts on an interface's link, or beyond a router if there is none.
 
-    ``known`` are pairs whose names are fresh enough to be left alone.
+    ``known`` are pairs whose names are fresh enough to be left alone; ``group_pace`` bounds the questions to groups.
     """
 
     def __init__(
@@ -33,10 +33,11 @@ class NameCompany:
         interface: Interface | None,
         resolvers: Sequence[Address],
         known: Container[tuple[MacAddress | None, Address]] = (),
+        group_pace: float = PACE,
     ) -> None:
         load_library()
         self._clock = attachment.clock
-        self._search = NameSearch(resolvers, on_link=interface is not None)
+        self._search = NameSearch(resolvers, on_link=interface is not None, group_pace=group_pace)
         self._on_link = attachment.open_mailbox(interface)
         self._to_resolvers = attachment.open_mailbox(None)
         self._known = known

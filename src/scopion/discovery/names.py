@@ -23,9 +23,10 @@ from scopion.wire import dns, netbios
 
 # When a host is asked again, and when it is given up, in seconds after the first question to it.
 REPEAT_S, BY_GROUP_S, GIVE_UP_S = 0.25, 0.5, 1.0
-# Questions a second: 1,000 of some 90 bytes are 0.7 Mbit/s. On the air they are to single stations, which take a
-# tenth of a broadcast's time.
+# Questions a second to single hosts: 1,000 of some 90 bytes are 0.7 Mbit/s. On the air a station takes them at its own
+# rate, in a tenth of a broadcast's time; those to groups go no faster than the scan's requests.
 PACE = 1000.0
+_BURST_S = 0.05
 _SERVICES = "_services._dns-sd._udp.local"
 
 
@@ -37,16 +38,6 @@ class Question:
     to: Address
     port: int
     by_resolver: bool = False  # it goes wherever the routes lead, not by the scan's interface
-
-
-@dataclass(slots=True)
-class _Asked:
-    """What is known of one host's questions."""
-
-    began: float
-    named: bool = False
-    repeated: bool = False
-    by_group: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,36 +61,47 @@ class Learnt:
 class NameSearch:
     """The questions about some hosts, on this link or beyond. ``due`` gives what to send, ``heard`` takes what came."""
 
-    def __init__(self, resolvers: Sequence[Address], *, on_link: bool = True, chance: Random | None = None) -> None:
+    def __init__(
+        self,
+        resolvers: Sequence[Address],
+        *,
+        on_link: bool = True,
+        group_pace: float = PACE,
+        chance: Random | None = None,
+    ) -> None:
         self._on_link = on_link
         self._resolvers = tuple(resolvers)
         self._chance = chance or SystemRandom()  # numbers that nobody can guess, or anybody could answer
-        self._asked: dict[Address, _Asked] = {}
+        self._last_began = 0.0
+        self._asked: set[Address] = set()
+        self._unnamed: dict[Address, float] = {}  # since when each is asked about, in that order
+        self._to_repeat: deque[tuple[float, Address]] = deque()
+        self._to_ask_by_group: deque[tuple[float, Address]] = deque()
         self._open: dict[int, _Open] = {}
-        self._queue: deque[Question] = deque()
-        self._next_send = -1.0  # before any clock begins: the first burst is as large as the others
+        self._direct = _Paced(PACE)
+        self._by_groups = _Paced(min(PACE, group_pace))
 
     def ask_about(self, address: Address, now: float) -> None:
         """Begin to ask about a host."""
-        if address not in self._asked:
-            self._asked[address] = _Asked(now)
-            self._queue.extend(self._questions(address))
+        if address in self._asked:
+            return
+        self._asked.add(address)
+        self._last_began = self._unnamed[address] = now
+        self._to_repeat.append((now + REPEAT_S, address))
+        self._to_ask_by_group.append((now + BY_GROUP_S, address))
+        self._direct.queue.extend(self._questions(address))
 
     def due(self, now: float) -> list[Question]:
-        """What to send right now, at the pace."""
-        for address, state in list(self._asked.items()):
-            if not state.repeated and now >= state.began + REPEAT_S:
-                state.repeated = True
-                self._queue.extend([] if state.named else self._questions(address))
-            if not state.by_group and now >= state.began + BY_GROUP_S:
-                state.by_group = True
-                self._queue.extend([] if state.named else self._by_group(address))
-        self._next_send = max(self._next_send, now - 0.05)  # no more than 50 at once after a pause
-        sent = []
-        while self._queue and self._next_send <= now:
-            sent.append(self._queue.popleft())
-            self._next_send += 1.0 / PACE
-        return sent
+        """What to send right now, at the paces."""
+        for waiting, paced, questions in (
+            (self._to_repeat, self._direct, self._questions),
+            (self._to_ask_by_group, self._by_groups, self._group_questions),
+        ):
+            while waiting and waiting[0][0] <= now:
+                _, address = waiting.popleft()
+                paced.queue.extend(questions(address) if address in self._unnamed else [])
+        self._direct.queue.extend(self._by_groups.due(now))  # all together keep the pace, too
+        return self._direct.due(now)
 
     def heard(self, letter: Letter) -> Learnt | None:
         """What an answer tells; None if it answers no question of ours or cannot be read."""
@@ -112,14 +114,15 @@ class NameSearch:
         except MalformedFrame:
             return None
         if any(trait.kind is TraitKind.NAME for trait in traits):
-            self._asked[known.about].named = True
+            self._unnamed.pop(known.about, None)
         return Learnt(known.about, traits) if traits else None
 
     def done(self, now: float) -> bool:
         """Whether nobody has anything more to say, or has had time enough."""
-        return not self._queue and all(
-            now >= state.began + (REPEAT_S if state.named else GIVE_UP_S) for state in self._asked.values()
-        )
+        if self._direct.queue or self._by_groups.queue or now < self._last_began + REPEAT_S:
+            return False
+        last_unnamed = next(reversed(self._unnamed.values()), None)
+        return last_unnamed is None or now >= last_unnamed + GIVE_UP_S
 
     def _questions(self, address: Address) -> list[Question]:
         name = dns.reverse_name(address)
@@ -136,7 +139,7 @@ class NameSearch:
             found.append(Question(netbios.encode_status_request(number), address, netbios.PORT))
         return found
 
-    def _by_group(self, address: Address) -> list[Question]:
+    def _group_questions(self, address: Address) -> list[Question]:
         if not self._on_link:
             return []
         name = dns.reverse_name(address)
@@ -168,6 +171,24 @@ class NameSearch:
             number = self._chance.randrange(1, 1 << 16)
         self._open[number] = question
         return number
+
+
+class _Paced:
+    """Questions that wait for their turn, so many a second."""
+
+    def __init__(self, pace: float) -> None:
+        self.queue: deque[Question] = deque()
+        self._gap = 1.0 / pace
+        self._next_send = -1.0  # before any clock begins: the first burst is as large as the others
+
+    def due(self, now: float) -> list[Question]:
+        """Those whose turn it is; after a pause no more at once than fit into a twentieth of a second."""
+        self._next_send = max(self._next_send, now - max(_BURST_S, self._gap))
+        sent = []
+        while self.queue and self._next_send <= now:
+            sent.append(self.queue.popleft())
+            self._next_send += self._gap
+        return sent
 
 
 def _read_status(payload: bytes) -> tuple[Trait, ...]:

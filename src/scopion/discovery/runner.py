@@ -125,8 +125,8 @@ def run_scan(
                 if sweep.done:
                     break
                 gathering.take(sweep, sweep.wake_at())
-                progress = Progress(done_before + sweep.touched, len(addresses), gathering.answered, sweep.rounds)
-                watcher.on_progress(progress)
+                touched = min(done_before + sweep.touched, len(addresses))
+                watcher.on_progress(Progress(touched, len(addresses), gathering.answered, sweep.rounds))
             gathering.settle(sweep)
             gathering.account(sweep, KERNEL_REQUESTS if touch else 1, again=done_before >= len(addresses))
             done_before += sweep.total
@@ -139,7 +139,7 @@ def run_scan(
         findings.interruption = str(lost)
     if sweep is not None:
         sweep.stop(clock.monotonic())
-        gathering.account(sweep, 1)
+        gathering.account(sweep, 1, again=done_before >= len(addresses))
         findings.asked_enough.clear()  # an unfinished scan says nothing about who is absent
     findings.duration_s = clock.monotonic() - began
     return findings
@@ -186,7 +186,9 @@ class _Gathering:
 
     def _take(self, sweep: SideBySide, answer: Answer) -> None:
         known = self._macs.get(answer.address, [])
-        missing = set(self._expected.get(answer.address, ())) - {answer.mac, *known}
+        # An answer without a MAC is as much as anybody there will tell.
+        expected = self._expected.get(answer.address, ()) if answer.mac is not None else ()
+        missing = set(expected) - {answer.mac, *known}
         about = sweep.heard(answer.address, answer.at, answer=answer.asked, settled=not missing)
         if not about and answer.address not in self._macs and not self._welcome(answer):
             return

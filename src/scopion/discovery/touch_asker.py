@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Container, Iterator
+from contextlib import suppress
 
-from scopion.attachment.ports import Attachment, Interface, Neighbour, NeighbourState
+from scopion.attachment.ports import Attachment, EchoLine, Interface, Neighbour, NeighbourState
 from scopion.discovery.answer import Answer
 from scopion.model.address import Address
+from scopion.model.errors import NotPermitted
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Source
+from scopion.wire.icmp import ALL_NODES
 
 # How often the neighbour table is read while waiting: a dump of some hundred entries takes a millisecond.
 _TABLE_EVERY_S = 0.05
@@ -17,6 +20,9 @@ _TABLE_EVERY_S = 0.05
 _REFUSES_WITHIN_S = 1.0
 # The system tries three times, a second apart, before it gives a neighbour up (retrans_time_ms of neigh/default).
 _TRIES_S = 2.8
+# Groups get lost more easily than anything: all nodes are called so often, and so far apart.
+CALLS, _CALL_EVERY_S = 3, 0.7
+_MOST_CALLED_BACK = 4096  # who makes up addresses without end gets no further
 
 
 Doubtful = Container[tuple[MacAddress | None, Address]]
@@ -41,6 +47,13 @@ class TouchAsker:
             entry.address for entry in attachment.neighbours(interface) if entry.state is NeighbourState.REACHABLE
         }
         self._repeated: set[Address] = set()
+        self._echo: EchoLine | None = None
+        if interface.ipv6:
+            with suppress(NotPermitted):  # then IPv6 nodes are asked only where their addresses are known
+                self._echo = attachment.open_echo()
+        self._calls = 0
+        self._next_call = 0.0
+        self._called_back: set[Address] = set()
         self._elsewhere: dict[MacAddress | None, Address] = {}  # who has certainly come to an address
         self._refused: dict[Address, float] = {}
         self._checking = False
@@ -52,7 +65,8 @@ class TouchAsker:
             self._waiting.append(address)
 
     def call(self) -> None:
-        """Nothing: a datagram to a group makes nobody answer."""
+        """Have all IPv6 nodes of the link called, where the system lets this user send ICMP echo."""
+        self._calls = CALLS if self._echo is not None else 0
 
     def answers(self, deadline: float) -> Iterator[Answer]:
         """Read the table every now and then, with the refusals that have come in."""
@@ -62,6 +76,7 @@ class TouchAsker:
         self._datagrams.wait(min(deadline, clock.monotonic() + _TABLE_EVERY_S))
         self._refused.update(self._datagrams.refusals())
         now = clock.monotonic()
+        self._call_and_hear(now)
         if now - self._read_at < _TABLE_EVERY_S and now < deadline:
             return
         self._read_at = now
@@ -74,8 +89,24 @@ class TouchAsker:
         return self._checking or bool(self._waiting) or repeated
 
     def close(self) -> None:
-        """Close the socket."""
+        """Close the sockets."""
         self._datagrams.close()
+        if self._echo is not None:
+            self._echo.close()
+
+    def _call_and_hear(self, now: float) -> None:
+        """Send the calls that are due. Who replies is there: a touch makes the system look for the MAC."""
+        if self._echo is None:
+            return
+        if self._calls and now >= self._next_call:
+            self._calls -= 1
+            self._next_call = now + _CALL_EVERY_S
+            self._echo.send(ALL_NODES, self._interface)
+        for address, at in self._echo.replies(now):
+            self._refused[address] = at  # a sign of life of its own, as a refusal is
+            if address not in self._called_back and len(self._called_back) < _MOST_CALLED_BACK:
+                self._called_back.add(address)
+                self.ask(address)
 
     def _touched(self, address: Address) -> bool:
         done = self._datagrams.touch(address)

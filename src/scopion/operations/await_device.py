@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
-from contextlib import closing
+from collections.abc import Callable, Collection, Iterable
+from contextlib import ExitStack, closing
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
+from scopion.discovery.listening import Gathered
 from scopion.discovery.lookout import Roll, open_lookout
 from scopion.discovery.name_company import NameCompany
 from scopion.model.address import Address
@@ -14,7 +15,7 @@ from scopion.model.errors import CheckNotMet, NotFound, ScopionError, UsageError
 from scopion.model.mac import MacAddress, hex_digits
 from scopion.model.observation import Observation
 from scopion.operations.hosts import Describer, Host
-from scopion.operations.look import who_answers
+from scopion.operations.look import name_servers, who_answers
 from scopion.operations.prepare import ScanRequest, prepare_scan
 from scopion.operations.site import Site
 from scopion.roster.devices import all_devices
@@ -99,7 +100,8 @@ class Waiting:
         self._on_waiting(f"waiting until {who} stops answering on {self._interface.name}")
         prepared = self._prepared
         assert prepared.own_address is not None
-        roll = Roll(self._site.attachment, self._interface, prepared.own_address, prepared.method, watched)
+        own, method = prepared.own_address, prepared.method
+        roll = Roll(self._site.attachment, self._interface, own, method, prepared.pace, watched)
         with closing(roll):
             told = False
             began = self._clock.monotonic()
@@ -123,16 +125,15 @@ class Waiting:
     def _look(self, *, names: bool) -> list[Observation]:
         """Who is here when it begins."""
         prepared = self._prepared
-        company = NameCompany(self._site.attachment, self._interface, self._resolvers()) if names else None
-        try:
-            return who_answers(self._site, prepared, company)
-        finally:
-            if company is not None:
-                company.close()
+        with ExitStack() as stack:
+            return who_answers(self._site, prepared, self._name_company(stack) if names else None)
 
-    def _resolvers(self) -> list[Address]:
-        own = self._site.settings.names.resolvers
-        return list(own) or [each for each in (self._interface.gateway,) if each]
+    def _name_company(self, stack: ExitStack) -> NameCompany:
+        """Asks for names; closed with the stack."""
+        servers = name_servers(self._site, self._interface)
+        company = NameCompany(self._site.attachment, self._interface, servers, group_pace=self._prepared.pace)
+        stack.callback(company.close)
+        return company
 
     def _hosts(self, seen: Iterable[Observation]) -> list[Host]:
         return self._describer.hosts(list(seen), ())
@@ -156,22 +157,21 @@ class Waiting:
         prepared = self._prepared
         assert prepared.own_address is not None
         own, method = prepared.own_address, prepared.method
-        lookout = open_lookout(self._site.attachment, self._interface, own, method, prepared.pace)
-        names = NameCompany(self._site.attachment, self._interface, self._resolvers()) if wanted.name else None
-        coming: dict[MacAddress, tuple[float, list[Observation]]] = {}
-        with closing(lookout):
+        with ExitStack() as stack:
+            lookout = open_lookout(self._site.attachment, self._interface, own, method, prepared.pace)
+            stack.callback(lookout.close)
+            names = self._name_company(stack) if wanted.name else None
+            coming = _Coming(here)
             while self._goes_on():
                 for seen in [*lookout.turn(prepared.addresses or ()), *self._named(names)]:
-                    if seen.mac is None or seen.mac in here:
-                        continue
-                    since, group = coming.setdefault(seen.mac, (self._clock.monotonic(), []))
-                    group.append(seen)
-                    if names is not None and seen.address is not None:
+                    if coming.add(seen, self._clock.monotonic()) and names is not None and seen.address is not None:
                         names.met(seen)
-                for since, group in coming.values():
-                    host = self._ready(group, since)
+                for mac, since in list(coming.undecided.items()):
+                    host = self._ready(coming.of(mac), since)
                     if host is not None and (wanted.anybody or wanted.fits(host)):
                         return host
+                    if host is not None:
+                        del coming.undecided[mac]  # until something else is heard of it
         who = "nobody came" if wanted.anybody else "nobody who fits came"
         raise CheckNotMet(f"{who} within {self._timeout_s:g} s")
 
@@ -190,6 +190,28 @@ class Waiting:
 
     def _goes_on(self) -> bool:
         return self._ends is None or self._clock.monotonic() < self._ends
+
+
+class _Coming:
+    """Those who were not here when it began, and what is known of each. Bounded: one may wait for months."""
+
+    def __init__(self, here: Collection[MacAddress | None]) -> None:
+        self._here = here
+        self._gathered = Gathered()
+        self._groups: dict[MacAddress, list[Observation]] = {}
+        self.undecided: dict[MacAddress, float] = {}  # of whom something new was heard, and since when
+
+    def add(self, seen: Observation, now: float) -> bool:
+        """Take one in; whether it tells anything new of somebody who has come."""
+        if seen.mac is None or seen.mac in self._here or not self._gathered.add(seen):
+            return False
+        self._groups.setdefault(seen.mac, []).append(seen)
+        self.undecided.setdefault(seen.mac, now)
+        return True
+
+    def of(self, mac: MacAddress) -> list[Observation]:
+        """All that was new of one."""
+        return self._groups[mac]
 
 
 def _beginnings(text: str) -> list[str]:

@@ -72,8 +72,8 @@ class Memory:
         """Who was at which address when the roster last heard of it."""
         found: dict[Address, list[MacAddress]] = defaultdict(list)
         for stay in (each for device in self.devices for each in device.stays):
-            if stay.present and stay.mac is not None:
-                found[stay.address].append(stay.mac)
+            if stay.present:  # a host without a MAC is expected as well, by its address alone
+                found[stay.address] += [stay.mac] if stay.mac is not None else []
         return found
 
     def just_left(self, site: Site) -> set[tuple[MacAddress | None, Address]]:
@@ -88,16 +88,19 @@ class Memory:
         }
 
     def freshly_named(self, site: Site) -> set[tuple[MacAddress | None, Address]]:
-        """The pairs of MAC and address whose names were heard lately: they need not be asked for again."""
+        """The pairs of MAC and address whose names were heard lately: they need not be asked for again.
+
+        Beyond a router the MAC is told only after the names: there the address alone has to do.
+        """
         since = site.clock.now() - timedelta(seconds=site.settings.names.lifetime_s)
-        return {
-            (adapter.mac, stay.address)
+        named = {
+            (stay.mac, stay.address)
             for device in self.devices
-            for adapter in device.adapters
-            if any(known.trait.kind is TraitKind.NAME and known.last_seen > since for known in adapter.traits)
-            for stay in adapter.stays
+            if any(known.trait.kind is TraitKind.NAME and known.last_seen > since for known in device.traits)
+            for stay in device.stays
             if stay.present
         }
+        return named | {(None, address) for _, address in named}
 
     def fold(
         self,

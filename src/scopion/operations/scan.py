@@ -8,7 +8,6 @@ from contextlib import ExitStack
 from datetime import datetime
 from ipaddress import IPv4Address, IPv6Address
 
-from scopion.attachment.choose import what_happened
 from scopion.attachment.ports import NeighbourState, Traffic
 from scopion.discovery.asking import Method, open_asker, plan_for
 from scopion.discovery.listening import listen
@@ -21,6 +20,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source
 from scopion.operations.here import ask_gateway_mac, find_gateway_mac
 from scopion.operations.hosts import Describer, Host
+from scopion.operations.look import interruption, name_servers
 from scopion.operations.prepare import PreparedScan
 from scopion.operations.recognise import Recognition, Verdict, recognise
 from scopion.operations.remember import Memory
@@ -86,8 +86,13 @@ class _Scan:
             def tell(passed: float, frames: int) -> None:
                 self._on_progress(Progress(round(passed), round(seconds), len(self._met), frames))
 
-            heard = listen(link, self._site.attachment, seconds, self._show, tell)
+            on_link = self._interface.reaches
+            heard = listen(link, self._site.attachment, seconds, self._show, tell, on_link)
+            more = (
+                f"{heard.passed_over} sightings of more devices than are kept were passed over: somebody makes them up"
+            )
             return Findings(
+                remarks=[more] if heard.passed_over else [],
                 observations=heard.observations,
                 heard=heard,
                 completed=heard.completed,
@@ -129,7 +134,8 @@ class _Scan:
         if prepared.names:
             on_link = self._interface if prepared.attached else None
             known = self._memory.freshly_named(self._site)
-            names = NameCompany(self._site.attachment, on_link, self._resolvers(), known)
+            servers = name_servers(self._site, self._interface)
+            names = NameCompany(self._site.attachment, on_link, servers, known, prepared.pace)
             self._stack.callback(names.close)
             found.append(names)
         if prepared.ports:
@@ -137,14 +143,6 @@ class _Scan:
             self._stack.callback(ports.close)
             found.append(ports)
         return found
-
-    def _resolvers(self) -> list[Address]:
-        """The name servers to ask: those of the settings, else the gateway and the first of the system's own."""
-        if self._site.settings.names.resolvers:
-            return list(self._site.settings.names.resolvers)
-        gateway = self._interface.gateway
-        found = [*([gateway] if gateway else []), *self._site.attachment.resolvers()[:1]]
-        return list(dict.fromkeys(found))
 
     def _known_ipv6(self) -> list[IPv6Address] | None:
         """The IPv6 addresses at which somebody was last seen on this link; None for a part of a subnet."""
@@ -166,8 +164,7 @@ class _Scan:
 
     def _distrust_a_dead_interface(self, findings: Findings) -> None:
         """A scan whose interface went away meanwhile is partial: its silence says nothing about who has left."""
-        now = next((each for each in self._site.attachment.interfaces() if each.name == self._interface.name), None)
-        happened = what_happened(self._interface, now, self._prepared.from_address)
+        happened = interruption(self._site, self._prepared)
         if happened and findings.completed:
             findings.completed = False
             findings.interruption = happened

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from ipaddress import IPv4Network
 
 from scopion.attachment.choose import Choice
@@ -22,6 +22,7 @@ from scopion.roster.contests import claimants, speakers
 # Less loss than this is not worth a word.
 WORTH_TELLING_LOSS = 0.05
 _DHCP_SERVER = (TraitKind.ROLE, "dhcp-server")
+_DHCP_HEARD_WITHIN = timedelta(days=1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,18 +96,26 @@ def _odd_roles(result: ScanResult) -> list[str]:
     servers = {
         host.mac: f"{host.name or host.mac} at {host.address}"
         for host in result.hosts
-        if host.mac and any((trait.kind, trait.value) == _DHCP_SERVER for trait in host.traits)
+        if host.mac and _gives_out_addresses(host, result)
     }
     told = []
     if len(servers) > 1:
         told.append(
-            f"{joined(list(servers.values()))} both give out addresses (DHCP): unless that is meant, one of them sends "
+            f"{joined(list(servers.values()))} give out addresses (DHCP): unless that is meant, one of them sends "
             "people the wrong way; often it is a second router, plugged in by the wrong socket"
         )
     for host in result.hosts:
         if host.mac and host.mac.is_virtual_router:
             told.append(f"{host.address} belongs to {host.mac}, which several routers share (VRRP or its like)")
     return told
+
+
+def _gives_out_addresses(host: Host, result: ScanResult) -> bool:
+    """Whether it was heard as a DHCP server now or within a day: it may have been put right since."""
+    heard = [trait for seen in result.findings.observations if seen.mac == host.mac for trait in seen.traits]
+    since = result.started - _DHCP_HEARD_WITHIN
+    heard += [each.trait for each in host.device.traits if each.last_seen > since] if host.device else []
+    return any((trait.kind, trait.value) == _DHCP_SERVER for trait in heard)
 
 
 def _contests(result: ScanResult) -> list[tuple[Address, list[str]]]:

@@ -15,10 +15,10 @@ from scopion.discovery.conflict import ConflictProbe
 from scopion.model.address import Address
 from scopion.model.clock import spoken_span
 from scopion.model.device import Device
-from scopion.model.errors import InvalidTarget, MalformedFrame
+from scopion.model.errors import InvalidTarget, MalformedFrame, ScopionError
 from scopion.model.observation import Observation
 from scopion.model.targets import Targets
-from scopion.operations.look import who_answers
+from scopion.operations.look import require_uninterrupted, who_answers
 from scopion.operations.prepare import PreparedScan, ScanRequest, prepare_scan
 from scopion.operations.site import Site
 from scopion.roster.devices import all_devices
@@ -62,8 +62,8 @@ class Spare:
 def spare_addresses(site: Site, text: str | None, unused_for: timedelta) -> Spare:
     """Look at a subnet and sort its addresses. Raises InvalidTarget, NoInterface, ScopionError."""
     prepared = prepare_scan(site, ScanRequest(targets=(text,) if text else (), no_names=True))
-    answering = {seen.address: seen for seen in who_answers(site, prepared)}
-    judge = _Judge(site, prepared, answering, unused_for)
+    judge = _Judge(site, prepared, unused_for)
+    judge.answering = _answering(site, prepared)
     places = [judge.place(address) for address in prepared.targets]
     # Never used by anyone comes first, then what has been free for longest.
     free = sorted((each for each in places if each.spare), key=lambda each: (each.last_used or _EVER, each.address))
@@ -79,28 +79,27 @@ def may_be_taken(
         if subnet.prefixlen <= 30 and address in (subnet.network_address, subnet.broadcast_address):
             raise InvalidTarget(f"{address} is no address for a host: it is an edge of {subnet}")
     prepared = prepare_scan(site, ScanRequest(targets=(str(address),), no_names=True))
-    judge = _Judge(site, prepared, {}, unused_for)
+    judge = _Judge(site, prepared, unused_for)
     place = judge.place(address)
     if place.against:
         return place, False
     if prepared.method is not Method.ARP:
-        answering = {seen.address: seen for seen in who_answers(site, prepared)}
-        return _Judge(site, prepared, answering, unused_for).place(address), False
+        judge.answering = {seen.address: seen for seen in who_answers(site, prepared)}
+        return judge.place(address), False
     found = _probed(site, prepared, address, on_probe)
+    require_uninterrupted(site, prepared)
     return (Place(address, found, place.last_used, place.last_user) if found else place), True
 
 
 class _Judge:
     """What speaks against an address."""
 
-    def __init__(
-        self, site: Site, prepared: PreparedScan, answering: Mapping[Address | None, Observation], unused_for: timedelta
-    ) -> None:
+    def __init__(self, site: Site, prepared: PreparedScan, unused_for: timedelta) -> None:
+        self.answering: Mapping[Address | None, Observation] = {}
         roster = site.roster_for_reading()
         self._devices = all_devices(roster) if roster else []
         self._uses = last_uses(roster) if roster else {}
         self._of_mac = {mac: device for device in self._devices for mac in device.macs}
-        self._answering = answering
         self._own = {each.ip for each in prepared.choice.interface.addresses}
         self._gateway = prepared.choice.interface.gateway
         self._now = site.clock.now()
@@ -122,8 +121,8 @@ class _Judge:
             return "it is this machine's own"
         if address == self._gateway:
             return "it is the gateway's"
-        if address in self._answering:
-            seen = self._answering[address]
+        if address in self.answering:
+            seen = self.answering[address]
             return f"{self._called(self._of_mac.get(seen.mac) if seen.mac else None, str(seen.mac))} answers there"
         if last is not None and last > self._now - self._unused_for:
             return f"{user} used it {spoken_span(self._now - last)} ago"
@@ -134,6 +133,20 @@ class _Judge:
     @staticmethod
     def _called(device: Device | None, otherwise: str) -> str:
         return device.called if device else otherwise if otherwise != "None" else "somebody"
+
+
+def _answering(site: Site, prepared: PreparedScan) -> dict[Address | None, Observation]:
+    """Who answers in a subnet. Raises ScopionError where nobody at all does though there is a gateway.
+
+    Then a plug is pulled somewhere, and every address would look free.
+    """
+    found = {seen.address: seen for seen in who_answers(site, prepared)}
+    gateway = prepared.choice.interface.gateway
+    if not found and gateway is not None and prepared.addresses is not None and gateway in prepared.addresses:
+        raise ScopionError(
+            "nobody answered, not even the gateway, so nothing can be said: is this the right interface?"
+        )
+    return found
 
 
 def _probed(site: Site, prepared: PreparedScan, address: IPv4Address, on_probe: Callable[[int], None]) -> str:

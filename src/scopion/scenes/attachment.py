@@ -68,7 +68,7 @@ class SceneAttachment:
 
     def open_echo(self) -> EchoLine:
         """Echo to every host of the scene, also where only a router leads."""
-        return SceneEcho(self._everywhere, self._resolve)
+        return SceneEcho(self._everywhere, self._resolve, self._segment)
 
     def open_connector(self) -> Connector:
         """Connections to every host of the scene."""

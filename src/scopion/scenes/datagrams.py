@@ -6,12 +6,14 @@ import heapq
 from collections.abc import Callable, Sequence
 from ipaddress import ip_address
 
-from scopion.attachment.ports import Connected, Letter, Neighbour, NeighbourState
+from scopion.attachment.ports import Connected, Interface, Letter, Neighbour, NeighbourState
 from scopion.model.address import Address
 from scopion.model.mac import MacAddress
 from scopion.scenes import voices
+from scopion.scenes.scene import SceneHost
 from scopion.scenes.segment import Segment
 from scopion.wire import dns
+from scopion.wire.icmp import ALL_NODES
 
 
 class SceneDatagrams:
@@ -119,19 +121,29 @@ class SceneMailbox:
 class SceneEcho:
     """An ``EchoLine`` to all hosts of a scene, near and far."""
 
-    def __init__(self, segment: Segment, resolve: Callable[[Address], None]) -> None:
+    def __init__(
+        self, segment: Segment, resolve: Callable[[Address], None], link: Callable[[Interface], Segment]
+    ) -> None:
         self._segment = segment
         self._resolve = resolve
+        self._link = link
         self._due: list[tuple[float, int]] = []
 
-    def send(self, address: Address) -> bool:
-        """One request; whoever is there answers, or the answer is lost."""
+    def send(self, address: Address, interface: Interface | None = None) -> bool:
+        """One request; whoever is there answers, or the answer is lost. To all nodes of a link, all of them."""
         self._resolve(address)
+        if address == ALL_NODES and interface is not None:
+            for host, _ in self._link(interface).present():
+                for own in [each for each in host.ipv6 if each.is_link_local][:1]:
+                    self._answer(host, own)
         for host in self._segment.at(address)[:1]:
-            if self._segment.tries_needed(host, 1) is not None:
-                at = self._segment.clock.monotonic() + self._segment.delay(host)
-                heapq.heappush(self._due, (at, int(address)))
+            self._answer(host, address)
         return True
+
+    def _answer(self, host: SceneHost, address: Address) -> None:
+        if self._segment.tries_needed(host, 1) is not None:
+            at = self._segment.clock.monotonic() + self._segment.delay(host)
+            heapq.heappush(self._due, (at, int(address)))
 
     def replies(self, deadline: float) -> tuple[tuple[Address, float], ...]:
         """Who has replied by now, or the next who does until the deadline."""

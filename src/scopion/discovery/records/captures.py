@@ -42,6 +42,8 @@ def read_capture(stream: BinaryIO, as_of: datetime, on_progress: Callable[[int],
         reading.about += f", {hearing.malformed} damaged"
     for link_type, count in sorted(capture.skipped.items()):
         reading.trouble(f"link type {link_type}", f"{counted(count, 'frame')} that are not Ethernet")
+    if gathered.passed_over:
+        reading.trouble("the rest", f"{counted(gathered.passed_over, 'sighting')} of more devices than are kept")
     if capture.problem:
         reading.unread += 1
         reading.problems.append(Problem("the file", capture.problem))

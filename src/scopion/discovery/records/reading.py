@@ -71,9 +71,13 @@ class Reading:
             mac = None
         if address is not None and not is_of_a_host(address):
             address = None
-        if mac is None or len(self.observations) >= MAX_RECORDS:
-            self.full = self.full or mac is not None
+        if mac is None:
             return False
+        if len(self.observations) >= MAX_RECORDS:
+            if not self.full:
+                self.full = True
+                self.trouble("the rest", f"more than {MAX_RECORDS:,} records: that is no list of one network's devices")
+            return True
         said = tuple(trait for trait in traits if trait is not None)
         self.observations.append(Observation(mac, address, at, source, medium, traits=said, recorded=True))
         return True
