@@ -17,7 +17,8 @@ from scopion.model.errors import InvalidSettings, Refused
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source, Trait, TraitKind
 from scopion.operations.recognise import MANY_FAMILIAR, Verdict, recognise
-from scopion.roster.devices import all_devices, set_description
+from scopion.roster.descriptions import set_description
+from scopion.roster.devices import all_devices
 from scopion.roster.folding import fold, note_gateway_changed
 from scopion.roster.resolve import resolve
 from scopion.roster.scans import KnownSubnet

@@ -20,7 +20,8 @@ from scopion.model.errors import AmbiguousDevice, NotFound, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source
 from scopion.operations.recognise import Verdict, recognise
-from scopion.roster.devices import all_devices, set_description
+from scopion.roster.descriptions import set_description
+from scopion.roster.devices import all_devices
 from scopion.roster.folding import fold, note_own_adapters
 from scopion.roster.resolve import resolve
 from scopion.roster.scans import KnownSubnet

@@ -20,3 +20,7 @@ class SystemClock:
     def local(self, moment: datetime) -> datetime:
         """In the time zone of this machine."""
         return moment.astimezone()
+
+    def from_local(self, wall: datetime) -> datetime:
+        """An hour skipped in spring counts on from the one before; of one repeated in autumn it is the first."""
+        return wall.astimezone(UTC)

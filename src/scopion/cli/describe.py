@@ -1,14 +1,19 @@
-"""``scopion label`` and ``scopion mark``."""
+"""What people say of devices: ``scopion label``, ``mark``, ``same`` and ``forget``."""
 
 from __future__ import annotations
 
 from datetime import date
+from typing import TYPE_CHECKING
 
 import click
 
 from scopion.cli import options
 from scopion.cli.session import Session, pass_session
 from scopion.model.device import Device, Standing
+from scopion.model.text import counted
+
+if TYPE_CHECKING:
+    from scopion.operations.describe import Mark
 
 
 @click.command()
@@ -30,33 +35,99 @@ def label(session: Session, /, device: str, text: str | None, **texts: str | Non
     named = f"is now {after.label!r}" if after.label else "has no label now"
     others = (("owner", after.owner), ("place", after.place), ("note", after.note))
     more = "".join(f", {title} {value!r}" for title, value in others if value)
-    session.note(f"{_identity(after)} {named}{was}{more}.")
+    session.note(f"{identity(after)} {named}{was}{more}.")
 
 
 @click.command()
-@options.some_devices
-@click.argument("standing", type=click.Choice([str(each) for each in Standing]))
-@click.option("--until", metavar="DATE", type=options.Day(), help="For a guest: the last day, as 2026-12-31.")
+@click.argument("devices", metavar="DEVICE... STANDING", type=options.DeviceOrStanding(), nargs=-1, required=True)
+@click.option("--all-present", is_flag=True, help="All that are here and that nobody has looked at yet.")
+@click.option("--until", metavar="DATE", type=options.Day(), help="For a guest: the last day, as 2026-12-31 or friday.")
+@click.option("--because", metavar="TEXT", default="", help="Why; it is kept with the date.")
 @pass_session
-def mark(session: Session, devices: tuple[str, ...], standing: str, until: date | None) -> None:
+def mark(session: Session, devices: tuple[str, ...], all_present: bool, until: date | None, because: str) -> None:
     """Say what you think of it: known, guest, unwanted, new.
 
-    Several devices at once: all are marked or, if one is not understood, none.
+    STANDING is one of these. Several devices at once: all are marked or, if one is not understood, none.
     """
-    from scopion.operations.describe import mark_devices
+    from scopion.operations.describe import Mark, mark_devices, mark_present
 
-    marked = mark_devices(session.site, devices, Standing(standing), until)
+    *which, word = devices
+    if word not in list(Standing):
+        raise click.UsageError(f"a standing comes last: {', '.join(Standing)}, not {word!r}")
+    if bool(which) == all_present:
+        raise click.UsageError("say which devices, or --all-present" if not which else "--all-present names them all")
+    wanted = Mark(Standing(word), until, because)
+    marked = mark_present(session.site, wanted) if all_present else mark_devices(session.site, which, wanted)
+    _tell_marked(session, marked, wanted)
+
+
+def _tell_marked(session: Session, marked: list[tuple[Device, Device]], wanted: Mark) -> None:
     for before, after in marked:
         end = f" until {after.guest_until.isoformat()}" if after.guest_until else ""
         was = f" (was {before.standing})" if before.standing is not after.standing else ""
-        name = f"{after.label} ({_identity(after)})" if after.label else _identity(after)
+        name = f"{after.label} ({identity(after)})" if after.label else identity(after)
         session.note(f"{name} is {after.standing}{end}{was}.")
-    if standing == Standing.UNWANTED:
+    if len(marked) != 1:
+        session.note(f"{counted(len(marked), 'device')} marked {wanted.standing}.")
+    if marked and wanted.standing is Standing.UNWANTED:
         mac = marked[0][1].macs[0] if marked[0][1].macs else "DEVICE"
         session.note(f"To refuse it on the Wi-Fi: scopion wifi deny SSID {mac}")
 
 
-def _identity(device: Device) -> str:
+@click.command()
+@click.argument("devices", metavar="DEVICE [DEVICE]", type=options.DeviceName(), nargs=-1, required=True)
+@click.option("--undo", "split", is_flag=True, help="Take the latest joining of DEVICE back, without loss.")
+@pass_session
+def same(session: Session, devices: tuple[str, ...], split: bool) -> None:
+    """Say that two are one: a thing with two adapters, or under two addresses.
+
+    The first keeps what was said of it, the second fills its blanks. The second's adapters, stays, events and entries
+    go over to it. --undo splits them again; what was said since stays with the first.
+    """
+    from scopion.operations.describe import same_device, split_device
+
+    if split:
+        if len(devices) != 1:
+            raise click.UsageError("--undo takes one DEVICE")
+        joining, after = split_device(session.site, devices[0])
+        session.note(f"Taken back: {joining.says}.")
+        for device in after:
+            session.note(f"  {device.called} ({identity(device)})")
+        return
+    if len(devices) != 2:
+        raise click.UsageError("two devices are needed: those that are one")
+    kept, other, now = same_device(session.site, *devices)
+    session.note(f"{other.called} ({identity(other)}) is the same as {kept.called} ({identity(kept)}).")
+    session.note(
+        f"{now.called} has {counted(len(now.macs), 'adapter')} now. To take it back: scopion same --undo {now.macs[0]}"
+        if now.macs
+        else f"{now.called} is one device now."
+    )
+
+
+@click.command()
+@options.some_devices
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@pass_session
+def forget(session: Session, devices: tuple[str, ...], yes: bool) -> None:
+    """Remove devices with all that is known of them.
+
+    Their past, their names and their entries on lists go with them. scopion undo brings everything back.
+    """
+    from scopion.operations.describe import find_device, forget_devices
+
+    if not yes:
+        chosen = {device.id: device for device in (find_device(session.site, each) for each in devices)}
+        for device in chosen.values():
+            click.echo(f"  {device.called} ({identity(device)}), {device.standing}", err=True)
+        session.require_yes(f"Forget {counted(len(chosen), 'device')} with all that is known of them?")
+    for device in forget_devices(session.site, devices):
+        session.note(f"{device.called} ({identity(device)}) is forgotten.")
+    session.note("To bring everything back: scopion undo")
+
+
+def identity(device: Device) -> str:
+    """A device by what it cannot choose: its MACs and where it is or was."""
     macs = ", ".join(map(str, device.macs)) or f"device {device.id}"
     addresses = ", ".join(map(str, device.addresses))
     return f"{macs} at {addresses}" if addresses else macs

@@ -30,6 +30,7 @@ _NEWS_WORD = {
     EventKind.JOINED: "joined",
     EventKind.RETURNED: "back",
     EventKind.READDRESSED: "moved",
+    EventKind.RENAMED: "renamed",
 }
 
 

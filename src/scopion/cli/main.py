@@ -39,6 +39,9 @@ FAMILIES: dict[str, dict[str, Entry]] = {
         "devices": Entry("devices", "devices", "The devices of the site, present and absent."),
         "label": Entry("describe", "label", "Give a device its name, owner and place."),
         "mark": Entry("describe", "mark", "Say what you think of it: known, guest, unwanted, new."),
+        "same": Entry("describe", "same", "Say that two are one: a thing with two adapters."),
+        "forget": Entry("describe", "forget", "Remove devices with all that is known of them."),
+        "undo": Entry("undo", "undo", "Take back what was changed."),
         "import": Entry("import_file", "import_file", "What others recorded: client lists, leases, captures."),
     },
     "Wireless": {

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import date
-from typing import Any
+from datetime import date, datetime
+from typing import TYPE_CHECKING, Any
 
 import click
 from click.shell_completion import CompletionItem
 
 from scopion.cli.session import Session
+from scopion.model.device import Standing
 from scopion.model.errors import ScopionError
+
+if TYPE_CHECKING:
+    from scopion.model.clock import Clock
 
 
 class DeviceName(click.ParamType[str]):
@@ -33,6 +37,15 @@ class DeviceName(click.ParamType[str]):
         return found
 
 
+class DeviceOrStanding(DeviceName):
+    """A DEVICE, or the standing that follows the devices."""
+
+    def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+        """The standings beside the devices."""
+        words = [CompletionItem(each) for each in Standing if each.startswith(incomplete)]
+        return words + super().shell_complete(ctx, param, incomplete)
+
+
 class NetworkName(click.ParamType[str]):
     """An SSID; completes from the roster."""
 
@@ -50,16 +63,40 @@ class NetworkName(click.ParamType[str]):
 
 
 class Day(click.ParamType[date]):
-    """A date as ISO 8601 writes it."""
+    """A coming day: as ISO 8601 writes it, or as people say it."""
 
     name = "DATE"
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> date:
-        """Read ``2026-12-31``."""
+        """Read ``2026-12-31``, ``friday``, ``2 weeks``."""
+        from scopion.model.moments import parse_day
+
+        if isinstance(value, date):
+            return value
         try:
-            return value if isinstance(value, date) else date.fromisoformat(str(value))
-        except ValueError:
-            self.fail(f"{value!r} is not a date: write it as 2026-12-31", param, ctx)
+            return parse_day(str(value), _clock(ctx))
+        except ValueError as error:
+            self.fail(str(error), param, ctx)
+
+
+class Moment(click.ParamType[datetime]):
+    """A moment as people say it, in the time zone of the site's clock; ``end``: a day alone means its end."""
+
+    name = "WHEN"
+
+    def __init__(self, *, end: bool = False) -> None:
+        self._end = end
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
+        """Read ``yesterday 14:00``, ``monday``, ``3 days``."""
+        from scopion.model.moments import parse_moment
+
+        if isinstance(value, datetime):
+            return value
+        try:
+            return parse_moment(str(value), _clock(ctx), end=self._end)
+        except ValueError as error:
+            self.fail(str(error), param, ctx)
 
 
 class Span(click.ParamType[float]):
@@ -98,6 +135,12 @@ class Ports(click.ParamType[tuple[int, ...]]):
         return tuple(dict.fromkeys(int(part) for part in parts))
 
 
+def _clock(ctx: click.Context | None) -> Clock:
+    session = ctx.find_object(Session) if ctx else None
+    assert session is not None  # the root command makes it before any option below is read
+    return session.site.clock
+
+
 def _known(ctx: click.Context, ask: Any) -> Sequence[Any]:
     """What the roster knows, for completion: silence is better there than an error in the middle of a line."""
     root = ctx.find_root()
@@ -110,6 +153,8 @@ def _known(ctx: click.Context, ask: Any) -> Sequence[Any]:
 
 
 device = click.argument("device", type=DeviceName())
+since = click.option("--since", metavar="WHEN", type=Moment(), help="From then on: yesterday, monday 09:00, '3 days'.")
+until = click.option("--until", metavar="WHEN", type=Moment(end=True), help="Up to then; a day includes its end.")
 some_devices = click.argument("devices", metavar="DEVICE...", type=DeviceName(), nargs=-1, required=True)
 ssid = click.argument("ssid", metavar="SSID", type=NetworkName())
 insist = click.option("--insist", is_flag=True, help="Do it although Scopion advises against it.")

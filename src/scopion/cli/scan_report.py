@@ -91,10 +91,13 @@ def _closing(result: ScanResult, counts: Counter[EventKind]) -> str:
     findings = result.findings
     words = {
         EventKind.GATEWAY_CHANGED: "gateway changed",
+        EventKind.UNWANTED_PRESENT: "unwanted",
         EventKind.CONTESTED: "contested",
         EventKind.JOINED: "new",
         EventKind.READDRESSED: "moved",
         EventKind.RETURNED: "back",
+        EventKind.GUEST_OVERSTAYED: "overstayed",
+        EventKind.RENAMED: "renamed",
         EventKind.LEFT: "gone",
     }
     lead = ", ".join(f"{counts[kind]} {word}" for kind, word in words.items() if kind in counts)

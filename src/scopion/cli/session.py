@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING
 
 import click
 
+from scopion.model.errors import UsageError
+
 if TYPE_CHECKING:
     from scopion.operations.site import Site
 
@@ -44,6 +46,12 @@ class Session:
     def can_ask(self) -> bool:
         """Whether a person sits at the terminal."""
         return sys.stdin.isatty() and sys.stderr.isatty()
+
+    def require_yes(self, question: str) -> None:
+        """Go on only if the person says yes. Raises UsageError where nobody can be asked, Abort for a no."""
+        if not self.can_ask:
+            raise UsageError("this would be asked, and nobody is there to answer: add --yes to do it")
+        click.confirm(question, abort=True, err=True)
 
     def note(self, text: str) -> None:
         """A sentence beside the data, on standard error."""

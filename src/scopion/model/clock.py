@@ -19,6 +19,9 @@ class Clock(Protocol):
     def local(self, moment: datetime) -> datetime:
         """``moment`` in the time zone of the person who reads it."""
 
+    def from_local(self, wall: datetime) -> datetime:
+        """The moment, in UTC, at which that person's clock shows ``wall`` (which has no time zone)."""
+
 
 _UNITS = {"s": 1, "m": 60, "h": 3_600, "d": 86_400, "w": 604_800}
 _LONGEST = timedelta(days=3_660)

@@ -29,6 +29,9 @@ class EventKind(StrEnum):
     READDRESSED = "readdressed"
     CONTESTED = "contested"  # one address, two MACs
     GATEWAY_CHANGED = "gateway-changed"
+    RENAMED = "renamed"  # it calls itself otherwise
+    UNWANTED_PRESENT = "unwanted-present"
+    GUEST_OVERSTAYED = "guest-overstayed"
 
 
 # Which name is the best: the administrator's own DNS, what the device calls itself, what servers and people noted.
@@ -93,6 +96,9 @@ class Device:
     place: str = ""
     note: str = ""
     guest_until: date | None = None
+    standing_since: datetime | None = None  # None: nobody has said anything of it yet
+    because: str = ""  # why it was marked so
+    revision: int = field(default=0, compare=False)  # grows with every change of people
     own: bool = False  # one of its adapters is this machine's
     gateway: bool = False  # one of its adapters is a subnet's gateway
     adapters: tuple[Adapter, ...] = ()
@@ -164,4 +170,6 @@ class Event:
     was_address: Address | None = None  # readdressed, returned: where it was before
     away_since: datetime | None = None  # returned: when it was last seen before
     other_mac: MacAddress | None = None  # contested: the other claimant; gateway-changed: the one before
+    name: str = ""  # renamed: what it calls itself now
+    was_name: str = ""
     id: int = field(default=0, compare=False)

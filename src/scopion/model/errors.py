@@ -82,5 +82,9 @@ class StorageFailed(ScopionError, OSError):
     """A file could not be written: disk full, read-only, not ours."""
 
 
+class ChangedMeanwhile(ScopionError):
+    """Somebody else has changed what was to be changed; the text says how it is now."""
+
+
 class Refused(ScopionError):
     """Scopion itself refuses; the text says why and how to insist."""

@@ -1,19 +1,39 @@
-"""What people say of their devices: labels and standings. Batch in, one transaction, out."""
+"""What people say of their devices: labels, standings, that two are one, that one is forgotten. All can be undone."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import date
 
 from scopion.model.device import Device, Standing
-from scopion.model.errors import NotFound, UsageError
-from scopion.model.text import entered
+from scopion.model.errors import NotFound, Refused, UsageError
+from scopion.model.text import counted, entered, joined
+from scopion.operations.change import change, require_roster
 from scopion.operations.site import Site
-from scopion.roster.devices import all_devices, set_description, set_standing
+from scopion.operations.undo import undo
+from scopion.roster.changes import Change, latest_standing
+from scopion.roster.descriptions import (
+    forget_device,
+    join_devices,
+    require_unchanged,
+    set_description,
+    set_standing,
+)
+from scopion.roster.devices import all_devices
 from scopion.roster.resolve import is_reserved, resolve
 from scopion.roster.store import Roster
 
 MAX_LABEL = 60
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """What somebody thinks of a device, until when if it is a guest, and why."""
+
+    standing: Standing
+    until: date | None = None  # the guest's last day
+    because: str = ""
 
 
 def devices(site: Site) -> list[Device]:
@@ -22,48 +42,138 @@ def devices(site: Site) -> list[Device]:
     return all_devices(roster) if roster is not None else []
 
 
+def find_device(site: Site, which: str) -> Device:
+    """The one device that is meant. Raises NotFound, AmbiguousDevice."""
+    return resolve(devices(site), which)
+
+
 def label_device(
-    site: Site, which: str, label: str | None, *, owner: str | None, place: str | None, note: str | None
+    site: Site, which: str | Device, label: str | None = None, **texts: str | None
 ) -> tuple[Device, Device]:
-    """Give a device a label, owner, place or note; None leaves one as it is. Returns it as it was and as it is."""
-    given = {"owner": owner, "place": place, "note": note}
-    texts = {column: entered(text, f"a text for {column}") for column, text in given.items() if text is not None}
-    if label is not None:
-        texts["label"] = entered(label, "a label", MAX_LABEL)
-    if not texts:
+    """Give a device a label, owner, place or note; None leaves one as it is. Returns it as it was and as it is.
+
+    A Device instead of words is one that was looked at: if somebody has changed it since, ChangedMeanwhile is raised.
+    """
+    wanted = checked_texts(label=label, **texts)
+    if not wanted:
         raise UsageError("nothing to change: give a label, --owner, --place or --note")
-    name = texts.get("label", "")
-    reason = is_reserved(name)
-    if reason:
-        raise UsageError(f"{name!r} cannot be a label: {reason}")
-    roster = writable(site)
-    with roster.transaction():
-        before = resolve(all_devices(roster), which)
-        set_description(roster, before, **texts)
-        return before, _again(roster, before)
+    require_roster(site)
+    with change(site, "label") as (roster, described):
+        before = _meant(roster, which)
+        set_description(roster, before, **wanted)
+        after = again(roster, before)
+        described.says = f"{before.called}: {_said(wanted)}"
+        return before, after
 
 
-def mark_devices(
-    site: Site, which: Sequence[str], standing: Standing, guest_until: date | None
-) -> list[tuple[Device, Device]]:
+def mark_devices(site: Site, which: Sequence[str | Device], mark: Mark) -> list[tuple[Device, Device]]:
     """Change the standing of devices: all of them or, if one is not understood, none. Returns before and after."""
-    if guest_until is not None and standing is not Standing.GUEST:
-        raise UsageError(f"--until goes with guest, not with {standing}")
-    roster = writable(site)
-    with roster.transaction():
+    _require_possible(site, mark)
+    require_roster(site)
+    with change(site, "mark") as (roster, described):
         known = all_devices(roster)
-        chosen = list(dict.fromkeys(resolve(known, text) for text in which))
+        chosen = list(dict.fromkeys(_meant(roster, each, known) for each in which))
         for device in chosen:
-            set_standing(roster, device, standing, guest_until)
-        return [(device, _again(roster, device)) for device in chosen]
+            set_mark(site, roster, device, mark)
+        described.says = f"{_named(chosen)} marked {mark.standing}"
+        return [(device, again(roster, device)) for device in chosen]
 
 
-def writable(site: Site) -> Roster:
-    """The roster for a change; a site that has none yet has nothing to change. Raises NotFound."""
-    if not site.has_roster:
-        raise NotFound("nothing is remembered yet: scopion scan looks for devices first")
-    return site.roster
+def mark_present(site: Site, mark: Mark) -> list[tuple[Device, Device]]:
+    """Mark all devices that are here and that nobody has looked at; the others keep what was decided of them."""
+    return mark_devices(site, [each for each in devices(site) if each.present and each.standing is Standing.NEW], mark)
 
 
-def _again(roster: Roster, device: Device) -> Device:
+def set_mark(site: Site, roster: Roster, device: Device, mark: Mark) -> None:
+    """Mark one device, inside a change. What it already is keeps its reason unless there is another."""
+    because = entered(mark.because, "a reason") or (device.because if device.standing is mark.standing else "")
+    set_standing(roster, device, mark.standing, site.clock.now(), until=mark.until, because=because)
+
+
+def same_device(site: Site, first: str | Device, second: str | Device) -> tuple[Device, Device, Device]:
+    """Two devices are one: they are joined. Returns both as they were, and the one that they are."""
+    require_roster(site)
+    with change(site, "same") as (roster, described):
+        known = all_devices(roster)
+        kept, other = _meant(roster, first, known), _meant(roster, second, known)
+        if kept.id == other.id:
+            raise UsageError(f"{kept.called} is one device already")
+        if kept.own != other.own and not (kept.own and other.standing is Standing.NEW):
+            raise Refused(f"{(other if other.own else kept).called}: this machine's adapters are joined by themselves")
+        described.says = f"{other.called} is the same as {kept.called}"
+        join_devices(roster, kept, other)
+        return kept, other, again(roster, kept)
+
+
+def split_device(site: Site, which: str) -> tuple[Change, list[Device]]:
+    """Take the latest joining of a device back; what was said of it since stays with the one that kept its number."""
+    require_roster(site)
+    device = find_device(site, which)
+    joining = latest_standing(site.roster, kind="same", device=device.id)
+    if joining is None:
+        raise NotFound(f"{device.called} was not joined with another by scopion same")
+    before = {each.id for each in devices(site)}
+    undo(site, joining.id, keep_later=True)
+    after = [each for each in devices(site) if each.id == device.id or each.id not in before]
+    return joining, after
+
+
+def forget_devices(site: Site, which: Sequence[str]) -> list[Device]:
+    """Remove devices with all that is known of them; all of them or none. Returns them as they were."""
+    require_roster(site)
+    with change(site, "forget") as (roster, described):
+        known = all_devices(roster)
+        chosen = list(dict.fromkeys(_meant(roster, each, known) for each in which))
+        own = next((device for device in chosen if device.own), None)
+        if own is not None:
+            raise Refused(f"{own.called} is the machine in front of you: the next scan would remember it again")
+        for device in chosen:
+            forget_device(roster, device)
+        described.says = f"{_named(chosen)} forgotten"
+        return chosen
+
+
+def checked_texts(**texts: str | None) -> dict[str, str]:
+    """Texts of people as the roster keeps them; None is left out. Raises UsageError."""
+    found = {}
+    for column, text in texts.items():
+        if text is not None:
+            what, most = ("a label", {"limit": MAX_LABEL}) if column == "label" else (f"a text for {column}", {})
+            found[column] = entered(text, what, **most)
+    reason = is_reserved(found.get("label", ""))
+    if reason:
+        raise UsageError(f"{found['label']!r} cannot be a label: {reason}")
+    return found
+
+
+def again(roster: Roster, device: Device) -> Device:
+    """A device as it is now."""
     return next(each for each in all_devices(roster) if each.id == device.id)
+
+
+def _meant(roster: Roster, which: str | Device, known: Sequence[Device] | None = None) -> Device:
+    everybody = all_devices(roster) if known is None else known
+    if isinstance(which, str):
+        return resolve(everybody, which)
+    now = next((each for each in everybody if each.id == which.id), None)
+    require_unchanged(which, now)
+    assert now is not None
+    return now
+
+
+def _require_possible(site: Site, mark: Mark) -> None:
+    if mark.until is None:
+        return
+    if mark.standing is not Standing.GUEST:
+        raise UsageError(f"--until goes with guest, not with {mark.standing}")
+    today = site.clock.local(site.clock.now()).date()
+    if mark.until < today:
+        raise UsageError(f"{mark.until.isoformat()} is over (today is {today.isoformat()}): a guest ends later")
+
+
+def _said(texts: dict[str, str]) -> str:
+    return ", ".join(f"{name} {text!r}" if text else f"no {name}" for name, text in texts.items())
+
+
+def _named(chosen: Sequence[Device]) -> str:
+    return joined([each.called for each in chosen]) if len(chosen) <= 3 else counted(len(chosen), "device")

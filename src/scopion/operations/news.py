@@ -21,18 +21,20 @@ class News:
 
 # What matters most comes first.
 ORDER = (
-    EventKind.GATEWAY_CHANGED, EventKind.CONTESTED, EventKind.JOINED, EventKind.READDRESSED, EventKind.RETURNED,
-    EventKind.LEFT,
+    EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT, EventKind.CONTESTED, EventKind.GUEST_OVERSTAYED,
+    EventKind.JOINED, EventKind.READDRESSED, EventKind.RETURNED, EventKind.RENAMED, EventKind.LEFT,
 )  # fmt: skip
 
 
 def tell(events: Sequence[Event], devices: Mapping[int, Device], vendors: Vendors) -> list[News]:
-    """The events in the order of their weight; a return to another address is told once."""
+    """The events in the order of their weight; an unwanted one's arrival, a return elsewhere are told once."""
     returned = {event.device_id for event in events if event.kind is EventKind.RETURNED and event.was_address}
+    unwanted = {event.device_id for event in events if event.kind is EventKind.UNWANTED_PRESENT}
     told = [
         News(event.kind, sentence(event, devices.get(event.device_id), vendors))
         for event in events
         if not (event.kind is EventKind.READDRESSED and event.device_id in returned)
+        and not (event.kind in (EventKind.JOINED, EventKind.RETURNED) and event.device_id in unwanted)
     ]
     return sorted(told, key=lambda news: ORDER.index(news.kind))
 
@@ -49,6 +51,13 @@ def sentence(event: Event, device: Device | None, vendors: Vendors) -> str:
         )
     if event.kind is EventKind.JOINED:
         return f"{who(event.mac, device, vendors, place=True)} is new here, at {event.address}"
+    if event.kind is EventKind.RENAMED:
+        return f"{who(event.mac, device, vendors)} calls itself {event.name!r} now, it was {event.was_name!r}"
+    if event.kind is EventKind.UNWANTED_PRESENT:
+        return f"{what} is unwanted and here, at {event.address}"
+    if event.kind is EventKind.GUEST_OVERSTAYED:
+        ended = f" ended on {device.guest_until.isoformat()}" if device and device.guest_until else " has ended"
+        return f"{what} is still here, at {event.address}: its time as a guest{ended}"
     if event.kind is EventKind.LEFT:
         return f"{what} is gone from {event.address}"
     if event.kind is EventKind.READDRESSED:

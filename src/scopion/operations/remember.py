@@ -141,7 +141,8 @@ class Memory:
             note_subnet(roster, prepared.subnet, gateway, gateway_mac, now)
             subnet = next(each for each in known_subnets(roster) if each.range == prepared.subnet)
             silent = not subnet.has_baseline
-            events = fold(roster, seen, asked_enough, now, began=self.began, scan=self.scan, silent=silent)
+            today = site.clock.local(now).date()
+            events = fold(roster, seen, asked_enough, now, began=self.began, scan=self.scan, silent=silent, today=today)
             if recognition.gateway_changed and gateway_mac is not None:
                 before = next(each.gateway_mac for each in self.subnets if each.range == prepared.subnet)
                 events = [*note_gateway_changed(roster, gateway, gateway_mac, before, now, self.scan), *events]

@@ -5,26 +5,24 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from scopion.attachment.ports import Interface
 from scopion.model.device import Device
-from scopion.model.errors import InvalidMacAddress, NotFound, Refused, ScopionError
+from scopion.model.errors import InvalidMacAddress, NotFound, Refused
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Medium
 from scopion.model.text import entered, joined
+from scopion.operations.change import change
+from scopion.operations.lockout import list_lines, own_interfaces, refuse_switched_on_lockout
 from scopion.operations.site import Site
 from scopion.operations.wifi_networks import NetworkSettings, new_network, with_settings
 from scopion.roster import lists
 from scopion.roster.devices import all_devices
 from scopion.roster.lists import Entry, ListMode, Network
 from scopion.roster.resolve import resolve
-from scopion.roster.store import Roster
 from scopion.wireless.coverage import Line, caution_about, lines_of, of_unknown_medium
 from scopion.wireless.refusals import (
     consequence,
     refuse_cable_only,
     refuse_denying,
     refuse_denying_own,
-    refuse_lockout,
     refuse_more_than_fits,
     require_single_address,
 )
@@ -66,8 +64,7 @@ def put_on_list(
 ) -> Listed:
     """Put devices or bare MACs on a network's allow or deny list; all of them or none."""
     text = entered(description, "a description")
-    roster = site.roster
-    with roster.transaction():
+    with change(site, "wifi") as (roster, described):
         devices = all_devices(roster)
         existing = lists.find_network(roster, ssid)
         network = with_settings(existing or new_network(site, ssid), settings)
@@ -81,39 +78,44 @@ def put_on_list(
                 moved.append(subject.name)
             kept = text or next((entry.description for entry in before if entry.description), "")
             lists.add_entry(roster, ssid, which, subject.keys[0], kept, site.clock.now())
-        lines = _lines(roster, ssid, which, devices)
+        lines = list_lines(roster, ssid, which, devices)
         refuse_more_than_fits(network, lines)
-        _refuse_switched_on_lockout(site, network, roster, devices, insist)
+        if not insist:
+            refuse_switched_on_lockout(site, network, roster, devices)
+        described.says = f"{joined([subject.name for subject in chosen])} on the {which} list of {ssid!r}"
         return Listed(network, existing is None, [subject.name for subject in chosen], moved, cautions, lines)
 
 
 def drop_from_lists(site: Site, ssid: str, subjects: Sequence[str], *, insist: bool = False) -> list[str]:
     """Take devices or bare MACs off a network's lists; all of them or none. Returns their names."""
-    roster = site.roster
-    with roster.transaction():
+    with change(site, "wifi") as (roster, described):
         network = lists.network(roster, ssid)
         devices = all_devices(roster)
         chosen = [_subject(devices, each) for each in subjects]
         for subject in chosen:
             if not lists.drop_entries(roster, ssid, subject.keys):
                 raise NotFound(f"{subject.name} is on no list of {ssid!r}: see scopion wifi entries")
-        _refuse_switched_on_lockout(site, network, roster, devices, insist)
-        return [subject.name for subject in chosen]
+        if not insist:
+            refuse_switched_on_lockout(site, network, roster, devices)
+        names = [subject.name for subject in chosen]
+        described.says = f"{joined(names)} off the lists of {ssid!r}"
+        return names
 
 
 def set_mode(
     site: Site, ssid: str, mode: ListMode | None, settings: NetworkSettings | None, *, insist: bool = False
 ) -> tuple[Network, str]:
     """Change a network's mode or settings. Returns it, and what that means in one sentence."""
-    roster = site.roster
-    with roster.transaction():
+    with change(site, "wifi") as (roster, described):
         network = with_settings(lists.network(roster, ssid), settings)
         network = replace(network, mode=mode or network.mode)
         devices = all_devices(roster)
-        lines = _lines(roster, ssid, network.mode, devices)
+        lines = list_lines(roster, ssid, network.mode, devices)
         refuse_more_than_fits(network, lines)
-        _refuse_switched_on_lockout(site, network, roster, devices, insist)
+        if not insist:
+            refuse_switched_on_lockout(site, network, roster, devices)
         lists.save_network(roster, network)
+        described.says = f"mode {network.mode} or other settings of {ssid!r}"
         return network, consequence(network, network.mode, lines)
 
 
@@ -146,7 +148,7 @@ def make_sheet(site: Site, ssid: str) -> str:
     if roster is None:
         raise lists.no_network(ssid)
     network = lists.network(roster, ssid)
-    lines = _lines(roster, ssid, network.mode, all_devices(roster))
+    lines = list_lines(roster, ssid, network.mode, all_devices(roster))
     if network.mode is ListMode.ALLOW and not lines:
         raise Refused(f"the allow list of {ssid!r} is empty: a sheet for it would lock everybody out")
     made = site.clock.local(site.clock.now()).strftime("%Y-%m-%d %H:%M")
@@ -189,7 +191,7 @@ def _checked(site: Site, subject: _Subject, ssid: str, which: ListMode, insist: 
         assert subject.mac is not None
         require_single_address(subject.mac)
         if which is ListMode.DENY and not insist:
-            refuse_denying_own(ssid, subject.mac, {each.mac for each in _own_interfaces(site) or () if each.mac})
+            refuse_denying_own(ssid, subject.mac, {each.mac for each in own_interfaces(site) or () if each.mac})
         caution = caution_about(subject.mac)
         return [f"{subject.mac} is {caution}"] if caution else []
     if which is ListMode.DENY and not insist:
@@ -204,33 +206,3 @@ def _checked(site: Site, subject: _Subject, ssid: str, which: ListMode, insist: 
             "another one for Wi-Fi"
         )
     return told
-
-
-def _lines(roster: Roster, ssid: str, which: ListMode, devices: Sequence[Device]) -> list[Line]:
-    of_mac = {mac: device for device in devices for mac in device.macs}
-    return lines_of(lists.all_entries(roster, ssid), which, {device.id: device for device in devices}, of_mac)
-
-
-def _refuse_switched_on_lockout(
-    site: Site, network: Network, roster: Roster, devices: Sequence[Device], insist: bool
-) -> None:
-    if network.mode is ListMode.ALLOW and not insist:
-        lines = _lines(roster, network.ssid, ListMode.ALLOW, devices)
-        refuse_lockout(network, lines, _own_wireless(site, devices))
-
-
-def _own_wireless(site: Site, devices: Sequence[Device]) -> set[MacAddress]:
-    """This machine's wireless adapters that are in use: as the system tells, else as the roster remembers."""
-    interfaces = _own_interfaces(site)
-    if interfaces is None:
-        adapters = [adapter for device in devices if device.own for adapter in device.adapters]
-        return {adapter.mac for adapter in adapters if adapter.medium is Medium.WIRELESS}
-    return {each.mac for each in interfaces if each.mac and each.up and each.medium is Medium.WIRELESS}
-
-
-def _own_interfaces(site: Site) -> tuple[Interface, ...] | None:
-    """This machine's interfaces; None where there is no live network, or it is locked."""
-    try:
-        return site.attachment.interfaces()
-    except ScopionError:
-        return None

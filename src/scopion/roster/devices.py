@@ -1,15 +1,14 @@
-"""Queries about devices, and what people say of them: labels, standings."""
+"""Queries about devices. What people say of them is written in ``descriptions``."""
 
 from __future__ import annotations
 
 from collections import defaultdict
 from dataclasses import replace
 from datetime import date, datetime
-from sqlite3 import IntegrityError, Row
+from sqlite3 import Row
 
 from scopion.model.address import parse_address
 from scopion.model.device import Adapter, Device, KnownTrait, Standing, Stay
-from scopion.model.errors import UsageError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.roster.store import Roster, from_ms
@@ -45,28 +44,6 @@ def all_devices(roster: Roster) -> list[Device]:
             )
             for row in roster.db.execute("SELECT * FROM device ORDER BY id")
         ]
-
-
-def set_description(roster: Roster, device: Device, **texts: str | None) -> None:
-    """Change a device's label, owner, place or note; None leaves one as it is. Raises UsageError for a label in use."""
-    changes = {column: text for column, text in texts.items() if text is not None}
-    if not changes.keys() <= {"label", "owner", "place", "note"}:
-        raise TypeError(f"not texts of a device: {sorted(changes)}")
-    with roster.transaction() as db:
-        try:
-            for column, text in changes.items():
-                db.execute(f"UPDATE device SET {column} = ? WHERE id = ?", (text, device.id))
-        except IntegrityError:
-            raise UsageError(
-                f"{changes['label']!r} is the label of another device: choose another, or rename that one first"
-            ) from None
-
-
-def set_standing(roster: Roster, device: Device, standing: Standing, guest_until: date | None = None) -> None:
-    """Change what we think of a device."""
-    with roster.transaction() as db:
-        until = guest_until.isoformat() if guest_until else None
-        db.execute("UPDATE device SET standing = ?, guest_until = ? WHERE id = ?", (standing, until, device.id))
 
 
 def known_adapters(roster: Roster) -> dict[MacAddress, datetime]:
@@ -123,4 +100,7 @@ def _device(row: Row) -> Device:
         place=row["place"],
         note=row["note"],
         guest_until=date.fromisoformat(row["guest_until"]) if row["guest_until"] else None,
+        standing_since=from_ms(row["standing_since"]) if row["standing_since"] is not None else None,
+        because=row["because"],
+        revision=row["revision"],
     )

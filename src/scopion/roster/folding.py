@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from ipaddress import IPv4Address
 from sqlite3 import Connection, Row
 
@@ -18,10 +18,12 @@ from scopion.model.address import Address, by_number, parse_address
 from scopion.model.device import Event, EventKind
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source
+from scopion.roster.consequences import guests_overstayed, unwanted_present
 from scopion.roster.contests import contests
+from scopion.roster.making import make_device
 from scopion.roster.records import note_record
 from scopion.roster.store import Roster, from_ms, to_ms
-from scopion.roster.traits import note_traits
+from scopion.roster.traits import note_traits, rename
 from scopion.roster.unpaired import adopt_unpaired, close_unpaired, drop_if_undescribed, see_unpaired
 
 # A made-up IPv6 address is preferred for a day (RFC 8981, 3.8), and then another one is: who is here without it
@@ -49,12 +51,14 @@ def fold(
     began: datetime | None = None,
     scan: int | None = None,
     silent: bool = False,
+    today: date | None = None,
 ) -> list[Event]:
     """Take in what was seen, and the absence of those who should have answered.
 
     ``asked_enough`` are the addresses that were asked so often and long that whoever was there and did not answer is
     gone; ``began`` is when the asking began, so that nobody is taken for gone whom another process has seen since;
-    ``silent`` is for a baseline, where everybody joins and nobody is told. Returns the events recorded, in order.
+    ``silent`` is for a baseline, where everybody joins and nobody is told; ``today``, at the site, is the day by which
+    guests end. Returns the events recorded, in order.
     """
     with roster.transaction() as db:
         for seen in sorted((each for each in observations if each.recorded), key=lambda each: each.at):
@@ -73,6 +77,8 @@ def fold(
         addresses = {seen.address for seen in sightings if seen.address}
         events += close_unpaired(db, addresses, asked_enough, at, latest)
         events += contests(db, sightings, before.keys(), at)
+        events += unwanted_present(db, events)
+        events += guests_overstayed(db, today, at) if today else ()
         return [] if silent else record(db, events, scan)
 
 
@@ -117,7 +123,6 @@ def note_own_adapters(roster: Roster, own: Mapping[MacAddress, Medium], at: date
                 "ON CONFLICT (mac) DO UPDATE SET device = excluded.device, medium = excluded.medium, own = 1",
                 (str(mac), device, medium, to_ms(at), to_ms(at)),
             )
-            db.execute("UPDATE event SET device = ? WHERE mac = ?", (device, str(mac)))
         # What was a device of its own before it turned out to be this machine; people's texts are never dropped.
         drop_if_undescribed(db)
 
@@ -142,6 +147,7 @@ def _take_in(
         if seen.address is not None and str(seen.address) in unpaired:
             adopted = adopt_unpaired(db, mac, seen.address) or adopted
     adapter = _adapter(db, group[0], mac, present, adopted)
+    renamed = _renamed(db, adapter, group)
     for seen in group:
         if seen.medium is not Medium.UNKNOWN:
             db.execute("UPDATE adapter SET medium = ?, medium_evidence = '' WHERE mac = ?", (seen.medium, str(mac)))
@@ -149,7 +155,8 @@ def _take_in(
         note_traits(db, str(mac), seen.traits, seen.at)
         if seen.address is not None:
             _extend_stay(db, mac, seen.address, seen.at)
-    return _arrival(adapter, group[0]) if group[0].address is not None and adopted is None else []
+    arrived = _arrival(adapter, group[0]) if group[0].address is not None and adopted is None else []
+    return arrived + renamed
 
 
 def _adapter(db: Connection, seen: Observation, mac: MacAddress, present: bool, adopted: int | None) -> _Adapter:
@@ -157,7 +164,7 @@ def _adapter(db: Connection, seen: Observation, mac: MacAddress, present: bool, 
     text, at, sighted = str(mac), to_ms(seen.at), seen.address is not None
     row: Row | None = db.execute("SELECT device, last_seen, sighted FROM adapter WHERE mac = ?", (text,)).fetchone()
     if row is None:
-        device = adopted or db.execute("INSERT INTO device (first_seen) VALUES (?)", (at,)).lastrowid or 0
+        device = adopted or make_device(db, at)
         db.execute(
             "INSERT INTO adapter (mac, device, medium, first_seen, last_seen, sighted) VALUES (?, ?, ?, ?, ?, ?)",
             (text, device, seen.medium, at, at, sighted),
@@ -177,6 +184,17 @@ def _adapter(db: Connection, seen: Observation, mac: MacAddress, present: bool, 
         was_address=IPv4Address(latest["address"]) if latest else None,
         sighted=bool(row["sighted"]),
     )
+
+
+def _renamed(db: Connection, adapter: _Adapter, group: Sequence[Observation]) -> list[Event]:
+    """It calls itself otherwise than before; one such event a fold is enough, however many names somebody gives."""
+    first, address = group[0], group[0].address or adapter.was_address
+    traits = [trait for seen in group for trait in seen.traits]
+    names = rename(db, str(first.mac), traits) if adapter.sighted and address and traits else None
+    if names is None or address is None:
+        return []
+    was, now = names
+    return [Event(EventKind.RENAMED, first.at, adapter.device, first.mac, address, name=now, was_name=was)]
 
 
 def _arrival(adapter: _Adapter, seen: Observation) -> list[Event]:
@@ -253,8 +271,8 @@ def _close(db: Connection, missing: Sequence[Row], at: datetime) -> list[Event]:
 
 def _recorded(db: Connection, event: Event, scan: int | None) -> Event:
     row = db.execute(
-        "INSERT INTO event (at, kind, device, mac, address, was_address, away_since, other_mac, scan) "
-        "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        "INSERT INTO event (at, kind, device, mac, address, was_address, away_since, other_mac, name, was_name, scan) "
+        "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
             to_ms(event.at),
             event.kind,
@@ -264,6 +282,8 @@ def _recorded(db: Connection, event: Event, scan: int | None) -> Event:
             str(event.was_address) if event.was_address else None,
             to_ms(event.away_since) if event.away_since else None,
             str(event.other_mac) if event.other_mac else None,
+            event.name or None,
+            event.was_name or None,
             scan,
         ),
     )

@@ -9,6 +9,7 @@ from datetime import timedelta
 from sqlite3 import Connection
 
 from scopion.model.observation import Medium, Observation
+from scopion.roster.making import make_device
 from scopion.roster.store import to_ms
 from scopion.roster.traits import note_traits
 from scopion.roster.unpaired import adopt_unpaired, see_unpaired
@@ -25,7 +26,7 @@ def note_record(db: Connection, seen: Observation) -> None:
     mac, at = str(seen.mac), to_ms(seen.at)
     adopted = adopt_unpaired(db, seen.mac, seen.address) if seen.address else None
     if db.execute("SELECT 1 FROM adapter WHERE mac = ?", (mac,)).fetchone() is None:
-        device = adopted or db.execute("INSERT INTO device (first_seen) VALUES (?)", (at,)).lastrowid
+        device = adopted or make_device(db, at)
         db.execute(
             "INSERT INTO adapter (mac, device, first_seen, last_seen, sighted) VALUES (?, ?, ?, ?, ?)",
             (mac, device, at, at, adopted is not None),

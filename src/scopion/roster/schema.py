@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from sqlite3 import Connection
 
-from scopion.roster import schema_2
+from scopion.roster import schema_2, schema_3
 
 _FIRST = """
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
@@ -118,6 +118,10 @@ def _first(db: Connection) -> None:
 
 
 # In order; the number of steps taken is the schema's version, kept in the file's header (PRAGMA user_version).
-STEPS: tuple[tuple[str, Step], ...] = (("0001_first", _first), ("0002_traits", schema_2.take))
+STEPS: tuple[tuple[str, Step], ...] = (
+    ("0001_first", _first),
+    ("0002_traits", schema_2.take),
+    ("0003_changes", schema_3.take),
+)
 VERSION = len(STEPS)
 APPLICATION_ID = 0x53434F50  # "SCOP": tells a roster from other SQLite files (PRAGMA application_id)

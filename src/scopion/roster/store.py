@@ -29,6 +29,7 @@ class Roster:
         self.path = path
         self.db = db
         self.moved_aside: Path | None = None  # where a damaged one went when this one was opened
+        self.recording = False  # whether a change is being noted, see changes
         self._depth = 0
 
     @classmethod

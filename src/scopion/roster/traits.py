@@ -13,6 +13,8 @@ from scopion.roster.store import Roster, from_ms, to_ms
 
 # A chatty media server announces a dozen services; somebody with a thousand names keeps the latest of them.
 MAX_TRAITS = 48
+# Where a new name means that somebody has named the thing anew; a reverse look-up may change with a lease.
+_GIVEN_BY_ITSELF = (Source.MDNS, Source.DHCP, Source.NETBIOS, Source.LLMNR)
 
 
 def note_traits(db: Connection, subject: str, traits: Iterable[Trait], at: datetime) -> None:
@@ -32,6 +34,24 @@ def note_traits(db: Connection, subject: str, traits: Iterable[Trait], at: datet
             "FROM trait WHERE subject = ?1 ORDER BY last_seen DESC, kind, value LIMIT ?2)",
             (subject, MAX_TRAITS),
         )
+
+
+def rename(db: Connection, subject: str, traits: Iterable[Trait]) -> tuple[str, str] | None:
+    """The former and the new name, if one of these traits is a name that its source has not given before.
+
+    A source's first name is no renaming. Called before the traits are noted.
+    """
+    for trait in traits:
+        if trait.kind is not TraitKind.NAME or trait.source not in _GIVEN_BY_ITSELF:
+            continue
+        known = db.execute(
+            "SELECT value FROM trait WHERE subject = ? AND kind = ? AND source = ? ORDER BY last_seen DESC",
+            (subject, trait.kind, trait.source),
+        ).fetchall()
+        former = [row["value"] for row in known]
+        if former and trait.value.casefold() not in map(str.casefold, former):
+            return former[0], trait.value
+    return None
 
 
 def move_traits(db: Connection, subject: str, to: str) -> None:

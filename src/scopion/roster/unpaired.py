@@ -13,6 +13,7 @@ from scopion.model.address import Address, parse_address
 from scopion.model.device import Event, EventKind
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
+from scopion.roster.making import make_device
 from scopion.roster.store import from_ms, to_ms
 from scopion.roster.traits import move_traits, note_traits
 
@@ -34,7 +35,7 @@ def see_unpaired(db: Connection, seen: Observation) -> Event | None:
     known: Row | None = db.execute("SELECT * FROM unpaired WHERE address = ?", (address,)).fetchone()
     note_traits(db, address, seen.traits, seen.at)
     if known is None:
-        device = db.execute("INSERT INTO device (first_seen) VALUES (?)", (at,)).lastrowid or 0
+        device = make_device(db, at)
         db.execute("INSERT INTO unpaired VALUES (?, ?, ?, ?, ?)", (address, device, at, at, not seen.recorded))
         return None if seen.recorded else Event(EventKind.JOINED, seen.at, device, None, seen.address)
     since = known["since"] if known["present"] or seen.recorded else at

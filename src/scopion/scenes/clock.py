@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 
 
 class SceneClock:
@@ -23,6 +23,10 @@ class SceneClock:
     def local(self, moment: datetime) -> datetime:
         """The made-up site lies on the meridian."""
         return moment
+
+    def from_local(self, wall: datetime) -> datetime:
+        """Without summer time."""
+        return wall.replace(tzinfo=UTC)
 
     def wait_until(self, moment: float) -> None:
         """Let the virtual time pass; it never goes back."""

@@ -1,0 +1,115 @@
+"""Moments as people say them: ``yesterday 14:00``, ``monday``, ``3 days``, ``2026-09-14 08:30``.
+
+Days and weeks are counted on the wall clock of the person, so that ``3 days`` is the same time of day in spite of a
+change to summer time; hours and less are counted exactly.
+"""
+
+from __future__ import annotations
+
+import re
+from datetime import UTC, date, datetime, time, timedelta
+
+from scopion.model.clock import Clock
+
+_WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
+_DAYS = {"today": 0, "yesterday": -1, "tomorrow": 1}
+_UNITS = {
+    "s": "seconds", "sec": "seconds", "second": "seconds", "m": "minutes", "min": "minutes", "minute": "minutes",
+    "h": "hours", "hour": "hours", "d": "days", "day": "days", "w": "weeks", "week": "weeks",
+}  # fmt: skip
+_SPAN = re.compile(r"(?P<ahead>in )?(?P<count>\d{1,5}(?:\.\d{1,2})?|an?) ?(?P<unit>[a-z]+?)s?(?P<ago> ago)?")
+_TIME = re.compile(r"(\d{1,2})(?::(\d{2}))(?::(\d{2}))?")
+HOW = "write it as 2026-09-14, '2026-09-14 14:00', yesterday, monday, 14:00 or '3 days'"
+
+
+def parse_moment(text: str, clock: Clock, *, ahead: bool = False, end: bool = False) -> datetime:
+    """Read a moment, in UTC; without ``ahead`` it is past: a weekday is the latest one, a span lies behind.
+
+    A day alone is its beginning, with ``end`` its end. Raises ValueError that says what is understood.
+    """
+    plain = " ".join(text.strip().casefold().split())
+    now = clock.now()
+    if plain == "now":
+        return now
+    span = _span(plain, clock, now, ahead)
+    if span is not None:
+        return span
+    instant = _instant(plain)
+    if instant is not None:
+        return instant
+    first, _, rest = plain.replace("t", " ", 1).partition(" ") if re.match(r"\d{4}-", plain) else plain.partition(" ")
+    if first == "last" and rest:
+        first, _, rest = rest.partition(" ")
+    today = clock.local(now).date()
+    day = _day(first, today, ahead)
+    if day is None:
+        at = _time(plain)
+        if at is None:
+            raise ValueError(f"{text.strip()!r} is not a moment: {HOW}")
+        moment = clock.from_local(datetime.combine(today, at))
+        if (moment > now) is not ahead and moment != now:
+            step = timedelta(days=1 if ahead else -1)
+            moment = clock.from_local(datetime.combine(today + step, at))
+        return moment
+    at = _time(rest.removeprefix("at ")) if rest else time(0)
+    if at is None:
+        raise ValueError(f"{rest!r} is not a time of day: write it as 14:00")
+    return clock.from_local(datetime.combine(day + timedelta(days=1 if end and not rest else 0), at))
+
+
+def parse_day(text: str, clock: Clock) -> date:
+    """Read a coming day: ``friday``, ``tomorrow``, ``2026-12-31``, ``2 weeks``. Raises ValueError."""
+    return clock.local(parse_moment(text, clock, ahead=True)).date()
+
+
+def _span(plain: str, clock: Clock, now: datetime, ahead: bool) -> datetime | None:
+    match = _SPAN.fullmatch(plain)
+    if match is None or match["unit"] not in _UNITS:
+        return None
+    if match["ago"] and (ahead or match["ahead"]):
+        raise ValueError(f"{plain!r} lies in the past, a coming moment is needed")
+    if match["ahead"] and not ahead:
+        raise ValueError(f"{plain!r} lies in the future, a past moment is needed")
+    count = 1.0 if match["count"].startswith("a") else float(match["count"])
+    span = timedelta(**{_UNITS[match["unit"]]: count if ahead else -count})
+    try:
+        if _UNITS[match["unit"]] in ("days", "weeks"):
+            return clock.from_local(clock.local(now).replace(tzinfo=None) + span)
+        return now + span
+    except OverflowError:
+        raise ValueError(f"{plain!r} is longer ago than there are dates") from None
+
+
+def _instant(plain: str) -> datetime | None:
+    """A moment with its zone, as the machine formats give it."""
+    if not re.fullmatch(r"\d{4}-\d\d-\d\dt.*(z|[+-]\d\d:?\d\d)", plain):
+        return None
+    try:
+        return datetime.fromisoformat(plain.upper()).astimezone(UTC)
+    except ValueError as error:
+        raise ValueError(f"{plain!r} is not a moment: {error}") from None
+
+
+def _day(word: str, today: date, ahead: bool) -> date | None:
+    if word in _DAYS:
+        return today + timedelta(days=_DAYS[word])
+    if len(word) >= 3 and (found := [number for number, name in enumerate(_WEEKDAYS) if name.startswith(word)]):
+        back = (today.weekday() - found[0]) % 7
+        return today + timedelta(days=(7 - back) % 7) if ahead else today - timedelta(days=back)
+    if re.fullmatch(r"\d{4}-\d{1,2}-\d{1,2}", word):
+        year, month, day = map(int, word.split("-"))
+        try:
+            return date(year, month, day)
+        except ValueError:
+            raise ValueError(f"there is no day {word}") from None
+    return None
+
+
+def _time(text: str) -> time | None:
+    match = _TIME.fullmatch(text)
+    if match is None:
+        return None
+    try:
+        return time(int(match[1]), int(match[2]), int(match[3] or 0))
+    except ValueError:
+        raise ValueError(f"there is no time of day {text}") from None
