@@ -37,10 +37,13 @@ FAMILIES: dict[str, dict[str, Entry]] = {
     },
     "Remember": {
         "devices": Entry("devices", "devices", "The devices of the site, present and absent."),
+        "show": Entry("show_device", "show_device", "All that is known of one device, on one card."),
         "label": Entry("describe", "label", "Give a device its name, owner and place."),
         "mark": Entry("describe", "mark", "Say what you think of it: known, guest, unwanted, new."),
         "same": Entry("describe", "same", "Say that two are one: a thing with two adapters."),
         "forget": Entry("describe", "forget", "Remove devices with all that is known of them."),
+        "events": Entry("events", "events", "The log of what changed: who joined, left, came back, moved."),
+        "changes": Entry("changes", "changes", "What differs between two moments, scans, or an export."),
         "undo": Entry("undo", "undo", "Take back what was changed."),
         "import": Entry("import_file", "import_file", "What others recorded: client lists, leases, captures."),
     },

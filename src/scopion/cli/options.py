@@ -99,6 +99,22 @@ class Moment(click.ParamType[datetime]):
             self.fail(str(error), param, ctx)
 
 
+class MomentOrScan(Moment):
+    """A moment, or the end of a scan by its number: ``scan:17``."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
+        """Read either."""
+        text = str(value).strip().casefold()
+        if not text.startswith("scan:"):
+            return super().convert(value, param, ctx)
+        from scopion.operations.changes import scan_moment
+
+        number = text.removeprefix("scan:").strip()
+        if not number.isdecimal() or len(number) > 15:
+            self.fail(f"{value!r} is no scan: write scan:17, see scopion changes --scans", param, ctx)
+        return scan_moment(_session(ctx).site, int(number))
+
+
 class Span(click.ParamType[float]):
     """A length of time: ``90s``, ``5m``, ``2h``, ``30d``; a bare number is seconds."""
 
@@ -136,9 +152,13 @@ class Ports(click.ParamType[tuple[int, ...]]):
 
 
 def _clock(ctx: click.Context | None) -> Clock:
+    return _session(ctx).site.clock
+
+
+def _session(ctx: click.Context | None) -> Session:
     session = ctx.find_object(Session) if ctx else None
     assert session is not None  # the root command makes it before any option below is read
-    return session.site.clock
+    return session
 
 
 def _known(ctx: click.Context, ask: Any) -> Sequence[Any]:

@@ -18,7 +18,7 @@ import click
 from scopion.model.errors import UsageError
 
 if TYPE_CHECKING:
-    from rich.console import Console
+    from rich.console import Console, OverflowMethod
     from rich.table import Table
 
 FORMATS = ("table", "tsv", "csv", "json", "jsonl")
@@ -49,6 +49,7 @@ class Column:
     style: Callable[[Row], str] = lambda _: ""
     right: bool = False
     shrinks: bool = False  # is cut when the terminal is narrow
+    wraps: bool = False  # a sentence: goes on in the next line when the terminal is narrow, and is never cut
     optional: int = 0  # left out before anything is cut, the highest first; 0: never
 
 
@@ -147,12 +148,19 @@ def _drawn(rows: Sequence[Row], columns: Sequence[Column], texts: Mapping[Column
         table.add_column(
             column.title,
             justify="right" if column.right else "left",
-            no_wrap=not column.shrinks,
-            min_width=_LEAST_WIDTH if column.shrinks else None,
+            no_wrap=not (column.shrinks or column.wraps),
+            min_width=_LEAST_WIDTH if column.shrinks or column.wraps else None,
         )
     for number, row in enumerate(rows):
         # A row is one line: what does not fit is cut, and the machine formats have it whole.
         table.add_row(
-            *(Text(texts[each][number], each.style(row), no_wrap=True, overflow="ellipsis") for each in columns)
+            *(
+                Text(texts[each][number], each.style(row), no_wrap=not each.wraps, overflow=_overflow(each))
+                for each in columns
+            )
         )
     return table
+
+
+def _overflow(column: Column) -> OverflowMethod:
+    return "fold" if column.wraps else "ellipsis"

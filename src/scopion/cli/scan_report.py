@@ -9,6 +9,7 @@ from typing import Any
 import click
 
 from scopion.cli.device_rows import iso
+from scopion.cli.event_rows import event_row
 from scopion.cli.session import Session
 from scopion.model.device import EventKind
 from scopion.model.text import counted
@@ -42,19 +43,7 @@ def document(result: ScanResult, rows: list[dict[str, Any]]) -> dict[str, Any]:
             "frames_heard": findings.heard.frames if findings.heard else None,
         },
         "hosts": rows,
-        "events": [
-            {
-                "kind": str(event.kind),
-                "at": iso(event.at),
-                "device": event.device_id,
-                "mac": str(event.mac) if event.mac else None,
-                "address": str(event.address),
-                "was_address": str(event.was_address) if event.was_address else None,
-                "away_since": iso(event.away_since) if event.away_since else None,
-                "other_mac": str(event.other_mac) if event.other_mac else None,
-            }
-            for event in result.events
-        ],
+        "events": [event_row(event) for event in result.events],
     }
 
 

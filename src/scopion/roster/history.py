@@ -1,26 +1,72 @@
-"""Queries over the past: who used which address last."""
+"""Queries over the past: who was where at a moment, who used which address last, when an adapter was here."""
 
 from __future__ import annotations
 
+from collections import defaultdict
+from collections.abc import Collection
+from datetime import datetime
 from ipaddress import IPv4Address
+from sqlite3 import Row
 
 from scopion.model.address import parse_address
 from scopion.model.device import Stay
 from scopion.model.mac import MacAddress
-from scopion.roster.store import Roster, from_ms
+from scopion.roster.store import Roster, from_ms, to_ms
+
+# Adapters and, beyond a router, hosts without a MAC.
+_EVERYBODY = (
+    "SELECT adapter.device, stay.mac, address, since, until, present FROM stay JOIN adapter ON adapter.mac = stay.mac "
+    "UNION ALL SELECT device, NULL, address, since, until, present FROM unpaired"
+)
 
 
 def last_uses(roster: Roster) -> dict[IPv4Address, Stay]:
     """The latest stay at each IPv4 address, of adapters and of hosts without a MAC."""
     found: dict[IPv4Address, Stay] = {}
     with roster.guarded():
-        for row in roster.db.execute(
-            "SELECT mac, address, since, until, present FROM stay "
-            "UNION ALL SELECT NULL, address, since, until, present FROM unpaired ORDER BY until"
-        ):
+        for row in roster.db.execute(f"SELECT * FROM ({_EVERYBODY}) ORDER BY until"):
             address = parse_address(row["address"])
             if isinstance(address, IPv4Address):
-                mac = MacAddress.parse(row["mac"]) if row["mac"] else None
-                since, until = from_ms(row["since"]), from_ms(row["until"])
-                found[address] = Stay(mac, address, since, until, bool(row["present"]))
+                found[address] = _stay(row)
     return found
+
+
+def stays_at(roster: Roster, moment: datetime) -> dict[int, list[Stay]]:
+    """By device, the stays that held at a moment: begun by then, and confirmed since or still open."""
+    return _by_device(roster, f"SELECT * FROM ({_EVERYBODY}) WHERE since <= ?1 AND (present OR until >= ?1)", moment)
+
+
+def stays_since(roster: Roster, moment: datetime, devices: Collection[int] | None = None) -> dict[int, list[Stay]]:
+    """By device, all stays that were not over by a moment, in the order of time; of all devices or of some."""
+    chosen = "" if devices is None else f" AND device IN ({','.join(map(str, devices))})"
+    return _by_device(
+        roster, f"SELECT * FROM ({_EVERYBODY}) WHERE (present OR until >= ?1){chosen} ORDER BY since", moment
+    )
+
+
+def looked_at(roster: Roster, since: datetime) -> list[tuple[datetime, datetime]]:
+    """When complete scans began and ended, in the order of time: at other times nobody looked."""
+    with roster.guarded():
+        rows = roster.db.execute(
+            "SELECT started, ended FROM scan WHERE outcome = 'complete' AND ended >= ? ORDER BY started",
+            (to_ms(since),),
+        )
+        return [(from_ms(row["started"]), from_ms(row["ended"])) for row in rows]
+
+
+def _by_device(roster: Roster, query: str, moment: datetime) -> dict[int, list[Stay]]:
+    found: dict[int, list[Stay]] = defaultdict(list)
+    with roster.guarded():
+        for row in roster.db.execute(query, (to_ms(moment),)):
+            found[row["device"]].append(_stay(row))
+    return dict(found)
+
+
+def _stay(row: Row) -> Stay:
+    return Stay(
+        mac=MacAddress.parse(row["mac"]) if row["mac"] else None,
+        address=parse_address(row["address"]),
+        since=from_ms(row["since"]),
+        until=from_ms(row["until"]),
+        present=bool(row["present"]),
+    )

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 from ipaddress import IPv4Address, IPv4Network
+from sqlite3 import Row
 
 from scopion.model.mac import MacAddress
 from scopion.model.targets import Targets
@@ -36,6 +37,58 @@ def known_subnets(roster: Roster) -> tuple[KnownSubnet, ...]:
             )
             for row in rows
         )
+
+
+@dataclass(frozen=True, slots=True)
+class ScanRecord:
+    """What is remembered of a scan."""
+
+    number: int
+    started: datetime
+    ended: datetime | None  # None: it runs, or was killed
+    targets: str
+    interface: str
+    method: str
+    asked: int
+    answered: int
+    completed: bool
+
+
+def latest_scans(roster: Roster, limit: int) -> list[ScanRecord]:
+    """The latest scans that have ended, the latest first."""
+    with roster.guarded():
+        query = "SELECT * FROM scan WHERE ended IS NOT NULL ORDER BY id DESC LIMIT ?"
+        return [_scan(row) for row in roster.db.execute(query, (limit,))]
+
+
+def find_scan(roster: Roster, number: int) -> ScanRecord | None:
+    """A scan by its number; None if there was none, or if it is no longer remembered."""
+    with roster.guarded():
+        row = roster.db.execute("SELECT * FROM scan WHERE id = ?", (number,)).fetchone()
+        return _scan(row) if row else None
+
+
+def first_look(roster: Roster) -> datetime | None:
+    """When the first complete scan of any subnet ended: the memory of who is here begins there. None before it."""
+    with roster.guarded():
+        row = roster.db.execute(
+            "SELECT min(coalesce(ended, since)) FROM subnet JOIN scan ON scan.id = subnet.baseline"
+        ).fetchone()
+        return from_ms(row[0]) if row[0] is not None else None
+
+
+def _scan(row: Row) -> ScanRecord:
+    return ScanRecord(
+        number=row["id"],
+        started=from_ms(row["started"]),
+        ended=from_ms(row["ended"]) if row["ended"] is not None else None,
+        targets=row["targets"],
+        interface=row["interface"],
+        method=row["method"],
+        asked=row["asked"],
+        answered=row["answered"],
+        completed=row["outcome"] == "complete",
+    )
 
 
 def begin_scan(roster: Roster, targets: Targets, subnet: IPv4Network, interface: str, method: str, at: datetime) -> int:

@@ -228,6 +228,9 @@ def _storage_failed(path: Path, error: Exception) -> StorageFailed:
     return StorageFailed(f"{path}: {advice}; nothing was changed")
 
 
+EPOCH = datetime(1970, 1, 1, tzinfo=UTC)  # before anything that a roster keeps
+
+
 def to_ms(moment: datetime) -> int:
     """A moment as the roster keeps it."""
     return round(moment.timestamp() * 1000)

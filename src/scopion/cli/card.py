@@ -1,0 +1,195 @@
+"""A device's card in a terminal: sentences and small blocks, shared by ``scopion show`` and ``scopion review``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import date
+from typing import TYPE_CHECKING
+
+import click
+
+from scopion.cli.device_rows import medium_words
+from scopion.model.clock import spoken_span
+from scopion.model.device import Device, Standing
+from scopion.model.mac import Notation
+from scopion.model.observation import TraitKind
+from scopion.model.text import counted, joined
+from scopion.operations.rhythm import DayMark, Rhythm
+
+if TYPE_CHECKING:
+    from scopion.model.clock import Clock
+    from scopion.operations.card import Card
+    from scopion.vendors.registry import Vendors
+
+_INDENT = 11
+STANDING_COLOUR = {Standing.NEW: "yellow", Standing.KNOWN: "green", Standing.GUEST: "cyan", Standing.UNWANTED: "red"}
+_DAY_SIGNS = {DayMark.HERE: "█", DayMark.AWAY: "·", DayMark.NOT_LOOKED: "?", DayMark.NOT_KNOWN: " "}
+_SHADES = "·░▒▓█"  # a share of days from none to all
+# The notations that routers ask for, each once.
+_NOTATIONS = (Notation.COLON, Notation.HYPHEN, Notation.DOT, Notation.BARE_UPPER)
+_SAID = (TraitKind.MODEL, TraitKind.SERVICE, TraitKind.SOFTWARE, TraitKind.VENDOR_CLASS, TraitKind.PORT)
+_SAID_WORDS = {
+    TraitKind.MODEL: "model", TraitKind.SERVICE: "offers", TraitKind.SOFTWARE: "software",
+    TraitKind.VENDOR_CLASS: "DHCP client", TraitKind.PORT: "open port",
+}  # fmt: skip
+
+
+def heading(device: Device) -> str:
+    """Its name and standing, until when and why."""
+    name = click.style(device.called, bold=True)
+    standing = click.style(str(device.standing), fg=STANDING_COLOUR[device.standing], bold=True)
+    until = f" until {device.guest_until.isoformat()}" if device.guest_until else ""
+    because = f" ({device.because})" if device.because else ""
+    return f"{name} · {standing}{until}{because}"
+
+
+def what_it_is(card: Card) -> Iterator[str]:
+    """Sentences: kind with evidence, maker with place, whose."""
+    device = card.device
+    if device.own:
+        yield f"{click.style('This is the machine in front of you.', bold=True)}"
+    if device.gateway:
+        yield "It is the gateway of the subnet."
+    if card.guess.kind:
+        yield f"Probably a {card.guess.kind}: it {card.guess.evidence}."
+    makers = dict.fromkeys(
+        f"{vendor.name}{f', {vendor.place}' if vendor.place else ''}"
+        for mac, vendor in card.vendors.items()
+        if not mac.is_private
+    )
+    if makers:
+        yield f"Made by {joined(list(makers), 'or')}."
+    texts = (("Owner", device.owner), ("Place", device.place), ("Note", device.note))
+    whose = [f"{title}: {text}." for title, text in texts if text]
+    if whose:
+        yield " ".join(whose)
+
+
+def block(title: str, lines: Sequence[str]) -> Iterator[str]:
+    """Lines under a title in the margin."""
+    for number, line in enumerate(lines):
+        head = click.style((title if number == 0 else "").ljust(_INDENT), dim=True)
+        yield f"{head}{line}"
+
+
+def days_strip(rhythm: Rhythm, today: date) -> list[str]:
+    """The last thirty days, weeks apart, with what the signs mean."""
+    cells, ruler = "", ""
+    for day, mark in rhythm.days:
+        if day.weekday() == 0 and cells:
+            cells += " "
+            ruler += " "
+        cells += _DAY_SIGNS[mark]
+        ruler += "'" if day.weekday() == 0 else " "
+    first = rhythm.days[0][0]
+    ends = f"{first:%d %b}{' ' * max(1, len(cells) - 11)}today"
+    signs = {mark for _, mark in rhythm.days}
+    legend = [
+        text
+        for mark, text in (
+            (DayMark.HERE, "█ here"),
+            (DayMark.AWAY, "· not here"),
+            (DayMark.NOT_LOOKED, "? nobody looked"),
+        )
+        if mark in signs
+    ]
+    shown = sum(mark is not DayMark.NOT_KNOWN for _, mark in rhythm.days)
+    counts = f"here on {rhythm.days_here} of {counted(shown, 'day')}"
+    return [f"{cells}   {counts}", click.style(f"{ends}   {'   '.join(legend)}", dim=True)]
+
+
+def hours_strip(rhythm: Rhythm) -> list[str]:
+    """The usual hours of such a day over those of today."""
+    lines = []
+    width = max(len(f"usual {rhythm.usual_days}"), 5) if rhythm.usual_hours else 5
+    if rhythm.usual_hours:
+        shades = "".join(_SHADES[round(share * (len(_SHADES) - 1))] for share in rhythm.usual_hours)
+        lines.append(f"{f'usual {rhythm.usual_days}'.ljust(width)}  {shades}")
+    cells = "".join(" " if here is None else "█" if here else "·" for here in rhythm.today)
+    lines.append(f"{'today'.ljust(width)}  {cells}")
+    lines.append(click.style(f"{' ' * width}  0     6     12    18   24 o'clock", dim=True))
+    if rhythm.sentence:
+        lines.append(f"Usually here {rhythm.sentence}." if rhythm.sentence != "seldom" else "Seldom here.")
+    return lines
+
+
+def seen_lines(card: Card, clock: Clock) -> list[str]:
+    """Since when it is known, and whether it is here."""
+    device = card.device
+    now = clock.now()
+    first = f"{clock.local(device.first_seen):%a %Y-%m-%d %H:%M}"
+    here = "here now" if device.present else f"last seen {spoken_span(now - device.last_seen)} ago"
+    return [f"first seen {first}, {spoken_span(now - device.first_seen)} ago; {here}"]
+
+
+def address_lines(card: Card, clock: Clock, limit: int) -> list[str]:
+    """Where it is and was, the latest first."""
+    several = len(card.device.macs) > 1
+    lines = []
+    for past in card.addresses[:limit]:
+        since = f"{clock.local(past.stay.since):%Y-%m-%d %H:%M}"
+        until = "now" if past.stay.present else f"{clock.local(past.stay.until):%Y-%m-%d %H:%M}"
+        stays = f", {past.stays} stays" if past.stays > 1 else ""
+        by = f"  by {past.mac}" if several and past.mac else ""
+        text = f"{str(past.address).ljust(15)}  {since} to {until}{stays}{by}"
+        lines.append(text if past.stay.present else click.style(text, dim=True))
+    more = len(card.addresses) - limit
+    return [*lines, *([f"and {more} more"] if more > 0 else [])]
+
+
+def name_lines(card: Card, clock: Clock) -> list[str]:
+    """What it calls itself and is called, with source and dates."""
+    names = [known for known in card.device.traits if known.trait.kind is TraitKind.NAME]
+    return [
+        f"{known.trait.value.ljust(28)} {known.trait.source}, {clock.local(known.first_seen):%Y-%m-%d} to "
+        f"{clock.local(known.last_seen):%Y-%m-%d}"
+        for known in names
+    ]
+
+
+def said_lines(card: Card) -> list[str]:
+    """What else it said of itself."""
+    found = []
+    for kind in _SAID:
+        values = list(dict.fromkeys(known.trait.value for known in card.device.traits if known.trait.kind is kind))
+        if values:
+            found.append(f"{_SAID_WORDS[kind]}: {', '.join(values)}")
+    return found
+
+
+def adapter_lines(card: Card, clock: Clock) -> list[str]:
+    """Every adapter with its medium, and its MAC as routers ask for it."""
+    lines = []
+    for adapter in card.device.adapters:
+        vendor = card.vendors[adapter.mac]
+        state = "here" if adapter.present else f"last seen {clock.local(adapter.last_seen):%Y-%m-%d %H:%M}"
+        medium = medium_words(adapter, card.guess)
+        medium = "medium not known" if medium == "unknown" else medium
+        lines.append(f"{'   '.join(adapter.mac.written(notation) for notation in _NOTATIONS)}")
+        lines.append(click.style(f"{medium}; {vendor.name.strip('()')}; {state}", dim=True))
+    return lines
+
+
+def private_lines(card: Card) -> list[str]:
+    """What it does with made-up addresses, and what to do about that."""
+    lines = []
+    for each in card.private:
+        lines.append(f"{each.mac} is a private address, {each.habit}: {each.why}")
+    if any(each.advice for each in card.private):
+        lines.append(
+            click.style(f"For a list: {next(each.advice for each in card.private if each.advice)}.", fg="yellow")
+        )
+    return lines
+
+
+def look_alike_lines(card: Card, vendors: Vendors) -> list[str]:
+    """What it may be the same as, with how sure that is and why."""
+    lines = []
+    for proposal, other in card.look_alikes:
+        macs = ", ".join(map(str, other.macs))
+        lines.append(
+            f"{click.style(proposal.words, bold=True)} ({proposal.confidence:.0%}) the same as "
+            f"{click.style(other.called, bold=True)}{f' ({macs})' if macs != other.called else ''}"
+        )
+        lines.append(click.style(f"  {'; '.join(proposal.evidence)}", dim=True))
+    return lines

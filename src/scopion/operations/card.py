@@ -1,0 +1,134 @@
+"""All that is known of one device: what it is and why, whose, when it is here, where it was, what it may be as well."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import timedelta
+
+from scopion.discovery.kinds import Guess
+from scopion.model.address import Address, by_number
+from scopion.model.device import Device, Event, Stay
+from scopion.model.mac import MacAddress
+from scopion.operations.describe import devices as all_known
+from scopion.operations.hosts import guess
+from scopion.operations.rhythm import DAYS, Rhythm, rhythm
+from scopion.operations.site import Site
+from scopion.roster.changes import Change, latest_changes
+from scopion.roster.events import EventFilter, find_events
+from scopion.roster.history import looked_at, stays_since
+from scopion.roster.lists import Entry, all_entries
+from scopion.roster.look_alikes import LookAlike, look_alikes
+from scopion.roster.private import Judged, judge
+from scopion.roster.resolve import resolve
+from scopion.roster.store import EPOCH, Roster
+from scopion.vendors.registry import Vendor
+
+EVENTS_SHOWN = 12
+_CHANGES_SHOWN = 8
+
+
+@dataclass(frozen=True, slots=True)
+class PastAddress:
+    """An address that it had, and when."""
+
+    address: Address
+    mac: MacAddress | None
+    stays: int
+    stay: Stay  # from the first to the last time; present if it is there now
+
+
+@dataclass(frozen=True, slots=True)
+class Card:
+    """What there is to say of a device."""
+
+    device: Device
+    vendors: Mapping[MacAddress, Vendor]
+    guess: Guess
+    rhythm: Rhythm
+    addresses: tuple[PastAddress, ...]  # the latest first
+    events: tuple[Event, ...]  # the latest ones, in the order of time
+    changes: tuple[Change, ...]  # what people said and did, the latest first
+    entries: tuple[Entry, ...]  # on lists of wireless networks
+    look_alikes: tuple[tuple[LookAlike, Device], ...]  # the surest first, with the other device
+    private: tuple[Judged, ...]  # the habits of its private addresses
+
+
+def card_of(site: Site, which: str) -> Card:
+    """The card of the device that is meant. Raises NotFound, AmbiguousDevice."""
+    everybody = all_known(site)
+    device = resolve(everybody, which)
+    return cards(site, everybody, [device])[0]
+
+
+def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> list[Card]:
+    """The cards of some devices; what compares them with all others is worked out once."""
+    roster = site.roster_for_reading()
+    assert roster is not None  # there are devices
+    past = stays_since(roster, EPOCH)
+    by_id = {device.id: device for device in everybody}
+    proposals = look_alikes(everybody, past)
+    now = site.clock.now()
+    looked = looked_at(roster, now - timedelta(days=DAYS + 1))
+    of_list = all_entries(roster)
+    found = []
+    for device in chosen:
+        alike = [(each, by_id[each.other(device.id)]) for each in proposals if device.id in each.devices]
+        stays = past.get(device.id, [])
+        lately = [
+            (stay.since, now if stay.present else stay.until)
+            for stay in stays
+            if stay.present or stay.until > now - timedelta(days=DAYS + 1)
+        ]
+        predecessors = [other.called for _, other in alike if any(mac.is_private for mac in other.macs)]
+        found.append(
+            Card(
+                device=device,
+                vendors={mac: site.vendors.of(mac) for mac in device.macs},
+                guess=guess_of(site, device),
+                rhythm=rhythm(lately, looked, device.first_seen, now, site.clock.local),
+                addresses=_addresses(stays),
+                events=_events(roster, device),
+                changes=tuple(latest_changes(roster, _CHANGES_SHOWN, device=device.id)),
+                entries=tuple(each for each in of_list if each.device_id == device.id or each.mac in device.macs),
+                look_alikes=tuple(alike),
+                private=tuple(judge(device, stays, predecessors)),
+            )
+        )
+    return found
+
+
+def guess_of(site: Site, device: Device) -> Guess:
+    """What a device may be."""
+    mac = device.macs[0] if device.macs else None
+    traits = [known.trait for known in device.traits]
+    return guess(site.kinds, mac, site.vendors.of(mac) if mac else None, traits, gateway=device.gateway)
+
+
+def _events(roster: Roster, device: Device) -> tuple[Event, ...]:
+    return tuple(find_events(roster, EventFilter(devices=(device.id,)), EVENTS_SHOWN))
+
+
+def _addresses(stays: Sequence[Stay]) -> tuple[PastAddress, ...]:
+    """Each address once for each adapter, with the first and the last time."""
+    groups: dict[tuple[MacAddress | None, Address], list[Stay]] = {}
+    for stay in stays:
+        groups.setdefault((stay.mac, stay.address), []).append(stay)
+    found = [
+        PastAddress(
+            address,
+            mac,
+            len(group),
+            Stay(
+                mac,
+                address,
+                min(stay.since for stay in group),
+                max(stay.until for stay in group),
+                any(stay.present for stay in group),
+            ),
+        )
+        for (mac, address), group in groups.items()
+    ]
+    return tuple(
+        sorted(found, key=lambda past: (not past.stay.present, -past.stay.until.timestamp(), by_number(past.address)))
+    )

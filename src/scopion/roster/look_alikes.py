@@ -1,0 +1,197 @@
+"""Which devices may be the same thing under another MAC address: proposals with evidence, never a decision.
+
+A phone makes up private addresses, one a network or one a day; a laptop has one adapter for the cable and one for the
+air. What speaks for it is weighed; that two with made-up addresses were here together speaks against it for certain.
+Pure: devices and their stays in, proposals out.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import timedelta
+from itertools import combinations
+
+from scopion.model.device import NAME_ORDER, Device, Stay, short_name
+from scopion.model.observation import Source, TraitKind
+from scopion.model.text import joined
+
+# How much each piece of evidence is worth by itself; together they leave (1 - a)(1 - b)... of the doubt.
+CLIENT_ID, NAME, NEVER_TOGETHER, SAME_REQUESTS, NEIGHBOURS, SAME_MODEL, SAME_ADDRESS = 0.9, 0.7, 0.4, 0.3, 0.3, 0.2, 0.2
+LEAST = 0.5  # less is no proposal
+# Two with assigned addresses that were here together and share a name are more often two of a kind than one thing.
+TOGETHER = 0.5
+# What many things are called says nothing.
+_COMMON = frozenset({"localhost", "android", "iphone", "ipad", "unknown", "espressif", "phone", "tablet", "laptop"})
+_MANY = 5
+_NAMING = frozenset(NAME_ORDER) - {Source.LISTING}
+_ONE_LOOK = timedelta(seconds=3)  # those whom one scan has seen were here together
+_NEAR = 4  # makers give the ports of one thing addresses that lie so close
+
+
+@dataclass(frozen=True, slots=True)
+class LookAlike:
+    """Two devices that may be one."""
+
+    devices: tuple[int, int]  # the older one first
+    confidence: float  # from LEAST up to, but never, 1
+    evidence: tuple[str, ...]
+
+    @property
+    def words(self) -> str:
+        """The confidence as one says it."""
+        return "very likely" if self.confidence >= 0.85 else "likely" if self.confidence >= 0.65 else "possibly"
+
+    def other(self, device: int) -> int:
+        """The one of the two that is not this."""
+        return self.devices[1] if self.devices[0] == device else self.devices[0]
+
+
+def look_alikes(devices: Sequence[Device], stays: Mapping[int, Sequence[Stay]]) -> list[LookAlike]:
+    """Every proposal, the surest first; ``stays`` are all that are known of each device."""
+    profiles = {device.id: _Profile.of(device, stays.get(device.id, ())) for device in devices}
+    found = []
+    for first, second in sorted(_candidates(profiles.values())):
+        proposal = _weighed(profiles[first], profiles[second])
+        if proposal is not None:
+            found.append(proposal)
+    return sorted(found, key=lambda each: (-each.confidence, each.devices))
+
+
+def families(proposals: Iterable[LookAlike]) -> list[list[int]]:
+    """Devices that are proposed as one thing together: each of a family is a look-alike of every other."""
+    pairs = [set(each.devices) for each in proposals]
+    found: list[set[int]] = []
+    for pair in pairs:
+        fitting = next(
+            (family for family in found if all({a, b} in pairs for a in family for b in pair if a != b)), None
+        )
+        if fitting is None:
+            found.append(set(pair))
+        else:
+            fitting |= pair
+    unique = [family for family in found if not any(family < other for other in found)]
+    return [sorted(family) for number, family in enumerate(unique) if family not in unique[:number]]
+
+
+@dataclass(frozen=True, slots=True)
+class _Profile:
+    """What there is to compare of one device."""
+
+    device: Device
+    stays: tuple[Stay, ...]
+    names: Mapping[str, str]  # as they compare, and from which source
+    client_ids: frozenset[str]
+    requests: frozenset[tuple[str, ...]]
+    models: frozenset[str]
+
+    @classmethod
+    def of(cls, device: Device, stays: Sequence[Stay]) -> _Profile:
+        said: dict[TraitKind, set[str]] = defaultdict(set)
+        names: dict[str, str] = {}
+        for known in device.traits:
+            trait = known.trait
+            said[trait.kind].add(trait.value)
+            if trait.kind is TraitKind.NAME and trait.source in _NAMING:
+                names.setdefault(short_name(trait.value).casefold(), str(trait.source))
+        hardware = {f"01{mac.octets.hex()}" for mac in device.macs}
+        requests = {(options, *sorted(said[TraitKind.VENDOR_CLASS])) for options in said[TraitKind.REQUESTED_OPTIONS]}
+        return cls(
+            device=device,
+            stays=tuple(stays),
+            names={name: source for name, source in names.items() if name not in _COMMON},
+            client_ids=frozenset(said[TraitKind.CLIENT_ID]) - hardware,
+            requests=frozenset(requests),
+            models=frozenset(said[TraitKind.MODEL]),
+        )
+
+    @property
+    def private(self) -> bool:
+        """Whether all of its addresses are made up."""
+        return bool(self.device.macs) and all(mac.is_private for mac in self.device.macs)
+
+
+def _candidates(profiles: Iterable[_Profile]) -> set[tuple[int, int]]:
+    """Pairs that share something, so that not everybody is compared with everybody."""
+    by_key: dict[tuple[str, object], list[int]] = defaultdict(list)
+    for profile in profiles:
+        if profile.device.own:
+            continue
+        keys: list[tuple[str, object]] = [("name", name) for name in profile.names]
+        keys += [("client id", value) for value in profile.client_ids]
+        keys += [("requests", value) for value in profile.requests if profile.private]
+        for key in keys:
+            by_key[key].append(profile.device.id)
+    pairs: set[tuple[int, int]] = set()
+    for (kind, _), sharing in by_key.items():
+        # A name, or a way of asking, that many have is that of a product; phones of one family ask alike.
+        if kind != "name" or len(sharing) < _MANY or kind == "requests":
+            pairs.update(tuple(sorted(pair)) for pair in combinations(sharing[:50], 2))  # type: ignore[misc]
+    return pairs
+
+
+def _weighed(first: _Profile, second: _Profile) -> LookAlike | None:
+    labels = {profile.device.label for profile in (first, second) if profile.device.label}
+    if len(labels) == 2:  # somebody has told them apart
+        return None
+    together = _together(first, second)
+    if together and (first.private or second.private):
+        return None
+    evidence = _evidence(first, second, together)
+    doubt = 1.0
+    for weight, _ in evidence:
+        doubt *= 1 - weight
+    confidence = (1 - doubt) * (TOGETHER if together and not _neighbours(first, second) else 1)
+    if confidence < LEAST:
+        return None
+    older, newer = sorted((first.device, second.device), key=lambda device: (device.first_seen, device.id))
+    return LookAlike((older.id, newer.id), round(confidence, 2), tuple(words for _, words in evidence))
+
+
+def _evidence(first: _Profile, second: _Profile, together: bool) -> list[tuple[float, str]]:
+    found: list[tuple[float, str]] = []
+    if first.client_ids & second.client_ids:
+        found.append((CLIENT_ID, "the same DHCP client identifier"))
+    names = sorted(first.names.keys() & second.names.keys())
+    if names:
+        sources = sorted({first.names[names[0]], second.names[names[0]]})
+        found.append((NAME, f"both are called {names[0]!r} ({joined(sources)})"))
+    if not together and first.stays and second.stays and (first.private or second.private):
+        found.append((NEVER_TOGETHER, _never_together(first, second)))
+    if first.requests & second.requests:
+        found.append((SAME_REQUESTS, "they ask the DHCP server for the same options in the same order"))
+    if names and _neighbours(first, second):
+        found.append((NEIGHBOURS, "their MAC addresses are neighbours"))
+    if first.models & second.models:
+        found.append((SAME_MODEL, f"both are a {min(first.models & second.models)}"))
+    shared = {stay.address for stay in first.stays} & {stay.address for stay in second.stays}
+    given = sorted(address for address in shared if address.version == 4)
+    if given and not together:
+        found.append((SAME_ADDRESS, f"both were given {given[0]}, one after the other"))
+    return found
+
+
+def _never_together(first: _Profile, second: _Profile) -> str:
+    ends = (max(stay.until for stay in first.stays), max(stay.until for stay in second.stays))
+    begins = (min(stay.since for stay in first.stays), min(stay.since for stay in second.stays))
+    if ends[0] <= begins[1] or ends[1] <= begins[0]:
+        return "one came after the other had gone for good"
+    return "never here together, though both come and go"
+
+
+def _together(first: _Profile, second: _Profile) -> bool:
+    """Whether they were ever here at the same time."""
+    return any(
+        one.since < other.until + _ONE_LOOK and other.since < one.until + _ONE_LOOK
+        for one in first.stays
+        for other in second.stays
+    )
+
+
+def _neighbours(first: _Profile, second: _Profile) -> bool:
+    return any(
+        0 < abs(one.number - other.number) <= _NEAR and not one.is_private
+        for one in first.device.macs
+        for other in second.device.macs
+    )
