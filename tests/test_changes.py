@@ -22,7 +22,7 @@ from scopion.operations.describe import (
     forget_devices,
     label_device,
     mark_devices,
-    same_device,
+    same_devices,
     split_device,
 )
 from scopion.operations.site import Site
@@ -67,7 +67,7 @@ def marks() -> st.SearchStrategy[Doing]:
 
 def joins() -> st.SearchStrategy[Doing]:
     return st.builds(
-        lambda first, second: lambda site: same_device(site, str(first), str(second)),
+        lambda first, second: lambda site: same_devices(site, [str(first), str(second)]),
         st.sampled_from(MACS), st.sampled_from(MACS),
     )  # fmt: skip
 
@@ -142,7 +142,7 @@ class TakingBack(FolderTest):
         label_device(self.site, str(MACS[1]), "old phone", owner="the apprentice")
         mark_devices(self.site, [str(MACS[1])], Mark(Standing.KNOWN, because="hers"))
         before = {device.id: (device.label, device.macs) for device in devices(self.site)}
-        _, _, joined = same_device(self.site, str(MACS[0]), str(MACS[1]))
+        _, joined = same_devices(self.site, [str(MACS[0]), str(MACS[1])])
         self.assertEqual(
             (joined.label, joined.owner, joined.standing, joined.because),
             ("old phone", "the apprentice", Standing.KNOWN, "hers"),

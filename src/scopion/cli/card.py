@@ -25,6 +25,7 @@ _INDENT = 11
 STANDING_COLOUR = {Standing.NEW: "yellow", Standing.KNOWN: "green", Standing.GUEST: "cyan", Standing.UNWANTED: "red"}
 _DAY_SIGNS = {DayMark.HERE: "█", DayMark.AWAY: "·", DayMark.NOT_LOOKED: "?", DayMark.NOT_KNOWN: " "}
 _SHADES = "·░▒▓█"  # a share of days from none to all
+_LEAST_DAYS = 14  # a strip of fewer says little
 # The notations that routers ask for, each once.
 _NOTATIONS = (Notation.COLON, Notation.HYPHEN, Notation.DOT, Notation.BARE_UPPER)
 _SAID = (TraitKind.MODEL, TraitKind.SERVICE, TraitKind.SOFTWARE, TraitKind.VENDOR_CLASS, TraitKind.PORT)
@@ -51,7 +52,7 @@ def what_it_is(card: Card) -> Iterator[str]:
     if device.gateway:
         yield "It is the gateway of the subnet."
     if card.guess.kind:
-        yield f"Probably a {card.guess.kind}: it {card.guess.evidence}."
+        yield f"Probably a {card.guess.kind} ({card.guess.evidence})."
     makers = dict.fromkeys(
         f"{vendor.name}{f', {vendor.place}' if vendor.place else ''}"
         for mac, vendor in card.vendors.items()
@@ -74,15 +75,12 @@ def block(title: str, lines: Sequence[str]) -> Iterator[str]:
 
 def days_strip(rhythm: Rhythm, today: date) -> list[str]:
     """The last thirty days, weeks apart, with what the signs mean."""
-    cells, ruler = "", ""
-    for day, mark in rhythm.days:
-        if day.weekday() == 0 and cells:
-            cells += " "
-            ruler += " "
-        cells += _DAY_SIGNS[mark]
-        ruler += "'" if day.weekday() == 0 else " "
-    first = rhythm.days[0][0]
-    ends = f"{first:%d %b}{' ' * max(1, len(cells) - 11)}today"
+    unknown = next((at for at, (_, mark) in enumerate(rhythm.days) if mark is not DayMark.NOT_KNOWN), 0)
+    days = rhythm.days[min(unknown, len(rhythm.days) - _LEAST_DAYS) :]
+    cells = ""
+    for day, mark in days:
+        cells += f" {_DAY_SIGNS[mark]}" if day.weekday() == 0 and cells else _DAY_SIGNS[mark]
+    ends = f"{days[0][0]:%d %b}{' ' * max(1, len(cells) - 11)}today"
     signs = {mark for _, mark in rhythm.days}
     legend = [
         text

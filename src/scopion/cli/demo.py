@@ -15,6 +15,8 @@ import click
 from scopion.cli.session import Session, pass_session
 
 if TYPE_CHECKING:
+    from datetime import datetime
+
     from scopion.scenes.scene import Moment, Step
 
 _FOLDER = click.Path(file_okay=False, path_type=Path)
@@ -27,8 +29,9 @@ _WIDTH = 100
 @click.option(
     "--next", "onward", metavar="DIR", type=_FOLDER, help="Move the clock of a kept story to its next moment."
 )
+@click.option("--fortnight", metavar="DIR", type=_FOLDER, help="Play two weeks at once in this new folder: a history.")
 @pass_session
-def demo(session: Session, keep: Path | None, begin: Path | None, onward: Path | None) -> None:
+def demo(session: Session, keep: Path | None, begin: Path | None, onward: Path | None, fortnight: Path | None) -> None:
     """A made-up site, told in a minute, or kept to try out.
 
     Kilnhaven Pottery has a workshop, a shop and a café. Its network is played through the same code as a real one;
@@ -36,13 +39,16 @@ def demo(session: Session, keep: Path | None, begin: Path | None, onward: Path |
     """
     from scopion.operations.demo import begin_story, next_moment
 
-    if sum(each is not None for each in (keep, begin, onward)) > 1:
-        raise click.UsageError("--keep, --begin and --next exclude each other")
+    if sum(each is not None for each in (keep, begin, onward, fortnight)) > 1:
+        raise click.UsageError("--keep, --begin, --next and --fortnight exclude each other")
     if onward is not None:
         _narrate(next_moment(onward))
     elif begin is not None:
         _narrate(begin_story(begin).told)
         session.note(_invitation(begin))
+    elif fortnight is not None:
+        _play(session, fortnight)
+        session.note(_invitation(fortnight))
     elif keep is not None:
         _tell(keep)
         session.note(_invitation(keep))
@@ -61,6 +67,32 @@ def _tell(folder: Path) -> None:
         for step in moment.steps:
             _run(step, folder)
         moment = next_moment(folder)
+
+
+def _play(session: Session, folder: Path) -> None:
+    """Two weeks, quickly and quietly: the first chapter, then a scan each hour."""
+    from scopion.operations.demo import begin_story, next_moment, play_rounds
+
+    moment = begin_story(folder).told
+    session.note("The first chapter of the story...")
+    while moment.steps:
+        for step in moment.steps:
+            _run_quietly(step, folder)
+        moment = next_moment(folder)
+    session.note("...and two weeks more, a scan each hour:")
+
+    def on_day(at: datetime) -> None:
+        session.note(f"  {at:%A, %d %B}")
+
+    _narrate(play_rounds(folder, lambda step: _run_quietly(step, folder), on_day))
+
+
+def _run_quietly(step: Step, folder: Path) -> None:
+    command = [sys.executable, "-m", "scopion", *step.command]
+    environment = {**os.environ, "SCOPION_SITE": str(folder)}
+    ended = subprocess.run(command, env=environment, capture_output=True, text=True, check=False)
+    if ended.returncode != 0:
+        raise click.ClickException(f"scopion {shlex.join(step.command)} ended with {ended.returncode}: {ended.stderr}")
 
 
 def _run(step: Step, folder: Path) -> None:

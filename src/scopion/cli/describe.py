@@ -75,16 +75,16 @@ def _tell_marked(session: Session, marked: list[tuple[Device, Device]], wanted: 
 
 
 @click.command()
-@click.argument("devices", metavar="DEVICE [DEVICE]", type=options.DeviceName(), nargs=-1, required=True)
+@click.argument("devices", metavar="DEVICE DEVICE...", type=options.DeviceName(), nargs=-1, required=True)
 @click.option("--undo", "split", is_flag=True, help="Take the latest joining of DEVICE back, without loss.")
 @pass_session
 def same(session: Session, devices: tuple[str, ...], split: bool) -> None:
     """Say that two are one: a thing with two adapters, or under two addresses.
 
-    The first keeps what was said of it, the second fills its blanks. The second's adapters, stays, events and entries
-    go over to it. --undo splits them again; what was said since stays with the first.
+    The first keeps what was said of it, the others fill its blanks. Their adapters, stays, events and entries go over
+    to it. --undo splits them again; what was said since stays with the first.
     """
-    from scopion.operations.describe import same_device, split_device
+    from scopion.operations.describe import same_devices, split_device
 
     if split:
         if len(devices) != 1:
@@ -94,10 +94,11 @@ def same(session: Session, devices: tuple[str, ...], split: bool) -> None:
         for device in after:
             session.note(f"  {device.called} ({identity(device)})")
         return
-    if len(devices) != 2:
+    if len(devices) < 2:
         raise click.UsageError("two devices are needed: those that are one")
-    kept, other, now = same_device(session.site, *devices)
-    session.note(f"{other.called} ({identity(other)}) is the same as {kept.called} ({identity(kept)}).")
+    (kept, *others), now = same_devices(session.site, devices)
+    for other in others:
+        session.note(f"{other.called} ({identity(other)}) is the same as {kept.called} ({identity(kept)}).")
     session.note(
         f"{now.called} has {counted(len(now.macs), 'adapter')} now. To take it back: scopion same --undo {now.macs[0]}"
         if now.macs

@@ -7,12 +7,11 @@ from datetime import datetime
 from typing import Any
 
 from scopion.cli.output import Column, Row
-from scopion.discovery.kinds import Guess, Kinds
+from scopion.discovery.kinds import Guess
 from scopion.model.clock import Clock, spoken_span
-from scopion.model.device import Adapter, Device, EventKind, Standing
+from scopion.model.device import Adapter, EventKind, Standing
 from scopion.model.observation import Medium, Trait
-from scopion.operations.hosts import Host, guess
-from scopion.vendors.registry import Vendors
+from scopion.operations.hosts import Described, Host
 
 HOST_KEYS = (
     "standing", "name", "address", "mac", "vendor", "vendor_place", "vendor_kind", "kind", "kind_evidence", "names",
@@ -21,7 +20,8 @@ HOST_KEYS = (
 DEVICE_KEYS = (
     "standing", "name", "addresses", "macs", "vendor", "vendor_place", "kind", "kind_evidence", "names", "media",
     "present", "first_seen", "last_seen",
-    "owner", "place", "note", "guest_until", "this_machine", "gateway", "device",
+    "owner", "place", "note", "guest_until", "standing_since", "because", "private", "this_machine", "gateway",
+    "device",
 )  # fmt: skip
 _STANDING_STYLE = {Standing.NEW: "yellow", Standing.KNOWN: "green", Standing.GUEST: "cyan", Standing.UNWANTED: "red"}
 _NEWS_WORD = {
@@ -71,11 +71,10 @@ def host_columns() -> list[Column]:
     ]
 
 
-def device_row(device: Device, vendors: Vendors, kinds: Kinds) -> dict[str, Any]:
+def device_row(known: Described) -> dict[str, Any]:
     """A device under its JSON keys."""
-    maker = vendors.of(device.macs[0]) if device.macs else None
-    traits = [known.trait for known in device.traits]
-    likely = guess(kinds, device.macs[0] if device.macs else None, maker, traits, gateway=device.gateway)
+    device, likely = known.device, known.guess
+    maker = known.vendors[0] if known.vendors else None
     return {
         "standing": str(device.standing),
         "name": device.name or None,
@@ -94,6 +93,9 @@ def device_row(device: Device, vendors: Vendors, kinds: Kinds) -> dict[str, Any]
         "place": device.place or None,
         "note": device.note or None,
         "guest_until": device.guest_until.isoformat() if device.guest_until else None,
+        "standing_since": iso(device.standing_since) if device.standing_since else None,
+        "because": device.because or None,
+        "private": any(mac.is_private for mac in device.macs),
         "this_machine": device.own,
         "gateway": device.gateway,
         "device": device.id,
@@ -101,7 +103,7 @@ def device_row(device: Device, vendors: Vendors, kinds: Kinds) -> dict[str, Any]
 
 
 def device_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:
-    """The columns for a terminal; owner and place only if any device has one."""
+    """The columns for a terminal; owner, place and a guest's end only if any device has one."""
     now = clock.now()
     columns = [
         Column("standing", lambda row: row["standing"], _standing_style),
@@ -116,7 +118,9 @@ def device_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:
         columns.append(Column("owner", lambda row: row["owner"] or "", _absent, optional=1))
     if any(row["place"] for row in rows):
         columns.append(Column("place", lambda row: row["place"] or "", _absent, optional=1))
-    columns.append(Column("seen", lambda row: _seen(row, now), _absent))
+    if any(row["guest_until"] for row in rows):
+        columns.append(Column("until", lambda row: row["guest_until"] or "", _absent, optional=1))
+    columns.append(Column("seen", lambda row: _seen(row, now), _absent, optional=1))
     return columns
 
 

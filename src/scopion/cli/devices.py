@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from datetime import date
 from typing import TYPE_CHECKING, Any
 
 import click
 
+from scopion.cli import options
 from scopion.cli.device_rows import DEVICE_KEYS, device_columns, device_row
-from scopion.cli.output import output_format, show
+from scopion.cli.output import Column, Row, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.model.address import by_number
 from scopion.model.device import Standing
@@ -17,9 +19,12 @@ from scopion.model.text import counted
 
 if TYPE_CHECKING:
     from scopion.model.device import Device
+    from scopion.operations.find import Found
+    from scopion.operations.hosts import Described
 
 # What somebody has to look at comes first.
 _STANDINGS = [Standing.UNWANTED, Standing.NEW, Standing.GUEST, Standing.KNOWN]
+KEYS = (*DEVICE_KEYS, "near")
 
 
 def _place(device: Device) -> tuple[tuple[int, int, int], ...]:
@@ -27,49 +32,111 @@ def _place(device: Device) -> tuple[tuple[int, int, int], ...]:
     return tuple(map(by_number, device.addresses))
 
 
-SORTS: dict[str, Callable[[Device], Any]] = {
-    "standing": lambda device: (_STANDINGS.index(device.standing), _place(device)),
-    "name": lambda device: (not device.label, device.label.casefold(), _place(device)),
-    "address": lambda device: (not device.addresses, _place(device)),
-    "mac": lambda device: device.macs,
-    "first-seen": lambda device: device.first_seen,
-    "last-seen": lambda device: (-device.last_seen.timestamp(), _place(device)),
+SORTS: dict[str, Callable[[Described], Any]] = {
+    "standing": lambda each: (_STANDINGS.index(each.device.standing), _place(each.device)),
+    "name": lambda each: (not each.device.name, each.device.name.casefold(), _place(each.device)),
+    "address": lambda each: (not each.device.addresses, _place(each.device)),
+    "mac": lambda each: each.device.macs,
+    "vendor": lambda each: (not each.vendors, *(vendor.name.casefold() for vendor in each.vendors[:1])),
+    "kind": lambda each: (not each.guess.kind, each.guess.kind, _place(each.device)),
+    "owner": lambda each: (not each.device.owner, each.device.owner.casefold(), _place(each.device)),
+    "first-seen": lambda each: each.device.first_seen,
+    "last-seen": lambda each: (-each.device.last_seen.timestamp(), _place(each.device)),
 }
 
 
 @click.command()
-@click.option("--present", is_flag=True, help="Only those that are here.")
-@click.option(
-    "--standing",
-    type=click.Choice([str(each) for each in Standing]),
-    multiple=True,
-    help="Only these. May be repeated.",
-)
+@click.argument("words", metavar="[TEXT]...", nargs=-1)
+@click.option("--near", is_flag=True, help="TEXT is the MAC on a sticker, or its end: its neighbours, too.")
+@click.option("--present/--absent", default=None, help="Only those that are here, or are not.")
+@click.option("--standing", type=click.Choice(list(Standing)), multiple=True, help="Only these. May be repeated.")
+@click.option("--vendor", metavar="TEXT", default="", help="Part of a maker's name.")
+@click.option("--kind", metavar="TEXT", default="", help="Part of what it may be: printer, phone.")
+@click.option("--owner", metavar="TEXT", default="", help="Part of its owner's name.")
+@click.option("--subnet", metavar="RANGE|NAME", help="With an address in it, as 192.0.2.0/24 or by site.toml's name.")
+@click.option("--private", is_flag=True, help="Only those with a private address.")
+@click.option("--seen-since", metavar="WHEN", type=options.Moment(), help="Here then or later: yesterday, '3 days'.")
+@click.option("--not-seen-since", metavar="WHEN", type=options.Moment(), help="Not here since then.")
 @click.option("--sort", type=click.Choice(list(SORTS)), default="standing", show_default=True, help="By what.")
+@click.option("--reverse", is_flag=True, help="The other way round.")
+@click.option("--columns", metavar="KEY,KEY", type=options.Keys(KEYS), help="Only these, in this order.")
 @output_format
 @pass_session
-def devices(session: Session, present: bool, standing: tuple[str, ...], sort: str, format_name: str | None) -> None:
+def devices(
+    session: Session,
+    /,
+    sort: str,
+    reverse: bool,
+    columns: tuple[str, ...] | None,
+    format_name: str | None,
+    **wishes: Any,
+) -> None:
     """The devices of the site, present and absent.
 
-    Absent ones are dimmed, with the address that they had last.
+    TEXT is any part of a name, address, maker, owner, place, note or of a MAC in any notation; several have to fit all.
+    With --near it is the sticker on a box, which often shows the address of its other port. Absent devices are dimmed,
+    with the address that they had last.
     """
-    from scopion.operations.describe import devices as all_devices
+    from scopion.operations.find import find
+    from scopion.operations.listing import described_devices
 
-    everybody = all_devices(session.site)
-    chosen = [
-        device
-        for device in sorted(everybody, key=SORTS[sort])
-        if (not present or device.present) and (not standing or device.standing in standing)
-    ]
-    rows = [device_row(device, session.site.vendors, session.site.kinds) for device in chosen]
-    show(rows, DEVICE_KEYS, device_columns(session.site.clock, rows), format_name)
-    if not everybody:
+    wanted = _wanted(session, **wishes)
+    everybody = described_devices(session.site)
+    found = sorted(find(everybody, wanted), key=lambda each: SORTS[sort](each.described), reverse=reverse)
+    rows = [{**device_row(each.described), "near": each.near or None} for each in found]
+    _show(session, rows, columns, format_name, near=wanted.near)
+    _close(session, found, len(everybody))
+
+
+def _wanted(session: Session, **wishes: Any) -> Any:
+    from scopion.operations.find import Wanted
+    from scopion.operations.listing import subnet_called
+
+    subnet = subnet_called(session.site, wishes.pop("subnet")) if wishes["subnet"] else wishes.pop("subnet")
+    return Wanted(subnet=subnet, standings=wishes.pop("standing"), **wishes)
+
+
+def _show(
+    session: Session, rows: list[dict[str, Any]], chosen: tuple[str, ...] | None, format_name: str | None, *, near: bool
+) -> None:
+    if chosen is None:
+        shown = device_columns(session.site.clock, rows)
+        if near:
+            shown.insert(4, Column("near", lambda row: row["near"] or "", lambda _: "yellow"))
+        show(rows, KEYS, shown, format_name)
+        return
+    picked: Sequence[Row] = [{key: row[key] for key in chosen} for row in rows]
+    show(picked, chosen, [_plain(key) for key in chosen], format_name)
+
+
+def _plain(key: str) -> Column:
+    """A column that shows a key as the machine formats have it, a list one below the other."""
+
+    def text(row: Row) -> str:
+        value = row[key]
+        if isinstance(value, list):
+            return "\n".join(map(str, value))
+        return "" if value is None else ("yes" if value else "no") if isinstance(value, bool) else str(value)
+
+    return Column(key, text, shrinks=key in ("vendor", "kind_evidence", "names", "note", "because"))
+
+
+def _close(session: Session, found: list[Found], total: int) -> None:
+    if not total:
         session.note("Nothing is remembered yet: scopion scan looks for devices.")
         return
-    counts = Counter(device.standing for device in chosen)
+    counts = Counter(each.described.device.standing for each in found)
     parts = [f"{counts[each]} {each}" for each in Standing if counts[each]]
-    here = sum(device.present for device in chosen)
-    shown = counted(len(chosen), "device") + (f" of {len(everybody)}" if len(chosen) < len(everybody) else "")
-    if rows:
+    here = sum(each.described.device.present for each in found)
+    shown = counted(len(found), "device") + (f" of {total}" if len(found) < total else "")
+    if found:
         session.note("")
     session.note(f"{shown}{': ' + ', '.join(parts) if parts else ''}; {here} present.")
+    today = session.site.clock.local(session.site.clock.now()).date()
+    ended = [device.called for device in (each.described.device for each in found) if _has_ended(device, today)]
+    if ended:
+        session.note(f"As a guest ended: {', '.join(ended)}. See scopion review, or mark it anew.")
+
+
+def _has_ended(device: Device, today: date) -> bool:
+    return device.standing is Standing.GUEST and device.guest_until is not None and device.guest_until < today

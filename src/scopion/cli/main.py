@@ -40,6 +40,7 @@ FAMILIES: dict[str, dict[str, Entry]] = {
         "show": Entry("show_device", "show_device", "All that is known of one device, on one card."),
         "label": Entry("describe", "label", "Give a device its name, owner and place."),
         "mark": Entry("describe", "mark", "Say what you think of it: known, guest, unwanted, new."),
+        "review": Entry("review", "review", "Go through the new devices, one by one."),
         "same": Entry("describe", "same", "Say that two are one: a thing with two adapters."),
         "forget": Entry("describe", "forget", "Remove devices with all that is known of them."),
         "events": Entry("events", "events", "The log of what changed: who joined, left, came back, moved."),

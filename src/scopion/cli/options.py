@@ -132,6 +132,27 @@ class Span(click.ParamType[float]):
             self.fail(str(error), param, ctx)
 
 
+class Keys(click.ParamType[tuple[str, ...]]):
+    """Some of the keys that a command's machine formats have, in the order that is wanted."""
+
+    name = "KEY,KEY"
+
+    def __init__(self, keys: Sequence[str]) -> None:
+        self._keys = keys
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[str, ...]:
+        """Read the list."""
+        if isinstance(value, tuple):
+            return value
+        chosen = tuple(part.strip().casefold().replace("-", "_") for part in str(value).split(",") if part.strip())
+        unknown = [key for key in chosen if key not in self._keys]
+        if unknown or not chosen:
+            self.fail(
+                f"there is no column {', '.join(unknown) or value!r}: columns are {', '.join(self._keys)}", param, ctx
+            )
+        return tuple(dict.fromkeys(chosen))
+
+
 class Ports(click.ParamType[tuple[int, ...]]):
     """A few TCP ports: ``22,80,443``."""
 

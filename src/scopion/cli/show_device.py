@@ -33,6 +33,7 @@ def show_device(session: Session, device: str, format_name: str | None) -> None:
     adapters with the MAC in the notations that routers ask for, events, list entries.
     """
     from scopion.operations.card import card_of
+    from scopion.operations.hosts import described
 
     card = card_of(session.site, device)
     name = chosen_format(format_name)
@@ -41,7 +42,7 @@ def show_device(session: Session, device: str, format_name: str | None) -> None:
     if name == "table":
         click.echo("\n".join(_lines(session, card)))
     else:
-        row = device_row(card.device, session.site.vendors, session.site.kinds)
+        row = device_row(described(card.device, session.site.vendors, session.site.kinds))
         show([row], DEVICE_KEYS, [], name, document={**row, **_more(card)})
 
 
@@ -55,7 +56,7 @@ def _lines(session: Session, card: Card) -> Iterator[str]:
     yield ""
     today = clock.local(clock.now()).date()
     events = [
-        f"{clock.local(event.at):%a %Y-%m-%d %H:%M}  {sentence(event, card.device, session.site.vendors)}"
+        f"{clock.local(event.at):%a %Y-%m-%d %H:%M}  {sentence(event, card.device, session.site.vendors, 'it')}"
         for event in reversed(card.events)
     ]
     changes = [

@@ -8,10 +8,10 @@ from datetime import timedelta
 
 from scopion.discovery.kinds import Guess
 from scopion.model.address import Address, by_number
-from scopion.model.device import Device, Event, Stay
+from scopion.model.device import Device, Event, EventKind, Stay
 from scopion.model.mac import MacAddress
 from scopion.operations.describe import devices as all_known
-from scopion.operations.hosts import guess
+from scopion.operations.hosts import described
 from scopion.operations.rhythm import DAYS, Rhythm, rhythm
 from scopion.operations.site import Site
 from scopion.roster.changes import Change, latest_changes
@@ -24,7 +24,9 @@ from scopion.roster.resolve import resolve
 from scopion.roster.store import EPOCH, Roster
 from scopion.vendors.registry import Vendor
 
-EVENTS_SHOWN = 12
+_EVENTS_SHOWN = 8
+_ROUTINE = (EventKind.LEFT, EventKind.RETURNED)
+_ROUTINE_SHOWN = 3
 _CHANGES_SHOWN = 8
 
 
@@ -80,12 +82,13 @@ def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> 
             for stay in stays
             if stay.present or stay.until > now - timedelta(days=DAYS + 1)
         ]
+        known = described(device, site.vendors, site.kinds)
         predecessors = [other.called for _, other in alike if any(mac.is_private for mac in other.macs)]
         found.append(
             Card(
                 device=device,
-                vendors={mac: site.vendors.of(mac) for mac in device.macs},
-                guess=guess_of(site, device),
+                vendors=dict(zip(device.macs, known.vendors, strict=True)),
+                guess=known.guess,
                 rhythm=rhythm(lately, looked, device.first_seen, now, site.clock.local),
                 addresses=_addresses(stays),
                 events=_events(roster, device),
@@ -98,15 +101,12 @@ def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> 
     return found
 
 
-def guess_of(site: Site, device: Device) -> Guess:
-    """What a device may be."""
-    mac = device.macs[0] if device.macs else None
-    traits = [known.trait for known in device.traits]
-    return guess(site.kinds, mac, site.vendors.of(mac) if mac else None, traits, gateway=device.gateway)
-
-
 def _events(roster: Roster, device: Device) -> tuple[Event, ...]:
-    return tuple(find_events(roster, EventFilter(devices=(device.id,)), EVENTS_SHOWN))
+    """The latest events; of mere comings and goings only the very latest, or there would be nothing else."""
+    notable = tuple(kind for kind in EventKind if kind not in _ROUTINE)
+    told = find_events(roster, EventFilter(kinds=notable, devices=(device.id,)), _EVENTS_SHOWN)
+    routine = find_events(roster, EventFilter(kinds=_ROUTINE, devices=(device.id,)), _ROUTINE_SHOWN)
+    return tuple(sorted((*told, *routine), key=lambda event: (event.at, event.id)))
 
 
 def _addresses(stays: Sequence[Stay]) -> tuple[PastAddress, ...]:

@@ -107,7 +107,7 @@ def _of_device(
         left = _last(events, EventKind.LEFT)
         since = f" since {speech.told(left.at)}" if left else ""
         at = left.at if left else None
-        found.append(Difference(EventKind.LEFT, device, f"is gone{since}{_from(was)}", at, _first(was)))
+        found.append(Difference(EventKind.LEFT, device, f"is gone{_from(was)}{since}", at, _first(was)))
     elif now.present and not was.present:
         back = _last(events, EventKind.RETURNED)
         since = f" since {speech.told(back.at)}" if back else ""

@@ -1,16 +1,21 @@
-"""The story of the made-up site: how a folder comes to keep it, and how it moves on."""
+"""The story of the made-up site: how a folder comes to keep it, how it moves on, how days of it are played at once."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
 
 from scopion.model.errors import NotFound, UsageError
-from scopion.operations.site import prepare_folder
+from scopion.operations.prepare import ScanRequest, prepare_scan
+from scopion.operations.scan import run_prepared
+from scopion.operations.site import Site, prepare_folder
 from scopion.roster.files import make_folder
-from scopion.scenes.scene import Moment
+from scopion.scenes.scene import Moment, Rounds, Step
 from scopion.scenes.story import Story
 
 SCENE = "kilnhaven"
+_LISTENING_S = 60.0
 
 
 def begin_story(folder: Path) -> Story:
@@ -25,10 +30,65 @@ def begin_story(folder: Path) -> Story:
 
 def next_moment(folder: Path) -> Moment:
     """Move the clock of a kept story on. Raises NotFound at its end, or if there is no story."""
-    story = Story.of(folder)
-    if story is None:
-        raise NotFound(f"{folder} keeps no made-up site: scopion demo --begin {folder} makes one")
-    moment = story.next()
+    moment = _kept(folder).next()
     if moment is None:
         raise NotFound("the story has come to its end: scopion demo --begin makes a new one")
     return moment
+
+
+def play_rounds(folder: Path, run: Callable[[Step], None], on_day: Callable[[datetime], None]) -> Moment:
+    """Play a kept story to the end of its rounds: a scan each hour, and what its moments do in between.
+
+    Returns the last moment. Raises NotFound if the story has no rounds.
+    """
+    story = _kept(folder)
+    rounds = story.scene.rounds
+    if rounds is None:
+        raise NotFound("this story has no rounds to play")
+    at = story.at.replace(minute=0, second=0, microsecond=0)
+    while (at := at + rounds.every) <= rounds.until:
+        if at.date() != (at - rounds.every).date():
+            on_day(at)
+        _look(folder, at, rounds)
+        for moment in _due(folder, at):
+            for step in moment.steps:
+                run(step)
+    story = _kept(folder)
+    while story.moment + 1 < len(story.scene.moments):
+        story.next()
+    return story.told
+
+
+def _due(folder: Path, at: datetime) -> list[Moment]:
+    """The moments that have come, each reached only now."""
+    found = []
+    story = _kept(folder)
+    while story.moment + 1 < len(story.scene.moments) and story.scene.moments[story.moment + 1].at <= at:
+        moment = story.next()
+        assert moment is not None
+        found.append(moment)
+    return found
+
+
+def _look(folder: Path, at: datetime, rounds: Rounds) -> None:
+    """A scan at a moment, and listening if it is time for that."""
+    requests = [(at, ScanRequest())]
+    for listening in rounds.listen_at:
+        moment = datetime.combine(at.date(), listening, at.tzinfo)
+        if at <= moment < at + rounds.every:
+            requests.append((moment, ScanRequest(method="listen", listen_s=_LISTENING_S)))
+    for moment, request in requests:
+        story = _kept(folder)
+        story.passed(moment)
+        site = Site(folder)
+        try:
+            run_prepared(site, prepare_scan(site, request))
+        finally:
+            site.close()
+
+
+def _kept(folder: Path) -> Story:
+    story = Story.of(folder)
+    if story is None:
+        raise NotFound(f"{folder} keeps no made-up site: scopion demo --begin {folder} makes one")
+    return story

@@ -90,19 +90,22 @@ def set_mark(site: Site, roster: Roster, device: Device, mark: Mark) -> None:
     set_standing(roster, device, mark.standing, site.clock.now(), until=mark.until, because=because)
 
 
-def same_device(site: Site, first: str | Device, second: str | Device) -> tuple[Device, Device, Device]:
-    """Two devices are one: they are joined. Returns both as they were, and the one that they are."""
+def same_devices(site: Site, which: Sequence[str | Device]) -> tuple[list[Device], Device]:
+    """Several devices are one: they are joined into the first. Returns them as they were, and the one that they are."""
     require_roster(site)
     with change(site, "same") as (roster, described):
         known = all_devices(roster)
-        kept, other = _meant(roster, first, known), _meant(roster, second, known)
-        if kept.id == other.id:
-            raise UsageError(f"{kept.called} is one device already")
-        if kept.own != other.own and not (kept.own and other.standing is Standing.NEW):
-            raise Refused(f"{(other if other.own else kept).called}: this machine's adapters are joined by themselves")
-        described.says = f"{other.called} is the same as {kept.called}"
-        join_devices(roster, kept, other)
-        return kept, other, again(roster, kept)
+        chosen = list(dict.fromkeys(_meant(roster, each, known) for each in which))
+        if len(chosen) < 2:
+            raise UsageError(f"{chosen[0].called} is one device already" if chosen else "two devices are needed")
+        kept, *others = chosen
+        for other in others:
+            if kept.own != other.own and not (kept.own and other.standing is Standing.NEW):
+                own = other if other.own else kept
+                raise Refused(f"{own.called}: this machine's adapters are joined by themselves")
+            join_devices(roster, again(roster, kept), other)
+        described.says = f"{_named(others)} the same as {kept.called}"
+        return chosen, again(roster, kept)
 
 
 def split_device(site: Site, which: str) -> tuple[Change, list[Device]]:

@@ -46,6 +46,23 @@ class Host:
         return ORDER.index(self.news) if self.news is not None else len(ORDER)
 
 
+@dataclass(frozen=True, slots=True)
+class Described:
+    """A device with what is looked up and guessed of it."""
+
+    device: Device
+    vendors: tuple[Vendor, ...]  # of its adapters, in their order
+    guess: Guess
+
+
+def described(device: Device, vendors: Vendors, kinds: Kinds) -> Described:
+    """Look up who made a device, and guess what it may be."""
+    makers = tuple(vendors.of(mac) for mac in device.macs)
+    traits = [known.trait for known in device.traits]
+    mac, maker = (device.macs[0], makers[0]) if makers else (None, None)
+    return Described(device, makers, guess(kinds, mac, maker, traits, gateway=device.gateway))
+
+
 class Describer:
     """Makes rows: holds what does not change from host to host."""
 

@@ -39,9 +39,9 @@ def tell(events: Sequence[Event], devices: Mapping[int, Device], vendors: Vendor
     return sorted(told, key=lambda news: ORDER.index(news.kind))
 
 
-def sentence(event: Event, device: Device | None, vendors: Vendors) -> str:
-    """``kiln controller moved from 192.0.2.31 to 192.0.2.20``."""
-    what = who(event.mac, device, vendors)
+def sentence(event: Event, device: Device | None, vendors: Vendors, subject: str = "") -> str:
+    """``kiln controller moved from 192.0.2.31 to 192.0.2.20``; a ``subject`` stands in for the device's name."""
+    what = subject or who(event.mac, device, vendors)
     if event.kind is EventKind.CONTESTED:
         return f"{what} claims {event.address}, which {event.other_mac} uses: two adapters use one address"
     if event.kind is EventKind.GATEWAY_CHANGED:
@@ -50,9 +50,9 @@ def sentence(event: Event, device: Device | None, vendors: Vendors) -> str:
             "If not, somebody may be posing as it"
         )
     if event.kind is EventKind.JOINED:
-        return f"{who(event.mac, device, vendors, place=True)} is new here, at {event.address}"
+        return f"{subject or who(event.mac, device, vendors, place=True)} is new here, at {event.address}"
     if event.kind is EventKind.RENAMED:
-        return f"{who(event.mac, device, vendors)} calls itself {event.name!r} now, it was {event.was_name!r}"
+        return f"{what} calls itself {event.name!r} now, it was {event.was_name!r}"
     if event.kind is EventKind.UNWANTED_PRESENT:
         return f"{what} is unwanted and here, at {event.address}"
     if event.kind is EventKind.GUEST_OVERSTAYED:
@@ -68,11 +68,13 @@ def sentence(event: Event, device: Device | None, vendors: Vendors) -> str:
 
 
 def who(mac: MacAddress | None, device: Device | None, vendors: Vendors, *, place: bool = False) -> str:
-    """A device as a sentence names it: by its label; else by name and MAC, the maker (and its place) in brackets."""
+    """A device as a sentence names it: by its label; else by name and MAC, or by MAC and maker (with its place)."""
     if device and device.label:
         return device.label
     if mac is None:
         return device.called if device else "somebody"
     maker = vendors.of(mac)
     said = ", ".join(filter(None, (maker.name.strip("()"), maker.place if place else "")))
-    return f"{device.name} ({mac}, {said})" if device and device.name else f"{mac} ({said})"
+    if device and device.name:
+        return f"{device.name} ({mac}, {said})" if place else f"{device.name} ({mac})"
+    return f"{mac} ({said})"

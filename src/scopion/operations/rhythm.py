@@ -14,6 +14,7 @@ DAYS = 30
 _WEEKS = 4  # the usual is what held in the last weeks
 _ENOUGH = 2  # so many Tuesdays tell what is usual on a Tuesday
 USUAL = 0.5
+_RULE = 3
 _WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 Spans = Sequence[tuple[datetime, datetime]]
 
@@ -118,8 +119,8 @@ def _comparable(sample: Sequence[date], today: date) -> tuple[str, list[date]]:
 def _sentence(here: Spans, sample: Sequence[date]) -> str:
     """The rule in words, if there is one."""
     of_weekday = [[day for day in sample if day.weekday() == number] for number in range(7)]
-    if sum(bool(days) for days in of_weekday) < 5:
-        return ""  # less than a week is no rule
+    if sum(bool(days) for days in of_weekday) < 5 or sum(_touches(here, *_bounds(day)) for day in sample) < _RULE:
+        return ""  # less than a week, or a day or two, is no rule
     usual = [
         number
         for number, days in enumerate(of_weekday)

@@ -51,7 +51,11 @@ def judge(device: Device, stays: Iterable[Stay], predecessors: Sequence[str] = (
             found.append(Judged(mac, Habit.FIXED, f"it has kept this address for {spoken_span(kept)}"))
         elif len(private) > 1 or predecessors:
             count = max(len(private), len(predecessors) + 1)
-            found.append(Judged(mac, Habit.ROTATING, f"{count} addresses so far, this one for {spoken_span(kept)}"))
+            found.append(Judged(mac, Habit.ROTATING, f"{count} addresses so far, this one {_kept(kept)}"))
         else:
-            found.append(Judged(mac, Habit.UNDECIDED, f"it is known for {spoken_span(kept)} only"))
+            found.append(Judged(mac, Habit.UNDECIDED, f"it was seen {_kept(kept)} only"))
     return found
+
+
+def _kept(span: timedelta) -> str:
+    return f"for {spoken_span(span)}" if span >= timedelta(minutes=1) else "once"

@@ -9,7 +9,7 @@ import shlex
 import tomllib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, time, timedelta
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface
 from pathlib import Path
 from typing import Any, TypeVar
@@ -21,20 +21,28 @@ from scopion.model.observation import Medium
 
 T = TypeVar("T")
 
+_WEEKDAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 DATA = Path(__file__).parent / "data"
 
 
 @dataclass(frozen=True, slots=True)
 class Period:
-    """When a host is at an address: from (inclusive) until (exclusive), None without end."""
+    """When a host is at an address: from (inclusive) until (exclusive), None: without end; on what days and hours."""
 
     address: IPv4Address
     since: datetime | None = None
     until: datetime | None = None
+    weekdays: frozenset[int] = frozenset(range(7))  # 0 is Monday
+    hours: tuple[time, time] = (time.min, time.max)
 
     def holds(self, at: datetime) -> bool:
         """Whether the host is there at a moment."""
-        return (self.since is None or self.since <= at) and (self.until is None or at < self.until)
+        return (
+            (self.since is None or self.since <= at)
+            and (self.until is None or at < self.until)
+            and at.weekday() in self.weekdays
+            and self.hours[0] <= at.time() < self.hours[1]
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,6 +96,15 @@ class Moment:
 
 
 @dataclass(frozen=True, slots=True)
+class Rounds:
+    """How the site is watched when days are played at once: a scan now and then, and a minute of listening."""
+
+    every: timedelta
+    until: datetime
+    listen_at: tuple[time, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Scene:
     """A whole made-up site."""
 
@@ -98,6 +115,7 @@ class Scene:
     interfaces: tuple[Interface, ...]
     hosts: tuple[SceneHost, ...]
     moments: tuple[Moment, ...]
+    rounds: Rounds | None = None
 
 
 def load_scene(name: str) -> Scene:
@@ -121,6 +139,7 @@ def load_scene(name: str) -> Scene:
         interfaces=reader.each(document, "interface", _interface),
         hosts=reader.each(document, "host", _host),
         moments=moments,
+        rounds=_rounds(document["rounds"]) if "rounds" in document else None,
     )
 
 
@@ -183,13 +202,40 @@ def _periods(entries: Sequence[str | dict[str, Any]]) -> list[Period]:
         if isinstance(entry, str):
             found.append(Period(IPv4Address(entry)))
         else:
-            found.append(Period(IPv4Address(entry["address"]), entry.get("from"), entry.get("until")))
+            found.append(
+                Period(
+                    IPv4Address(entry["address"]),
+                    entry.get("from"),
+                    entry.get("until"),
+                    _weekdays(entry.get("days", "mon-sun")),
+                    _hours(entry.get("hours", "")),
+                )
+            )
     return found
+
+
+def _weekdays(text: str) -> frozenset[int]:
+    """``mon-fri``, ``tue``."""
+    first, _, last = text.partition("-")
+    return frozenset(range(_WEEKDAYS.index(first), _WEEKDAYS.index(last or first) + 1))
+
+
+def _hours(text: str) -> tuple[time, time]:
+    """``08:00-18:00``; nothing is the whole day."""
+    if not text:
+        return time.min, time.max
+    first, last = map(time.fromisoformat, text.split("-"))
+    return first, last
 
 
 def _moment(table: dict[str, Any]) -> Moment:
     steps = (Step(_line(step.get("says", "")), tuple(shlex.split(step["run"]))) for step in table.get("step", ()))
     return Moment(at=table["at"], tells=_line(table["tells"]), steps=tuple(steps))
+
+
+def _rounds(table: dict[str, Any]) -> Rounds:
+    every = timedelta(minutes=int(table["every_minutes"]))
+    return Rounds(every, table["until"], tuple(map(time.fromisoformat, table.get("listen_at", ()))))
 
 
 def _line(text: str) -> str:
