@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import Any
 
 from scopion.cli.output import Column, Row
@@ -139,7 +139,7 @@ def medium_words(adapter: Adapter, likely: Guess) -> str:
 
 def iso(moment: datetime) -> str:
     """A moment for machines: UTC, to the second."""
-    return moment.strftime("%Y-%m-%dT%H:%M:%SZ")
+    return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
 def _name(row: Row) -> str:

@@ -22,25 +22,75 @@ KEYS = (
     "standing", "name", "address", "mac", "vendor", "vendor_place", "kind", "kind_evidence", "names", "medium", "seen",
     "new", "device",
 )  # fmt: skip
-KINDS = ("client-list", "dnsmasq", "isc-dhcpd", "kea", "neighbours", "capture")
+RECORDS = ("client-list", "dnsmasq", "isc-dhcpd", "kea", "neighbours", "capture")
+LISTS = ("csv", "json", "jsonl", "ethers", "hosts", "dnsmasq-hosts", "isc-hosts", "kea-hosts")
+KINDS = (*RECORDS, *LISTS)
 
 
 @click.command("import")
-@click.argument("file", metavar="FILE|-")
-@click.option("--as", "kind", type=click.Choice(KINDS), help="What it is [told by its content].")
+@click.argument("file", metavar="FILE|-", required=False)
+@click.option("--as", "kind", type=click.Choice(KINDS), metavar="KIND", help="What it is [told by its content].")
 @click.option("--preview", is_flag=True, help="Only show what would be understood; change nothing.")
+@click.option("--site", "archive", metavar="FILE.zip", help="A whole site, into a folder that has none yet.")
+@click.option("--yes", is_flag=True, help="Do not ask before a list is taken over.")
 @insist
 @output_format
 @pass_session
 def import_file(
-    session: Session, file: str, kind: str | None, preview: bool, insist: bool, format_name: str | None
+    session: Session,
+    file: str | None,
+    kind: str | None,
+    preview: bool,
+    archive: str | None,
+    yes: bool,
+    insist: bool,
+    format_name: str | None,
 ) -> None:
-    """What others recorded: client lists, leases, captures.
+    """What others recorded, or scopion export wrote.
 
     FILE is a client list copied from a router's web page (text, table, CSV or the page's source), a lease file of
     dnsmasq, ISC dhcpd or Kea, a neighbour listing, or a capture (pcap, pcapng); - reads what is pasted, up to Ctrl-D.
     Records keep their times: nobody becomes present by them.
+
+    Lists say what people think: csv, json, jsonl from scopion export, ethers and hosts files, host reservations of
+    dnsmasq, ISC dhcpd and Kea. What would change is shown first; with any conflict nothing is changed.
     """
+    if archive is not None:
+        _take_site(session, archive, file)
+        return
+    if file is None:
+        raise click.UsageError("a FILE is missing, or - for what is pasted")
+    which = kind if kind in LISTS else None if kind or file == "-" else _told(file)
+    if which is not None:
+        from scopion.cli.take_over import take_over_file
+
+        take_over_file(session, file, which, preview=preview, yes=yes, insist=insist, format_name=format_name)
+        return
+    _take_records(session, file, kind, preview=preview, insist=insist, format_name=format_name)
+
+
+def _told(file: str) -> str | None:
+    from scopion.operations.exchange import read_head, told_kind
+    from scopion.operations.site_archive import is_archive
+
+    data = read_head(file)
+    if is_archive(data):
+        raise click.UsageError(f"{file} is a whole site: scopion import --site {file} takes it in")
+    return told_kind(file, data)
+
+
+def _take_site(session: Session, archive: str, file: str | None) -> None:
+    from scopion.operations.site_archive import import_site
+
+    if file is not None:
+        raise click.UsageError("--site takes in everything: it goes with no other file")
+    told = import_site(session.folder, archive)
+    session.note(f"The site is in {session.folder}: {', '.join(told.names)}.")
+
+
+def _take_records(
+    session: Session, file: str, kind: str | None, *, preview: bool, insist: bool, format_name: str | None
+) -> None:
     from scopion.discovery.records.reading import RecordKind
     from scopion.operations.import_records import STANDARD_INPUT, read_file, take_in
 

@@ -46,7 +46,9 @@ FAMILIES: dict[str, dict[str, Entry]] = {
         "events": Entry("events", "events", "The log of what changed: who joined, left, came back, moved."),
         "changes": Entry("changes", "changes", "What differs between two moments, scans, or an export."),
         "undo": Entry("undo", "undo", "Take back what was changed."),
-        "import": Entry("import_file", "import_file", "What others recorded: client lists, leases, captures."),
+        "import": Entry("import_file", "import_file", "What others recorded, or scopion export wrote."),
+        "export": Entry("export_file", "export_file", "The devices for other programs, or the whole site."),
+        "roster": Entry("roster", "roster", "The file that remembers: check, compact, restore."),
     },
     "Wireless": {
         "wifi": Entry("wifi", "wifi", "Allow and deny lists, and the sheet to type them in."),

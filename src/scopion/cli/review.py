@@ -91,9 +91,8 @@ def _key() -> str:
 
 
 def _keys_line() -> str:
-    return "  ".join(f"{click.style(key, bold=True, fg='green')} {word}" for key, word in KEYS) + click.style(
-        " >", dim=True
-    )
+    words = [f"{click.style(key, bold=True, fg='green')} {word}" for key, word in KEYS]
+    return f"{'  '.join(words[:_FIRST_LINE])}\n{'  '.join(words[_FIRST_LINE:])} {click.style('>', dim=True)}"
 
 
 def _done(session: Session, reviewed: Review, key: str) -> None:

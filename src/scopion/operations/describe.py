@@ -68,7 +68,7 @@ def label_device(
 
 def mark_devices(site: Site, which: Sequence[str | Device], mark: Mark) -> list[tuple[Device, Device]]:
     """Change the standing of devices: all of them or, if one is not understood, none. Returns before and after."""
-    _require_possible(site, mark)
+    require_possible(site, mark)
     require_roster(site)
     with change(site, "mark") as (roster, described):
         known = all_devices(roster)
@@ -164,7 +164,8 @@ def _meant(roster: Roster, which: str | Device, known: Sequence[Device] | None =
     return now
 
 
-def _require_possible(site: Site, mark: Mark) -> None:
+def require_possible(site: Site, mark: Mark) -> None:
+    """Raise UsageError for a mark that contradicts itself, or is over already."""
     if mark.until is None:
         return
     if mark.standing is not Standing.GUEST:

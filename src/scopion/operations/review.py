@@ -51,6 +51,12 @@ class Review:
         return len(self._queue)
 
     @property
+    def which(self) -> list[str]:
+        """The devices to look at, so that other commands understand them."""
+        known = {device.id: device for device in devices(self._site)}
+        return [str((*known[number].macs, *known[number].addresses)[0]) for number in self._queue]
+
+    @property
     def number(self) -> int:
         """Which of them is shown, from 1."""
         return self._at + 1

@@ -96,6 +96,18 @@ class SubnetSettings:
 
 
 @dataclass(frozen=True)
+class KeepSettings:
+    """For how many days each kind of record is kept; 0 is for ever. What is known now is always kept."""
+
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    scans_days: Annotated[int, Ge(0), Le(36_500)] = 14  # of older ones the first of each day stays
+    events_days: Annotated[int, Ge(0), Le(36_500)] = 1100
+    stays_days: Annotated[int, Ge(0), Le(36_500)] = 1100
+    traits_days: Annotated[int, Ge(0), Le(36_500)] = 400  # names and the like that were not heard for so long
+    changes_days: Annotated[int, Ge(0), Le(36_500)] = 400  # what can be taken back
+
+
+@dataclass(frozen=True)
 class Settings:
     """The whole file."""
 
@@ -104,6 +116,7 @@ class Settings:
     scan: ScanSettings = field(default_factory=ScanSettings)
     absence: AbsenceSettings = field(default_factory=AbsenceSettings)
     names: NameSettings = field(default_factory=NameSettings)
+    keep: KeepSettings = field(default_factory=KeepSettings)
     subnet: tuple[SubnetSettings, ...] = ()
     router: tuple[RouterSettings, ...] = ()
 

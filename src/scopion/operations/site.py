@@ -13,6 +13,7 @@ from scopion.discovery.kinds import Kinds, load_kinds
 from scopion.model.clock import Clock
 from scopion.model.errors import DamagedRoster, StorageFailed
 from scopion.operations.settings import FILE, TEMPLATE, Settings, load_settings
+from scopion.operations.upkeep import daily
 from scopion.operations.vendors import open_vendors
 from scopion.roster.files import make_folder, write_atomically
 from scopion.roster.store import FILE as ROSTER_FILE
@@ -89,6 +90,7 @@ class Site:
         prepare_folder(self.folder)
         roster = Roster.open(self.folder)
         if roster.moved_aside is None:
+            daily(self, roster)
             return roster
         roster.close()
         raise DamagedRoster(
@@ -103,6 +105,13 @@ class Site:
         if self._reading is None:
             self._reading = Roster.open_for_reading(self.folder)
         return self._reading
+
+    def roster_in_place(self) -> Roster:
+        """The roster, whatever state the file was in: a damaged one is moved aside. Raises StorageFailed."""
+        try:
+            return self.roster
+        except DamagedRoster:
+            return self.roster
 
     @property
     def has_roster(self) -> bool:

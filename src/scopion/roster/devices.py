@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Mapping
 from dataclasses import replace
 from datetime import date, datetime
 from sqlite3 import Row
@@ -44,6 +45,15 @@ def all_devices(roster: Roster) -> list[Device]:
             )
             for row in roster.db.execute("SELECT * FROM device ORDER BY id")
         ]
+
+
+def set_media(roster: Roster, media: Mapping[MacAddress, Medium | None]) -> None:
+    """Note what adapters are connected by, as a file tells it; what is known already stays."""
+    with roster.transaction() as db:
+        db.executemany(
+            "UPDATE adapter SET medium = ? WHERE mac = ? AND medium = 'unknown'",
+            [(medium, str(mac)) for mac, medium in media.items() if medium],
+        )
 
 
 def known_adapters(roster: Roster) -> dict[MacAddress, datetime]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import sqlite3
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -77,8 +77,15 @@ class Roster:
             version = _check_version(path, db)
         if version == VERSION:
             return roster
+        if not version:  # it is just being made
+            db.close()
+            return None
+        try:
+            migrated = cls.open(folder)
+        except StorageFailed:
+            migrated = roster._migrated_in_memory()  # on a disk that cannot be written an old one is read all the same
         db.close()
-        return cls.open(folder) if version else None  # an old one is migrated; one without tables is just being made
+        return migrated
 
     def close(self) -> None:
         """Close the file; allowed twice."""
@@ -112,6 +119,28 @@ class Roster:
             raise
         except sqlite3.DatabaseError:
             raise _damaged(self.path) from None
+
+    def shrink(self) -> None:
+        """Give the room of what was removed back to the disk. Raises StorageFailed."""
+        with self.guarded():
+            self.db.execute("VACUUM")
+            self.db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+
+    def take_from(self, copy: Path) -> None:
+        """Take over everything from a copy, in one step that other processes see whole; an old one is migrated."""
+        with self.guarded(), closing(_connect(f"{copy.absolute().as_uri()}?mode=ro&immutable=1")) as source:
+            source.backup(self.db)
+        _use_write_ahead_log(self.db)
+        self._migrate()
+
+    def _migrated_in_memory(self) -> Roster:
+        with self.guarded():
+            memory = _connect("file::memory:?mode=memory")
+            self.db.backup(memory)
+        migrated = Roster(self.path, memory)
+        migrated._migrate(copy=False)
+        memory.execute("PRAGMA query_only = ON")
+        return migrated
 
     def meta(self, key: str) -> str | None:
         """A remembered text, or None."""
@@ -165,10 +194,15 @@ class Roster:
             return True
         return False
 
-    def _migrate(self) -> None:
+    def _migrate(self, *, copy: bool = True) -> None:
         with self.guarded():
-            if _check_version(self.path, self.db) == VERSION:
+            version = _check_version(self.path, self.db)
+            if version == VERSION:
                 return
+        if version and copy:
+            from scopion.roster.copies import copy_before_migration
+
+            copy_before_migration(self.path, version)
         with self.transaction() as db:
             # Once more under the lock: another process may have been quicker.
             for _, step in STEPS[_check_version(self.path, db) :]:

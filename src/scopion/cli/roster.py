@@ -1,0 +1,129 @@
+"""``scopion roster``: check, compact and restore the file that remembers."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from scopion.cli.device_rows import iso
+from scopion.cli.output import Column, Row, output_format, show
+from scopion.cli.session import Session, pass_session
+from scopion.model.errors import CheckNotMet
+from scopion.model.text import counted, joined
+
+if TYPE_CHECKING:
+    from scopion.operations.upkeep import Health
+    from scopion.roster.copies import Copy
+
+KEYS = ("name", "made", "size", "schema")
+_WORDS = {
+    "device": "device", "adapter": "adapter", "stay": "stay", "event": "event", "scan": "scan", "change": "change",
+}  # fmt: skip
+
+
+@click.group()
+def roster() -> None:
+    """The file that remembers: check it, give room back, go back to a copy."""
+
+
+@roster.command()
+@output_format
+@pass_session
+def check(session: Session, format_name: str | None) -> None:
+    """Read everything, and tell what is wrong; ends with 3 if anything is.
+
+    A copy is made at the first change of each day and kept for a week, and one before each migration.
+    """
+    from scopion.operations.upkeep import check as examine
+
+    health = examine(session.site)
+    rows = [_row(copy) for copy in health.copies]
+    show(rows, KEYS, _columns(), format_name, document=_document(health, rows))
+    if rows:
+        session.note("")
+    counts = joined([counted(health.counts[name], word) for name, word in _WORDS.items()])
+    session.note(f"{health.path}: {_megabytes(health.size)}, schema {health.schema}; {counts}.")
+    for remark in health.remarks:
+        session.note(f"{click.style('Note:', fg='yellow')} {remark}.")
+    for problem in health.problems:
+        session.note(f"{click.style('Wrong:', fg='red')} {problem}.")
+    if health.problems:
+        raise CheckNotMet(
+            f"{counted(len(health.problems), 'mistake')} in the roster: scopion roster compact removes stray rows, "
+            "scopion roster restore goes back to a copy"
+        )
+    session.note("Nothing is wrong with it.")
+
+
+@roster.command()
+@pass_session
+def compact(session: Session) -> None:
+    """Remove what is older than it is kept, and give the room back.
+
+    How long scans, events, stays, names and changes are kept stands in site.toml under [keep].
+    """
+    from scopion.operations.upkeep import compact as shrink
+
+    done = shrink(session.site)
+    removed = [f"{count} {name}" for name, count in done.removed.items() if count]
+    session.note(f"Removed: {joined(removed) if removed else 'nothing, all is within the time that it is kept'}.")
+    session.note(f"{_megabytes(done.before)} before, {_megabytes(done.after)} now.")
+
+
+@roster.command()
+@click.argument("copy", metavar="[COPY]", required=False)
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@output_format
+@pass_session
+def restore(session: Session, copy: str | None, yes: bool, format_name: str | None) -> None:
+    """Go back to a copy; without COPY, list them.
+
+    COPY is a name or day from the list, or latest. What is replaced is kept as a copy itself.
+    """
+    from scopion.operations.upkeep import chosen_copy, restorable
+    from scopion.operations.upkeep import restore as put_back
+
+    if copy is None:
+        rows = [_row(each) for each in restorable(session.site)]
+        show(rows, KEYS, _columns(), format_name)
+        if not rows:
+            session.note("There is no copy yet: one is made at the first change of each day.")
+        return
+    chosen = chosen_copy(session.site, copy)
+    if not yes:
+        session.require_yes(f"Put {chosen.path.name} ({chosen.made:%Y-%m-%d %H:%M}) in place of the roster?")
+    replaced = put_back(session.site, chosen)
+    kept = f" What it replaced is kept as {replaced.name}." if replaced else ""
+    session.note(f"{chosen.path.name} is in place.{kept}")
+
+
+def _row(copy: Copy) -> dict[str, Any]:
+    return {"name": copy.path.name, "made": iso(copy.made), "size": copy.size, "schema": copy.schema}
+
+
+def _columns() -> list[Column]:
+    def schema(row: Row) -> str:
+        return "cannot be read" if row["schema"] is None else f"schema {row['schema']}"
+
+    return [
+        Column("copy", lambda row: row["name"]),
+        Column("size", lambda row: _megabytes(row["size"]), right=True),
+        Column("", schema, lambda row: "red" if row["schema"] is None else "dim"),
+    ]
+
+
+def _document(health: Health, rows: list[dict[str, Any]]) -> dict[str, Any]:
+    return {
+        "path": str(health.path),
+        "size": health.size,
+        "schema": health.schema,
+        "counts": dict(health.counts),
+        "problems": list(health.problems),
+        "remarks": list(health.remarks),
+        "copies": rows,
+    }
+
+
+def _megabytes(octets: int) -> str:
+    return f"{octets / 1e6:.1f} MB" if octets >= 100_000 else f"{octets / 1e3:.0f} kB"

@@ -1,0 +1,142 @@
+"""Upkeep of the roster: the daily copy, removal of what is older than it is kept, check, compact, restore."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from contextlib import suppress
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from scopion.model.errors import NotFound, Refused, ScopionError, StorageFailed
+from scopion.roster.copies import Copy, copies, copy_before_restore, keep_daily_copy, schema_of
+from scopion.roster.retention import Keep, record_counts, remove_old, remove_stray
+from scopion.roster.soundness import unsound
+from scopion.roster.store import FILE, Roster
+
+if TYPE_CHECKING:
+    from scopion.operations.site import Site
+
+# A copy is due every day; one that is older means that they fail, or that nothing was changed for days.
+_COPY_OLD = timedelta(days=2)
+
+
+@dataclass(frozen=True, slots=True)
+class Health:
+    """What a check found."""
+
+    path: Path
+    size: int  # octets, the log included
+    schema: int
+    counts: Mapping[str, int]
+    problems: tuple[str, ...]
+    copies: tuple[Copy, ...]  # the latest first
+    remarks: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Compacted:
+    """What compacting did."""
+
+    removed: Mapping[str, int]
+    before: int  # octets
+    after: int
+
+
+def daily(site: Site, roster: Roster) -> None:
+    """What is due once a day, at the first change: a copy, then the removal of what is old.
+
+    A copy that fails (a full disk) must not keep anybody from working: ``check`` tells that there is none.
+    """
+    now = site.clock.now()
+    with suppress(StorageFailed):
+        if keep_daily_copy(roster.path, site.clock.local(now).date()) is not None:
+            remove_old(roster, kept(site), now)
+
+
+def kept(site: Site) -> Keep:
+    """How long things are kept at this site."""
+    keep = site.settings.keep
+    return Keep(keep.scans_days, keep.events_days, keep.stays_days, keep.traits_days, keep.changes_days)
+
+
+def check(site: Site) -> Health:
+    """Read everything. Raises NotFound if there is no roster, DamagedRoster if it cannot be read at all."""
+    roster = _reading(site)
+    path = site.folder / FILE
+    found = copies(path)
+    remarks = []
+    if not found:
+        remarks.append("there is no copy yet: the next change makes one")
+    elif datetime.now().astimezone() - found[0].made > _COPY_OLD and site.story is None:
+        remarks.append("the latest copy is older than two days: nothing was changed since, or there is no room for it")
+    return Health(
+        path=path,
+        size=_size(path),
+        schema=roster.db.execute("PRAGMA user_version").fetchone()[0],
+        counts=record_counts(roster),
+        problems=tuple(unsound(roster, site.clock.now())),
+        copies=tuple(found),
+        remarks=tuple(remarks),
+    )
+
+
+def compact(site: Site) -> Compacted:
+    """Remove what is older than it is kept and what belongs to nobody, and give the room back."""
+    if not site.has_roster:
+        raise _nothing()
+    roster, path = site.roster, site.folder / FILE
+    before = _size(path)
+    removed = {**remove_old(roster, kept(site), site.clock.now()), "stray rows": remove_stray(roster)}
+    roster.shrink()
+    return Compacted(removed, before, _size(path))
+
+
+def restorable(site: Site) -> list[Copy]:
+    """The copies that there are, the latest first."""
+    return copies(site.folder / FILE)
+
+
+def chosen_copy(site: Site, name: str) -> Copy:
+    """A copy by its file name, its day, or ``latest``. Raises NotFound, or Refused for one that cannot be read."""
+    known = restorable(site)
+    fitting = [
+        copy for copy in known if name in (copy.path.name, copy.path.stem, copy.path.stem.removeprefix("roster-"))
+    ]
+    if name == "latest":
+        fitting = known[:1]
+    if not fitting:
+        raise NotFound(f"there is no copy {name!r}: scopion roster restore lists them")
+    if schema_of(fitting[0].path) is None:
+        raise Refused(f"{fitting[0].path} is damaged, or of a later version: choose another copy")
+    return fitting[0]
+
+
+def restore(site: Site, copy: Copy) -> Path | None:
+    """Put a copy in place of the roster. Returns where the replaced one is kept; None if there was none to keep."""
+    replaced = None
+    if site.has_roster:
+        try:
+            replaced = copy_before_restore(site.folder / FILE, site.clock.now())
+        except ScopionError:
+            if site.roster_for_reading() is not None:  # it can be read: then it must be kept
+                raise
+    site.roster_in_place().take_from(copy.path)
+    return replaced
+
+
+def _reading(site: Site) -> Roster:
+    roster = site.roster_for_reading()
+    if roster is None:
+        raise _nothing()
+    return roster
+
+
+def _nothing() -> NotFound:
+    return NotFound("nothing is remembered yet: scopion scan looks for devices first")
+
+
+def _size(path: Path) -> int:
+    files = (path, path.with_name(path.name + "-wal"))
+    return sum(each.stat().st_size for each in files if each.exists())

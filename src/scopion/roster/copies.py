@@ -1,0 +1,113 @@
+"""Copies of the roster beside it: one a day for a week, one before every migration, one of what a restore replaces.
+
+Made by SQLite's own backup, so that a copy is whole even while another process writes.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from contextlib import closing, suppress
+from dataclasses import dataclass
+from datetime import date, datetime
+from pathlib import Path
+
+from scopion.model.errors import StorageFailed
+from scopion.roster.files import hand_over, make_folder, private_mode, storage_failed
+from scopion.roster.schema import APPLICATION_ID, VERSION
+
+FOLDER = "copies"
+_DAILY = "roster-????-??-??.sqlite"
+_REPLACED = "roster-replaced-*.sqlite"
+DAYS_KEPT = 7
+_REPLACED_KEPT = 3
+
+
+@dataclass(frozen=True, slots=True)
+class Copy:
+    """One copy."""
+
+    path: Path
+    made: datetime  # in the machine's zone
+    size: int  # octets
+    schema: int | None  # None: it cannot be read
+
+
+def copy_roster(source: Path, target: Path) -> None:
+    """Copy a roster into a new file, whole or not at all. Raises StorageFailed."""
+    draft = target.with_name(f".{target.name}.draft")
+    try:
+        draft.unlink(missing_ok=True)
+        with closing(sqlite3.connect(f"{source.absolute().as_uri()}?mode=ro", uri=True)) as db:
+            draft.touch(mode=private_mode(target.parent))
+            with closing(sqlite3.connect(draft)) as copy:
+                db.backup(copy)
+        hand_over(draft)
+        draft.replace(target)
+    except OSError as error:
+        raise storage_failed(target, error) from None
+    except sqlite3.Error as error:
+        raise StorageFailed(f"{target} cannot be written: {error}") from None
+    finally:
+        with suppress(OSError):
+            draft.unlink(missing_ok=True)
+
+
+def keep_daily_copy(roster: Path, today: date) -> Path | None:
+    """Make today's copy unless it is there, and drop those that are older than a week. Raises StorageFailed.
+
+    Returns the copy if it was made now.
+    """
+    folder = roster.parent / FOLDER
+    copy = folder / f"roster-{today.isoformat()}.sqlite"
+    if copy.exists():
+        return None
+    make_folder(folder)
+    copy_roster(roster, copy)
+    _drop_but_latest(folder, _DAILY, DAYS_KEPT)
+    return copy
+
+
+def copy_before_migration(roster: Path, schema: int) -> None:
+    """Keep a roster as it is before its schema changes. Raises StorageFailed: then it must not be changed."""
+    folder = roster.parent / FOLDER
+    make_folder(folder)
+    copy_roster(roster, folder / f"roster-schema-{schema}.sqlite")
+
+
+def copy_before_restore(roster: Path, at: datetime) -> Path:
+    """Keep what a restore is about to replace. Raises StorageFailed."""
+    folder = roster.parent / FOLDER
+    make_folder(folder)
+    copy = folder / f"roster-replaced-{at:%Y%m%d-%H%M%S}.sqlite"
+    copy_roster(roster, copy)
+    _drop_but_latest(folder, _REPLACED, _REPLACED_KEPT)
+    return copy
+
+
+def copies(roster: Path) -> list[Copy]:
+    """The copies of a roster, the latest first."""
+    found = [_copy(path) for path in (roster.parent / FOLDER).glob("roster-*.sqlite")]
+    return sorted(found, key=lambda copy: (copy.made, copy.path.name), reverse=True)
+
+
+def _copy(path: Path) -> Copy:
+    status = path.stat()
+    return Copy(path, datetime.fromtimestamp(status.st_mtime).astimezone(), status.st_size, schema_of(path))
+
+
+def schema_of(path: Path) -> int | None:
+    """The schema of a file if it is a sound roster that this program can read, else None."""
+    try:
+        with closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro&immutable=1", uri=True)) as db:
+            version = int(db.execute("PRAGMA user_version").fetchone()[0])
+            ours = db.execute("PRAGMA application_id").fetchone()[0] == APPLICATION_ID
+            sound = db.execute("PRAGMA quick_check(1)").fetchone()[0] == "ok"
+    except sqlite3.Error:
+        return None
+    return version if ours and sound and 0 < version <= VERSION else None
+
+
+def _drop_but_latest(folder: Path, pattern: str, keep: int) -> None:
+    for old in sorted(folder.glob(pattern))[:-keep]:
+        with suppress(OSError):
+            old.unlink()

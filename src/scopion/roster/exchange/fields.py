@@ -1,0 +1,114 @@
+"""Single fields of sheets and documents: from text to value, each with one sentence for what is wrong."""
+
+from __future__ import annotations
+
+import re
+from datetime import UTC, date, datetime
+
+from scopion.model.address import Address, parse_address
+from scopion.model.device import Standing
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Medium, Source, Trait, TraitKind
+from scopion.model.text import clean
+
+_NAME = re.compile(r"(?P<value>.+) \((?P<source>[a-z-]+)\)")
+# A name from the network may hold what parts names here.
+_TO_ESCAPE, _WITH_ESCAPE, _ESCAPED = re.compile(r"([;\\])"), r"\\\1", re.compile(r"\\([;\\])")
+_PARTING = re.compile(r"(?<=\));\s*")
+_GROUPS = "|"
+
+
+def mac(text: str) -> MacAddress:
+    """A MAC address of one adapter, in any notation. Raises ValueError."""
+    found = MacAddress.parse(text)
+    if found.is_multicast or not found.number:
+        raise ValueError(f"{text!r} is no adapter's address: it stands for {'many' if found.number else 'none'}")
+    return found
+
+
+def macs(text: str) -> tuple[MacAddress, ...]:
+    """Several, with blanks or commas between. Raises ValueError."""
+    return tuple(mac(part) for part in re.split(r"[\s,;]+", text.strip()) if part)
+
+
+def standing(text: str) -> Standing:
+    """A standing. Raises ValueError."""
+    try:
+        return Standing(text.strip().casefold())
+    except ValueError:
+        raise ValueError(f"{text!r} is no standing: write one of {', '.join(Standing)}") from None
+
+
+def day(text: str) -> date:
+    """A day. Raises ValueError."""
+    try:
+        return date.fromisoformat(text.strip())
+    except ValueError:
+        raise ValueError(f"{text!r} is no date: write it as 2026-12-31") from None
+
+
+def moment(text: str) -> datetime:
+    """A moment with its zone. Raises ValueError."""
+    try:
+        found = datetime.fromisoformat(text.strip())
+    except ValueError:
+        raise ValueError(f"{text!r} is no moment: write it as 2026-12-31T14:00:00Z") from None
+    return (found if found.tzinfo else found.replace(tzinfo=UTC)).astimezone(UTC)
+
+
+def moments(text: str) -> tuple[datetime, ...]:
+    """Several, with blanks between. Raises ValueError."""
+    return tuple(map(moment, text.split()))
+
+
+def media(text: str) -> tuple[Medium, ...]:
+    """Media with blanks between. Raises ValueError."""
+    found = []
+    for part in text.split():
+        if part not in list(Medium):
+            raise ValueError(f"{part!r} is no medium: write one of {', '.join(Medium)}")
+        found.append(Medium(part))
+    return tuple(found)
+
+
+def address(text: str) -> Address:
+    """An IP address. Raises ValueError."""
+    try:
+        return parse_address(text.strip())
+    except ValueError:
+        raise ValueError(f"{text!r} is no IP address") from None
+
+
+def address_groups(text: str) -> tuple[tuple[Address, ...], ...]:
+    """The addresses of each adapter, adapters parted by a bar. Raises ValueError."""
+    return tuple(tuple(map(address, group.split())) for group in text.split(_GROUPS)) if text.strip() else ()
+
+
+def written_groups(groups: tuple[tuple[Address, ...], ...]) -> str:
+    """What ``address_groups`` reads."""
+    if not any(groups):
+        return ""
+    return f" {_GROUPS} ".join(" ".join(map(str, group)) for group in groups)
+
+
+def names(text: str) -> tuple[Trait, ...]:
+    """``till.example (dns); TILL (netbios)``. Raises ValueError."""
+    found = []
+    for part in filter(None, map(str.strip, _PARTING.split(text))):
+        match = _NAME.fullmatch(part)
+        if match is None or match["source"] not in list(Source):
+            raise ValueError(f"{part!r} is no name with its source: write it as till.example (dns)")
+        value = _ESCAPED.sub(r"\1", match["value"])
+        found.append(Trait(TraitKind.NAME, clean(value), Source(match["source"])))
+    return tuple(found)
+
+
+def written_names(traits: tuple[Trait, ...]) -> str:
+    """What ``names`` reads."""
+    return "; ".join(f"{_TO_ESCAPE.sub(_WITH_ESCAPE, name.value)} ({name.source})" for name in traits)
+
+
+def iso(value: datetime) -> str:
+    """A moment for files, to the millisecond that the roster keeps."""
+    text = value.astimezone(UTC).isoformat(timespec="milliseconds")
+    return text.replace(".000", "").replace("+00:00", "Z")
