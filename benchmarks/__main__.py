@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterator
 
-from benchmarks import large, listening, scanning, starting, vendors
+from benchmarks import large, listening, remembering, scanning, starting, vendors
 from benchmarks.figure import Figure
 
 BENCHMARKS: dict[str, Callable[[], Iterator[Figure]]] = {
@@ -14,6 +14,7 @@ BENCHMARKS: dict[str, Callable[[], Iterator[Figure]]] = {
     "scan": scanning.measure,
     "listen": listening.measure,
     "large": large.measure,
+    "remember": remembering.measure,
 }
 
 

@@ -10,8 +10,9 @@ import click
 from scopion.cli import options
 from scopion.cli.device_rows import iso
 from scopion.cli.event_rows import kind_style
-from scopion.cli.output import Column, Row, chosen_format, output_format, show
+from scopion.cli.output import chosen_format, output_format, show
 from scopion.cli.session import Session, pass_session
+from scopion.cli.table import Column, Row
 from scopion.model.device import EventKind
 from scopion.model.text import counted, joined
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import UTC, datetime
 from typing import Any
 
-from scopion.cli.output import Column, Row
+from scopion.cli.table import Column, Row
 from scopion.discovery.kinds import Guess
 from scopion.model.clock import Clock, spoken_span
 from scopion.model.device import Adapter, EventKind, Standing

@@ -11,8 +11,9 @@ import click
 
 from scopion.cli import options
 from scopion.cli.device_rows import DEVICE_KEYS, device_columns, device_row
-from scopion.cli.output import Column, Row, output_format, show
+from scopion.cli.output import output_format, show
 from scopion.cli.session import Session, pass_session
+from scopion.cli.table import Column, Row
 from scopion.model.address import by_number
 from scopion.model.device import Standing
 from scopion.model.text import counted

@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from scopion.cli.device_rows import iso
-from scopion.cli.output import Column, Row
+from scopion.cli.table import Column, Row
 
 if TYPE_CHECKING:
     from scopion.model.clock import Clock

@@ -8,7 +8,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 from scopion.cli.device_rows import host_columns, host_row
-from scopion.cli.output import rich_table
+from scopion.cli.table import drawn
 from scopion.discovery.asking import Method
 from scopion.model.address import Address, by_number
 from scopion.model.mac import MacAddress
@@ -96,5 +96,6 @@ class LiveView:
         else:
             how = f"{progress.touched} of {progress.total} asked on {on}, round {progress.rounds}"
         line = f"{'━' * done}{'╌' * (_BAR - done)} {how}, {len(hosts)} found{more}"
-        table = rich_table(rows, host_columns(), self._live.console)
+        lines = drawn(rows, host_columns(), self._live.console.width) if rows else []
+        table = Text.from_ansi("\n".join(lines), no_wrap=True)
         return Group(table, Text(line, style="dim", no_wrap=True, overflow="ellipsis"))

@@ -9,20 +9,15 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 import click
 
+from scopion.cli.table import Column, Row, drawn
 from scopion.model.errors import UsageError
 
-if TYPE_CHECKING:
-    from rich.console import Console, OverflowMethod
-    from rich.table import Table
-
 FORMATS = ("table", "tsv", "csv", "json", "jsonl")
-Row = Mapping[str, Any]
 # A spreadsheet takes a cell that begins so for a formula.
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
@@ -33,24 +28,6 @@ output_format = click.option(
     metavar="FORMAT",
     help="table, tsv, csv, json or jsonl [table in a terminal, tsv in a pipe; or SCOPION_FORMAT].",
 )
-
-
-# A column that is cut keeps at least so many characters, or it would say nothing.
-_LEAST_WIDTH = 12
-_GAP = 2  # blanks between two columns
-
-
-@dataclass(frozen=True, slots=True)
-class Column:
-    """One column of the terminal's table."""
-
-    title: str
-    text: Callable[[Row], str]
-    style: Callable[[Row], str] = lambda _: ""
-    right: bool = False
-    shrinks: bool = False  # is cut when the terminal is narrow
-    wraps: bool = False  # a sentence: goes on in the next line when the terminal is narrow, and is never cut
-    optional: int = 0  # left out before anything is cut, the highest first; 0: never
 
 
 def chosen_format(asked: str | None) -> str:
@@ -112,55 +89,8 @@ def _safe(text: str) -> str:
 
 
 def _table(rows: Sequence[Row], columns: Sequence[Column]) -> None:
-    from rich.console import Console
+    import shutil
 
     if rows:
-        console = Console()
-        console.print(rich_table(rows, columns, console))
-
-
-def rich_table(rows: Sequence[Row], columns: Sequence[Column], console: Console) -> Table:
-    """The rows as Rich draws them; cells are plain text, never markup. Optional columns only where there is room."""
-    texts = {column: [column.text(row) for row in rows] for column in columns}
-    widths = {column: _width(column.title, cells) for column, cells in texts.items()}
-    shown = list(columns)
-    # Measured here and drawn once: a scan is drawn ten times a second while it sends.
-    while sum(widths[column] for column in shown) - _GAP > console.width:
-        least_needed = max(shown, key=lambda column: column.optional)
-        if not least_needed.optional:
-            break
-        shown.remove(least_needed)
-    return _drawn(rows, shown, texts)
-
-
-def _width(title: str, cells: Sequence[str]) -> int:
-    from rich.cells import cell_len
-
-    return _GAP + max(cell_len(line) for cell in (title, *cells) for line in cell.split("\n"))
-
-
-def _drawn(rows: Sequence[Row], columns: Sequence[Column], texts: Mapping[Column, Sequence[str]]) -> Table:
-    from rich.table import Table
-    from rich.text import Text
-
-    table = Table(box=None, pad_edge=False, padding=(0, _GAP, 0, 0), header_style="dim", show_edge=False)
-    for column in columns:
-        table.add_column(
-            column.title,
-            justify="right" if column.right else "left",
-            no_wrap=not (column.shrinks or column.wraps),
-            min_width=_LEAST_WIDTH if column.shrinks or column.wraps else None,
-        )
-    for number, row in enumerate(rows):
-        # A row is one line: what does not fit is cut, and the machine formats have it whole.
-        table.add_row(
-            *(
-                Text(texts[each][number], each.style(row), no_wrap=not each.wraps, overflow=_overflow(each))
-                for each in columns
-            )
-        )
-    return table
-
-
-def _overflow(column: Column) -> OverflowMethod:
-    return "fold" if column.wraps else "ellipsis"
+        width = shutil.get_terminal_size((80, 24)).columns
+        click.echo("\n".join(drawn(rows, columns, width)), color=False if os.environ.get("NO_COLOR") else None)

@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.device_rows import iso
-from scopion.cli.output import Column, Row, output_format, show
+from scopion.cli.output import output_format, show
 from scopion.cli.session import Session, pass_session
+from scopion.cli.table import Column, Row
 from scopion.model.errors import CheckNotMet
 from scopion.model.text import counted, joined
 

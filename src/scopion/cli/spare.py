@@ -10,8 +10,9 @@ import click
 
 from scopion.cli.device_rows import iso
 from scopion.cli.options import Span
-from scopion.cli.output import Column, output_format, show
+from scopion.cli.output import output_format, show
 from scopion.cli.session import Session, pass_session
+from scopion.cli.table import Column
 from scopion.model.clock import spoken_span
 from scopion.model.errors import CheckNotMet
 from scopion.model.text import counted

@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from scopion.cli.output import Column, show
+from scopion.cli.output import show
 from scopion.cli.session import Session
+from scopion.cli.table import Column
 from scopion.model.errors import Refused
 from scopion.model.text import counted
 

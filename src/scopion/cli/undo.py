@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.device_rows import iso
-from scopion.cli.output import Column, output_format, show
+from scopion.cli.output import output_format, show
 from scopion.cli.session import Session, pass_session
+from scopion.cli.table import Column
 from scopion.model.clock import spoken_span
 from scopion.model.text import counted, joined
 

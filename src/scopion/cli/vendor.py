@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from scopion.cli.output import Column, chosen_format, output_format, show
+from scopion.cli.output import chosen_format, output_format, show
 from scopion.cli.session import Session, pass_session
+from scopion.cli.table import Column
 from scopion.model.errors import InvalidMacAddress, NotFound
 
 if TYPE_CHECKING:

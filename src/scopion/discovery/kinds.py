@@ -7,7 +7,7 @@ the weightiest rule spoke, with the words of that rule. Pure: nothing is asked h
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -29,6 +29,8 @@ _OF_TRAITS = {
     "port": TraitKind.PORT,
     "role": TraitKind.ROLE,
 }
+_KEY_OF = {kind: key for key, kind in _OF_TRAITS.items()}
+_GUESSES_KEPT = 4096
 _PATTERNS = {*_OF_TRAITS, "vendor", "mac"}
 _WEIGHTS = range(1, 101)
 _WHOLE = ("port", "requested_options", "role")
@@ -69,19 +71,19 @@ class Rule:
     medium: Medium
     wanted: Mapping[str, tuple[str, ...]]  # by key, beginnings of words or whole texts, of which one has to fit
 
-    def evidence(self, known: Known) -> str | None:
-        """The rule's words if it fits, else None."""
+    def evidence(self, said: Mapping[str, tuple[str, ...]]) -> str | None:
+        """The rule's words if it fits what is known, by key; else None."""
         matches = []
         for key, wanted in self.wanted.items():
-            match = self._match(key, wanted, known)
+            match = self._match(key, wanted, said[key])
             if match is None:
                 return None
             matches.append(match)
         return self.says.replace("{match}", matches[0])
 
     @staticmethod
-    def _match(key: str, wanted: Sequence[str], known: Known) -> str | None:
-        for text in _texts(key, known):
+    def _match(key: str, wanted: Sequence[str], texts: Sequence[str]) -> str | None:
+        for text in texts:
             small = text.casefold()
             for each in wanted:
                 if small == each if key in _WHOLE else _begins_a_word(small, each):
@@ -96,15 +98,36 @@ class Kinds:
 
     def __init__(self, rules: Iterable[Rule]) -> None:
         self.rules = sorted(rules, key=lambda rule: -rule.weight)
+        self._words: dict[str, set[str]] = {}  # by key, all that any rule looks for
+        for rule in self.rules:
+            for key, words in rule.wanted.items():
+                self._words.setdefault(key, set()).update(words)
+        self._guesses: dict[Hashable, Guess] = {}
 
     def guess(self, known: Known) -> Guess:
         """The likeliest kind and medium."""
+        # Most of what a thing says is in no rule: without that, many things are alike, and are guessed once.
+        said = {key: texts for key, texts in _by_key(known).items() if self._may_fit(key, texts)}
+        alike = tuple(said.items())
+        if alike not in self._guesses:
+            if len(self._guesses) >= _GUESSES_KEPT:
+                self._guesses.clear()
+            self._guesses[alike] = self._guessed(said)
+        return self._guesses[alike]
+
+    def _may_fit(self, key: str, texts: Sequence[str]) -> bool:
+        smalls = [text.casefold() for text in texts]
+        return any(word in small for word in self._words.get(key, ()) for small in smalls)
+
+    def _guessed(self, said: Mapping[str, tuple[str, ...]]) -> Guess:
         kind = evidence = medium_evidence = ""
         medium = Medium.UNKNOWN
         for rule in self.rules:
+            if not rule.wanted.keys() <= said.keys():
+                continue
             if (kind or not rule.kind) and (medium is not Medium.UNKNOWN or rule.medium is Medium.UNKNOWN):
                 continue
-            words = rule.evidence(known)
+            words = rule.evidence(said)
             if words is None:
                 continue
             if rule.kind and not kind:
@@ -171,14 +194,19 @@ def _begins_a_word(text: str, beginning: str) -> bool:
     return False
 
 
-def _texts(key: str, known: Known) -> list[str]:
-    if key == "vendor":
-        return [known.vendor] if known.vendor else []
-    if key == "mac":
-        return [_mac_word(known.mac)] if known.mac else []
-    return [trait.value for trait in known.traits if trait.kind is _OF_TRAITS[key]]
+def _by_key(known: Known) -> dict[str, tuple[str, ...]]:
+    """What is known, by the key of the rules that it is held against; only keys of which there is anything."""
+    found: dict[str, tuple[str, ...]] = {}
+    if known.vendor:
+        found["vendor"] = (known.vendor,)
+    if known.mac:
+        found["mac"] = (_mac_word(known.mac),)
+    for trait in known.traits:
+        key = _KEY_OF.get(trait.kind, "")
+        if key:
+            found[key] = (*found.get(key, ()), trait.value)
+    return found
 
 
 def _mac_word(mac: MacAddress) -> str:
-    kind = "virtual-router" if mac.is_virtual_router else "private" if mac.is_private else ""
-    return f"{kind} {mac}".strip()
+    return f"virtual-router {mac}" if mac.is_virtual_router else f"private {mac}" if mac.is_private else str(mac)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Mapping
-from dataclasses import replace
 from datetime import date, datetime
 from sqlite3 import Row
 
@@ -32,19 +31,14 @@ def all_devices(roster: Roster) -> list[Device]:
             adapters[row["device"]].append(_adapter(row, stays[row["mac"]], traits.get(row["mac"], ())))
             own.update([row["device"]] if row["own"] else [])
             routes.update([row["device"]] if row["mac"] in gateways else [])
-        return [
-            replace(
-                _device(row),
-                own=row["id"] in own,
-                gateway=row["id"] in routes,
-                adapters=tuple(adapters[row["id"]]),
-                unpaired=tuple(unpaired[row["id"]]),
-                unpaired_traits=tuple(
-                    known for stay in unpaired[row["id"]] for known in traits.get(str(stay.address), ())
-                ),
-            )
-            for row in roster.db.execute("SELECT * FROM device ORDER BY id")
-        ]
+        found = []
+        for row in roster.db.execute("SELECT * FROM device ORDER BY id"):
+            number = row["id"]
+            elsewhere = unpaired.get(number, ())
+            said = tuple(known for stay in elsewhere for known in traits.get(str(stay.address), ()))
+            whole = (tuple(adapters.get(number, ())), tuple(elsewhere), said)
+            found.append(_device(row, number in own, number in routes, *whole))
+        return found
 
 
 def set_media(roster: Roster, media: Mapping[MacAddress, Medium | None]) -> None:
@@ -100,7 +94,14 @@ def _adapter(row: Row, stays: list[Stay], traits: tuple[KnownTrait, ...]) -> Ada
     )
 
 
-def _device(row: Row) -> Device:
+def _device(
+    row: Row,
+    own: bool,
+    gateway: bool,
+    adapters: tuple[Adapter, ...],
+    unpaired: tuple[Stay, ...],
+    unpaired_traits: tuple[KnownTrait, ...],
+) -> Device:
     return Device(
         id=row["id"],
         standing=Standing(row["standing"]),
@@ -113,4 +114,9 @@ def _device(row: Row) -> Device:
         standing_since=from_ms(row["standing_since"]) if row["standing_since"] is not None else None,
         because=row["because"],
         revision=row["revision"],
+        own=own,
+        gateway=gateway,
+        adapters=adapters,
+        unpaired=unpaired,
+        unpaired_traits=unpaired_traits,
     )

@@ -1,0 +1,174 @@
+"""The roster at size: folding, ten thousand devices, a million events, and a year of a site with 250 devices."""
+
+from __future__ import annotations
+
+import random
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from ipaddress import IPv4Address, IPv4Network
+from pathlib import Path
+
+from benchmarks.figure import Figure
+from scopion.model.address import Address
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Observation, Source, Trait, TraitKind
+from scopion.model.targets import Targets
+from scopion.roster.events import EventFilter, find_events
+from scopion.roster.folding import fold
+from scopion.roster.retention import Keep, remove_old
+from scopion.roster.scans import begin_scan, end_scan
+from scopion.roster.store import FILE, Roster, to_ms
+
+START = datetime(2026, 1, 1, tzinfo=UTC)
+MINUTE = timedelta(minutes=1)
+_KEEP = Keep(scans=14, events=1100, stays=1100, traits=400, changes=400)
+DEVICES_OF_A_YEAR, DAYS_OF_A_YEAR = 250, 365
+
+
+def measure() -> Iterator[Figure]:
+    """In folders of their own."""
+    with tempfile.TemporaryDirectory(prefix="scopion-bench-") as folder:
+        yield from _folding(Path(folder) / "fold")
+        yield from _many_devices(Path(folder) / "many")
+        yield from _many_events(Path(folder) / "events")
+        yield from _year(Path(folder) / "year")
+
+
+def process_seconds(*arguments: str) -> float:
+    """The best of a few runs of a Python process."""
+    best = float("inf")
+    for _ in range(5):
+        began = time.perf_counter()
+        subprocess.run([sys.executable, *arguments], check=True, capture_output=True)
+        best = min(best, time.perf_counter() - began)
+    return best
+
+
+def seen(number: int, at: datetime, address: int | None = None) -> Observation:
+    """A device by its number, at its address."""
+    place = IPv4Address(0x0A000000 + (number if address is None else address) + 1)
+    mac = MacAddress(b"\x10\xc0" + number.to_bytes(4))
+    return Observation(mac, place, at, Source.ARP)
+
+
+def _folding(folder: Path) -> Iterator[Figure]:
+    """Everybody is seen again and again, some move, some are new; once in scans of 250, once in one of 10,000."""
+    roster = Roster.open(folder)
+    chance = random.Random(1)
+    for size, rounds in ((250, 40), (10_000, 2)):
+        at, count, began = START, 0, time.perf_counter()
+        for _ in range(rounds):
+            at += MINUTE
+            group = [seen(n, at, n if chance.random() > 0.02 else n + 20_000) for n in range(size)]
+            fold(roster, group, {each.address for each in group if each.address}, at)
+            count += size
+        rate = count / (time.perf_counter() - began)
+        yield Figure(f"folding, scans of {size:,}", rate, "observations/s", 10_000, least=True)
+    roster.close()
+
+
+def _many_devices(folder: Path) -> Iterator[Figure]:
+    """``scopion devices`` on ten thousand, with names, in the form that a pipe gets and as a table."""
+    roster = Roster.open(folder)
+    names = [(Trait(TraitKind.NAME, f"host-{number}", Source.DNS),) for number in range(10_000)]
+    group = [
+        Observation(each.mac, each.address, START, Source.ARP, traits=names[number])
+        for number, each in enumerate(seen(n, START) for n in range(10_000))
+    ]
+    fold(roster, group, (), START, silent=True)
+    roster.close()
+    start = process_seconds("-c", "import click")
+    for form in ("tsv", "table"):
+        whole = process_seconds("-m", "scopion", "--site", str(folder), "devices", "--format", form)
+        yield Figure(f"devices --format {form}, 10,000 of them, after the start", whole - start, "s", 0.3)
+
+
+def _many_events(folder: Path) -> Iterator[Figure]:
+    """``events --since`` on a million of them."""
+    roster = Roster.open(folder)
+    fold(roster, [seen(n, START) for n in range(250)], (), START)
+    with roster.transaction() as db:
+        macs = [(row["mac"], row["device"]) for row in db.execute("SELECT mac, device FROM adapter")]
+        db.executemany(
+            "INSERT INTO event (at, kind, device, mac, address) VALUES (?, ?, ?, ?, ?)",
+            (
+                (
+                    to_ms(START) + n * 30_000,
+                    "left" if n % 2 else "returned",
+                    macs[n % 250][1],
+                    macs[n % 250][0],
+                    "10.0.0.1",
+                )
+                for n in range(1_000_000)
+            ),
+        )
+    plan = roster.db.execute("EXPLAIN QUERY PLAN SELECT * FROM event WHERE at >= ? ORDER BY at DESC, id DESC", (0,))
+    uses_index = any("event_at" in row["detail"] for row in plan)
+    last = find_events(roster, EventFilter(), 1)[0].at
+    roster.close()
+    start = process_seconds("-c", "import click")
+    since = (last - timedelta(hours=2)).strftime("%Y-%m-%dT%H:%M:%SZ")
+    whole = process_seconds("-m", "scopion", "--site", str(folder), "events", "--since", since)
+    detail = "by the index over time" if uses_index else "WITHOUT an index"
+    yield Figure("events --since, a million of them, after the start", whole - start, "s", 0.3, detail=detail)
+
+
+def _year(folder: Path) -> Iterator[Figure]:
+    """A site that is swept each minute: 60 devices are always here, the others come in the morning and leave.
+
+    Between two changes a sweep only makes the open stays longer, in their place: those are left out but for one an
+    hour. The scans are all recorded, and removed by the retention of the design each day.
+    """
+    roster = Roster.open(folder)
+    chance = random.Random(7)
+    always = set(range(60))
+    began = time.perf_counter()
+    for day in range(DAYS_OF_A_YEAR):
+        _day(roster, START + timedelta(days=day), always, chance, weekend=day % 7 > 4)
+        remove_old(roster, _KEEP, START + timedelta(days=day + 1))
+    seconds = time.perf_counter() - began
+    stays, events = (roster.db.execute(f"SELECT count(*) FROM {name}").fetchone()[0] for name in ("stay", "event"))
+    roster.close()
+    size = (folder / FILE).stat().st_size / 1e6
+    detail = f"{stays:,} stays, {events:,} events, {seconds:.0f} s of folding"
+    yield Figure("a year of 250 devices, swept every minute", size, "MB", 60.0, detail=detail)
+    start = process_seconds("-c", "import click")
+    whole = process_seconds("-m", "scopion", "--site", str(folder), "devices", "--format", "table")
+    yield Figure("devices after that year, after the start", whole - start, "s", 0.3)
+
+
+def _day(roster: Roster, day: datetime, always: set[int], chance: random.Random, *, weekend: bool) -> None:
+    """Each device that is not always here comes once or twice on a working day, some at another address."""
+    times: dict[int, list[tuple[int, int, int]]] = {}  # by device: from and to minute, and its address
+    for number in range(60, DEVICES_OF_A_YEAR):
+        for _ in range(1 + (chance.random() < 0.5)) if chance.random() < (0.1 if weekend else 0.85) else ():
+            begin = chance.randrange(6 * 60, 20 * 60)
+            address = number if chance.random() < 0.9 else number + 300
+            times.setdefault(number, []).append((begin, min(begin + chance.randrange(20, 400), 1_430), address))
+    starts = {(begin, number, address) for number, spans in times.items() for begin, _, address in spans}
+    ends = {(end, number, address) for number, spans in times.items() for _, end, address in spans}
+    minutes = sorted({minute for minute, _, _ in starts | ends} | set(range(0, 1_440, 60)))
+    here: dict[int, int] = {number: number for number in always}
+    targets, subnet = Targets.parse(["10.0.0.0/22"]), IPv4Network("10.0.0.0/22")
+    with roster.transaction() as db:
+        db.executemany(
+            "INSERT INTO scan (targets, subnet, interface, method, started, ended, asked, answered, rounds, outcome) "
+            "VALUES ('10.0.0.0/22', '10.0.0.0/22', 'eth0', 'arp', ?, ?, 1022, 200, 1, 'complete')",
+            [(to_ms(day + MINUTE * n), to_ms(day + MINUTE * n) + 1_500) for n in range(1_439)],
+        )
+    for minute in minutes:
+        at = day + MINUTE * minute
+        gone: set[Address] = set()
+        for when, number, address in ends:
+            if when == minute and here.get(number) == address:
+                del here[number]
+                gone.add(IPv4Address(0x0A000000 + address + 1))
+        here.update({number: address for when, number, address in starts if when == minute})
+        group = [seen(number, at, address) for number, address in here.items()]
+        fold(roster, group, gone, at)
+    scan = begin_scan(roster, targets, subnet, "eth0", "arp", day + MINUTE * 1_439)
+    end_scan(roster, scan, day + MINUTE * 1_439, asked=1_022, answered=len(here), rounds=1, completed=True)
