@@ -86,7 +86,7 @@ class TheStory(ProgramTest):
         """--keep leaves a folder in which commands go on working; at the end --next says so with exit code 3."""
         self.run_ok("demo", "--keep", str(self.site))
         self.assertEqual(len(self.run_json("devices")), 16)
-        codes = [self.run_program("demo", "--next", str(self.site)).returncode for _ in range(3)]
+        codes = [self.run_program("demo", "--next", str(self.site)).returncode for _ in range(6)]
         self.assertEqual(codes[0], 0)
         self.assertEqual(codes[-1], 3)
         self.refused(2, "demo", "--begin", str(self.site))

@@ -79,7 +79,7 @@ def _tell_marked(session: Session, marked: list[tuple[Device, Device]], wanted: 
 @click.option("--undo", "split", is_flag=True, help="Take the latest joining of DEVICE back, without loss.")
 @pass_session
 def same(session: Session, devices: tuple[str, ...], split: bool) -> None:
-    """Say that two are one: a thing with two adapters, or under two addresses.
+    """Say that two are one: one thing, two adapters.
 
     The first keeps what was said of it, the others fill its blanks. Their adapters, stays, events and entries go over
     to it. --undo splits them again; what was said since stays with the first.

@@ -50,7 +50,12 @@ SORTS: dict[str, Callable[[Described], Any]] = {
 @click.argument("words", metavar="[TEXT]...", nargs=-1)
 @click.option("--near", is_flag=True, help="TEXT is the MAC on a sticker, or its end: its neighbours, too.")
 @click.option("--present/--absent", default=None, help="Only those that are here, or are not.")
-@click.option("--standing", type=click.Choice(list(Standing)), multiple=True, help="Only these. May be repeated.")
+@click.option(
+    "--standing",
+    type=click.Choice([str(each) for each in Standing]),
+    multiple=True,
+    help="Only these. May be repeated.",
+)
 @click.option("--vendor", metavar="TEXT", default="", help="Part of a maker's name.")
 @click.option("--kind", metavar="TEXT", default="", help="Part of what it may be: printer, phone.")
 @click.option("--owner", metavar="TEXT", default="", help="Part of its owner's name.")

@@ -17,7 +17,12 @@ _TOLD_AT_MOST = 10
 @click.argument("file", metavar="[FILE|-]", default="-")
 @click.option("--as", "kind", type=click.Choice(KINDS), help="In which form. [told by FILE's name, else csv]")
 @click.option("--device", "devices", metavar="DEVICE", type=options.DeviceName(), multiple=True, help="Only these.")
-@click.option("--standing", type=click.Choice(list(Standing)), multiple=True, help="Only these. May be repeated.")
+@click.option(
+    "--standing",
+    type=click.Choice([str(each) for each in Standing]),
+    multiple=True,
+    help="Only these. May be repeated.",
+)
 @click.option("--site", "archive", metavar="FILE.zip", help="The whole site into one file, to move or to keep.")
 @click.option("--force", is_flag=True, help="Write over a FILE that is there.")
 @pass_session

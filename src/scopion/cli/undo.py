@@ -44,7 +44,7 @@ def undo(
     yes: bool,
     format_name: str | None,
 ) -> None:
-    """Take back what was changed: shows what it would take back, asks, and does it.
+    """Take back what was changed: shows it, asks, does it.
 
     NUMBER is that of a change in --list; without it, it is the latest one. An undo can be taken back by its number.
     What scans have seen is never taken back.

@@ -11,6 +11,7 @@ from datetime import UTC, date, datetime, time, timedelta
 
 from scopion.model.clock import Clock
 
+_FIRST_YEAR = 1970
 _WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 _DAYS = {"today": 0, "yesterday": -1, "tomorrow": 1}
 _UNITS = {
@@ -27,6 +28,16 @@ def parse_moment(text: str, clock: Clock, *, ahead: bool = False, end: bool = Fa
 
     A day alone is its beginning, with ``end`` its end. Raises ValueError that says what is understood.
     """
+    try:
+        found = _parsed(text, clock, ahead=ahead, end=end)
+        if found.year >= _FIRST_YEAR:
+            return found
+    except (OverflowError, OSError):  # before or after all dates
+        pass
+    raise ValueError(f"{text.strip()!r} is longer ago, or farther away, than anything is remembered")
+
+
+def _parsed(text: str, clock: Clock, *, ahead: bool, end: bool) -> datetime:
     plain = " ".join(text.strip().casefold().split())
     now = clock.now()
     if plain == "now":
@@ -72,12 +83,9 @@ def _span(plain: str, clock: Clock, now: datetime, ahead: bool) -> datetime | No
         raise ValueError(f"{plain!r} lies in the future, a past moment is needed")
     count = 1.0 if match["count"].startswith("a") else float(match["count"])
     span = timedelta(**{_UNITS[match["unit"]]: count if ahead else -count})
-    try:
-        if _UNITS[match["unit"]] in ("days", "weeks"):
-            return clock.from_local(clock.local(now).replace(tzinfo=None) + span)
-        return now + span
-    except OverflowError:
-        raise ValueError(f"{plain!r} is longer ago than there are dates") from None
+    if _UNITS[match["unit"]] in ("days", "weeks"):
+        return clock.from_local(clock.local(now).replace(tzinfo=None) + span)
+    return now + span
 
 
 def _instant(plain: str) -> datetime | None:

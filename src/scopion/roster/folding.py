@@ -31,6 +31,16 @@ from scopion.roster.unpaired import adopt_unpaired, close_unpaired, drop_if_unde
 _IPV6_FORGOTTEN = timedelta(days=1)
 
 
+# A sighting that is told late belongs to the stay that has begun since, unless another one had ended by then.
+_EXTEND = """
+UPDATE stay SET until = max(until, ?1), since = CASE
+    WHEN ?1 < since AND NOT EXISTS (
+        SELECT 1 FROM stay AS past WHERE past.mac = ?2 AND past.address = ?3 AND NOT past.present AND past.until >= ?1
+    ) THEN ?1 ELSE since END
+WHERE mac = ?2 AND address = ?3 AND present
+"""
+
+
 @dataclass(slots=True)
 class _Adapter:
     """What was known of an adapter before it was seen."""
@@ -216,7 +226,7 @@ def _arrival(adapter: _Adapter, seen: Observation) -> list[Event]:
 
 def _extend_stay(db: Connection, mac: MacAddress, address: Address, moment: datetime) -> None:
     key, at = (str(mac), str(address)), to_ms(moment)
-    extended = db.execute("UPDATE stay SET until = max(until, ?) WHERE mac = ? AND address = ? AND present", (at, *key))
+    extended = db.execute(_EXTEND, (at, *key))
     if not extended.rowcount:
         db.execute("INSERT INTO stay (mac, address, since, until, present) VALUES (?, ?, ?, ?, 1)", (*key, at, at))
 
