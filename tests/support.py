@@ -45,14 +45,16 @@ class ProgramTest(FolderTest):
         """Put the made-up site into the folder, at the beginning of its story."""
         self.run_ok("demo", "--begin", str(self.site))
 
-    def run_program(self, *arguments: str, stdin: str = "", **environment: str) -> subprocess.CompletedProcess[str]:
+    def run_program(
+        self, *arguments: str, stdin: str = "", within: float = 60, **environment: str
+    ) -> subprocess.CompletedProcess[str]:
         """Run the program; never a traceback, whatever it is given."""
         ended = subprocess.run(
             [PROGRAM, *arguments],
             input=stdin,
             capture_output=True,
             text=True,
-            timeout=60,
+            timeout=within,
             check=False,
             env={**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces", **environment},
         )
@@ -71,7 +73,7 @@ class ProgramTest(FolderTest):
 
     def refused(self, code: int, *arguments: str, stdin: str = "", **environment: str) -> str:
         """Run the program, which must end with ``code`` and one line on standard error; that line."""
-        ended = self.run_program(*arguments, stdin=stdin, **environment)
+        ended = self.run_program(*arguments, stdin=stdin, within=60, **environment)
         self.assertEqual(ended.returncode, code, f"scopion {arguments}: {ended.stderr}")
         lines = ended.stderr.strip().splitlines()
         self.assertEqual(len(lines), 1, ended.stderr)

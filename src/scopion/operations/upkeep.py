@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from scopion.model.errors import NotFound, Refused, ScopionError, StorageFailed
-from scopion.roster.copies import Copy, copies, copy_before_restore, keep_daily_copy, schema_of
+from scopion.roster.copies import Copy, copies, copy_before_restore, drop_replaced, keep_daily_copy, schema_of
 from scopion.roster.retention import Keep, record_counts, remove_old, remove_stray
 from scopion.roster.soundness import unsound
 from scopion.roster.store import FILE, Roster
@@ -123,6 +123,7 @@ def restore(site: Site, copy: Copy) -> Path | None:
             if site.roster_for_reading() is not None:  # it can be read: then it must be kept
                 raise
     site.roster_in_place().take_from(copy.path)
+    drop_replaced(site.folder / FILE)
     return replaced
 
 

@@ -12,7 +12,7 @@ from datetime import date, datetime
 from pathlib import Path
 
 from scopion.model.errors import StorageFailed
-from scopion.roster.files import hand_over, make_folder, private_mode, storage_failed
+from scopion.roster.files import free_name, hand_over, make_folder, private_mode, storage_failed
 from scopion.roster.schema import APPLICATION_ID, VERSION
 
 FOLDER = "copies"
@@ -78,10 +78,14 @@ def copy_before_restore(roster: Path, at: datetime) -> Path:
     """Keep what a restore is about to replace. Raises StorageFailed."""
     folder = roster.parent / FOLDER
     make_folder(folder)
-    copy = folder / f"roster-replaced-{at:%Y%m%d-%H%M%S}.sqlite"
+    copy = free_name(folder / f"roster-replaced-{at:%Y%m%d-%H%M%S}.sqlite")
     copy_roster(roster, copy)
-    _drop_but_latest(folder, _REPLACED, _REPLACED_KEPT)
     return copy
+
+
+def drop_replaced(roster: Path) -> None:
+    """Of the copies of what restores replaced, keep the latest few."""
+    _drop_but_latest(roster.parent / FOLDER, _REPLACED, _REPLACED_KEPT)
 
 
 def copies(roster: Path) -> list[Copy]:

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
-from scopion.roster.files import hand_over, storage_failed
+from scopion.roster.files import free_name, hand_over, storage_failed
 
 
 def move_aside(path: Path, is_damaged: Callable[[Path], bool]) -> Path | None:
@@ -22,7 +22,7 @@ def move_aside(path: Path, is_damaged: Callable[[Path], bool]) -> Path | None:
             fcntl.flock(lock, fcntl.LOCK_EX)
             if not is_damaged(path):
                 return None
-            aside = _free_name(path.with_name(f"{path.name}.damaged-{stamp}"))
+            aside = free_name(path.with_name(f"{path.name}.damaged-{stamp}"))
             # The log first: left beside the new roster it would be taken for that one's.
             for tail in ("-wal", "-shm"):
                 beside = path.with_name(path.name + tail)
@@ -32,11 +32,3 @@ def move_aside(path: Path, is_damaged: Callable[[Path], bool]) -> Path | None:
             return aside
     except OSError as error:
         raise storage_failed(path, error) from None
-
-
-def _free_name(path: Path) -> Path:
-    number, candidate = 1, path
-    while candidate.exists():
-        number += 1
-        candidate = path.with_name(f"{path.name}-{number}")
-    return candidate

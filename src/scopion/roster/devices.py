@@ -62,10 +62,13 @@ def _stays(roster: Roster) -> dict[str, list[Stay]]:
     present: dict[str, list[Stay]] = defaultdict(list)
     for row in roster.db.execute("SELECT * FROM stay WHERE present ORDER BY since, address"):
         present[row["mac"]].append(_stay(row))
-    # SQLite gives the other columns of the row that holds the maximum.
+    # SQLite gives the other columns of the row that holds the maximum; several may have ended at that moment.
+    latest = "SELECT *, max(until) FROM stay WHERE NOT present GROUP BY mac, instr(address, ':') > 0"
     absent: dict[str, list[Stay]] = defaultdict(list)
     for row in roster.db.execute(
-        "SELECT *, max(until) FROM stay WHERE NOT present GROUP BY mac, instr(address, ':') > 0 ORDER BY address"
+        f"SELECT stay.* FROM stay JOIN ({latest}) AS last ON stay.mac = last.mac AND stay.until = last.until "
+        "AND (instr(stay.address, ':') > 0) = (instr(last.address, ':') > 0) WHERE NOT stay.present "
+        "ORDER BY stay.address"
     ):
         if row["mac"] not in present:
             absent[row["mac"]].append(_stay(row))

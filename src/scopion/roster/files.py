@@ -71,6 +71,16 @@ def write_atomically(path: Path, data: bytes, mode: int | None = None) -> None:
         raise storage_failed(path, error) from None
 
 
+def free_name(path: Path) -> Path:
+    """The path, or one beside it that nobody has: ``roster-2.sqlite``, ``roster.sqlite.damaged-...-2``."""
+    ending = ".sqlite" if path.suffix == ".sqlite" else ""
+    number, candidate = 1, path
+    while candidate.exists():
+        number += 1
+        candidate = path.with_name(f"{path.name.removesuffix(ending)}-{number}{ending}")
+    return candidate
+
+
 def storage_failed(path: Path, error: OSError) -> StorageFailed:
     """The error to raise when a file or folder could not be written."""
     return StorageFailed(f"{path} cannot be written: {error.strerror}; nothing was changed")

@@ -21,6 +21,8 @@ from scopion.model.mac import MacAddress
 from scopion.roster.exchange import fields
 from scopion.roster.exchange.record import AdapterRecord, DeviceRecord, Problem, Records, duplicates
 
+# What dnsmasq would take for a lease time, a MAC address or a word of its own.
+_MISTAKEN = re.compile(r"\d+[smhdw]?|[0-9a-f]{12}|ignore|infinite")
 MAX_NAME = 63  # of one label of a host name (RFC 1035, 2.3.4)
 
 
@@ -45,7 +47,8 @@ class _Line:
 def host_name(text: str) -> str:
     """A name that DNS allows, made of any text; empty if nothing is left of it."""
     plain = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode().casefold()
-    return re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:MAX_NAME].rstrip("-")
+    name = re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:MAX_NAME].rstrip("-")
+    return f"host-{name}"[:MAX_NAME] if _MISTAKEN.fullmatch(name) else name
 
 
 def write_list(kind: str, records: Iterable[DeviceRecord]) -> Written:
