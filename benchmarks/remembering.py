@@ -26,6 +26,7 @@ from scopion.roster.store import FILE, Roster, to_ms
 START = datetime(2026, 1, 1, tzinfo=UTC)
 MINUTE = timedelta(minutes=1)
 _KEEP = Keep(scans=14, events=1100, stays=1100, traits=400, changes=400)
+_ALL_AT = (0, 360, 720, 1_080)  # the minutes of a day at which everybody is folded
 DEVICES_OF_A_YEAR, DAYS_OF_A_YEAR = 250, 365
 
 
@@ -120,8 +121,8 @@ def _many_events(folder: Path) -> Iterator[Figure]:
 def _year(folder: Path) -> Iterator[Figure]:
     """A site that is swept each minute: 60 devices are always here, the others come in the morning and leave.
 
-    Between two changes a sweep only makes the open stays longer, in their place: those are left out but for one an
-    hour. The scans are all recorded, and removed by the retention of the design each day.
+    What a sweep only confirms makes the open stays longer, in their place: it is folded four times a day, what changes
+    whenever it does. The scans are all recorded, and removed by the usual retention each day.
     """
     roster = Roster.open(folder)
     chance = random.Random(7)
@@ -148,10 +149,11 @@ def _day(roster: Roster, day: datetime, always: set[int], chance: random.Random,
         for _ in range(1 + (chance.random() < 0.5)) if chance.random() < (0.1 if weekend else 0.85) else ():
             begin = chance.randrange(6 * 60, 20 * 60)
             address = number if chance.random() < 0.9 else number + 300
-            times.setdefault(number, []).append((begin, min(begin + chance.randrange(20, 400), 1_430), address))
+            end = min(begin + chance.randrange(20, 400), 1_430)
+            times.setdefault(number, []).append((begin // 10 * 10, end // 10 * 10 + 10, address))
     starts = {(begin, number, address) for number, spans in times.items() for begin, _, address in spans}
     ends = {(end, number, address) for number, spans in times.items() for _, end, address in spans}
-    minutes = sorted({minute for minute, _, _ in starts | ends} | set(range(0, 1_440, 60)))
+    minutes = sorted({minute for minute, _, _ in starts | ends} | set(_ALL_AT))
     here: dict[int, int] = {number: number for number in always}
     targets, subnet = Targets.parse(["10.0.0.0/22"]), IPv4Network("10.0.0.0/22")
     with roster.transaction() as db:
@@ -167,8 +169,9 @@ def _day(roster: Roster, day: datetime, always: set[int], chance: random.Random,
             if when == minute and here.get(number) == address:
                 del here[number]
                 gone.add(IPv4Address(0x0A000000 + address + 1))
-        here.update({number: address for when, number, address in starts if when == minute})
-        group = [seen(number, at, address) for number, address in here.items()]
+        come = {number: address for when, number, address in starts if when == minute}
+        here.update(come)
+        group = [seen(number, at, address) for number, address in (here if minute in _ALL_AT else come).items()]
         fold(roster, group, gone, at)
     scan = begin_scan(roster, targets, subnet, "eth0", "arp", day + MINUTE * 1_439)
     end_scan(roster, scan, day + MINUTE * 1_439, asked=1_022, answered=len(here), rounds=1, completed=True)

@@ -9,10 +9,11 @@ from typing import Any
 from scopion.cli.table import Column, Row
 from scopion.discovery.kinds import Guess
 from scopion.model.clock import Clock, spoken_span
-from scopion.model.device import Adapter, EventKind, Standing
+from scopion.model.device import Adapter, EventKind, Standing, short_name
 from scopion.model.observation import Medium, Trait
 from scopion.operations.hosts import Described, Host
 
+_TO_THE_SECOND = len("2026-09-14T08:10:00")
 HOST_KEYS = (
     "standing", "name", "address", "mac", "vendor", "vendor_place", "vendor_kind", "kind", "kind_evidence", "names",
     "other_addresses", "rtt_ms", "this_machine", "gateway", "news", "device",
@@ -74,17 +75,18 @@ def host_columns() -> list[Column]:
 def device_row(known: Described) -> dict[str, Any]:
     """A device under its JSON keys."""
     device, likely = known.device, known.guess
+    names = device.host_names
     maker = known.vendors[0] if known.vendors else None
     return {
         "standing": str(device.standing),
-        "name": device.name or None,
+        "name": device.label or (short_name(names[0].value) if names else None),
         "addresses": [str(address) for address in device.addresses],
         "macs": [str(mac) for mac in device.macs],
         "vendor": maker.name if maker else None,
         "vendor_place": (maker.place or None) if maker else None,
         "kind": likely.kind or None,
         "kind_evidence": likely.evidence or None,
-        "names": names_row(device.host_names),
+        "names": names_row(names),
         "media": [medium_words(adapter, likely) for adapter in device.adapters],
         "present": device.present,
         "first_seen": iso(device.first_seen),
@@ -139,7 +141,8 @@ def medium_words(adapter: Adapter, likely: Guess) -> str:
 
 def iso(moment: datetime) -> str:
     """A moment for machines: UTC, to the second."""
-    return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    in_utc = moment if moment.tzinfo is UTC else moment.astimezone(UTC)
+    return f"{in_utc.isoformat()[:_TO_THE_SECOND]}Z"
 
 
 def _name(row: Row) -> str:

@@ -30,7 +30,7 @@ KEYS = (*DEVICE_KEYS, "near")
 
 def _place(device: Device) -> tuple[tuple[int, int, int], ...]:
     """Its addresses as they sort: those without any first."""
-    return tuple(map(by_number, device.addresses))
+    return tuple([by_number(address) for address in device.addresses])
 
 
 SORTS: dict[str, Callable[[Described], Any]] = {

@@ -6,6 +6,7 @@ here and checked against them in the tests.
 
 from __future__ import annotations
 
+import gc
 import importlib
 import io
 import os
@@ -17,6 +18,8 @@ import click
 from scopion import __version__
 from scopion.cli.session import Session
 from scopion.model.errors import ScopionError
+
+_GARBAGE_AFTER = 200_000
 
 
 class Entry(NamedTuple):
@@ -134,6 +137,8 @@ def cli(ctx: click.Context, site: str | None, quiet: bool, verbose: bool) -> Non
 
 def main(arguments: list[str] | None = None) -> None:
     """Run the program and end the process with its exit code."""
+    # Ten thousand devices are a million values that all stay: looking for garbage among them takes a third of the time.
+    gc.set_threshold(_GARBAGE_AFTER, 20, 20)
     _prepare_streams()
     code = run(arguments)
     try:

@@ -65,7 +65,7 @@ def show(
 def separated(lines: Sequence[Sequence[Any]], separator: str) -> str:
     """CSV (RFC 4180) or tab-separated text; in CSV a cell that a spreadsheet would execute is made text."""
     if separator == "\t":
-        return "".join("\t".join(_cell(value).replace("\t", " ") for value in line) + "\n" for line in lines)
+        return "".join("\t".join([_cell(value).replace("\t", " ") for value in line]) + "\n" for line in lines)
     import csv
     import io
 
@@ -77,6 +77,8 @@ def separated(lines: Sequence[Sequence[Any]], separator: str) -> str:
 def _cell(value: Any) -> str:
     if value is None:
         return ""
+    if value.__class__ is str:  # most are
+        return str(value)
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, list | tuple):

@@ -103,6 +103,7 @@ class Kinds:
             for key, words in rule.wanted.items():
                 self._words.setdefault(key, set()).update(words)
         self._guesses: dict[Hashable, Guess] = {}
+        self._fitting: dict[tuple[str, str], bool] = {}
 
     def guess(self, known: Known) -> Guess:
         """The likeliest kind and medium."""
@@ -116,8 +117,18 @@ class Kinds:
         return self._guesses[alike]
 
     def _may_fit(self, key: str, texts: Sequence[str]) -> bool:
-        smalls = [text.casefold() for text in texts]
-        return any(word in small for word in self._words.get(key, ()) for small in smalls)
+        words = self._words.get(key, ())
+        for text in texts:
+            found = self._fitting.get((key, text))
+            if found is None:
+                small = text.casefold()
+                found = any([word in small for word in words])  # noqa: C419 - a list is quicker, and this is called most
+                if len(self._fitting) >= _GUESSES_KEPT:
+                    self._fitting.clear()
+                self._fitting[key, text] = found
+            if found:
+                return True
+        return False
 
     def _guessed(self, said: Mapping[str, tuple[str, ...]]) -> Guess:
         kind = evidence = medium_evidence = ""

@@ -9,6 +9,8 @@ Address = IPv4Address | IPv6Address
 
 def parse_address(text: str) -> Address:
     """Read an address of either version; a zone after ``%`` is dropped. Raises ValueError."""
+    if ":" not in text and "%" not in text:
+        return IPv4Address(text)
     return ip_address(text.partition("%")[0])
 
 

@@ -108,6 +108,8 @@ class Device:
     @property
     def stays(self) -> tuple[Stay, ...]:
         """The stays of its adapters, and those without a MAC."""
+        if len(self.adapters) == 1 and not self.unpaired:
+            return self.adapters[0].stays
         return (*(stay for adapter in self.adapters for stay in adapter.stays), *self.unpaired)
 
     @property
@@ -129,12 +131,17 @@ class Device:
     @property
     def addresses(self) -> tuple[Address, ...]:
         """Where it is now, or where it was last: IPv4, then IPv6 that reaches far, then the link's own."""
-        here = {stay.address for stay in self.stays if stay.present}
-        return tuple(sorted(here or {stay.address for stay in self.stays}, key=by_number))
+        stays = self.stays
+        if len(stays) == 1:
+            return (stays[0].address,)
+        here = {stay.address for stay in stays if stay.present}
+        return tuple(sorted(here or {stay.address for stay in stays}, key=by_number))
 
     @property
     def traits(self) -> tuple[KnownTrait, ...]:
         """All that was said of it, what was heard last first."""
+        if len(self.adapters) == 1 and not self.unpaired_traits:
+            return self.adapters[0].traits
         every = [*(each for adapter in self.adapters for each in adapter.traits), *self.unpaired_traits]
         return tuple(sorted(every, key=lambda known: known.last_seen, reverse=True))
 
@@ -142,6 +149,8 @@ class Device:
     def host_names(self) -> tuple[Trait, ...]:
         """The names that it goes by, the best first: by source, then the latest. Its label is not one of them."""
         names = [known.trait for known in self.traits if known.trait.kind is TraitKind.NAME]
+        if len(names) < 2:
+            return tuple(names)
         return tuple(sorted(names, key=lambda name: NAME_ORDER.index(name.source)))
 
     @property

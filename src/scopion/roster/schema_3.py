@@ -14,6 +14,8 @@ _STATEMENTS = (
     "CREATE INDEX event_mac ON event (mac)",
     "CREATE INDEX event_kind ON event (kind, at)",
     "CREATE INDEX stay_since ON stay (since)",
+    # Removing old scans asks each time which events refer to them.
+    "CREATE INDEX event_scan ON event (scan) WHERE scan IS NOT NULL",
     # What people did, in a sentence, and the rows as they were before and after (JSON), in the order of the writing.
     """CREATE TABLE change (
         id INTEGER PRIMARY KEY AUTOINCREMENT,
@@ -34,6 +36,7 @@ _STATEMENTS = (
     ) WITHOUT ROWID""",
     "CREATE TABLE change_device (device INTEGER, change INTEGER REFERENCES change (id) ON DELETE CASCADE, "
     "PRIMARY KEY (device, change)) WITHOUT ROWID",
+    "CREATE INDEX change_device_change ON change_device (change)",
     # An adapter's events go with it to the device that it is found to belong to, and back when that is taken back.
     """CREATE TRIGGER adapter_moves AFTER UPDATE OF device ON adapter WHEN old.device <> new.device BEGIN
         UPDATE event SET device = new.device WHERE mac = new.mac;

@@ -14,6 +14,8 @@ from scopion.roster.store import Roster, from_ms, to_ms
 # A chatty media server announces a dozen services; somebody with a thousand names keeps the latest of them.
 MAX_TRAITS = 48
 # Where a new name means that somebody has named the thing anew; a reverse look-up may change with a lease.
+_KINDS = {str(each): each for each in TraitKind}
+_SOURCES = {str(each): each for each in Source}
 _GIVEN_BY_ITSELF = (Source.MDNS, Source.DHCP, Source.NETBIOS, Source.LLMNR)
 
 
@@ -63,7 +65,8 @@ def move_traits(db: Connection, subject: str, to: str) -> None:
 def all_traits(roster: Roster) -> dict[str, tuple[KnownTrait, ...]]:
     """By subject, what was heard last first."""
     found: dict[str, list[KnownTrait]] = defaultdict(list)
-    for row in roster.db.execute("SELECT * FROM trait ORDER BY last_seen DESC, kind, value"):
-        trait = Trait(TraitKind(row["kind"]), row["value"], Source(row["source"]))
-        found[row["subject"]].append(KnownTrait(trait, from_ms(row["first_seen"]), from_ms(row["last_seen"])))
+    query = "SELECT subject, kind, value, source, first_seen, last_seen FROM trait ORDER BY last_seen DESC, kind, value"
+    for subject, kind, value, source, first_seen, last_seen in roster.db.execute(query):
+        trait = Trait(_KINDS[kind], value, _SOURCES[source])
+        found[subject].append(KnownTrait(trait, from_ms(first_seen), from_ms(last_seen)))
     return {subject: tuple(known) for subject, known in found.items()}

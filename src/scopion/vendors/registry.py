@@ -65,6 +65,7 @@ _SAID = {
 }
 
 
+@lru_cache(4_096)
 def place_text(organisation: Organisation) -> str:
     """``San Jose CA, USA``."""
     from scopion.vendors.countries import COUNTRIES
