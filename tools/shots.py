@@ -22,6 +22,7 @@ PICTURES = ROOT / "docs" / "screenshots"
 COLUMNS, ROWS = 139, 42  # what fits a screen of 1280x800 in this type
 SCREEN = "1280x800"
 
+FORTNIGHT = -1  # two weeks played at once
 # Name of the picture, how far the story has gone, what is done first without showing, what is shown.
 SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
     ("here", 0, ("scan",), ("here",)),
@@ -32,6 +33,9 @@ SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
     ("spare", 3, (), ("spare", "spare 192.0.2.201", "spare 192.0.2.90")),
     ("import", 3, (), ("import ../clients.txt --preview",)),
     ("devices", 3, (), ("devices",)),
+    ("show", FORTNIGHT, (), ("show 192.0.2.93",)),
+    ("review", FORTNIGHT, (), ("review",)),
+    ("changes", FORTNIGHT, (), ("changes --since monday", "undo --list --limit 5", "devices 4a:11:07 --near")),
     ("vendor", 3, (), ("vendor 48-D0-C4-01-22-31",
                        "vendor 0cbe.1100.0001 10:C0:DE 94e17b010203 da:31:7f:c:52:e9 33:33:0:0:0:fb",
                        "vendor --organisation brackwater", "vendor --age")),
@@ -64,6 +68,9 @@ STORY: tuple[tuple[str, ...], ...] = (
 )  # fmt: skip
 
 
+WAITING = ("review",)  # asks for a key: the picture shows the question
+
+
 def main() -> int:
     """Take the pictures that are asked for, or all."""
     wanted = set(sys.argv[1:]) or {name for name, *_ in SHOTS}
@@ -83,6 +90,9 @@ def main() -> int:
 
 def prepare(site: Path, chapter: int, before: tuple[str, ...]) -> None:
     """Play the story up to a chapter, then do what the picture needs."""
+    if chapter == FORTNIGHT:
+        program(site, f"demo --fortnight {shlex.quote(str(site))}")
+        return
     program(site, f"demo --begin {shlex.quote(str(site))}")
     for number in range(chapter):
         for command in STORY[number]:
@@ -116,7 +126,10 @@ def shoot(picture: Path, site: Path, commands: tuple[str, ...]) -> None:
     lines = ["PS1=", f"cd {shlex.quote(str(site))}"]
     for command in commands:
         typed = shlex.quote(f"scopion {command}")
-        lines += [rf"printf '\033[1;32m$\033[0m \033[1m%s\033[0m\n' {typed}", f"scopion {command}", "echo"]
+        waits = command in WAITING
+        lines += [rf"printf '\033[1;32m$\033[0m \033[1m%s\033[0m\n' {typed}"]
+        lines += [f"(sleep 3; touch {ended}) &"] if waits else []
+        lines += [f"scopion {command}", "echo"]
     script.write_text("\n".join([*lines, f"touch {ended}", "sleep 60"]))
     screen = subprocess.Popen(
         ["Xvfb", display, "-screen", "0", f"{SCREEN}x24", "-nolisten", "tcp"],

@@ -195,6 +195,6 @@ def _lines(session: Session, card: Card, reviewed: Review) -> Iterator[str]:
         ("names", [joined(names)] if names else []),
         ("says", blocks.said_lines(card)),
         ("private", blocks.private_lines(card)),
-        ("may be", blocks.look_alike_lines(card, session.site.vendors)),
+        ("look-alike", blocks.look_alike_lines(card, session.site.vendors)),
     ):
         yield from blocks.block(title, lines)

@@ -73,7 +73,7 @@ def _lines(session: Session, card: Card) -> Iterator[str]:
         ("hours", blocks.hours_strip(card.rhythm)),
         ("adapters", blocks.adapter_lines(card, clock)),
         ("private", blocks.private_lines(card)),
-        ("may be", blocks.look_alike_lines(card, session.site.vendors)),
+        ("look-alike", blocks.look_alike_lines(card, session.site.vendors)),
         ("addresses", blocks.address_lines(card, clock, _ADDRESSES_SHOWN)),
         ("names", blocks.name_lines(card, clock)),
         ("says", blocks.said_lines(card)),

@@ -17,6 +17,7 @@ import click
 Row = Mapping[str, Any]
 # A column that is cut keeps at least so many characters, or it would say nothing.
 _LEAST_WIDTH = 12
+_USEFUL_WIDTH = 20
 _GAP = 2  # blanks between two columns
 _LESS = "…"
 
@@ -62,12 +63,18 @@ def drawn(rows: Sequence[Row], columns: Sequence[Column], width: int) -> list[st
 def _chosen(columns: Sequence[Column], natural: Mapping[Column, int], width: int) -> list[Column]:
     """Without the optional ones for which there is no room."""
     shown = list(columns)
-    while sum(natural[column] for column in shown) + _GAP * (len(shown) - 1) > width:
+    needed = {column: _needed(column, natural[column]) for column in columns}
+    while sum(needed[column] for column in shown) + _GAP * (len(shown) - 1) > width:
         least_needed = max(shown, key=lambda column: column.optional)
         if not least_needed.optional:
             break
         shown.remove(least_needed)
     return shown
+
+
+def _needed(column: Column, natural: int) -> int:
+    """What is only good to know is rather cut than left out."""
+    return min(natural, _USEFUL_WIDTH) if column.shrinks and column.optional else natural
 
 
 def _fitted(shown: Sequence[Column], natural: Mapping[Column, int], width: int) -> dict[Column, int]:
