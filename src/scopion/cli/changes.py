@@ -43,7 +43,7 @@ def changes(
     listing: bool,
     format_name: str | None,
 ) -> None:
-    """What differs between two moments, two scans, or a saved export and now.
+    """What differs between two moments, scans, or an export.
 
     Who joined, left or came back, who has another address or name, which address is answered by another MAC. WHEN is a
     moment as one says it: yesterday, 'monday 09:00', '3 days', 2026-09-14.
