@@ -25,6 +25,7 @@ from scopion.operations.describe import (
     same_devices,
     split_device,
 )
+from scopion.operations.import_records import read_file, take_in
 from scopion.operations.site import Site
 from scopion.operations.undo import changes_made, undo
 from scopion.operations.wifi import drop_from_lists, put_on_list
@@ -178,6 +179,24 @@ class TakingBack(FolderTest):
         )
         self.assertEqual(len(devices(self.site)), 5)
         self.assertEqual(self.site.roster.db.execute("PRAGMA foreign_key_check").fetchall(), [])
+
+    def test_an_import_is_taken_back_but_for_who_came_since(self) -> None:
+        """What only a record told goes again; an adapter that a scan has seen meanwhile stays."""
+        before = state(self.site)
+        other = MacAddress(bytes([0x10, 0xC0, 0xDE, 0, 0, 9]))
+        listing = self.folder / "clients.txt"
+        listing.write_text(
+            f"192.0.2.58 {other} lamp\n192.0.2.54 {MACS[4]} thing\n192.0.2.59 10:c0:de:00:00:0a kettle\n"
+        )
+        take_in(self.site, read_file(self.site, str(listing)))
+        self.assertEqual(len(devices(self.site)), 7)
+        undo(self.site)
+        self.assertEqual(state(self.site), before)
+        take_in(self.site, read_file(self.site, str(listing)))
+        self.now = self.site.clock.now() + timedelta(hours=3)
+        fold(self.site.roster, [Observation(other, IPv4Address("192.0.2.58"), self.now, Source.ARP)], (), self.now)
+        undo(self.site)
+        self.assertEqual({mac for device in devices(self.site) for mac in device.macs}, {*MACS, other})
 
     def test_never_over_what_was_changed_since(self) -> None:
         """An older change is refused while a later one stands on it; with keep-later the rest goes back."""

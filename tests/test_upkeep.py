@@ -10,6 +10,7 @@ import sqlite3
 import subprocess
 import sys
 import time
+import unittest
 from contextlib import closing
 from datetime import date, timedelta
 from pathlib import Path
@@ -22,7 +23,7 @@ from scopion.roster.retention import Keep, remove_old
 from scopion.roster.schema import STEPS, VERSION
 from scopion.roster.soundness import unsound
 from scopion.roster.store import FILE, Roster, to_ms
-from tests.support import NOON, FolderTest, ProgramTest
+from tests.support import NOON, PROGRAM, FolderTest, ProgramTest
 
 MAC = "10:c0:de:00:00:01"
 EVENT, STAY = "VALUES (?, 'left', 1, ?, '192.0.2.1', ?)", "VALUES (?, '192.0.2.1', ?, ?, 0)"
@@ -211,3 +212,32 @@ class Restoring(ProgramTest):
         self.assertIn("a trait of nobody: 10:c0:de:99:99:99", ended.stderr)
         self.run_ok("roster", "compact")
         self.assertNotIn("a trait of nobody", self.run_program("roster", "check").stderr)
+
+
+@unittest.skipUnless(sys.platform == "linux" and os.geteuid() == 0, "it mounts a folder read-only: root on Linux only")
+class ReadOnlyDisk(ProgramTest):
+    def test_looking_goes_on(self) -> None:
+        """On a disk that has become read-only, with changes still in the log, everything that only looks works."""
+        self.begin()
+        self.run_ok("scan", "--no-names")
+        with closing(sqlite3.connect(self.site / FILE)) as open_elsewhere:  # it keeps the log from being folded in
+            open_elsewhere.execute("SELECT * FROM device").fetchone()
+            self.run_ok("label", "192.0.2.50", "till")
+            self.assertGreater((self.site / f"{FILE}-wal").stat().st_size, 0)
+            shutil.copytree(self.site, self.folder / "copy")
+        looking = ("devices till", "show till", "events", "undo --list", "roster check", "export -")
+        script = "; ".join(
+            [
+                'mount --bind "$1" "$1" && mount -o remount,bind,ro "$1" || exit 8',
+                *(f'"$2" --site "$1" {command} || exit 9' for command in looking),
+                '"$2" --site "$1" label till x',
+            ]
+        )
+        ended = subprocess.run(
+            ["unshare", "--mount", "sh", "-c", script, "sh", str(self.folder / "copy"), PROGRAM],
+            capture_output=True, text=True, check=False, env={**os.environ, "SCOPION_LIVE": "namespaces"},
+        )  # fmt: skip
+        self.assertEqual(ended.returncode, 1, ended.stderr)
+        self.assertIn("till", ended.stdout)
+        self.assertIn("cannot be written", ended.stderr.splitlines()[-1])
+        self.assertNotIn("Traceback", ended.stderr)

@@ -25,7 +25,7 @@ _WORDS = {
 
 @click.group()
 def roster() -> None:
-    """The file that remembers: check it, give room back, go back to a copy."""
+    """The file that remembers: check, compact, restore."""
 
 
 @roster.command()

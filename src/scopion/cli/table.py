@@ -73,8 +73,8 @@ def _chosen(columns: Sequence[Column], natural: Mapping[Column, int], width: int
 
 
 def _needed(column: Column, natural: int) -> int:
-    """What is only good to know is rather cut than left out."""
-    return min(natural, _USEFUL_WIDTH) if column.shrinks and column.optional else natural
+    """What may be cut is rather cut a little than another column left out."""
+    return min(natural, _USEFUL_WIDTH) if column.shrinks else natural
 
 
 def _fitted(shown: Sequence[Column], natural: Mapping[Column, int], width: int) -> dict[Column, int]:

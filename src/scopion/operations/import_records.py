@@ -19,6 +19,7 @@ from scopion.model.errors import Refused, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
 from scopion.model.text import counted, joined
+from scopion.operations.change import change
 from scopion.operations.hosts import Describer, Host
 from scopion.operations.site import Site
 from scopion.roster.devices import all_devices
@@ -57,7 +58,8 @@ def take_in(site: Site, imported: Imported, *, insist: bool = False) -> Imported
     subnets = [each.range for each in known_subnets(site.roster)] + [each.range for each in site.settings.subnet]
     if not insist:
         _refuse_foreign(imported.reading.observations, subnets)
-    fold(site.roster, imported.reading.observations, (), site.clock.now())
+    with change(site, "import", f"taken in: {imported.reading.about}") as (roster, _):
+        fold(roster, imported.reading.observations, (), site.clock.now())
     after = _rows(site, imported.reading, all_devices(site.roster))
     return Imported(imported.reading, imported.as_of, after, imported.seen, imported.new, imported.named)
 

@@ -13,7 +13,6 @@ from scopion.discovery.kinds import Kinds, load_kinds
 from scopion.model.clock import Clock
 from scopion.model.errors import DamagedRoster, StorageFailed
 from scopion.operations.settings import FILE, TEMPLATE, Settings, load_settings
-from scopion.operations.upkeep import daily
 from scopion.operations.vendors import open_vendors
 from scopion.roster.files import make_folder, write_atomically
 from scopion.roster.store import FILE as ROSTER_FILE
@@ -90,6 +89,8 @@ class Site:
         prepare_folder(self.folder)
         roster = Roster.open(self.folder)
         if roster.moved_aside is None:
+            from scopion.operations.upkeep import daily  # it needs the network's settings and more, reading does not
+
             daily(self, roster)
             return roster
         roster.close()

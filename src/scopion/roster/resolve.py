@@ -18,6 +18,7 @@ GATEWAY = "gateway"
 # Shorter beginnings of a MAC address are mostly slips, and half the house would fit.
 LEAST_MAC_DIGITS = 4
 _NAMED_AT_MOST = 8
+_SIMILAR, _LEAST_TO_CONTAIN = 3, 3
 
 
 def resolve(devices: Sequence[Device], text: str) -> Device:
@@ -28,7 +29,20 @@ def resolve(devices: Sequence[Device], text: str) -> Device:
             return candidates[0]
         if candidates:
             raise AmbiguousDevice(f"{wanted!r} fits {len(candidates)} devices: {_named(candidates)}; write more of it")
-    raise NotFound(f"no device is called {wanted!r}: see scopion devices")
+    similar = _similar(devices, wanted)
+    hint = f"did you mean {joined(similar, 'or')}?" if similar else "see scopion devices"
+    raise NotFound(f"no device is called {wanted!r}: {hint}")
+
+
+def _similar(devices: Sequence[Device], wanted: str) -> list[str]:
+    """Names that look like what was written, or contain it, for a slip of the keyboard."""
+    import difflib  # only when something was mistyped
+
+    names = {name.casefold(): name for device in devices for name in (device.label, device.name) if name}
+    small = wanted.casefold()
+    containing = [name for name in names if len(small) >= _LEAST_TO_CONTAIN and small in name]
+    found = [*difflib.get_close_matches(small, names, n=_SIMILAR, cutoff=0.7), *containing]
+    return [repr(names[name]) for name in dict.fromkeys(found)][:_SIMILAR]
 
 
 def _candidates(devices: Sequence[Device], wanted: str) -> list[list[Device]]:

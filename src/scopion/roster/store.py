@@ -5,7 +5,9 @@ Everything that reads or writes it goes through a ``Roster``'s connection, in th
 
 from __future__ import annotations
 
+import os
 import sqlite3
+import sys
 import time
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
@@ -65,10 +67,7 @@ class Roster:
         except sqlite3.OperationalError:
             # No right to make the shared-memory file beside it: the file alone is whole if no log is waiting.
             db.close()
-            log = path.with_name(FILE + "-wal")
-            if log.exists() and log.stat().st_size:
-                raise StorageFailed(f"{path} is in use and you may not write beside it: run as its owner") from None
-            db = _connect(f"{path.absolute().as_uri()}?mode=ro&immutable=1")
+            db = _connect_without_writing(path)
         except sqlite3.DatabaseError:
             db.close()
             raise _damaged(path) from None
@@ -215,6 +214,32 @@ def _connect(uri: str) -> sqlite3.Connection:
     db = sqlite3.connect(uri, uri=True, timeout=BUSY_S, isolation_level=None)
     db.row_factory = sqlite3.Row
     return db
+
+
+def _connect_without_writing(path: Path) -> sqlite3.Connection:
+    """Where not even the shared-memory file can be made. Raises StorageFailed if that might show half a change."""
+    log = path.with_name(FILE + "-wal")
+    if not log.exists() or not log.stat().st_size:
+        return _connect(f"{path.absolute().as_uri()}?mode=ro&immutable=1")
+    if not _is_on_a_read_only_disk(path):
+        raise StorageFailed(f"{path} is in use and you may not write beside it: run as its owner")
+    # Nobody writes there: file and log can be read as they are, elsewhere, and what the log holds is not lost.
+    import shutil
+    import tempfile
+
+    memory = _connect("file::memory:?mode=memory")
+    with tempfile.TemporaryDirectory(prefix="scopion-") as folder:
+        for each in (path, log):
+            shutil.copyfile(each, Path(folder) / each.name)
+        with closing(_connect((Path(folder) / FILE).as_uri())) as copied:
+            copied.backup(memory)
+    return memory
+
+
+def _is_on_a_read_only_disk(path: Path) -> bool:
+    if sys.platform == "win32":
+        return False
+    return bool(os.statvfs(path).f_flag & os.ST_RDONLY)
 
 
 def _use_write_ahead_log(db: sqlite3.Connection) -> None:

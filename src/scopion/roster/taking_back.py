@@ -55,8 +55,8 @@ def _remove(db: Connection, row: RowChange, change: Change, keep_later: bool) ->
         ).fetchone():
             return  # a scan has found it meanwhile: it is there
     current = _current(db, row.relation, row.after)
-    if current is None:
-        return
+    if current is None or (row.relation == "adapter" and current["last_seen"] > row.after["last_seen"]):
+        return  # an adapter that was seen since is no longer only what the change said
     if row.relation in ("network", "entry") and not keep_later and _differs(current, row.after, row.after):
         raise _changed_since(change)
     where, values = _where(row.relation, row.after)
