@@ -11,7 +11,10 @@ from pathlib import Path
 import click
 
 from scopion import __version__
+from scopion.cli import export_file, import_file
 from scopion.cli.main import FAMILIES, cli
+from scopion.discovery.records.reading import RecordKind
+from scopion.operations import exchange
 from tests.support import ROOT, ProgramTest
 
 
@@ -50,6 +53,12 @@ class Map(ProgramTest):
             section = manual.split(heading, 1)[1].split("\n### ", 1)[0]
             for option in (each for each in command.params if isinstance(each, click.Option) and not each.hidden):
                 self.assertIn(f"`{option.opts[0]}", section, f"{name} {option.opts}")
+
+    def test_forms_of_files_are_offered_as_they_are_known(self) -> None:
+        """What import and export offer, without loading what reads it, is what there is."""
+        self.assertEqual(set(export_file.KINDS), set(exchange.KINDS))
+        self.assertEqual(set(import_file.LISTS), set(exchange.KINDS))
+        self.assertEqual(set(import_file.RECORDS), set(map(str, RecordKind)))
 
     def test_the_readme_shows_pictures_that_exist(self) -> None:
         """Each picture is linked from the README, and each link leads somewhere."""

@@ -153,6 +153,18 @@ class Lists(ProgramTest):
         self.assertNotIn("60:f2:a7", self.sheet())
         self.refused(3, "wifi", "sheet", "Nowhere")
 
+    def test_private_addresses_are_judged_by_what_was_seen(self) -> None:
+        """Before a phone is allowed, it is said whether it keeps its private address, and what to do if not."""
+        self.run_ok("demo", "--next", str(self.site))
+        self.run_ok("scan", "--no-names")
+        said = self.run_program("wifi", "allow", "Kilnhaven", "192.0.2.91").stderr
+        self.assertIn(
+            "is a private address that may change, undecided (it was seen once only): set this phone to a fixed address",
+            said,
+        )
+        said = self.run_program("wifi", "deny", "Kilnhaven", "192.0.2.91").stderr
+        self.assertIn("it may come back under another address", said)
+
     def test_cautions(self) -> None:
         """A private address that may change is said, where the entry is made and on the sheet."""
         self.run_ok("demo", "--next", str(self.site))

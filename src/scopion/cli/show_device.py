@@ -17,7 +17,9 @@ from scopion.cli.session import Session, pass_session
 from scopion.model.mac import Notation
 
 if TYPE_CHECKING:
-    from scopion.operations.card import Card
+    from scopion.model.device import Adapter, Device, KnownTrait
+    from scopion.operations.card import Card, PastAddress
+    from scopion.roster.look_alikes import LookAlike
 
 _ADDRESSES_SHOWN = 8
 
@@ -87,61 +89,65 @@ def _lines(session: Session, card: Card) -> Iterator[str]:
 def _more(card: Card) -> dict[str, Any]:
     """What the card adds to a device's row."""
     return {
-        "adapters": [
-            {
-                "mac": str(adapter.mac),
-                "medium": str(adapter.medium),
-                "present": adapter.present,
-                "first_seen": iso(adapter.first_seen),
-                "last_seen": iso(adapter.last_seen),
-                "vendor": card.vendors[adapter.mac].name,
-                "notations": {str(each): adapter.mac.written(each) for each in Notation},
-            }
-            for adapter in card.device.adapters
-        ],
+        "adapters": [_adapter(card, adapter) for adapter in card.device.adapters],
         "days": [{"day": day.isoformat(), "state": str(mark)} for day, mark in card.rhythm.days],
         "usual_days": card.rhythm.usual_days,
         "usual_hours": [round(share, 2) for share in card.rhythm.usual_hours],
         "today": list(card.rhythm.today),
         "usually": card.rhythm.sentence or None,
-        "address_history": [
-            {
-                "address": str(past.address),
-                "mac": str(past.mac) if past.mac else None,
-                "since": iso(past.stay.since),
-                "until": iso(past.stay.until),
-                "present": past.stay.present,
-                "stays": past.stays,
-            }
-            for past in card.addresses
-        ],
-        "traits": [
-            {
-                "kind": str(known.trait.kind),
-                "value": known.trait.value,
-                "source": str(known.trait.source),
-                "first_seen": iso(known.first_seen),
-                "last_seen": iso(known.last_seen),
-            }
-            for known in card.device.traits
-        ],
+        "address_history": [_address(past) for past in card.addresses],
+        "traits": [_trait(known) for known in card.device.traits],
         "private": [{"mac": str(each.mac), "habit": str(each.habit), "why": each.why} for each in card.private],
-        "look_alikes": [
-            {
-                "device": other.id,
-                "name": other.called,
-                "macs": [str(mac) for mac in other.macs],
-                "confidence": proposal.confidence,
-                "evidence": list(proposal.evidence),
-            }
-            for proposal, other in card.look_alikes
-        ],
+        "look_alikes": [_look_alike(proposal, other) for proposal, other in card.look_alikes],
         "entries": [
             {"ssid": entry.ssid, "list": str(entry.list), "description": entry.description or None}
             for entry in card.entries
         ],
         "events": [event_row(event) for event in card.events],
         "changes": [_change(each.at, each.says, each.undone) for each in card.changes],
+    }
+
+
+def _adapter(card: Card, adapter: Adapter) -> dict[str, Any]:
+    return {
+        "mac": str(adapter.mac),
+        "medium": str(adapter.medium),
+        "present": adapter.present,
+        "first_seen": iso(adapter.first_seen),
+        "last_seen": iso(adapter.last_seen),
+        "vendor": card.vendors[adapter.mac].name,
+        "notations": {str(each): adapter.mac.written(each) for each in Notation},
+    }
+
+
+def _address(past: PastAddress) -> dict[str, Any]:
+    return {
+        "address": str(past.address),
+        "mac": str(past.mac) if past.mac else None,
+        "since": iso(past.stay.since),
+        "until": iso(past.stay.until),
+        "present": past.stay.present,
+        "stays": past.stays,
+    }
+
+
+def _trait(known: KnownTrait) -> dict[str, Any]:
+    return {
+        "kind": str(known.trait.kind),
+        "value": known.trait.value,
+        "source": str(known.trait.source),
+        "first_seen": iso(known.first_seen),
+        "last_seen": iso(known.last_seen),
+    }
+
+
+def _look_alike(proposal: LookAlike, other: Device) -> dict[str, Any]:
+    return {
+        "device": other.id,
+        "name": other.called,
+        "macs": [str(mac) for mac in other.macs],
+        "confidence": proposal.confidence,
+        "evidence": list(proposal.evidence),
     }
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address, IPv6Address, ip_address
 
+_LINK_LOCAL = 0xA9FE  # 169.254.0.0/16 (RFC 3927)
 Address = IPv4Address | IPv6Address
 
 
@@ -16,7 +17,10 @@ def parse_address(text: str) -> Address:
 
 def by_number(address: Address) -> tuple[int, int, int]:
     """A key to sort addresses by: IPv4, then IPv6 that reaches far, then what is valid on one link only."""
-    return (address.version, int(address.is_link_local), int(address))
+    if address.version == 4:
+        number = int(address)
+        return (4, int(number >> 16 == _LINK_LOCAL), number)
+    return (6, int(address.is_link_local), int(address))
 
 
 def is_of_a_host(address: Address) -> bool:

@@ -83,7 +83,6 @@ def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> 
             if stay.present or stay.until > now - timedelta(days=DAYS + 1)
         ]
         known = described(device, site.vendors, site.kinds)
-        predecessors = [other.called for _, other in alike if any(mac.is_private for mac in other.macs)]
         found.append(
             Card(
                 device=device,
@@ -95,10 +94,25 @@ def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> 
                 changes=tuple(latest_changes(roster, _CHANGES_SHOWN, device=device.id)),
                 entries=tuple(each for each in of_list if each.device_id == device.id or each.mac in device.macs),
                 look_alikes=tuple(alike),
-                private=tuple(judge(device, stays, predecessors)),
+                private=_habits(device, stays, [other for _, other in alike]),
             )
         )
     return found
+
+
+def habits(roster: Roster, everybody: Sequence[Device], device: Device) -> tuple[Judged, ...]:
+    """What a device does with its private addresses; nothing if it has none."""
+    if not any(mac.is_private for mac in device.macs):
+        return ()
+    past = stays_since(roster, EPOCH)
+    by_id = {each.id: each for each in everybody}
+    alike = [by_id[each.other(device.id)] for each in look_alikes(everybody, past) if device.id in each.devices]
+    return _habits(device, past.get(device.id, ()), alike)
+
+
+def _habits(device: Device, stays: Sequence[Stay], alike: Sequence[Device]) -> tuple[Judged, ...]:
+    predecessors = [other.called for other in alike if any(mac.is_private for mac in other.macs)]
+    return tuple(judge(device, stays, predecessors))
 
 
 def _events(roster: Roster, device: Device) -> tuple[Event, ...]:

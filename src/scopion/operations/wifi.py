@@ -9,6 +9,7 @@ from scopion.model.device import Device
 from scopion.model.errors import InvalidMacAddress, NotFound, Refused
 from scopion.model.mac import MacAddress
 from scopion.model.text import entered, joined
+from scopion.operations.card import habits
 from scopion.operations.change import change
 from scopion.operations.lockout import list_lines, own_interfaces, refuse_switched_on_lockout
 from scopion.operations.site import Site
@@ -17,6 +18,7 @@ from scopion.roster import lists
 from scopion.roster.devices import all_devices
 from scopion.roster.lists import Entry, ListMode, Network
 from scopion.roster.resolve import resolve
+from scopion.roster.store import Roster
 from scopion.wireless.coverage import Line, caution_about, lines_of, of_unknown_medium
 from scopion.wireless.refusals import (
     consequence,
@@ -73,6 +75,8 @@ def put_on_list(
         moved, cautions = [], []
         for subject in chosen:
             cautions += _checked(site, subject, ssid, which, insist)
+            if subject.device is not None:
+                cautions += _of_private(roster, devices, subject.device, which)
             before = lists.drop_entries(roster, ssid, subject.keys)
             if any(entry.list is not which for entry in before):
                 moved.append(subject.name)
@@ -184,6 +188,18 @@ def _subject(devices: Sequence[Device], text: str) -> _Subject:
     return _Subject(device, None, device.called)
 
 
+def _of_private(roster: Roster, devices: Sequence[Device], device: Device, which: ListMode) -> list[str]:
+    """What to know of a private address before it is listed; one that was seen to stay needs no caution."""
+    told = []
+    for each in habits(roster, devices, device):
+        if each.advice:
+            then = each.advice if which is ListMode.ALLOW else "it may come back under another address"
+            told.append(
+                f"{device.called}: {each.mac} is a private address that may change, {each.habit} ({each.why}): {then}"
+            )
+    return told
+
+
 def _checked(site: Site, subject: _Subject, ssid: str, which: ListMode, insist: bool) -> list[str]:
     """What to be careful about. Raises Refused or UsageError for what should not, or cannot, be listed."""
     device = subject.device
@@ -197,7 +213,7 @@ def _checked(site: Site, subject: _Subject, ssid: str, which: ListMode, insist: 
     if which is ListMode.DENY and not insist:
         refuse_denying(ssid, device)
     refuse_cable_only(device)
-    told = [f"{device.called}: {mac} is {caution_about(mac)}" for mac in device.macs if caution_about(mac)]
+    told = []
     unknown = joined([str(mac) for mac in of_unknown_medium(device)])
     if unknown:
         whose = f" of {device.called}" if device.label else ""

@@ -7,17 +7,16 @@ from collections.abc import Mapping
 from datetime import date, datetime
 from sqlite3 import Row
 
-from scopion.model.address import parse_address
 from scopion.model.device import Adapter, Device, KnownTrait, Standing, Stay
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
+from scopion.roster.history import STAY_COLUMNS, stay_of
 from scopion.roster.store import Roster, from_ms
 from scopion.roster.traits import all_traits
 
 # By their text: calling the class for each of ten thousand takes five times as long.
 _MEDIA = {str(each): each for each in Medium}
 _STANDINGS = {str(each): each for each in Standing}
-_STAY = "mac, address, since, until, present"
 _STAY_OF_STAY = "stay.mac, stay.address, stay.since, stay.until, stay.present"
 
 
@@ -28,9 +27,9 @@ def all_devices(roster: Roster) -> list[Device]:
         traits = all_traits(roster)
         unpaired: dict[int, list[Stay]] = defaultdict(list)
         for row in roster.db.execute(
-            "SELECT NULL AS mac, address, since, until, present, device FROM unpaired ORDER BY address"
+            "SELECT NULL, address, since, until, present, device FROM unpaired ORDER BY address"
         ):
-            unpaired[row["device"]].append(_stay(row))
+            unpaired[row["device"]].append(stay_of(row))
         gateways = {row[0] for row in roster.db.execute("SELECT gateway_mac FROM subnet WHERE gateway_mac IS NOT NULL")}
         adapters: dict[int, list[Adapter]] = defaultdict(list)
         own: set[int] = set()
@@ -68,8 +67,8 @@ def known_adapters(roster: Roster) -> dict[MacAddress, datetime]:
 def _stays(roster: Roster) -> dict[str, list[Stay]]:
     """By MAC: the present stays, or the latest one of each version of IP where an adapter is absent."""
     present: dict[str, list[Stay]] = defaultdict(list)
-    for row in roster.db.execute(f"SELECT {_STAY} FROM stay WHERE present ORDER BY since, address"):
-        present[row["mac"]].append(_stay(row))
+    for row in roster.db.execute(f"SELECT {STAY_COLUMNS} FROM stay WHERE present ORDER BY since, address"):
+        present[row["mac"]].append(stay_of(row))
     # SQLite gives the other columns of the row that holds the maximum; several may have ended at that moment.
     latest = "SELECT *, max(until) FROM stay WHERE NOT present GROUP BY mac, instr(address, ':') > 0"
     absent: dict[str, list[Stay]] = defaultdict(list)
@@ -79,14 +78,8 @@ def _stays(roster: Roster) -> dict[str, list[Stay]]:
         "ORDER BY stay.address"
     ):
         if row["mac"] not in present:
-            absent[row["mac"]].append(_stay(row))
+            absent[row["mac"]].append(stay_of(row))
     return present | absent
-
-
-def _stay(row: Row) -> Stay:
-    mac, address, since, until, present, *_ = row
-    known = MacAddress.parse(mac) if mac else None
-    return Stay(known, parse_address(address), from_ms(since), from_ms(until), bool(present))
 
 
 def _adapter(row: Row, stays: list[Stay], traits: tuple[KnownTrait, ...]) -> Adapter:

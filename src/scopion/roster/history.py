@@ -15,9 +15,10 @@ from scopion.roster.store import Roster, from_ms, to_ms
 
 # Adapters and, beyond a router, hosts without a MAC.
 _EVERYBODY = (
-    "SELECT adapter.device, stay.mac, address, since, until, present FROM stay JOIN adapter ON adapter.mac = stay.mac "
-    "UNION ALL SELECT device, NULL, address, since, until, present FROM unpaired"
+    "SELECT stay.mac, address, since, until, present, adapter.device FROM stay JOIN adapter ON adapter.mac = stay.mac "
+    "UNION ALL SELECT NULL, address, since, until, present, device FROM unpaired"
 )
+STAY_COLUMNS = "mac, address, since, until, present"
 
 
 def last_uses(roster: Roster) -> dict[IPv4Address, Stay]:
@@ -27,7 +28,7 @@ def last_uses(roster: Roster) -> dict[IPv4Address, Stay]:
         for row in roster.db.execute(f"SELECT * FROM ({_EVERYBODY}) ORDER BY until"):
             address = parse_address(row["address"])
             if isinstance(address, IPv4Address):
-                found[address] = _stay(row)
+                found[address] = stay_of(row)
     return found
 
 
@@ -58,15 +59,12 @@ def _by_device(roster: Roster, query: str, moment: datetime) -> dict[int, list[S
     found: dict[int, list[Stay]] = defaultdict(list)
     with roster.guarded():
         for row in roster.db.execute(query, (to_ms(moment),)):
-            found[row["device"]].append(_stay(row))
+            found[row["device"]].append(stay_of(row))
     return dict(found)
 
 
-def _stay(row: Row) -> Stay:
-    return Stay(
-        mac=MacAddress.parse(row["mac"]) if row["mac"] else None,
-        address=parse_address(row["address"]),
-        since=from_ms(row["since"]),
-        until=from_ms(row["until"]),
-        present=bool(row["present"]),
-    )
+def stay_of(row: Row) -> Stay:
+    """A stay from a row that begins with STAY_COLUMNS."""
+    mac, address, since, until, present, *_ = row
+    known = MacAddress.parse(mac) if mac else None
+    return Stay(known, parse_address(address), from_ms(since), from_ms(until), bool(present))

@@ -12,6 +12,7 @@ import time
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from datetime import UTC, datetime
+from functools import lru_cache
 from pathlib import Path
 
 from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
@@ -295,6 +296,7 @@ def to_ms(moment: datetime) -> int:
     return round(moment.timestamp() * 1000)
 
 
+@lru_cache(4_096)  # one scan gives the same moment to a device, its adapter, its stay and its traits
 def from_ms(value: int) -> datetime:
     """A moment that the roster kept, in UTC."""
     return datetime.fromtimestamp(value / 1000, UTC)
