@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Callable
+from contextlib import suppress
 from datetime import date, timedelta
 from ipaddress import IPv4Address
 from typing import Any
@@ -126,6 +127,22 @@ class TakingBack(FolderTest):
             self.assertEqual(state(self.site), expected)
         with self.assertRaises(ScopionError):
             undo(self.site)
+
+    @settings(max_examples=40, deadline=None)
+    @given(st.lists(st.one_of(texts(), marks(), others()), max_size=4), st.permutations(MACS), st.integers(2, 4))
+    def test_joined_then_split_is_the_identity(self, doings: list[Doing], macs: list[MacAddress], count: int) -> None:
+        """Whatever was said of them, two or more that are joined and split again are as they were."""
+        self._fill()
+        for doing in doings:
+            with suppress(ScopionError):
+                doing(self.site)
+        before = state(self.site)
+        there = [str(mac) for mac in macs if any(mac in device.macs for device in devices(self.site))][:count]
+        if len(there) > 1:
+            same_devices(self.site, there)
+            self.assertNotEqual(state(self.site), before)
+            split_device(self.site, there[-1])
+        self.assertEqual(state(self.site), before)
 
     def test_an_undo_is_taken_back_by_its_number(self) -> None:
         """Forgetting, bringing back and forgetting again."""
