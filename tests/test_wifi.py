@@ -159,7 +159,7 @@ class Lists(ProgramTest):
         self.run_ok("scan", "--no-names")
         said = self.run_program("wifi", "allow", "Kilnhaven", "192.0.2.91").stderr
         self.assertIn(
-            "is a private address that may change, undecided (it was seen once only): set this phone to a fixed address",
+            "is a private address that may change, undecided (it was seen once only): set this phone to",
             said,
         )
         said = self.run_program("wifi", "deny", "Kilnhaven", "192.0.2.91").stderr
