@@ -77,10 +77,11 @@ def _many_devices(folder: Path) -> Iterator[Figure]:
     roster = Roster.open(folder)
     names = [(Trait(TraitKind.NAME, f"host-{number}", Source.DNS),) for number in range(10_000)]
     group = [
-        Observation(each.mac, each.address, START, Source.ARP, traits=names[number])
-        for number, each in enumerate(seen(n, START) for n in range(10_000))
+        Observation(each.mac, each.address, each.at, Source.ARP, traits=names[number])
+        for number, each in enumerate(seen(n, START + MINUTE * n) for n in range(10_000))
     ]
     fold(roster, group, (), START, silent=True)
+    fold(roster, [seen(n, START + MINUTE * (n + 10_007)) for n in range(10_000)], (), START, silent=True)
     roster.close()
     start = process_seconds("-c", "import click")
     for form in ("tsv", "table"):

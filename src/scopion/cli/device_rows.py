@@ -75,13 +75,13 @@ def host_columns() -> list[Column]:
 def device_row(known: Described) -> dict[str, Any]:
     """A device under its JSON keys."""
     device, likely = known.device, known.guess
-    names = device.host_names
+    names, macs = device.host_names, device.macs
     maker = known.vendors[0] if known.vendors else None
     return {
         "standing": str(device.standing),
         "name": device.label or (short_name(names[0].value) if names else None),
         "addresses": [str(address) for address in device.addresses],
-        "macs": [str(mac) for mac in device.macs],
+        "macs": [str(mac) for mac in macs],
         "vendor": maker.name if maker else None,
         "vendor_place": (maker.place or None) if maker else None,
         "kind": likely.kind or None,
@@ -97,7 +97,7 @@ def device_row(known: Described) -> dict[str, Any]:
         "guest_until": device.guest_until.isoformat() if device.guest_until else None,
         "standing_since": iso(device.standing_since) if device.standing_since else None,
         "because": device.because or None,
-        "private": any(mac.is_private for mac in device.macs),
+        "private": any([mac.is_private for mac in macs]),  # noqa: C419 - mostly one
         "this_machine": device.own,
         "gateway": device.gateway,
         "device": device.id,

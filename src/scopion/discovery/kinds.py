@@ -110,11 +110,12 @@ class Kinds:
         # Most of what a thing says is in no rule: without that, many things are alike, and are guessed once.
         said = {key: texts for key, texts in _by_key(known).items() if self._may_fit(key, texts)}
         alike = tuple(said.items())
-        if alike not in self._guesses:
+        found = self._guesses.get(alike)
+        if found is None:
             if len(self._guesses) >= _GUESSES_KEPT:
                 self._guesses.clear()
-            self._guesses[alike] = self._guessed(said)
-        return self._guesses[alike]
+            found = self._guesses[alike] = self._guessed(said)
+        return found
 
     def _may_fit(self, key: str, texts: Sequence[str]) -> bool:
         words = self._words.get(key, ())

@@ -115,18 +115,20 @@ class Device:
     @property
     def present(self) -> bool:
         """Whether it is anywhere now."""
-        return any(stay.present for stay in self.stays)
+        return any([stay.present for stay in self.stays])  # noqa: C419 - mostly one, and asked for thousands at once
 
     @property
     def last_seen(self) -> datetime:
         """When it was last seen or heard."""
+        if len(self.adapters) == 1 and not self.unpaired:
+            return self.adapters[0].last_seen
         moments = [adapter.last_seen for adapter in self.adapters] + [stay.until for stay in self.unpaired]
         return max(moments, default=self.first_seen)
 
     @property
     def macs(self) -> tuple[MacAddress, ...]:
         """The MAC addresses of its adapters."""
-        return tuple(adapter.mac for adapter in self.adapters)
+        return tuple([adapter.mac for adapter in self.adapters])
 
     @property
     def addresses(self) -> tuple[Address, ...]:

@@ -127,8 +127,8 @@ def guess(
     kinds: Kinds, mac: MacAddress | None, vendor: Vendor | None, traits: Sequence[Trait], *, gateway: bool
 ) -> Guess:
     """What it may be."""
-    roles = (Trait(TraitKind.ROLE, "gateway", Source.OWN),) if gateway else ()
-    return kinds.guess(Known(mac, vendor.name if vendor and vendor.organisations else "", (*traits, *roles)))
+    known = (*traits, Trait(TraitKind.ROLE, "gateway", Source.OWN)) if gateway else tuple(traits)
+    return kinds.guess(Known(mac, vendor.name if vendor and vendor.organisations else "", known))
 
 
 def best_names(traits: Iterable[Trait]) -> tuple[Trait, ...]:

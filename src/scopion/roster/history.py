@@ -8,10 +8,9 @@ from datetime import datetime
 from ipaddress import IPv4Address
 from sqlite3 import Row
 
-from scopion.model.address import parse_address
 from scopion.model.device import Stay
 from scopion.model.mac import MacAddress
-from scopion.roster.store import Roster, from_ms, to_ms
+from scopion.roster.store import Roster, from_ms, stored_address, to_ms
 
 # Adapters and, beyond a router, hosts without a MAC.
 _EVERYBODY = (
@@ -26,7 +25,7 @@ def last_uses(roster: Roster) -> dict[IPv4Address, Stay]:
     found: dict[IPv4Address, Stay] = {}
     with roster.guarded():
         for row in roster.db.execute(f"SELECT * FROM ({_EVERYBODY}) ORDER BY until"):
-            address = parse_address(row["address"])
+            address = stored_address(row["address"])
             if isinstance(address, IPv4Address):
                 found[address] = stay_of(row)
     return found
@@ -67,4 +66,4 @@ def stay_of(row: Row) -> Stay:
     """A stay from a row that begins with STAY_COLUMNS."""
     mac, address, since, until, present, *_ = row
     known = MacAddress.parse(mac) if mac else None
-    return Stay(known, parse_address(address), from_ms(since), from_ms(until), bool(present))
+    return Stay(known, stored_address(address), from_ms(since), from_ms(until), bool(present))

@@ -13,8 +13,11 @@ from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from datetime import UTC, datetime
 from functools import lru_cache
+from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
+from socket import AF_INET, inet_pton
 
+from scopion.model.address import Address
 from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
 from scopion.roster.files import hand_over, make_folder, private_mode
 from scopion.roster.schema import APPLICATION_ID, STEPS, VERSION
@@ -294,6 +297,13 @@ EPOCH = datetime(1970, 1, 1, tzinfo=UTC)  # before anything that a roster keeps
 def to_ms(moment: datetime) -> int:
     """A moment as the roster keeps it."""
     return round(moment.timestamp() * 1000)
+
+
+def stored_address(text: str) -> Address:
+    """An address that the roster kept: as it was written, so that the system's own reader will do."""
+    if ":" in text:
+        return IPv6Address(text)
+    return IPv4Address(inet_pton(AF_INET, text))
 
 
 @lru_cache(4_096)  # one scan gives the same moment to a device, its adapter, its stay and its traits
