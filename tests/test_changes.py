@@ -226,6 +226,18 @@ class TakingBack(FolderTest):
         kept = next(device for device in devices(self.site) if MACS[0] in device.macs)
         self.assertEqual((kept.label, kept.owner), ("old till", ""))
 
+    def test_a_label_that_another_has_since_stays_there(self) -> None:
+        """Bringing back a device whose label was given away is refused, or done without the label."""
+        label_device(self.site, str(MACS[0]), "till", owner="the shop")
+        forget_devices(self.site, ["till"])
+        label_device(self.site, str(MACS[1]), "Till")
+        number = changes_made(self.site, 2)[1].id
+        with self.assertRaisesRegex(Refused, "another device has the label 'till'"):
+            undo(self.site, number)
+        undo(self.site, number, keep_later=True)
+        labels = {device.macs[0]: (device.label, device.owner) for device in devices(self.site)}
+        self.assertEqual((labels[MACS[0]], labels[MACS[1]]), (("", "the shop"), ("Till", "")))
+
     def test_the_later_of_two_is_told(self) -> None:
         """Who has looked at an older state of a device does not overwrite what another has said since."""
         looked_at = next(device for device in devices(self.site) if MACS[0] in device.macs)

@@ -173,6 +173,8 @@ class Meaning(FolderTest):
         for text in ("gateway", "192.0.2.7", "nobody", "192.0.2.99", "10", ""):
             with self.subTest(text=text), self.assertRaises(NotFound):
                 found(text)
+        with self.assertRaisesRegex(NotFound, "did you mean 'Kiln camera'"):
+            found("kiln camra")
 
     def test_recognising_the_site(self) -> None:
         """By subnet and gateway MAC; the same subnet behind another gateway is another network."""

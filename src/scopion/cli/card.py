@@ -10,7 +10,7 @@ import click
 
 from scopion.cli.device_rows import medium_words
 from scopion.model.clock import spoken_span
-from scopion.model.device import Device, Standing
+from scopion.model.device import NAME_ORDER, Device, Standing
 from scopion.model.mac import Notation
 from scopion.model.observation import TraitKind
 from scopion.model.text import counted, joined
@@ -107,7 +107,8 @@ def hours_strip(rhythm: Rhythm) -> list[str]:
     lines.append(f"{'today'.ljust(width)}  {cells}")
     lines.append(click.style(f"{' ' * width}  0     6     12    18   24 o'clock", dim=True))
     if rhythm.sentence:
-        lines.append(f"Usually here {rhythm.sentence}." if rhythm.sentence != "seldom" else "Seldom here.")
+        plain = {"seldom": "Seldom here.", "always": "Always here."}
+        lines.append(plain.get(rhythm.sentence, f"Usually here {rhythm.sentence}."))
     return lines
 
 
@@ -123,13 +124,14 @@ def seen_lines(card: Card, clock: Clock) -> list[str]:
 def address_lines(card: Card, clock: Clock, limit: int) -> list[str]:
     """Where it is and was, the latest first."""
     several = len(card.device.macs) > 1
+    width = max((len(str(past.address)) for past in card.addresses[:limit]), default=0)
     lines = []
     for past in card.addresses[:limit]:
         since = f"{clock.local(past.stay.since):%Y-%m-%d %H:%M}"
         until = "now" if past.stay.present else f"{clock.local(past.stay.until):%Y-%m-%d %H:%M}"
         stays = f", {past.stays} stays" if past.stays > 1 else ""
         by = f"  by {past.mac}" if several and past.mac else ""
-        text = f"{str(past.address).ljust(15)}  {since} to {until}{stays}{by}"
+        text = f"{str(past.address).ljust(width)}  {since} to {until}{stays}{by}"
         lines.append(text if past.stay.present else click.style(text, dim=True))
     more = len(card.addresses) - limit
     return [*lines, *([f"and {more} more"] if more > 0 else [])]
@@ -138,8 +140,10 @@ def address_lines(card: Card, clock: Clock, limit: int) -> list[str]:
 def name_lines(card: Card, clock: Clock) -> list[str]:
     """What it calls itself and is called, with source and dates."""
     names = [known for known in card.device.traits if known.trait.kind is TraitKind.NAME]
+    names.sort(key=lambda known: NAME_ORDER.index(known.trait.source))
+    width = max((len(known.trait.value) for known in names), default=0)
     return [
-        f"{known.trait.value.ljust(28)} {known.trait.source}, {clock.local(known.first_seen):%Y-%m-%d} to "
+        f"{known.trait.value.ljust(width)}  {known.trait.source}, {clock.local(known.first_seen):%Y-%m-%d} to "
         f"{clock.local(known.last_seen):%Y-%m-%d}"
         for known in names
     ]

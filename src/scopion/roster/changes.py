@@ -83,7 +83,7 @@ def latest_standing(
     """The latest change that has not been taken back and took none back itself; of one kind or device if given."""
     with roster.guarded():
         row = roster.db.execute(
-            "SELECT * FROM change WHERE undone IS NULL AND undoes IS NULL AND (?1 IS NULL OR kind = ?1) "
+            "SELECT * FROM change WHERE undone IS NULL AND kind <> 'undo' AND (?1 IS NULL OR kind = ?1) "
             "AND (?2 IS NULL OR id IN (SELECT change FROM change_device WHERE device = ?2)) "
             "AND (?3 IS NULL OR id <= ?3) ORDER BY id DESC LIMIT 1",
             (kind, device, upto),

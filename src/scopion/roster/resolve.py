@@ -39,10 +39,11 @@ def _similar(devices: Sequence[Device], wanted: str) -> list[str]:
     import difflib  # only when something was mistyped
 
     names = {name.casefold(): name for device in devices for name in (device.label, device.name) if name}
+    of_word = {word: name for name in names for word in (name, *name.split())}
     small = wanted.casefold()
+    close = [of_word[word] for word in difflib.get_close_matches(small, of_word, n=_SIMILAR, cutoff=0.7)]
     containing = [name for name in names if len(small) >= _LEAST_TO_CONTAIN and small in name]
-    found = [*difflib.get_close_matches(small, names, n=_SIMILAR, cutoff=0.7), *containing]
-    return [repr(names[name]) for name in dict.fromkeys(found)][:_SIMILAR]
+    return [repr(names[name]) for name in dict.fromkeys([*close, *containing])][:_SIMILAR]
 
 
 def _candidates(devices: Sequence[Device], wanted: str) -> list[list[Device]]:

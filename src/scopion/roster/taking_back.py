@@ -6,7 +6,7 @@ What scans have seen meanwhile stays: a device that was forgotten and has come a
 from __future__ import annotations
 
 from collections.abc import Callable
-from sqlite3 import Connection, Row
+from sqlite3 import Connection, IntegrityError, Row
 from typing import Any
 
 from scopion.model.errors import Refused
@@ -36,13 +36,40 @@ def take_back(roster: Roster, change: Change, *, keep_later: bool = False) -> No
     """
     with roster.transaction() as db:
         db.execute("PRAGMA defer_foreign_keys = ON")
-        for row in reversed(rows_of(roster, change)):
-            if row.before is None:
-                _remove(db, row, change, keep_later)
-            elif row.after is None:
-                _bring_back(db, row)
-            else:
-                _turn_back(db, row, change, keep_later)
+        try:
+            for row in reversed(rows_of(roster, change)):
+                _take_back(db, row, change, keep_later)
+        except IntegrityError:  # what it would restore is another's by now
+            raise _changed_since(change) from None
+
+
+def _take_back(db: Connection, row: RowChange, change: Change, keep_later: bool) -> None:
+    _free_label(db, row, change, keep_later)
+    if row.before is None:
+        _remove(db, row, change, keep_later)
+    elif row.after is None:
+        _bring_back(db, row)
+    else:
+        _turn_back(db, row, change, keep_later)
+
+
+def _free_label(db: Connection, row: RowChange, change: Change, keep_later: bool) -> None:
+    """Labels are unique: one that another device has got since is not taken from it."""
+    before = row.before or {}
+    label = before.get("label") if row.relation == "device" else None
+    if not label or (row.after and row.after.get("label") == label):
+        return
+    holder = db.execute(
+        "SELECT 1 FROM device WHERE label = ? COLLATE NOCASE AND id <> ?", (label, before["id"])
+    ).fetchone()
+    if holder is None:
+        return
+    if not keep_later:
+        raise Refused(
+            f"change {change.id} ({change.says}) cannot be taken back: another device has the label {label!r} since; "
+            "rename that one first, or add --keep-later"
+        )
+    before["label"] = ""
 
 
 def _remove(db: Connection, row: RowChange, change: Change, keep_later: bool) -> None:
