@@ -72,8 +72,7 @@ class Fortnight(ProgramTest):
         """One key or a few a device: known, joined, named, guest, unwanted and denied; each is saved at once."""
         new = self.run_json("devices", "--standing", "new")
         self.assertEqual(len(new), 8)
-        began = time.monotonic()
-        shown = self.at_the_terminal(
+        keys = (
             "j", "a\r",  # the apprentice's telephone is the same as two others
             "l", "glaze pump\r", "k",
             "k", "u", "k",  # the camera: a slip, taken back
@@ -84,7 +83,8 @@ class Fortnight(ProgramTest):
             "x", "nobody knows whose it was\r", "Kilnhaven\r",
             "q",
         )  # fmt: skip
-        self.assertLess(time.monotonic() - began, 60)
+        self.assertLess(len("".join(keys)), 120)  # two a second
+        shown = self.at_the_terminal(*keys)
         self.assertIn("1 of 9", shown)
         self.assertIn("both are called 'apprentices-telephone' (mdns)", shown)
         self.assertIn("Taken back: loading-door marked known", shown)
