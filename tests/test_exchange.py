@@ -257,6 +257,8 @@ class Importing(ProgramTest):
         self.run_ok("import", path, "--yes", "--insist")
         names = {row["macs"][0]: row["name"] for row in self.run_json("devices")}
         self.assertEqual((names["54:b1:a3:7c:00:50"], names["88:c3:d2:91:00:70"]), ("cash-desk", "lamps"))
+        self.run_ok("import", "-", "--as", "ethers", "--yes", stdin="7c:a4:b1:33:02:61 door\n")
+        self.assertEqual([row["name"] for row in self.run_json("devices", "192.0.2.61")], ["door"])
         hosts = self.write("hosts", "127.0.0.1 localhost\n192.0.2.40 scale.example scale\n192.0.2.199 nobody\n")
         ended = self.run_program("import", hosts, "--yes")
         self.assertIn("line 3: nobody is known at 192.0.2.199", ended.stderr)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -16,6 +17,7 @@ from scopion.operations.changes import Compared, changes_since_export
 from scopion.operations.compare import Seen
 from scopion.operations.describe import devices
 from scopion.operations.hosts import described
+from scopion.operations.import_records import STANDARD_INPUT
 from scopion.operations.site import Site
 from scopion.operations.taking_over import Plan, planned, taken_over
 from scopion.roster.devices import all_devices
@@ -106,8 +108,8 @@ def read_head(path: str, size: int = 1024 * 1024) -> bytes:
 
 
 def read_file(path: str) -> bytes:
-    """A file's content. Raises StorageFailed, UsageError for one that is too large."""
-    data = read_head(path, MAX_BYTES + 1)
+    """A file's content, or standard input for ``-``. Raises StorageFailed, UsageError for one that is too large."""
+    data = sys.stdin.buffer.read(MAX_BYTES + 1) if path == STANDARD_INPUT else read_head(path, MAX_BYTES + 1)
     if len(data) > MAX_BYTES:
         raise UsageError(f"{path} is larger than {MAX_BYTES // 2**20} MB: that is no list of devices")
     return data

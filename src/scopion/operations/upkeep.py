@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from scopion.model.errors import NotFound, Refused, ScopionError, StorageFailed
+from scopion.model.errors import InvalidSettings, NotFound, Refused, ScopionError, StorageFailed
 from scopion.roster.copies import Copy, copies, copy_before_restore, drop_replaced, keep_daily_copy, schema_of
 from scopion.roster.retention import Keep, record_counts, remove_old, remove_stray
 from scopion.roster.soundness import unsound
@@ -50,7 +50,7 @@ def daily(site: Site, roster: Roster) -> None:
     A copy that fails (a full disk) must not keep anybody from working: ``check`` tells that there is none.
     """
     now = site.clock.now()
-    with suppress(StorageFailed):
+    with suppress(StorageFailed, InvalidSettings):  # a mistake in site.toml is told by what needs it
         if keep_daily_copy(roster.path, site.clock.local(now).date()) is not None:
             remove_old(roster, kept(site), now)
 
