@@ -10,6 +10,7 @@ import tomllib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, time, timedelta
+from functools import lru_cache
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface
 from pathlib import Path
 from typing import Any, TypeVar
@@ -120,7 +121,15 @@ class Scene:
 
 def load_scene(name: str) -> Scene:
     """A packaged scene by name, or one from a file's path. Raises InvalidSettings."""
-    path = DATA / f"{name}.toml" if name.isidentifier() else Path(name)
+    return _packaged(name) if name.isidentifier() else _read(name, Path(name))
+
+
+@lru_cache(4)  # when days are played at once, each hour begins by reading it
+def _packaged(name: str) -> Scene:
+    return _read(name, DATA / f"{name}.toml")
+
+
+def _read(name: str, path: Path) -> Scene:
     try:
         document = tomllib.loads(path.read_text(encoding="utf-8"))
     except OSError as error:
