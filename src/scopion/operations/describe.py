@@ -12,7 +12,7 @@ from scopion.model.text import counted, entered, joined
 from scopion.operations.change import change, require_roster
 from scopion.operations.site import Site
 from scopion.operations.undo import undo
-from scopion.roster.changes import Change, latest_standing
+from scopion.roster.changes import Change, latest_in_force
 from scopion.roster.descriptions import (
     forget_device,
     join_devices,
@@ -112,7 +112,7 @@ def split_device(site: Site, which: str) -> tuple[Change, list[Device]]:
     """Take the latest joining of a device back; what was said of it since stays with the one that kept its number."""
     require_roster(site)
     device = find_device(site, which)
-    joining = latest_standing(site.roster, kind="same", device=device.id)
+    joining = latest_in_force(site.roster, kind="same", device=device.id)
     if joining is None:
         raise NotFound(f"{device.called} was not joined with another by scopion same")
     before = {each.id for each in devices(site)}

@@ -6,7 +6,7 @@ from scopion.model.errors import NotFound, Refused
 from scopion.operations.change import change
 from scopion.operations.lockout import require_no_lockout
 from scopion.operations.site import Site
-from scopion.roster.changes import Change, RowChange, change_of, latest_changes, latest_standing, rows_of
+from scopion.roster.changes import Change, RowChange, change_of, latest_changes, latest_in_force, rows_of
 from scopion.roster.taking_back import take_back
 
 
@@ -21,7 +21,7 @@ def would_undo(site: Site, number: int | None = None) -> tuple[Change, list[RowC
     roster = site.roster_for_reading()
     found = None
     if roster is not None:
-        found = change_of(roster, number) if number is not None else latest_standing(roster)
+        found = change_of(roster, number) if number is not None else latest_in_force(roster)
     if roster is None or found is None:
         raise NotFound(f"there is no change {number}: see scopion undo --list" if number else "nothing to take back")
     if found.undone is not None:

@@ -77,7 +77,7 @@ def latest_changes(roster: Roster, limit: int, *, device: int | None = None) -> 
         return [_change(row) for row in rows]
 
 
-def latest_standing(
+def latest_in_force(
     roster: Roster, *, kind: str | None = None, device: int | None = None, upto: int | None = None
 ) -> Change | None:
     """The latest change that has not been taken back and took none back itself; of one kind or device if given."""
