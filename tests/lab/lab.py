@@ -78,9 +78,7 @@ class Lab:
             if gateway:
                 self._in("desk", f"route add default via {gateway}")
             for host in hosts:
-                self._plug(host.name, host.mac, host.addresses)
-            for port in self._port_of.values():
-                self._wait_until_forwarding(port)
+                self.join(host)
         except BaseException:
             self.close()
             raise
@@ -92,7 +90,6 @@ class Lab:
     def join(self, host: LabHost) -> None:
         """Plug a host in."""
         self._plug(host.name, host.mac, host.addresses)
-        self._wait_until_forwarding(self._port_of[host.name])
 
     def leave(self, name: str) -> None:
         """Pull a host's plug: its interface goes at once, its namespace when the kernel finds the time."""
@@ -220,6 +217,7 @@ class Lab:
         self._in("switch", f"link set {port} master bridge\nlink set {port} up")
         given = "\n".join(f"addr add {address}/24 dev eth0" for address in addresses)
         self._in(name, f"link set lo up\n{given}\nlink set eth0 up")
+        self._wait_until_forwarding(port)
 
     def _wait_until_forwarding(self, port: str) -> None:
         """A kernel may take a second to tell a bridge of a new link; until then it drops what the host says."""
