@@ -12,7 +12,6 @@ import os
 import shutil
 import subprocess
 import sys
-import time
 import unittest
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -217,17 +216,6 @@ class Lab:
         self._in("switch", f"link set {port} master bridge\nlink set {port} up")
         given = "\n".join(f"addr add {address}/24 dev eth0" for address in addresses)
         self._in(name, f"link set lo up\n{given}\nlink set eth0 up")
-        self._wait_until_forwarding(port)
-
-    def _wait_until_forwarding(self, port: str) -> None:
-        """A kernel may take a second to tell a bridge of a new link; until then it drops what the host says."""
-        deadline = time.monotonic() + 5
-        while "state forwarding" not in _run(
-            ["ip", "-n", self.namespace("switch"), "-details", "link", "show", "dev", port]
-        ):
-            if time.monotonic() > deadline:
-                raise RuntimeError(f"{port} does not forward: the bridge has not taken it up")
-            time.sleep(0.01)
 
     def _in(self, name: str, batch: str) -> None:
         _run(["ip", "-n", self.namespace(name), "-batch", "-"], batch + "\n")
