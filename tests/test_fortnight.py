@@ -114,6 +114,7 @@ class Fortnight(ProgramTest):
             self.assertTrue(all(each["confidence"] > 0.8 and each["evidence"] for each in alike))
         latest = self.run_json("show", PHONES[2])
         self.assertEqual([each["habit"] for each in latest["private"]], ["rotating"])
+        self.assertEqual([each["sources"] for each in latest["address_history"]], [["arp"]])
         self.assertEqual(latest["usually"], "Monday to Friday, 13 to 18 o'clock")
         self.assertEqual(self.run_json("show", "f6:02:ad:93:5c:70")["look_alikes"], [])
 

@@ -20,7 +20,7 @@ from scopion.operations.hosts import Described
 from scopion.roster.devices import all_devices
 from scopion.roster.folding import fold
 from scopion.roster.history import stays_since
-from scopion.roster.look_alikes import LookAlike, families, look_alikes
+from scopion.roster.look_alikes import LookAlike, candidate_pairs, family, look_alikes
 from scopion.roster.private import Habit, judge
 from scopion.roster.store import EPOCH, Roster
 from tests.support import NOON, FolderTest
@@ -51,7 +51,9 @@ class RosterTest(FolderTest):
         return [str(event.kind) for event in fold(self.roster, seen, EVERYWHERE, self.now)]
 
     def proposals(self) -> list[LookAlike]:
-        return look_alikes(all_devices(self.roster), stays_since(self.roster, EPOCH))
+        devices = all_devices(self.roster)
+        pairs = candidate_pairs(devices, {device.id for device in devices})
+        return look_alikes(devices, pairs, stays_since(self.roster, EPOCH))
 
     def device(self, mac: str) -> Device:
         return next(each for each in all_devices(self.roster) if MacAddress.parse(mac) in each.macs)
@@ -78,7 +80,9 @@ class Alike(RosterTest):
             "same options in the same order",
         ):
             self.assertIn(words, said)
-        self.assertEqual(families(found), [[self.device(mac).id for mac in (FIRST, SECOND, THIRD)]])
+        ids = [self.device(mac).id for mac in (FIRST, SECOND, THIRD)]
+        for each in ids:
+            self.assertEqual({each, *family(each, found)}, set(ids))
         self.assertEqual(judge(self.device(THIRD), [], ["others"])[0].habit, Habit.ROTATING)
 
     def test_together_once_is_never_the_same(self) -> None:
@@ -87,6 +91,16 @@ class Alike(RosterTest):
         self.see((FIRST, 91, (named("phone-of-ada"),)))
         self.see((SECOND, 92, (named("phone-of-ada"),)))
         self.assertEqual(self.proposals(), [])
+
+    def test_two_look_alikes_that_were_together_are_no_family(self) -> None:
+        """A third that resembles both is one of them at most: all three are never proposed as one."""
+        self.see((FIRST, 91, (named("phone-of-ada"),)), (SECOND, 92, (named("phone-of-ada"),)))
+        self.see()
+        self.see((THIRD, 93, (named("phone-of-ada"),)))
+        third = self.device(THIRD).id
+        found = self.proposals()
+        self.assertEqual({each.other(third) for each in found}, {self.device(mac).id for mac in (FIRST, SECOND)})
+        self.assertEqual(len(family(third, found)), 1)
 
     def test_what_proves_nothing(self) -> None:
         """A name that everybody has, a maker's numbers in a row, two that people have named: no proposal."""

@@ -131,7 +131,8 @@ def address_lines(card: Card, clock: Clock, limit: int) -> list[str]:
         until = "now" if past.stay.present else f"{clock.local(past.stay.until):%Y-%m-%d %H:%M}"
         stays = f", {past.stays} stays" if past.stays > 1 else ""
         by = f"  by {past.mac}" if several and past.mac else ""
-        text = f"{str(past.address).ljust(width)}  {since} to {until}{stays}{by}"
+        told = f" ({', '.join(past.sources)})" if past.sources else ""
+        text = f"{str(past.address).ljust(width)}  {since} to {until}{told}{stays}{by}"
         lines.append(text if past.stay.present else click.style(text, dim=True))
     more = len(card.addresses) - limit
     return [*lines, *([f"and {more} more"] if more > 0 else [])]

@@ -157,6 +157,7 @@ def _describe(reviewed: Review, what: str) -> None:
 def _join(reviewed: Review) -> None:
     assert reviewed.card is not None
     others = [other for _, other in reviewed.card.look_alikes]
+    family = reviewed.card.family
     if not others:
         click.echo("Nothing looks like it. Two devices that are one: scopion same DEVICE DEVICE.", err=True)
         return
@@ -164,8 +165,9 @@ def _join(reviewed: Review) -> None:
         choice = "1"
     else:
         listed = ", ".join(f"{number} {other.called}" for number, other in enumerate(others, 1))
-        choice = _asked(f"The same as which? ({listed}; a: all; empty: none)")
-    picked = others if choice == "a" else [other for number, other in enumerate(others, 1) if choice == str(number)]
+        together = f"; a: all {len(family)} that may be one with it together" if len(family) > 1 else ""
+        choice = _asked(f"The same as which? ({listed}{together}; empty: none)")
+    picked = list(family) if choice == "a" else [o for number, o in enumerate(others, 1) if choice == str(number)]
     if picked:
         reviewed.join(picked)
         click.echo(f"The same as {joined([other.called for other in picked])}.", err=True)

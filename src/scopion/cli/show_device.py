@@ -128,6 +128,7 @@ def _address(past: PastAddress) -> dict[str, Any]:
         "until": iso(past.stay.until),
         "present": past.stay.present,
         "stays": past.stays,
+        "sources": list(past.sources),
     }
 
 

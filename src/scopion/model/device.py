@@ -55,6 +55,7 @@ class Stay:
     since: datetime
     until: datetime
     present: bool
+    source: Source | None = None  # who told of it first; None: not remembered
 
 
 @dataclass(frozen=True, slots=True)

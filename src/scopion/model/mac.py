@@ -62,7 +62,11 @@ class MacAddress:
             try:
                 return cls(bytes.fromhex(text.replace(":", "")))
             except ValueError:
-                pass  # the long way says what is wrong
+                return cls._spelled_out(text)  # which says what is wrong
+        return cls._spelled_out(text)
+
+    @classmethod
+    def _spelled_out(cls, text: str) -> MacAddress:
         digits = hex_digits(text)
         if len(digits) != 2 * OCTETS:
             raise InvalidMacAddress(

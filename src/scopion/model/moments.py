@@ -7,6 +7,7 @@ change to summer time; hours and less are counted exactly.
 from __future__ import annotations
 
 import re
+from contextlib import suppress
 from datetime import UTC, date, datetime, time, timedelta
 
 from scopion.model.clock import Clock
@@ -28,12 +29,10 @@ def parse_moment(text: str, clock: Clock, *, ahead: bool = False, end: bool = Fa
 
     A day alone is its beginning, with ``end`` its end. Raises ValueError that says what is understood.
     """
-    try:
+    with suppress(OverflowError, OSError):  # before or after all dates
         found = _parsed(text, clock, ahead=ahead, end=end)
         if found.year >= _FIRST_YEAR:
             return found
-    except (OverflowError, OSError):  # before or after all dates
-        pass
     raise ValueError(f"{text.strip()!r} is longer ago, or farther away, than anything is remembered")
 
 

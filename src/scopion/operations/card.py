@@ -10,6 +10,7 @@ from scopion.discovery.kinds import Guess
 from scopion.model.address import Address, by_number
 from scopion.model.device import Device, Event, EventKind, Stay
 from scopion.model.mac import MacAddress
+from scopion.model.observation import Source
 from scopion.operations.describe import devices as all_known
 from scopion.operations.hosts import described
 from scopion.operations.rhythm import DAYS, Rhythm, rhythm
@@ -18,7 +19,7 @@ from scopion.roster.changes import Change, latest_changes
 from scopion.roster.events import EventFilter, find_events
 from scopion.roster.history import looked_at, stays_since
 from scopion.roster.lists import Entry, all_entries
-from scopion.roster.look_alikes import LookAlike, look_alikes
+from scopion.roster.look_alikes import LookAlike, candidate_pairs, family, look_alikes
 from scopion.roster.private import Judged, judge
 from scopion.roster.resolve import resolve
 from scopion.roster.store import EPOCH, Roster
@@ -38,6 +39,7 @@ class PastAddress:
     mac: MacAddress | None
     stays: int
     stay: Stay  # from the first to the last time; present if it is there now
+    sources: tuple[Source, ...]  # who told of it
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,6 +55,7 @@ class Card:
     changes: tuple[Change, ...]  # what people said and did, the latest first
     entries: tuple[Entry, ...]  # on lists of wireless networks
     look_alikes: tuple[tuple[LookAlike, Device], ...]  # the surest first, with the other device
+    family: tuple[Device, ...]  # of these, those that may be one thing with it all together
     private: tuple[Judged, ...]  # the habits of its private addresses
 
 
@@ -67,9 +70,8 @@ def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> 
     """The cards of some devices; what compares them with all others is worked out once."""
     roster = site.roster_for_reading()
     assert roster is not None  # there are devices
-    past = stays_since(roster, EPOCH)
+    past, proposals = _compared(roster, everybody, chosen)
     by_id = {device.id: device for device in everybody}
-    proposals = look_alikes(everybody, past)
     now = site.clock.now()
     looked = looked_at(roster, now - timedelta(days=DAYS + 1))
     of_list = all_entries(roster)
@@ -94,6 +96,7 @@ def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> 
                 changes=tuple(latest_changes(roster, _CHANGES_SHOWN, device=device.id)),
                 entries=tuple(each for each in of_list if each.device_id == device.id or each.mac in device.macs),
                 look_alikes=tuple(alike),
+                family=tuple(by_id[number] for number in family(device.id, proposals)),
                 private=_habits(device, stays, [other for _, other in alike]),
             )
         )
@@ -104,10 +107,20 @@ def habits(roster: Roster, everybody: Sequence[Device], device: Device) -> tuple
     """What a device does with its private addresses; nothing if it has none."""
     if not any(mac.is_private for mac in device.macs):
         return ()
-    past = stays_since(roster, EPOCH)
+    past, proposals = _compared(roster, everybody, [device])
     by_id = {each.id: each for each in everybody}
-    alike = [by_id[each.other(device.id)] for each in look_alikes(everybody, past) if device.id in each.devices]
+    alike = [by_id[each.other(device.id)] for each in proposals if device.id in each.devices]
     return _habits(device, past.get(device.id, ()), alike)
+
+
+def _compared(
+    roster: Roster, everybody: Sequence[Device], chosen: Sequence[Device]
+) -> tuple[dict[int, list[Stay]], list[LookAlike]]:
+    """The past of some devices, and the proposals about them and about each other's look-alikes."""
+    numbers = {device.id for device in chosen}
+    pairs = candidate_pairs(everybody, numbers)
+    past = stays_since(roster, EPOCH, numbers | {number for pair in pairs for number in pair})
+    return past, look_alikes(everybody, pairs, past)
 
 
 def _habits(device: Device, stays: Sequence[Stay], alike: Sequence[Device]) -> tuple[Judged, ...]:
@@ -140,6 +153,7 @@ def _addresses(stays: Sequence[Stay]) -> tuple[PastAddress, ...]:
                 max(stay.until for stay in group),
                 any(stay.present for stay in group),
             ),
+            tuple(dict.fromkeys(stay.source for stay in group if stay.source)),
         )
         for (mac, address), group in groups.items()
     ]

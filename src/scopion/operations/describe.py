@@ -59,7 +59,7 @@ def label_device(
         raise UsageError("nothing to change: give a label, --owner, --place or --note")
     require_roster(site)
     with change(site, "label") as (roster, described):
-        before = _meant(roster, which)
+        before = _meant(which, all_devices(roster))
         set_description(roster, before, **wanted)
         after = again(roster, before)
         described.says = f"{before.called}: {_said(wanted)}"
@@ -72,11 +72,12 @@ def mark_devices(site: Site, which: Sequence[str | Device], mark: Mark) -> list[
     require_roster(site)
     with change(site, "mark") as (roster, described):
         known = all_devices(roster)
-        chosen = list(dict.fromkeys(_meant(roster, each, known) for each in which))
+        chosen = list(dict.fromkeys(_meant(each, known) for each in which))
         for device in chosen:
             set_mark(site, roster, device, mark)
         described.says = f"{_named(chosen)} marked {mark.standing}"
-        return [(device, again(roster, device)) for device in chosen]
+        after = {device.id: device for device in all_devices(roster)}
+        return [(device, after[device.id]) for device in chosen]
 
 
 def mark_present(site: Site, mark: Mark) -> list[tuple[Device, Device]]:
@@ -95,7 +96,7 @@ def same_devices(site: Site, which: Sequence[str | Device]) -> tuple[list[Device
     require_roster(site)
     with change(site, "same") as (roster, described):
         known = all_devices(roster)
-        chosen = list(dict.fromkeys(_meant(roster, each, known) for each in which))
+        chosen = list(dict.fromkeys(_meant(each, known) for each in which))
         if len(chosen) < 2:
             raise UsageError(f"{chosen[0].called} is one device already" if chosen else "two devices are needed")
         kept, *others = chosen
@@ -126,7 +127,7 @@ def forget_devices(site: Site, which: Sequence[str]) -> list[Device]:
     require_roster(site)
     with change(site, "forget") as (roster, described):
         known = all_devices(roster)
-        chosen = list(dict.fromkeys(_meant(roster, each, known) for each in which))
+        chosen = list(dict.fromkeys(_meant(each, known) for each in which))
         own = next((device for device in chosen if device.own), None)
         if own is not None:
             raise Refused(f"{own.called} is the machine in front of you: the next scan would remember it again")
@@ -154,11 +155,10 @@ def again(roster: Roster, device: Device) -> Device:
     return next(each for each in all_devices(roster) if each.id == device.id)
 
 
-def _meant(roster: Roster, which: str | Device, known: Sequence[Device] | None = None) -> Device:
-    everybody = all_devices(roster) if known is None else known
+def _meant(which: str | Device, known: Sequence[Device]) -> Device:
     if isinstance(which, str):
-        return resolve(everybody, which)
-    now = next((each for each in everybody if each.id == which.id), None)
+        return resolve(known, which)
+    now = next((each for each in known if each.id == which.id), None)
     require_unchanged(which, now)
     assert now is not None
     return now

@@ -52,12 +52,11 @@ def find(devices: Sequence[Described], wanted: Wanted) -> list[Found]:
     """Those that fit, in their order. Raises UsageError for a word that cannot have neighbours."""
     if wanted.near and not wanted.words:
         raise UsageError("--near needs the MAC on the sticker, or its end: scopion devices 4a:11:04 --near")
-    if wanted == Wanted():
-        return [Found(each) for each in devices]
     stickers = [_sticker(word) for word in wanted.words] if wanted.near else []
+    tests = _tests(wanted)
     found = []
     for each in devices:
-        if not _fits(each, wanted):
+        if not all(test(each) for test in tests):
             continue
         if not wanted.near:
             if all(_has(each, word) for word in wanted.words):
@@ -69,20 +68,21 @@ def find(devices: Sequence[Described], wanted: Wanted) -> list[Found]:
     return found
 
 
-def _fits(each: Described, wanted: Wanted) -> bool:
-    device = each.device
-    tests: tuple[tuple[bool, Callable[[], bool]], ...] = (
-        (bool(wanted.standings), lambda: device.standing in wanted.standings),
-        (wanted.present is not None, lambda: device.present is wanted.present),
-        (bool(wanted.vendor), lambda: any(_within(wanted.vendor, vendor.name) for vendor in each.vendors)),
-        (bool(wanted.kind), lambda: _within(wanted.kind, each.guess.kind)),
-        (bool(wanted.owner), lambda: _within(wanted.owner, device.owner)),
-        (wanted.subnet is not None, lambda: _in_subnet(device, wanted.subnet)),
-        (wanted.private, lambda: any(mac.is_private for mac in device.macs)),
-        (wanted.seen_since is not None, lambda: _since(device, wanted.seen_since)),
-        (wanted.not_seen_since is not None, lambda: not _since(device, wanted.not_seen_since)),
-    )
-    return all(fits() for asked, fits in tests if asked)
+def _tests(wanted: Wanted) -> list[Callable[[Described], bool]]:
+    """What a device has to pass: one test for each wish."""
+    subnet, since, not_since = wanted.subnet, wanted.seen_since, wanted.not_seen_since
+    tests: list[tuple[object, Callable[[Described], bool]]] = [
+        (wanted.standings, lambda each: each.device.standing in wanted.standings),
+        (wanted.present is not None, lambda each: each.device.present is wanted.present),
+        (wanted.vendor, lambda each: any(_within(wanted.vendor, vendor.name) for vendor in each.vendors)),
+        (wanted.kind, lambda each: _within(wanted.kind, each.guess.kind)),
+        (wanted.owner, lambda each: _within(wanted.owner, each.device.owner)),
+        (subnet, lambda each: subnet is not None and _in_subnet(each.device, subnet)),
+        (wanted.private, lambda each: any(mac.is_private for mac in each.device.macs)),
+        (since, lambda each: since is not None and _since(each.device, since)),
+        (not_since, lambda each: not_since is not None and not _since(each.device, not_since)),
+    ]
+    return [test for asked, test in tests if asked]
 
 
 def _has(each: Described, word: str) -> bool:
@@ -145,11 +145,9 @@ def _within(part: str, text: str) -> bool:
     return part.casefold() in text.casefold()
 
 
-def _in_subnet(device: Device, subnet: IPv4Network | None) -> bool:
-    return subnet is not None and any(
-        isinstance(address, IPv4Address) and address in subnet for address in device.addresses
-    )
+def _in_subnet(device: Device, subnet: IPv4Network) -> bool:
+    return any(isinstance(address, IPv4Address) and address in subnet for address in device.addresses)
 
 
-def _since(device: Device, moment: datetime | None) -> bool:
-    return moment is not None and (device.present or device.last_seen >= moment)
+def _since(device: Device, moment: datetime) -> bool:
+    return device.present or device.last_seen >= moment

@@ -15,7 +15,7 @@ from scopion.model.device import Device, Standing
 from scopion.model.errors import UsageError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source
-from scopion.operations.describe import Mark, again, checked_texts, require_possible
+from scopion.operations.describe import Mark, checked_texts, require_possible
 from scopion.operations.site import Site
 from scopion.roster.descriptions import join_devices, set_description, set_standing
 from scopion.roster.devices import all_devices, set_media
@@ -76,17 +76,17 @@ def taken_over(site: Site, roster: Roster, plan: Plan) -> None:
     for intent in changes:
         if intent.device is not None and any(what == "label" for what, _, _ in intent.differing):
             set_description(roster, intent.device, label="")
-    fold(roster, [seen for intent in changes for seen in _observations(intent, site.clock.now())], (), site.clock.now())
-    for intent in changes:
-        device = _gathered(roster, intent)
-        set_media(roster, {each.mac: each.medium for each in intent.record.adapters if each.mac in intent.joining})
+    now = site.clock.now()
+    fold(roster, [seen for intent in changes for seen in _observations(intent, now)], (), now)
+    for intent, device in _gathered(roster, changes):
         wanted = intent.record
+        set_media(roster, {each.mac: each.medium for each in wanted.adapters if each.mac in intent.joining})
         texts = {name: getattr(wanted, name) for name in _TEXTS if _says(wanted, name)}
-        set_description(roster, again(roster, device), **checked_texts(**texts))
+        set_description(roster, device, **checked_texts(**texts))
         if wanted.standing is not None and (
             wanted.standing_since or any(what in _MARK for what, _, _ in _marks(intent))
         ):
-            at = wanted.standing_since or site.clock.now()
+            at = wanted.standing_since or now
             set_standing(roster, device, wanted.standing, at, until=wanted.guest_until, because=wanted.because or "")
 
 
@@ -247,16 +247,21 @@ def _of_adapter(adapter: AdapterRecord, record: DeviceRecord, now: datetime) -> 
     return [begun, *(seen or [Observation(adapter.mac, None, last, Source.LISTING, traits=names, recorded=True)])]
 
 
-def _gathered(roster: Roster, intent: Intent) -> Device:
-    """The device of a line, with all of its adapters: those that have just become known are joined with it."""
+def _gathered(roster: Roster, intents: Sequence[Intent]) -> list[tuple[Intent, Device]]:
+    """The device of each line, with all of its adapters: those that have just become known are joined with it."""
     everybody = all_devices(roster)
-    if intent.device is None and not intent.record.adapters:
-        wanted = set(intent.record.unpaired)
-        return next(device for device in everybody if wanted & {stay.address for stay in device.unpaired})
     of_mac = {mac: device for device in everybody for mac in device.macs}
-    kept = intent.device or of_mac[intent.record.macs[0]]
-    for mac in intent.joining:
-        other = of_mac[mac]
-        if other.id != kept.id:
-            join_devices(roster, again(roster, kept), other)
-    return kept
+    at = {stay.address: device for device in everybody for stay in device.unpaired}
+    kept: list[tuple[Intent, int]] = []
+    for intent in intents:
+        record = intent.record
+        if intent.device is not None:
+            first = intent.device
+        else:
+            first = of_mac[record.macs[0]] if record.macs else next(at[each] for each in record.unpaired if each in at)
+        for mac in intent.joining:
+            if of_mac[mac].id != first.id:
+                join_devices(roster, first, of_mac[mac])
+        kept.append((intent, first.id))
+    now = {device.id: device for device in all_devices(roster)}
+    return [(intent, now[number]) for intent, number in kept]

@@ -20,7 +20,7 @@ _STANDINGS = {str(each): each for each in Standing}
 # In the order in which they are taken: by name each would take three times as long.
 _ADAPTER = "mac, device, own, medium, medium_evidence, first_seen, last_seen"
 _DEVICE = "id, standing, first_seen, label, owner, place, note, guest_until, standing_since, because, revision"
-_STAY_OF_STAY = "stay.mac, stay.address, stay.since, stay.until, stay.present"
+_STAY_OF_STAY = "stay.mac, stay.address, stay.since, stay.until, stay.present, stay.source"
 
 
 def all_devices(roster: Roster) -> list[Device]:
@@ -30,7 +30,7 @@ def all_devices(roster: Roster) -> list[Device]:
         traits = all_traits(roster)
         unpaired: dict[int, list[Stay]] = defaultdict(list)
         for row in roster.db.execute(
-            "SELECT NULL, address, since, until, present, device FROM unpaired ORDER BY address"
+            "SELECT NULL, address, since, until, present, NULL, device FROM unpaired ORDER BY address"
         ):
             unpaired[row["device"]].append(stay_of(row))
         gateways = {row[0] for row in roster.db.execute("SELECT gateway_mac FROM subnet WHERE gateway_mac IS NOT NULL")}

@@ -164,7 +164,7 @@ def _take_in(
         db.execute("UPDATE adapter SET last_seen = max(last_seen, ?) WHERE mac = ?", (to_ms(seen.at), str(mac)))
         note_traits(db, str(mac), seen.traits, seen.at)
         if seen.address is not None:
-            _extend_stay(db, mac, seen.address, seen.at)
+            _extend_stay(db, mac, seen.address, seen)
     arrived = _arrival(adapter, group[0]) if group[0].address is not None and adopted is None else []
     return arrived + renamed
 
@@ -224,11 +224,14 @@ def _arrival(adapter: _Adapter, seen: Observation) -> list[Event]:
     return [returned, replace(event, kind=EventKind.READDRESSED, was_address=moved)]
 
 
-def _extend_stay(db: Connection, mac: MacAddress, address: Address, moment: datetime) -> None:
-    key, at = (str(mac), str(address)), to_ms(moment)
+def _extend_stay(db: Connection, mac: MacAddress, address: Address, seen: Observation) -> None:
+    key, at = (str(mac), str(address)), to_ms(seen.at)
     extended = db.execute(_EXTEND, (at, *key))
     if not extended.rowcount:
-        db.execute("INSERT INTO stay (mac, address, since, until, present) VALUES (?, ?, ?, ?, 1)", (*key, at, at))
+        db.execute(
+            "INSERT INTO stay (mac, address, since, until, present, source) VALUES (?, ?, ?, ?, 1, ?)",
+            (*key, at, at, seen.source),
+        )
 
 
 def _missing(

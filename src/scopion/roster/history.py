@@ -10,14 +10,17 @@ from sqlite3 import Row
 
 from scopion.model.device import Stay
 from scopion.model.mac import MacAddress
+from scopion.model.observation import Source
 from scopion.roster.store import Roster, from_ms, stored_address, to_ms
 
 # Adapters and, beyond a router, hosts without a MAC.
 _EVERYBODY = (
-    "SELECT stay.mac, address, since, until, present, adapter.device FROM stay JOIN adapter ON adapter.mac = stay.mac "
-    "UNION ALL SELECT NULL, address, since, until, present, device FROM unpaired"
+    "SELECT stay.mac, address, since, until, present, source, adapter.device "
+    "FROM stay JOIN adapter ON adapter.mac = stay.mac "
+    "UNION ALL SELECT NULL, address, since, until, present, NULL, device FROM unpaired"
 )
-STAY_COLUMNS = "mac, address, since, until, present"
+STAY_COLUMNS = "mac, address, since, until, present, source"
+_SOURCES: dict[str | None, Source | None] = {None: None} | {str(each): each for each in Source}
 
 
 def last_uses(roster: Roster) -> dict[IPv4Address, Stay]:
@@ -64,6 +67,6 @@ def _by_device(roster: Roster, query: str, moment: datetime) -> dict[int, list[S
 
 def stay_of(row: Row) -> Stay:
     """A stay from a row that begins with STAY_COLUMNS."""
-    mac, address, since, until, present, *_ = row
+    mac, address, since, until, present, source, *_ = row
     known = MacAddress.parse(mac) if mac else None
-    return Stay(known, stored_address(address), from_ms(since), from_ms(until), bool(present))
+    return Stay(known, stored_address(address), from_ms(since), from_ms(until), bool(present), _SOURCES[source])

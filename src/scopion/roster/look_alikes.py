@@ -8,9 +8,9 @@ Pure: devices and their stays in, proposals out.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import datetime, timedelta
 from itertools import combinations
 
 from scopion.model.device import NAME_ORDER, Device, Stay, short_name
@@ -25,6 +25,7 @@ TOGETHER = 0.5
 # What many things are called says nothing.
 _COMMON = frozenset({"localhost", "android", "iphone", "ipad", "unknown", "espressif", "phone", "tablet", "laptop"})
 _MANY = 5
+_COMPARED = 50  # of those who ask the DHCP server alike, so many of the latest are compared
 _NAMING = frozenset(NAME_ORDER) - {Source.LISTING}
 _ONE_LOOK = timedelta(seconds=3)  # those whom one scan has seen were here together
 _NEAR = 4  # makers give the ports of one thing addresses that lie so close
@@ -48,31 +49,47 @@ class LookAlike:
         return self.devices[1] if self.devices[0] == device else self.devices[0]
 
 
-def look_alikes(devices: Sequence[Device], stays: Mapping[int, Sequence[Stay]]) -> list[LookAlike]:
-    """Every proposal, the surest first; ``stays`` are all that are known of each device."""
-    profiles = {device.id: _Profile.of(device, stays.get(device.id, ())) for device in devices}
-    found = []
-    for first, second in sorted(_candidates(profiles.values())):
-        proposal = _weighed(profiles[first], profiles[second])
-        if proposal is not None:
-            found.append(proposal)
-    return sorted(found, key=lambda each: (-each.confidence, each.devices))
+Pair = tuple[int, int]
 
 
-def families(proposals: Iterable[LookAlike]) -> list[list[int]]:
-    """Devices that are proposed as one thing together: each of a family is a look-alike of every other."""
-    pairs = [set(each.devices) for each in proposals]
-    found: list[set[int]] = []
-    for pair in pairs:
-        fitting = next(
-            (family for family in found if all({a, b} in pairs for a in family for b in pair if a != b)), None
-        )
-        if fitting is None:
-            found.append(set(pair))
-        else:
-            fitting |= pair
-    unique = [family for family in found if not any(family < other for other in found)]
-    return [sorted(family) for number, family in enumerate(unique) if family not in unique[:number]]
+def candidate_pairs(devices: Sequence[Device], about: Collection[int]) -> set[Pair]:
+    """Pairs of devices that share something with one of ``about``, and so with each other: only these are compared."""
+    wanted = set(about)
+    by_key: dict[tuple[str, object], list[int]] = defaultdict(list)
+    for device in devices:
+        if not device.own:
+            for key in _Profile.of(device, ()).keys:
+                by_key[key].append(device.id)
+    pairs: set[Pair] = set()
+    for (kind, _), sharing in by_key.items():
+        # What many are called is the name of a product; of many phones that ask alike the latest ones do.
+        if kind == "name" and len(sharing) >= _MANY:
+            continue
+        if not wanted.isdisjoint(sharing):
+            latest = (wanted & set(sharing)) | set(sharing[-_COMPARED:])
+            pairs.update((min(pair), max(pair)) for pair in combinations(latest, 2))
+    return pairs
+
+
+def look_alikes(
+    devices: Sequence[Device], pairs: Collection[Pair], stays: Mapping[int, Sequence[Stay]]
+) -> list[LookAlike]:
+    """The proposals among some pairs, the surest first; ``stays`` are all that are known of each device in them."""
+    wanted = {number for pair in pairs for number in pair}
+    profiles = {device.id: _Profile.of(device, stays.get(device.id, ())) for device in devices if device.id in wanted}
+    found = [_weighed(profiles[first], profiles[second]) for first, second in sorted(pairs)]
+    return sorted((each for each in found if each is not None), key=lambda each: (-each.confidence, each.devices))
+
+
+def family(device: int, proposals: Iterable[LookAlike]) -> list[int]:
+    """Those who may be one thing with a device all together: each is a look-alike of every other, the surest first."""
+    known = list(proposals)
+    pairs = {each.devices for each in known}
+    found: list[int] = []
+    for other in (each.other(device) for each in known if device in each.devices):
+        if all((other, each) in pairs or (each, other) in pairs for each in found):
+            found.append(other)
+    return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,28 +124,16 @@ class _Profile:
         )
 
     @property
+    def keys(self) -> list[tuple[str, object]]:
+        """What a look-alike would share."""
+        keys: list[tuple[str, object]] = [("name", name) for name in self.names]
+        keys += [("client id", value) for value in self.client_ids]
+        return keys + [("requests", value) for value in self.requests if self.private]
+
+    @property
     def private(self) -> bool:
         """Whether all of its addresses are made up."""
         return bool(self.device.macs) and all(mac.is_private for mac in self.device.macs)
-
-
-def _candidates(profiles: Iterable[_Profile]) -> set[tuple[int, int]]:
-    """Pairs that share something, so that not everybody is compared with everybody."""
-    by_key: dict[tuple[str, object], list[int]] = defaultdict(list)
-    for profile in profiles:
-        if profile.device.own:
-            continue
-        keys: list[tuple[str, object]] = [("name", name) for name in profile.names]
-        keys += [("client id", value) for value in profile.client_ids]
-        keys += [("requests", value) for value in profile.requests if profile.private]
-        for key in keys:
-            by_key[key].append(profile.device.id)
-    pairs: set[tuple[int, int]] = set()
-    for (kind, _), sharing in by_key.items():
-        # A name, or a way of asking, that many have is that of a product; phones of one family ask alike.
-        if kind != "name" or len(sharing) < _MANY or kind == "requests":
-            pairs.update(tuple(sorted(pair)) for pair in combinations(sharing[:50], 2))  # type: ignore[misc]
-    return pairs
 
 
 def _weighed(first: _Profile, second: _Profile) -> LookAlike | None:
@@ -181,12 +186,17 @@ def _never_together(first: _Profile, second: _Profile) -> str:
 
 
 def _together(first: _Profile, second: _Profile) -> bool:
-    """Whether they were ever here at the same time."""
-    return any(
-        one.since < other.until + _ONE_LOOK and other.since < one.until + _ONE_LOOK
-        for one in first.stays
-        for other in second.stays
-    )
+    """Whether they were ever here at the same time. A year of stays is passed through once."""
+    both = [(stay.since, stay.until + _ONE_LOOK, 0) for stay in first.stays]
+    both += [(stay.since, stay.until + _ONE_LOOK, 1) for stay in second.stays]
+    latest: list[datetime | None] = [None, None]
+    for since, until, whose in sorted(both):
+        other = latest[1 - whose]
+        if other is not None and since < other:
+            return True
+        mine = latest[whose]
+        latest[whose] = until if mine is None else max(mine, until)
+    return False
 
 
 def _neighbours(first: _Profile, second: _Profile) -> bool:

@@ -8,7 +8,7 @@ from __future__ import annotations
 from datetime import timedelta
 from sqlite3 import Connection
 
-from scopion.model.observation import Medium, Observation
+from scopion.model.observation import Medium, Observation, Source
 from scopion.roster.making import make_device
 from scopion.roster.store import to_ms
 from scopion.roster.traits import note_traits
@@ -45,10 +45,10 @@ def note_record(db: Connection, seen: Observation) -> None:
             (seen.medium, f"{seen.source} says so", mac),
         )
     if seen.address is not None:
-        _note_stay(db, mac, str(seen.address), at)
+        _note_stay(db, mac, str(seen.address), at, seen.source)
 
 
-def _note_stay(db: Connection, mac: str, address: str, at: int) -> None:
+def _note_stay(db: Connection, mac: str, address: str, at: int, source: Source) -> None:
     """A closed stay at the record's time, or a longer one if it adjoins another; a present one is only confirmed."""
     near = _ONE_STAY // timedelta(milliseconds=1)
     row = db.execute(
@@ -58,7 +58,8 @@ def _note_stay(db: Connection, mac: str, address: str, at: int) -> None:
     ).fetchone()
     if row is None:
         db.execute(
-            "INSERT INTO stay (mac, address, since, until, present) VALUES (?, ?, ?, ?, 0)", (mac, address, at, at)
+            "INSERT INTO stay (mac, address, since, until, present, source) VALUES (?, ?, ?, ?, 0, ?)",
+            (mac, address, at, at, source),
         )
     else:
         db.execute("UPDATE stay SET since = min(since, ?1), until = max(until, ?1) WHERE id = ?2", (at, row["id"]))

@@ -11,6 +11,7 @@ _STATEMENTS = (
     "ALTER TABLE device ADD COLUMN revision INTEGER NOT NULL DEFAULT 0",
     "ALTER TABLE event ADD COLUMN name TEXT",
     "ALTER TABLE event ADD COLUMN was_name TEXT",
+    "ALTER TABLE stay ADD COLUMN source TEXT",  # who told first that it was there; NULL: not remembered
     "CREATE INDEX event_mac ON event (mac)",
     "CREATE INDEX event_kind ON event (kind, at)",
     "CREATE INDEX stay_since ON stay (since)",
