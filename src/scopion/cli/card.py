@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from scopion.operations.card import Card
     from scopion.vendors.registry import Vendors
 
-_INDENT = 11
+_INDENT = 12
 STANDING_COLOUR = {Standing.NEW: "yellow", Standing.KNOWN: "green", Standing.GUEST: "cyan", Standing.UNWANTED: "red"}
 _DAY_SIGNS = {DayMark.HERE: "█", DayMark.AWAY: "·", DayMark.NOT_LOOKED: "?", DayMark.NOT_KNOWN: " "}
 _SHADES = "·░▒▓█"  # a share of days from none to all
