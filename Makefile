@@ -13,7 +13,7 @@ demo: $(VENV)/ready            ## tell the story of the made-up site
 	@$(BIN)/scopion demo
 
 test: $(VENV)/ready lab-packages lint   ## everything that CI asks for
-	$(BIN)/python -m unittest discover -s tests -t .
+	$(BIN)/python -m tests
 
 lint: $(VENV)/ready            ## style, types, and which room may import which
 	$(BIN)/ruff check .
