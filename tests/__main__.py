@@ -5,6 +5,7 @@ Each share is a process of its own and says what it did when it has ended; the w
 
 from __future__ import annotations
 
+import signal
 import subprocess
 import sys
 import tempfile
@@ -16,6 +17,8 @@ ROOT = Path(__file__).parent.parent
 
 def main() -> int:
     """Run both; returns the exit code of the whole."""
+    # In the background of a shell interrupts are ignored, and by all children, too; some tests interrupt theirs.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
     names = [".".join(path.relative_to(ROOT).with_suffix("").parts) for path in ROOT.glob("tests/**/test_*.py")]
     shares = [
         sorted(name for name in names if name.startswith("tests.lab.") is of_the_lab) for of_the_lab in (True, False)
