@@ -21,7 +21,8 @@ from scopion.roster.events import EventFilter, find_events
 from scopion.roster.folding import fold
 from scopion.roster.retention import Keep, remove_old
 from scopion.roster.scans import begin_scan, end_scan
-from scopion.roster.store import FILE, Roster, to_ms
+from scopion.roster.store import FILE, Roster
+from scopion.roster.stored import to_ms
 
 START = datetime(2026, 1, 1, tzinfo=UTC)
 MINUTE = timedelta(minutes=1)

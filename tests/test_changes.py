@@ -19,7 +19,6 @@ from scopion.model.observation import Observation, Source, Trait, TraitKind
 from scopion.operations.demo import begin_story
 from scopion.operations.describe import (
     Mark,
-    devices,
     forget_devices,
     label_device,
     mark_devices,
@@ -27,6 +26,7 @@ from scopion.operations.describe import (
     split_device,
 )
 from scopion.operations.import_records import read_file, take_in
+from scopion.operations.listing import devices
 from scopion.operations.site import Site
 from scopion.operations.undo import changes_made, undo
 from scopion.operations.wifi import drop_from_lists, put_on_list

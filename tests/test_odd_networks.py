@@ -10,7 +10,7 @@ from datetime import timedelta
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, ip_address
 from pathlib import Path
 
-from scopion.discovery.kinds import Known, load_kinds
+from scopion.discovery.kinds import load_kinds
 from scopion.model.address import Address
 from scopion.model.device import Device
 from scopion.model.errors import InvalidSettings, Refused
@@ -262,14 +262,14 @@ class Kinds(unittest.TestCase):
         """What a thing does says more than its name, and that more than its maker; a module's maker says the medium."""
         kinds = load_kinds()
         ipp, phone = Trait(TraitKind.SERVICE, "_ipp._tcp", Source.MDNS), name("galaxy-of-anna", Source.DHCP)
-        self.assertEqual(str(kinds.guess(Known(traits=(ipp, phone)))), "printer: announces ipp")
-        self.assertEqual(str(kinds.guess(Known(traits=(phone,)))), "phone or tablet: is called galaxy-of-anna")
-        module = kinds.guess(Known(mac(1), "Espressif Inc."))
+        self.assertEqual(str(kinds.guess(traits=(ipp, phone))), "printer: announces ipp")
+        self.assertEqual(str(kinds.guess(traits=(phone,))), "phone or tablet: is called galaxy-of-anna")
+        module = kinds.guess(mac(1), "Espressif Inc.")
         self.assertEqual((module.kind, module.medium), ("controller", Medium.WIRELESS))
         self.assertEqual(module.medium_evidence, "has a radio module by Espressif Inc.")
-        self.assertEqual(kinds.guess(Known(mac(1), "Apart Furniture")).kind, "")  # "ap" is no word of it
-        self.assertEqual(kinds.guess(Known(VRRP)).kind, "virtual router")
-        self.assertEqual(kinds.guess(Known()).kind, "")
+        self.assertEqual(kinds.guess(mac(1), "Apart Furniture").kind, "")  # "ap" is no word of it
+        self.assertEqual(kinds.guess(VRRP).kind, "virtual router")
+        self.assertEqual(kinds.guess().kind, "")
 
     def test_a_site_extends_the_rules(self) -> None:
         """Its own rules come first; a mistake is named with file and rule."""
@@ -278,7 +278,7 @@ class Kinds(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "kinds.toml"
             path.write_text('[[rule]]\nkind = "kiln"\nweight = 100\nvendor = ["Ember"]\nsays = "made by {match}"\n')
-            guess = load_kinds(Path(folder)).guess(Known(mac(1), "Emberline Kilns"))
+            guess = load_kinds(Path(folder)).guess(mac(1), "Emberline Kilns")
             self.assertEqual(str(guess), "kiln: made by Emberline Kilns")
             for text, said in (
                 ("kind = 'x'", "rule"), ("[[rule]]\nkind='x'", "rule 1"), ("[[rule]]\nshape='x'", "'shape'"),

@@ -22,7 +22,8 @@ from scopion.roster.folding import fold
 from scopion.roster.history import stays_since
 from scopion.roster.look_alikes import LookAlike, candidate_pairs, family, look_alikes
 from scopion.roster.private import Habit, judge
-from scopion.roster.store import EPOCH, Roster
+from scopion.roster.store import Roster
+from scopion.roster.stored import EPOCH
 from tests.support import NOON, FolderTest
 
 HOUR = timedelta(hours=1)

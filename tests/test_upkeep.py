@@ -22,7 +22,8 @@ from scopion.roster.devices import all_devices
 from scopion.roster.retention import Keep, remove_old
 from scopion.roster.schema import STEPS, VERSION
 from scopion.roster.soundness import unsound
-from scopion.roster.store import FILE, Roster, to_ms
+from scopion.roster.store import FILE, Roster
+from scopion.roster.stored import to_ms
 from tests.support import NOON, PROGRAM, FolderTest, ProgramTest
 
 MAC = "10:c0:de:00:00:01"

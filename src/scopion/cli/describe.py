@@ -115,7 +115,8 @@ def forget(session: Session, devices: tuple[str, ...], yes: bool) -> None:
 
     Their past, their names and their entries on lists go with them. scopion undo brings everything back.
     """
-    from scopion.operations.describe import find_device, forget_devices
+    from scopion.operations.describe import forget_devices
+    from scopion.operations.listing import find_device
 
     if not yes:
         chosen = {device.id: device for device in (find_device(session.site, each) for each in devices)}

@@ -72,12 +72,12 @@ def host_columns() -> list[Column]:
     ]
 
 
-def device_row(known: Described) -> dict[str, Any]:
-    """A device under its JSON keys."""
+def device_row(known: Described, *, whole: bool = True) -> dict[str, Any]:
+    """A device under its JSON keys; only half of them, if it is for the table, which shows no more."""
     device, likely = known.device, known.guess
     names, macs = device.host_names, device.macs
     maker = known.vendors[0] if known.vendors else None
-    return {
+    row: dict[str, Any] = {
         "standing": str(device.standing),
         "name": device.label or (short_name(names[0].value) if names else None),
         "addresses": [str(address) for address in device.addresses],
@@ -86,22 +86,24 @@ def device_row(known: Described) -> dict[str, Any]:
         "vendor_place": (maker.place or None) if maker else None,
         "kind": likely.kind or None,
         "kind_evidence": likely.evidence or None,
-        "names": names_row(names),
-        "media": [medium_words(adapter, likely) for adapter in device.adapters],
         "present": device.present,
-        "first_seen": iso(device.first_seen),
         "last_seen": iso(device.last_seen),
         "owner": device.owner or None,
         "place": device.place or None,
-        "note": device.note or None,
         "guest_until": device.guest_until.isoformat() if device.guest_until else None,
-        "standing_since": iso(device.standing_since) if device.standing_since else None,
-        "because": device.because or None,
-        "private": any([mac.is_private for mac in macs]),  # noqa: C419 - mostly one
         "this_machine": device.own,
         "gateway": device.gateway,
-        "device": device.id,
     }
+    if whole:
+        row["names"] = names_row(names)
+        row["media"] = [medium_words(adapter, likely) for adapter in device.adapters]
+        row["first_seen"] = iso(device.first_seen)
+        row["note"] = device.note or None
+        row["standing_since"] = iso(device.standing_since) if device.standing_since else None
+        row["because"] = device.because or None
+        row["private"] = any([mac.is_private for mac in macs])  # noqa: C419 - mostly one
+        row["device"] = device.id
+    return row
 
 
 def device_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from datetime import date
 from typing import TYPE_CHECKING, Any
 
@@ -11,7 +11,7 @@ import click
 
 from scopion.cli import options
 from scopion.cli.device_rows import DEVICE_KEYS, device_columns, device_row
-from scopion.cli.output import output_format, show
+from scopion.cli.output import chosen_format, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column, Row
 from scopion.model.address import by_number
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from scopion.operations.hosts import Described
 
 # What somebody has to look at comes first.
-_STANDINGS = [Standing.UNWANTED, Standing.NEW, Standing.GUEST, Standing.KNOWN]
+_RANKS = {Standing.UNWANTED: 0, Standing.NEW: 1, Standing.GUEST: 2, Standing.KNOWN: 3}
 KEYS = (*DEVICE_KEYS, "near")
 
 
@@ -34,7 +34,7 @@ def _place(device: Device) -> tuple[tuple[int, int, int], ...]:
 
 
 SORTS: dict[str, Callable[[Described], Any]] = {
-    "standing": lambda each: (_STANDINGS.index(each.device.standing), _place(each.device)),
+    "standing": lambda each: (_RANKS[each.device.standing], _place(each.device)),
     "name": lambda each: (not each.device.name, each.device.name.casefold(), _place(each.device)),
     "address": lambda each: (not each.device.addresses, _place(each.device)),
     "mac": lambda each: each.device.macs,
@@ -89,8 +89,7 @@ def devices(
     wanted = _wanted(session, **wishes)
     everybody = described_devices(session.site)
     found = sorted(find(everybody, wanted), key=lambda each: SORTS[sort](each.described), reverse=reverse)
-    rows = [{**device_row(each.described), "near": each.near or None} for each in found]
-    _show(session, rows, columns, format_name, near=wanted.near)
+    _show(session, found, columns, format_name, near=wanted.near)
     _close(session, found, len(everybody))
 
 
@@ -103,16 +102,26 @@ def _wanted(session: Session, **wishes: Any) -> Any:
 
 
 def _show(
-    session: Session, rows: list[dict[str, Any]], chosen: tuple[str, ...] | None, format_name: str | None, *, near: bool
+    session: Session, found: list[Found], chosen: tuple[str, ...] | None, format_name: str | None, *, near: bool
 ) -> None:
-    if chosen is None:
-        shown = device_columns(session.site.clock, rows)
-        if near:
-            shown.insert(4, Column("near", lambda row: row["near"] or "", lambda _: "yellow"))
-        show(rows, KEYS, shown, format_name)
+    if chosen is not None:
+        picked = ({key: row[key] for key in chosen} for row in map(_row, found))
+        show(picked, chosen, [_plain(key) for key in chosen], format_name)
         return
-    picked: Sequence[Row] = [{key: row[key] for key in chosen} for row in rows]
-    show(picked, chosen, [_plain(key) for key in chosen], format_name)
+    if chosen_format(format_name) != "table":
+        show(map(_row, found), KEYS, [], format_name)
+        return
+    rows = [_row(each, whole=False) for each in found]
+    columns = device_columns(session.site.clock, rows)
+    if near:
+        columns.insert(4, Column("near", lambda row: row["near"] or "", lambda _: "yellow"))
+    show(rows, KEYS, columns, format_name)
+
+
+def _row(each: Found, *, whole: bool = True) -> Row:
+    row = device_row(each.described, whole=whole)
+    row["near"] = each.near or None
+    return row
 
 
 def _plain(key: str) -> Column:
@@ -131,15 +140,16 @@ def _close(session: Session, found: list[Found], total: int) -> None:
     if not total:
         session.note("Nothing is remembered yet: scopion scan looks for devices.")
         return
-    counts = Counter(each.described.device.standing for each in found)
+    shown_devices = [each.described.device for each in found]
+    counts = Counter([device.standing for device in shown_devices])
     parts = [f"{counts[each]} {each}" for each in Standing if counts[each]]
-    here = sum(each.described.device.present for each in found)
+    here = sum([device.present for device in shown_devices])
     shown = counted(len(found), "device") + (f" of {total}" if len(found) < total else "")
     if found:
         session.note("")
     session.note(f"{shown}{': ' + ', '.join(parts) if parts else ''}; {here} present.")
     today = session.site.clock.local(session.site.clock.now()).date()
-    ended = [device.called for device in (each.described.device for each in found) if _has_ended(device, today)]
+    ended = [device.called for device in shown_devices if device.guest_until and _has_ended(device, today)]
     if ended:
         session.note(f"As a guest ended: {', '.join(ended)}. See scopion review, or mark it anew.")
 

@@ -24,7 +24,7 @@ class DeviceName(click.ParamType[str]):
 
     def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
         """Labels and addresses that begin so; nothing if the roster cannot be read."""
-        from scopion.operations.describe import devices
+        from scopion.operations.listing import devices
 
         found = []
         for device in _known(ctx, devices):

@@ -9,7 +9,8 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from itertools import chain
 from typing import Any
 
 import click
@@ -39,7 +40,7 @@ def chosen_format(asked: str | None) -> str:
 
 
 def show(
-    rows: Sequence[Row],
+    rows: Iterable[Row],
     keys: Sequence[str],
     columns: Sequence[Column],
     asked: str | None,
@@ -51,7 +52,7 @@ def show(
 
     name = chosen_format(asked)
     if name == "table":
-        _table(rows, columns)
+        _table(list(rows), columns)
     elif name == "json":
         click.echo(json.dumps(document if document is not None else list(rows), indent=2, ensure_ascii=False))
     elif name == "jsonl":
@@ -59,13 +60,13 @@ def show(
             click.echo(json.dumps(dict(row), ensure_ascii=False))
     else:
         separator = "\t" if name == "tsv" else ","
-        click.echo(separated([keys, *([row.get(key) for key in keys] for row in rows)], separator), nl=False)
+        click.echo(separated(chain([keys], ([*map(row.get, keys)] for row in rows)), separator), nl=False)
 
 
-def separated(lines: Sequence[Sequence[Any]], separator: str) -> str:
+def separated(lines: Iterable[Sequence[Any]], separator: str) -> str:
     """CSV (RFC 4180) or tab-separated text; in CSV a cell that a spreadsheet would execute is made text."""
     if separator == "\t":
-        return "".join("\t".join([_cell(value).replace("\t", " ") for value in line]) + "\n" for line in lines)
+        return "".join([_tabbed(line) for line in lines])
     import csv
     import io
 
@@ -74,16 +75,23 @@ def separated(lines: Sequence[Sequence[Any]], separator: str) -> str:
     return text.getvalue()
 
 
+def _tabbed(line: Sequence[Any]) -> str:
+    # Most values are texts or nothing: to call a function for each would take half of the time.
+    cells = [each if each.__class__ is str else "" if each is None else _cell(each) for each in line]
+    text = "\t".join(cells)
+    if text.count("\t") >= len(cells):
+        text = "\t".join([cell.replace("\t", " ") for cell in cells])
+    return f"{text}\n"
+
+
 def _cell(value: Any) -> str:
+    if value.__class__ is list:
+        return " ".join([each if each.__class__ is str else _cell(each) for each in value])
     if value is None:
         return ""
-    if value.__class__ is str:  # most are
-        return str(value)
-    if isinstance(value, bool):
+    if value is True or value is False:
         return "yes" if value else "no"
-    if isinstance(value, list | tuple):
-        return " ".join(_cell(each) for each in value)
-    return str(value)
+    return " ".join(map(_cell, value)) if isinstance(value, tuple) else str(value)
 
 
 def _safe(text: str) -> str:
@@ -95,4 +103,5 @@ def _table(rows: Sequence[Row], columns: Sequence[Column]) -> None:
 
     if rows:
         width = shutil.get_terminal_size((80, 24)).columns
-        click.echo("\n".join(drawn(rows, columns, width)), color=False if os.environ.get("NO_COLOR") else None)
+        coloured = sys.stdout.isatty() and not os.environ.get("NO_COLOR")
+        click.echo("\n".join(drawn(rows, columns, width, coloured=coloured)))

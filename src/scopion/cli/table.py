@@ -6,7 +6,6 @@ sends. Text from outside has been cleaned where it entered, so that no cell hold
 
 from __future__ import annotations
 
-import textwrap
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache
@@ -20,6 +19,7 @@ _LEAST_WIDTH = 12
 _USEFUL_WIDTH = 20
 _GAP = 2  # blanks between two columns
 _LESS = "…"
+_PLAIN_AGAIN = "\x1b[0m"
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -35,29 +35,42 @@ class Column:
     optional: int = 0  # left out before anything is cut, the highest first; 0: never
 
 
-def drawn(rows: Sequence[Row], columns: Sequence[Column], width: int) -> list[str]:
+def drawn(rows: Sequence[Row], columns: Sequence[Column], width: int, *, coloured: bool = True) -> list[str]:
     """The lines of a table, with a heading, for a terminal of so many columns; a row may take several lines."""
     texts = {column: [column.text(row) for row in rows] for column in columns}
     natural = {column: _natural(column.title, cells) for column, cells in texts.items()}
     shown = _chosen(columns, natural, width)
     widths = _fitted(shown, natural, width)
-    lines = [_joined([_cell(column.title, column, widths[column], "dim") for column in shown])]
-    for number, row in enumerate(rows):
-        styles = {column: column.style(row) for column in shown}
-        parts = {column: _parts(texts[column][number], column, widths[column]) for column in shown}
-        height = max(len(cell) for cell in parts.values())
-        for at in range(height):
+    heading = _code("dim") if coloured else ""
+    lines = [_joined([_cell(column.title, column, widths[column], heading) for column in shown])]
+    blanks = [" " * widths[column] for column in shown]
+    drawn_columns = []
+    for column in shown:
+        codes = [_code(column.style(row)) for row in rows] if coloured else [""] * len(rows)
+        drawn_columns.append(_column(column, texts[column], codes, widths[column]))
+    for cells in zip(*drawn_columns, strict=True):
+        lines.append(_joined([parts[0] for parts in cells]))
+        for at in range(1, max(map(len, cells))):
             lines.append(
-                _joined(
-                    [
-                        _cell(
-                            parts[column][at] if at < len(parts[column]) else "", column, widths[column], styles[column]
-                        )
-                        for column in shown
-                    ]
-                )
+                _joined([parts[at] if at < len(parts) else blank for parts, blank in zip(cells, blanks, strict=True)])
             )
     return lines
+
+
+def _column(column: Column, texts: Sequence[str], codes: Sequence[str], width: int) -> Sequence[Sequence[str]]:
+    """The cells of one column as they are drawn, each as its lines."""
+    if column.wraps or not _is_plain(texts):
+        return [
+            [_cell(part, column, width, code) for part in _parts(text, column, width)]
+            for text, code in zip(texts, codes, strict=True)
+        ]
+    # Most columns: all cells in one go, which is three times as quick as one after the other.
+    cut = [text if len(text) <= width else _cut(text, width) for text in texts]
+    left = [f"{code}{text}{_PLAIN_AGAIN}" if code and text else text for text, code in zip(cut, codes, strict=True)]
+    right = [" " * (width - len(text)) for text in cut]
+    if column.right:
+        left, right = right, left
+    return [(begin + end,) for begin, end in zip(left, right, strict=True)]
 
 
 def _chosen(columns: Sequence[Column], natural: Mapping[Column, int], width: int) -> list[Column]:
@@ -96,18 +109,19 @@ def _parts(text: str, column: Column, width: int) -> list[str]:
     parts = text.split("\n")
     if not column.wraps:
         return parts
+    import textwrap
+
     return [line for part in parts for line in (textwrap.wrap(part, width) or [""])]
 
 
-def _cell(text: str, column: Column, width: int, style: str) -> str:
+def _cell(text: str, column: Column, width: int, code: str) -> str:
     """One line of a cell, cut or filled up, in its colours."""
     cells = _measured(text)
     if cells > width:
         text = _cut(text, width)
         cells = _measured(text)
     filling = " " * (width - cells)
-    opened = _code(style) if style and text else ""
-    coloured = f"{opened}{text}\x1b[0m" if opened else text
+    coloured = f"{code}{text}{_PLAIN_AGAIN}" if code and text else text
     return filling + coloured if column.right else coloured + filling
 
 
@@ -124,13 +138,15 @@ def _cut(text: str, width: int) -> str:
 
 
 def _natural(title: str, cells: Sequence[str]) -> int:
-    widest = len(title)
-    for cell in cells:
-        if "\n" in cell:
-            widest = max(widest, *map(_measured, cell.split("\n")))
-        elif len(cell) > widest or not cell.isascii():
-            widest = max(widest, _measured(cell))
-    return widest
+    if _is_plain(cells):
+        return max(len(title), *map(len, cells))
+    return max(len(title), *(_measured(part) for cell in cells for part in cell.split("\n")))
+
+
+def _is_plain(cells: Sequence[str]) -> bool:
+    """Whether each cell is one line in which a character takes one column."""
+    whole = "".join(cells)
+    return whole.isascii() and "\n" not in whole
 
 
 def _measured(text: str) -> int:
@@ -144,7 +160,9 @@ def _measured(text: str) -> int:
 
 @cache
 def _code(style: str) -> str:
-    """The escape sequence that begins a style: of the program's own words only."""
+    """The escape sequence that begins a style, of the program's own words only; empty for none."""
+    if not style:
+        return ""
     words = style.split()
     colour = next((word for word in words if word not in ("bold", "dim")), None)
     return click.style("", fg=colour, bold="bold" in words or None, dim="dim" in words or None, reset=False)

@@ -6,9 +6,11 @@ the weightiest rule spoke, with the words of that rule. Pure: nothing is asked h
 
 from __future__ import annotations
 
+import re
 import tomllib
 from collections.abc import Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -35,17 +37,9 @@ _PATTERNS = {*_OF_TRAITS, "vendor", "mac"}
 _WEIGHTS = range(1, 101)
 _WHOLE = ("port", "requested_options", "role")
 _SHORT = 4
-_WORD = frozenset("abcdefghijklmnopqrstuvwxyz0123456789")
+_LETTERS = "abcdefghijklmnopqrstuvwxyz0123456789"
+_WORD = frozenset(_LETTERS)
 _SAID_IN_FULL = ("model", "software", "vendor_class", "vendor", "name")
-
-
-@dataclass(frozen=True, slots=True)
-class Known:
-    """All that a guess may rest on."""
-
-    mac: MacAddress | None = None
-    vendor: str = ""
-    traits: tuple[Trait, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,17 +92,23 @@ class Kinds:
 
     def __init__(self, rules: Iterable[Rule]) -> None:
         self.rules = sorted(rules, key=lambda rule: -rule.weight)
-        self._words: dict[str, set[str]] = {}  # by key, all that any rule looks for
-        for rule in self.rules:
-            for key, words in rule.wanted.items():
-                self._words.setdefault(key, set()).update(words)
+        self._patterns: dict[str, re.Pattern[str]] = {}  # by key, made where it is first needed
+        self._may_fit = lru_cache(_GUESSES_KEPT)(self._looked_for)
         self._guesses: dict[Hashable, Guess] = {}
-        self._fitting: dict[tuple[str, str], bool] = {}
 
-    def guess(self, known: Known) -> Guess:
-        """The likeliest kind and medium."""
+    def guess(self, mac: MacAddress | None = None, vendor: str = "", traits: Iterable[Trait] = ()) -> Guess:
+        """The likeliest kind and medium of a thing; ``vendor`` is empty if its maker is not known."""
         # Most of what a thing says is in no rule: without that, many things are alike, and are guessed once.
-        said = {key: texts for key, texts in _by_key(known).items() if self._may_fit(key, texts)}
+        said: dict[str, tuple[str, ...]] = {}
+        if vendor and self._may_fit("vendor", vendor):
+            said["vendor"] = (vendor,)
+        if mac and self._looked_for("mac", word := _mac_word(mac)):
+            said["mac"] = (word,)
+        for trait in traits:
+            key = _KEY_OF.get(trait.kind)
+            # A name is one thing's own: to remember what was found of it would only take time.
+            if key and (self._looked_for if key == "name" else self._may_fit)(key, trait.value):
+                said[key] = (*said.get(key, ()), trait.value)
         alike = tuple(said.items())
         found = self._guesses.get(alike)
         if found is None:
@@ -117,19 +117,14 @@ class Kinds:
             found = self._guesses[alike] = self._guessed(said)
         return found
 
-    def _may_fit(self, key: str, texts: Sequence[str]) -> bool:
-        words = self._words.get(key, ())
-        for text in texts:
-            found = self._fitting.get((key, text))
-            if found is None:
-                small = text.casefold()
-                found = any([word in small for word in words])  # noqa: C419 - a list is quicker, and this is called most
-                if len(self._fitting) >= _GUESSES_KEPT:
-                    self._fitting.clear()
-                self._fitting[key, text] = found
-            if found:
-                return True
-        return False
+    def _looked_for(self, key: str, text: str) -> bool:
+        """Whether some rule may look for a text: one of their words stands in it where a word begins."""
+        pattern = self._patterns.get(key)
+        if pattern is None:
+            words = sorted({word for rule in self.rules for word in rule.wanted.get(key, ())})
+            begins = f"(?<![{_LETTERS}])(?:{'|'.join(map(re.escape, words))})" if words else "(?!)"
+            pattern = self._patterns[key] = re.compile(begins)
+        return pattern.search(text.casefold()) is not None
 
     def _guessed(self, said: Mapping[str, tuple[str, ...]]) -> Guess:
         kind = evidence = medium_evidence = ""
@@ -204,20 +199,6 @@ def _begins_a_word(text: str, beginning: str) -> bool:
             return True
         at = text.find(beginning, at + 1)
     return False
-
-
-def _by_key(known: Known) -> dict[str, tuple[str, ...]]:
-    """What is known, by the key of the rules that it is held against; only keys of which there is anything."""
-    found: dict[str, tuple[str, ...]] = {}
-    if known.vendor:
-        found["vendor"] = (known.vendor,)
-    if known.mac:
-        found["mac"] = (_mac_word(known.mac),)
-    for trait in known.traits:
-        key = _KEY_OF.get(trait.kind, "")
-        if key:
-            found[key] = (*found.get(key, ()), trait.value)
-    return found
 
 
 def _mac_word(mac: MacAddress) -> str:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 from datetime import date, datetime
 from enum import StrEnum
 
 from scopion.model.address import Address, by_number
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Source, Trait, TraitKind
+from scopion.model.value import value
 
 
 class Standing(StrEnum):
@@ -46,7 +47,7 @@ def short_name(name: str) -> str:
     return name.partition(".")[0] or name
 
 
-@dataclass(frozen=True, slots=True)
+@value
 class Stay:
     """An unbroken presence of an adapter at an address; ``until`` is when it was last seen there."""
 
@@ -58,7 +59,7 @@ class Stay:
     source: Source | None = None  # who told of it first; None: not remembered
 
 
-@dataclass(frozen=True, slots=True)
+@value
 class KnownTrait:
     """A trait, and from when to when it was heard."""
 
@@ -67,7 +68,7 @@ class KnownTrait:
     last_seen: datetime
 
 
-@dataclass(frozen=True, slots=True)
+@value
 class Adapter:
     """A network card, by its MAC address."""
 
@@ -85,7 +86,7 @@ class Adapter:
         return any(stay.present for stay in self.stays)
 
 
-@dataclass(frozen=True, slots=True)
+@value
 class Device:
     """A thing with one or more adapters and what people said of it."""
 
@@ -116,7 +117,8 @@ class Device:
     @property
     def present(self) -> bool:
         """Whether it is anywhere now."""
-        return any([stay.present for stay in self.stays])  # noqa: C419 - mostly one, and asked for thousands at once
+        stays = self.stays
+        return stays[0].present if len(stays) == 1 else any(stay.present for stay in stays)
 
     @property
     def last_seen(self) -> datetime:
@@ -170,7 +172,7 @@ class Device:
         return self.label or role or self.name or (known_by[0] if known_by else f"device {self.id}")
 
 
-@dataclass(frozen=True, slots=True)
+@value
 class Event:
     """Something that happened to a device; ``was`` is the address or the moment before, by kind."""
 

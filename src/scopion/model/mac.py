@@ -6,10 +6,10 @@ Called by everyone. Parsing is total: it returns a valid address or raises ``Inv
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from enum import StrEnum
 
 from scopion.model.errors import InvalidMacAddress
+from scopion.model.value import ordered_value
 
 OCTETS = 6
 _USUAL_LENGTH, _USUAL_COLONS = 17, ":::::"
@@ -42,7 +42,7 @@ _LAYOUT: dict[Notation, tuple[int, str, bool]] = {  # digits per group, separato
 }
 
 
-@dataclass(frozen=True, slots=True, order=True)
+@ordered_value
 class MacAddress:
     """A 48-bit MAC address (IEEE Std 802-2014, 8.2). ``str()`` gives lower case with colons."""
 

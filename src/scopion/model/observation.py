@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
 
 from scopion.model.address import Address
 from scopion.model.mac import MacAddress
+from scopion.model.value import value
 
 
 class Source(StrEnum):
@@ -53,7 +53,7 @@ class TraitKind(StrEnum):
     ROLE = "role"  # router, dhcp-server
 
 
-@dataclass(frozen=True, slots=True)
+@value
 class Trait:
     """One thing that an adapter said of itself, or that a record says of it; cleaned where it was decoded."""
 
@@ -62,7 +62,7 @@ class Trait:
     source: Source
 
 
-@dataclass(frozen=True, slots=True)
+@value
 class Observation:
     """One fact from one source at one time (UTC). MAC or address may be missing, not both."""
 

@@ -11,8 +11,8 @@ from scopion.model.address import Address, by_number
 from scopion.model.device import Device, Event, EventKind, Stay
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Source
-from scopion.operations.describe import devices as all_known
 from scopion.operations.hosts import described
+from scopion.operations.listing import devices as all_known
 from scopion.operations.rhythm import DAYS, Rhythm, rhythm
 from scopion.operations.site import Site
 from scopion.roster.changes import Change, latest_changes
@@ -22,7 +22,8 @@ from scopion.roster.lists import Entry, all_entries
 from scopion.roster.look_alikes import LookAlike, candidate_pairs, family, look_alikes
 from scopion.roster.private import Judged, judge
 from scopion.roster.resolve import resolve
-from scopion.roster.store import EPOCH, Roster
+from scopion.roster.store import Roster
+from scopion.roster.stored import EPOCH
 from scopion.vendors.registry import Vendor
 
 _EVENTS_SHOWN = 8

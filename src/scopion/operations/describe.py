@@ -10,6 +10,7 @@ from scopion.model.device import Device, Standing
 from scopion.model.errors import NotFound, Refused, UsageError
 from scopion.model.text import counted, entered, joined
 from scopion.operations.change import change, require_roster
+from scopion.operations.listing import devices, find_device
 from scopion.operations.site import Site
 from scopion.operations.undo import undo
 from scopion.roster.changes import Change, latest_in_force
@@ -34,17 +35,6 @@ class Mark:
     standing: Standing
     until: date | None = None  # the guest's last day
     because: str = ""
-
-
-def devices(site: Site) -> list[Device]:
-    """Every device that the roster remembers. Changes nothing, makes nothing."""
-    roster = site.roster_for_reading()
-    return all_devices(roster) if roster is not None else []
-
-
-def find_device(site: Site, which: str) -> Device:
-    """The one device that is meant. Raises NotFound, AmbiguousDevice."""
-    return resolve(devices(site), which)
 
 
 def label_device(

@@ -7,13 +7,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from ipaddress import IPv4Address, IPv4Network
 
 from scopion.model.device import Device
 from scopion.model.errors import InvalidMacAddress, UsageError
 from scopion.model.mac import OCTETS, MacAddress, hex_digits
+from scopion.model.value import value
 from scopion.operations.hosts import Described
 
 # The ports of one box have addresses that lie together; the label shows one of them.
@@ -23,7 +23,7 @@ _LEAST_NEAR_DIGITS = 4
 _HEXADECIMAL = re.compile(r"[0-9a-f][0-9a-f:.\- ]*", re.IGNORECASE)
 
 
-@dataclass(frozen=True, slots=True)
+@value
 class Wanted:
     """What is looked for; empty and None mean anything."""
 
@@ -40,7 +40,7 @@ class Wanted:
     near: bool = False  # a word is a sticker's MAC, or its end: its neighbours are meant as well
 
 
-@dataclass(frozen=True, slots=True)
+@value
 class Found:
     """A device that fits; ``near`` says how far its MAC is from the sticker's, where that is why."""
 
@@ -50,6 +50,8 @@ class Found:
 
 def find(devices: Sequence[Described], wanted: Wanted) -> list[Found]:
     """Those that fit, in their order. Raises UsageError for a word that cannot have neighbours."""
+    if wanted == Wanted():
+        return [Found(each) for each in devices]
     if wanted.near and not wanted.words:
         raise UsageError("--near needs the MAC on the sticker, or its end: scopion devices 4a:11:04 --near")
     stickers = [_sticker(word) for word in wanted.words] if wanted.near else []

@@ -6,11 +6,12 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
-from scopion.discovery.kinds import Guess, Kinds, Known
+from scopion.discovery.kinds import Guess, Kinds
 from scopion.model.address import Address, by_number
 from scopion.model.device import NAME_ORDER, Device, Event, EventKind, Standing, short_name
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
+from scopion.model.value import value
 from scopion.operations.news import ORDER
 from scopion.vendors.registry import Vendor, Vendors
 
@@ -46,7 +47,7 @@ class Host:
         return ORDER.index(self.news) if self.news is not None else len(ORDER)
 
 
-@dataclass(frozen=True, slots=True)
+@value
 class Described:
     """A device with what is looked up and guessed of it."""
 
@@ -57,9 +58,10 @@ class Described:
 
 def described(device: Device, vendors: Vendors, kinds: Kinds) -> Described:
     """Look up who made a device, and guess what it may be."""
-    makers = tuple(vendors.of(mac) for mac in device.macs)
+    macs = device.macs
+    makers = tuple([vendors.of(mac) for mac in macs])
     traits = [known.trait for known in device.traits]
-    mac, maker = (device.macs[0], makers[0]) if makers else (None, None)
+    mac, maker = (macs[0], makers[0]) if macs else (None, None)
     return Described(device, makers, guess(kinds, mac, maker, traits, gateway=device.gateway))
 
 
@@ -127,8 +129,8 @@ def guess(
     kinds: Kinds, mac: MacAddress | None, vendor: Vendor | None, traits: Sequence[Trait], *, gateway: bool
 ) -> Guess:
     """What it may be."""
-    known = (*traits, Trait(TraitKind.ROLE, "gateway", Source.OWN)) if gateway else tuple(traits)
-    return kinds.guess(Known(mac, vendor.name if vendor and vendor.organisations else "", known))
+    known = (*traits, Trait(TraitKind.ROLE, "gateway", Source.OWN)) if gateway else traits
+    return kinds.guess(mac, vendor.name if vendor and vendor.organisations else "", known)
 
 
 def best_names(traits: Iterable[Trait]) -> tuple[Trait, ...]:

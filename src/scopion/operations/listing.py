@@ -1,19 +1,32 @@
-"""The devices of a site with what is looked up and guessed of them, for lists."""
+"""The devices of a site as they are remembered, for whoever reads and changes nothing."""
 
 from __future__ import annotations
 
 from ipaddress import IPv4Network
 
+from scopion.model.device import Device
 from scopion.model.errors import UsageError
-from scopion.operations.describe import devices
 from scopion.operations.hosts import Described, described
 from scopion.operations.site import Site
+from scopion.roster.devices import all_devices
+from scopion.roster.resolve import resolve
+
+
+def devices(site: Site) -> list[Device]:
+    """Every device that the roster remembers. Changes nothing, makes nothing."""
+    roster = site.roster_for_reading()
+    return all_devices(roster) if roster is not None else []
+
+
+def find_device(site: Site, which: str) -> Device:
+    """The one device that is meant. Raises NotFound, AmbiguousDevice."""
+    return resolve(devices(site), which)
 
 
 def described_devices(site: Site) -> list[Described]:
-    """Every device that the roster remembers."""
-    known = devices(site)
-    return [described(device, site.vendors, site.kinds) for device in known]
+    """Every device with what is looked up and guessed of it."""
+    vendors, kinds = site.vendors, site.kinds
+    return [described(device, vendors, kinds) for device in devices(site)]
 
 
 def subnet_called(site: Site, text: str) -> IPv4Network:

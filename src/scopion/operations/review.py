@@ -12,7 +12,8 @@ from datetime import date
 from scopion.model.device import Device, Standing
 from scopion.model.errors import NotFound
 from scopion.operations.card import Card, cards
-from scopion.operations.describe import Mark, devices, label_device, mark_devices, same_devices
+from scopion.operations.describe import Mark, label_device, mark_devices, same_devices
+from scopion.operations.listing import devices
 from scopion.operations.site import Site
 from scopion.operations.undo import undo
 from scopion.operations.wifi import put_on_list

@@ -8,11 +8,9 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from scopion.attachment.ports import Attachment
 from scopion.discovery.kinds import Kinds, load_kinds
 from scopion.model.clock import Clock
 from scopion.model.errors import DamagedRoster, StorageFailed
-from scopion.operations.settings import FILE, TEMPLATE, Settings, load_settings
 from scopion.operations.vendors import open_vendors
 from scopion.roster.files import make_folder, write_atomically
 from scopion.roster.store import FILE as ROSTER_FILE
@@ -21,6 +19,8 @@ from scopion.scenes import STORY_FILE
 from scopion.vendors.registry import Vendors
 
 if TYPE_CHECKING:
+    from scopion.attachment.ports import Attachment
+    from scopion.operations.settings import Settings
     from scopion.scenes.story import Story
 
 
@@ -34,6 +34,8 @@ class Site:
     @cached_property
     def settings(self) -> Settings:
         """``site.toml``. Raises InvalidSettings."""
+        from scopion.operations.settings import load_settings  # many small classes: most commands need none of them
+
         return load_settings(self.folder)
 
     @cached_property
@@ -139,6 +141,8 @@ class Site:
 
 def prepare_folder(folder: Path) -> None:
     """Make a site's folder with its commented settings, unless they are there. Raises StorageFailed."""
+    from scopion.operations.settings import FILE, TEMPLATE
+
     make_folder(folder)
     if not (folder / FILE).exists():
         write_atomically(folder / FILE, TEMPLATE.read_bytes())

@@ -14,7 +14,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from sqlite3 import Connection, Row
 
-from scopion.roster.store import Roster, from_ms, to_ms
+from scopion.roster.store import Roster
+from scopion.roster.stored import from_ms, to_ms
 
 # What people's changes touch. Events only go (with a device that is forgotten) or change hands without an adapter.
 RELATIONS = ("device", "adapter", "unpaired", "stay", "trait", "network", "entry")

@@ -10,7 +10,8 @@ from sqlite3 import IntegrityError
 
 from scopion.model.device import Device, Standing
 from scopion.model.errors import ChangedMeanwhile, UsageError
-from scopion.roster.store import Roster, to_ms
+from scopion.roster.store import Roster
+from scopion.roster.stored import to_ms
 
 TEXTS = ("label", "owner", "place", "note")
 

@@ -10,7 +10,8 @@ from sqlite3 import Row
 from scopion.model.address import parse_address
 from scopion.model.device import Event, EventKind
 from scopion.model.mac import MacAddress
-from scopion.roster.store import Roster, from_ms, to_ms
+from scopion.roster.store import Roster
+from scopion.roster.stored import from_ms, to_ms
 
 
 @dataclass(frozen=True, slots=True)

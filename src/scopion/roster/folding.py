@@ -22,7 +22,8 @@ from scopion.roster.consequences import guests_overstayed, unwanted_present
 from scopion.roster.contests import contests
 from scopion.roster.making import make_device
 from scopion.roster.records import note_record
-from scopion.roster.store import Roster, from_ms, to_ms
+from scopion.roster.store import Roster
+from scopion.roster.stored import from_ms, to_ms
 from scopion.roster.traits import note_traits, rename
 from scopion.roster.unpaired import adopt_unpaired, close_unpaired, drop_if_undescribed, see_unpaired
 

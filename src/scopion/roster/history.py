@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from datetime import datetime
 from ipaddress import IPv4Address
-from sqlite3 import Row
+from typing import Any
 
 from scopion.model.device import Stay
-from scopion.model.mac import MacAddress
 from scopion.model.observation import Source
-from scopion.roster.store import Roster, from_ms, stored_address, to_ms
+from scopion.roster.store import Roster
+from scopion.roster.stored import from_ms, stored_address, stored_mac, to_ms
 
 # Adapters and, beyond a router, hosts without a MAC.
 _EVERYBODY = (
@@ -65,8 +65,8 @@ def _by_device(roster: Roster, query: str, moment: datetime) -> dict[int, list[S
     return dict(found)
 
 
-def stay_of(row: Row) -> Stay:
+def stay_of(row: Iterable[Any]) -> Stay:
     """A stay from a row that begins with STAY_COLUMNS."""
     mac, address, since, until, present, source, *_ = row
-    known = MacAddress.parse(mac) if mac else None
+    known = stored_mac(mac) if mac else None
     return Stay(known, stored_address(address), from_ms(since), from_ms(until), bool(present), _SOURCES[source])

@@ -10,7 +10,8 @@ from sqlite3 import Row
 
 from scopion.model.errors import NotFound
 from scopion.model.mac import MacAddress, Notation
-from scopion.roster.store import Roster, from_ms, to_ms
+from scopion.roster.store import Roster
+from scopion.roster.stored import from_ms, to_ms
 
 
 class ListMode(StrEnum):

@@ -10,7 +10,7 @@ from sqlite3 import Connection
 
 from scopion.model.observation import Medium, Observation, Source
 from scopion.roster.making import make_device
-from scopion.roster.store import to_ms
+from scopion.roster.stored import to_ms
 from scopion.roster.traits import note_traits
 from scopion.roster.unpaired import adopt_unpaired, see_unpaired
 

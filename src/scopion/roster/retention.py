@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from sqlite3 import Connection
 
-from scopion.roster.store import Roster, to_ms
+from scopion.roster.store import Roster
+from scopion.roster.stored import to_ms
 from scopion.roster.unpaired import drop_if_undescribed
 
 

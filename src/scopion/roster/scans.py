@@ -9,7 +9,8 @@ from sqlite3 import Row
 
 from scopion.model.mac import MacAddress
 from scopion.model.targets import Targets
-from scopion.roster.store import Roster, from_ms, to_ms
+from scopion.roster.store import Roster
+from scopion.roster.stored import from_ms, to_ms
 
 
 @dataclass(frozen=True, slots=True)

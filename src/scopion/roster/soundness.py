@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 
-from scopion.roster.store import Roster, to_ms
+from scopion.roster.store import Roster
+from scopion.roster.stored import to_ms
 
 _SHOWN = 5
 # Each rule: what is wrong, and the rows for which it is. ?1 is a moment that nothing can have been seen after.

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Iterable
 from datetime import datetime
 from sqlite3 import Connection
 
 from scopion.model.device import KnownTrait
 from scopion.model.observation import Source, Trait, TraitKind
-from scopion.roster.store import Roster, from_ms, to_ms
+from scopion.roster.store import Roster
+from scopion.roster.stored import from_ms, to_ms
 
 # A chatty media server announces a dozen services; somebody with a thousand names keeps the latest of them.
 MAX_TRAITS = 48
@@ -64,9 +64,9 @@ def move_traits(db: Connection, subject: str, to: str) -> None:
 
 def all_traits(roster: Roster) -> dict[str, tuple[KnownTrait, ...]]:
     """By subject, what was heard last first."""
-    found: dict[str, list[KnownTrait]] = defaultdict(list)
+    found: dict[str, tuple[KnownTrait, ...]] = {}
     query = "SELECT subject, kind, value, source, first_seen, last_seen FROM trait ORDER BY last_seen DESC, kind, value"
-    for subject, kind, value, source, first_seen, last_seen in roster.db.execute(query):
-        trait = Trait(_KINDS[kind], value, _SOURCES[source])
-        found[subject].append(KnownTrait(trait, from_ms(first_seen), from_ms(last_seen)))
-    return {subject: tuple(known) for subject, known in found.items()}
+    for subject, kind, value, source, first_seen, last_seen in roster.rows(query):
+        known = KnownTrait(Trait(_KINDS[kind], value, _SOURCES[source]), from_ms(first_seen), from_ms(last_seen))
+        found[subject] = (*found.get(subject, ()), known)
+    return found

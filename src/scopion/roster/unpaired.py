@@ -14,7 +14,7 @@ from scopion.model.device import Event, EventKind
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
 from scopion.roster.making import make_device
-from scopion.roster.store import from_ms, to_ms
+from scopion.roster.stored import from_ms, to_ms
 from scopion.roster.traits import move_traits, note_traits
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from enum import StrEnum
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import NamedTuple
 
 from scopion.model.errors import InvalidMacAddress
@@ -28,20 +28,25 @@ class VendorKind(StrEnum):
     BROADCAST = "broadcast"
 
 
-class Vendor(NamedTuple):
-    """The answer: its kind, the prefix that decided it (None where none did) and who has that."""
-
+class _Answer(NamedTuple):
     kind: VendorKind
     prefix: str | None = None  # hexadecimal digits
     organisations: tuple[Organisation, ...] = ()
     pieces: int = 0  # SPLIT: how many smaller assignments the block holds
+
+
+class Vendor(_Answer):
+    """The answer: its kind, the prefix that decided it (None where none did) and who has that.
+
+    What it is called is put together once: a network has few makers, and a list asks for each device.
+    """
 
     @property
     def bits(self) -> int | None:
         """The length of the deciding prefix."""
         return len(self.prefix) * 4 if self.prefix else None
 
-    @property
+    @cached_property
     def name(self) -> str:
         """What to show in a table: the organisation, or what the address is instead."""
         if self.kind is VendorKind.SPLIT and self.pieces:
@@ -49,7 +54,7 @@ class Vendor(NamedTuple):
         names = " / ".join(who.name for who in self.organisations)
         return _SAID.get(self.kind) or (f"{names} (shared prefix)" if self.kind is VendorKind.SHARED else names)
 
-    @property
+    @cached_property
     def place(self) -> str:
         """Where the organisation is: town and country, as far as it is registered."""
         return " / ".join(filter(None, (place_text(who) for who in self.organisations)))
@@ -63,6 +68,11 @@ _SAID = {
     VendorKind.MULTICAST: "(multicast address)",
     VendorKind.BROADCAST: "(broadcast address)",
 }
+
+
+_PRIVATE, _MULTICAST, _BROADCAST, _UNASSIGNED = map(
+    Vendor, (VendorKind.PRIVATE, VendorKind.MULTICAST, VendorKind.BROADCAST, VendorKind.UNASSIGNED)
+)
 
 
 @lru_cache(4_096)
@@ -86,13 +96,13 @@ class Vendors:
     def of(self, mac: MacAddress) -> Vendor:
         """The vendor of an adapter."""
         if mac.is_multicast:
-            return Vendor(VendorKind.BROADCAST if mac.is_broadcast else VendorKind.MULTICAST)
+            return _BROADCAST if mac.is_broadcast else _MULTICAST
         number = int.from_bytes(mac.octets)
         block = number >> 24
         vendor = self._longest(number >> 12, 36) if block in self._split else self._longest(block, 24)
         # A few prefixes of the 1980s have the bit of private addresses set: where the registry knows them, it wins.
         if mac.is_private and not vendor.organisations:
-            return Vendor(VendorKind.PRIVATE)
+            return _PRIVATE
         return vendor
 
     def of_prefix(self, text: str) -> Vendor:
@@ -107,9 +117,9 @@ class Vendors:
         first = int(digits[:2], 16)
         vendor = self._longest(int(digits, 16), 4 * len(digits))
         if first & 1:
-            return Vendor(VendorKind.MULTICAST)
+            return _MULTICAST
         if first & 2 and not vendor.organisations:
-            return Vendor(VendorKind.PRIVATE)
+            return _PRIVATE
         return vendor
 
     def of_organisation(self, text: str) -> Iterator[Vendor]:
@@ -127,7 +137,7 @@ class Vendors:
             vendor = _longest_match(snapshot, number, bits)
             if vendor.kind is not VendorKind.UNASSIGNED:
                 return vendor
-        return Vendor(VendorKind.UNASSIGNED)
+        return _UNASSIGNED
 
 
 def _longest_match(snapshot: Snapshot, number: int, bits: int) -> Vendor:
@@ -142,7 +152,7 @@ def _longest_match(snapshot: Snapshot, number: int, bits: int) -> Vendor:
     if split and found and snapshot.organisation(found[0]).name == AUTHORITY:
         pieces = sum(snapshot.within(registry, number, bits) for registry, size in _FINEST_FIRST if size > bits)
         return Vendor(VendorKind.SPLIT, _digits(number, min(bits, 36)), pieces=pieces)
-    return _registered(snapshot, found, block, 24) if found else Vendor(VendorKind.UNASSIGNED)
+    return _registered(snapshot, found, block, 24) if found else _UNASSIGNED
 
 
 def _registered(snapshot: Snapshot, numbers: Sequence[int], prefix: int, bits: int) -> Vendor:
