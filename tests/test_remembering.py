@@ -15,8 +15,8 @@ from scopion.model.device import Device, EventKind
 from scopion.model.errors import UsageError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
+from scopion.operations.described import Described
 from scopion.operations.find import Wanted, find
-from scopion.operations.hosts import Described
 from scopion.roster.devices import all_devices
 from scopion.roster.folding import fold
 from scopion.roster.history import stays_since

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import UTC, datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from scopion.cli.table import Column, Row
-from scopion.discovery.kinds import Guess
 from scopion.model.clock import Clock, spoken_span
 from scopion.model.device import Adapter, EventKind, Standing, short_name
 from scopion.model.observation import Medium, Trait
-from scopion.operations.hosts import Described, Host
+
+if TYPE_CHECKING:
+    from scopion.discovery.kinds import Guess
+    from scopion.operations.described import Described
+    from scopion.operations.hosts import Host
 
 _TO_THE_SECOND = len("2026-09-14T08:10:00")
 HOST_KEYS = (

@@ -20,8 +20,8 @@ from scopion.model.text import counted
 
 if TYPE_CHECKING:
     from scopion.model.device import Device
+    from scopion.operations.described import Described
     from scopion.operations.find import Found
-    from scopion.operations.hosts import Described
 
 # What somebody has to look at comes first.
 _RANKS = {Standing.UNWANTED: 0, Standing.NEW: 1, Standing.GUEST: 2, Standing.KNOWN: 3}
@@ -88,7 +88,8 @@ def devices(
 
     wanted = _wanted(session, **wishes)
     everybody = described_devices(session.site)
-    found = sorted(find(everybody, wanted), key=lambda each: SORTS[sort](each.described), reverse=reverse)
+    by = SORTS[sort]
+    found = sorted(find(everybody, wanted), key=lambda each: by(each.described), reverse=reverse)
     _show(session, found, columns, format_name, near=wanted.near)
     _close(session, found, len(everybody))
 

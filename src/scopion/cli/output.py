@@ -48,19 +48,20 @@ def show(
     document: Mapping[str, Any] | None = None,
 ) -> None:
     """Print rows. ``keys`` orders the machine formats; ``document`` is what ``json`` gives instead of the bare rows."""
-    import json
-
     name = chosen_format(asked)
     if name == "table":
         _table(list(rows), columns)
-    elif name == "json":
-        click.echo(json.dumps(document if document is not None else list(rows), indent=2, ensure_ascii=False))
-    elif name == "jsonl":
+    elif name in ("tsv", "csv"):
+        lines = ([row[key] for key in keys] for row in rows)
+        click.echo(separated(chain([keys], lines), "\t" if name == "tsv" else ","), nl=False)
+    else:
+        import json
+
+        if name == "json":
+            click.echo(json.dumps(document if document is not None else list(rows), indent=2, ensure_ascii=False))
+            return
         for row in rows:
             click.echo(json.dumps(dict(row), ensure_ascii=False))
-    else:
-        separator = "\t" if name == "tsv" else ","
-        click.echo(separated(chain([keys], ([*map(row.get, keys)] for row in rows)), separator), nl=False)
 
 
 def separated(lines: Iterable[Sequence[Any]], separator: str) -> str:
@@ -76,8 +77,11 @@ def separated(lines: Iterable[Sequence[Any]], separator: str) -> str:
 
 
 def _tabbed(line: Sequence[Any]) -> str:
-    # Most values are texts or nothing: to call a function for each would take half of the time.
-    cells = [each if each.__class__ is str else "" if each is None else _cell(each) for each in line]
+    # Most values are texts, nothing, yes or no: to call a function for each would take half of the time.
+    cells = [
+        each if each.__class__ is str else "" if each is None else "yes" if each is True else _cell(each)
+        for each in line
+    ]
     text = "\t".join(cells)
     if text.count("\t") >= len(cells):
         text = "\t".join([cell.replace("\t", " ") for cell in cells])

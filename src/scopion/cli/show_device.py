@@ -35,7 +35,7 @@ def show_device(session: Session, device: str, format_name: str | None) -> None:
     adapters with the MAC in the notations that routers ask for, events, list entries.
     """
     from scopion.operations.card import card_of
-    from scopion.operations.hosts import described
+    from scopion.operations.described import described
 
     card = card_of(session.site, device)
     name = chosen_format(format_name)

@@ -35,7 +35,7 @@ _KEY_OF = {kind: key for key, kind in _OF_TRAITS.items()}
 _GUESSES_KEPT = 4096
 _PATTERNS = {*_OF_TRAITS, "vendor", "mac"}
 _WEIGHTS = range(1, 101)
-_WHOLE = ("port", "requested_options", "role")
+_WHOLE = ("mac", "port", "requested_options", "role")
 _SHORT = 4
 _LETTERS = "abcdefghijklmnopqrstuvwxyz0123456789"
 _WORD = frozenset(_LETTERS)
@@ -94,6 +94,8 @@ class Kinds:
         self.rules = sorted(rules, key=lambda rule: -rule.weight)
         self._patterns: dict[str, re.Pattern[str]] = {}  # by key, made where it is first needed
         self._may_fit = lru_cache(_GUESSES_KEPT)(self._looked_for)
+        self._rules_for = lru_cache(_GUESSES_KEPT)(self._rules_of)
+        self._macs = tuple(sorted({each for rule in self.rules for each in rule.wanted.get("mac", ())}))
         self._guesses: dict[Hashable, Guess] = {}
 
     def guess(self, mac: MacAddress | None = None, vendor: str = "", traits: Iterable[Trait] = ()) -> Guess:
@@ -102,8 +104,8 @@ class Kinds:
         said: dict[str, tuple[str, ...]] = {}
         if vendor and self._may_fit("vendor", vendor):
             said["vendor"] = (vendor,)
-        if mac and self._looked_for("mac", word := _mac_word(mac)):
-            said["mac"] = (word,)
+        if mac and (fitting := self._fitting_macs(mac)):
+            said["mac"] = fitting
         for trait in traits:
             key = _KEY_OF.get(trait.kind)
             # A name is one thing's own: to remember what was found of it would only take time.
@@ -117,6 +119,14 @@ class Kinds:
             found = self._guesses[alike] = self._guessed(said)
         return found
 
+    def _fitting_macs(self, mac: MacAddress) -> tuple[str, ...]:
+        """Those of the rules' beginnings that a MAC address has: with itself, every private one would differ."""
+        text = str(mac)
+        sort = "virtual-router" if mac.is_virtual_router else "private" if mac.is_private else ""
+        if not sort and not text.startswith(self._macs):
+            return ()
+        return tuple([each for each in self._macs if text.startswith(each) or f"{sort} {text}".startswith(each)])
+
     def _looked_for(self, key: str, text: str) -> bool:
         """Whether some rule may look for a text: one of their words stands in it where a word begins."""
         pattern = self._patterns.get(key)
@@ -126,12 +136,14 @@ class Kinds:
             pattern = self._patterns[key] = re.compile(begins)
         return pattern.search(text.casefold()) is not None
 
+    def _rules_of(self, keys: frozenset[str]) -> list[Rule]:
+        """The rules that look for nothing but these keys."""
+        return [rule for rule in self.rules if rule.wanted.keys() <= keys]
+
     def _guessed(self, said: Mapping[str, tuple[str, ...]]) -> Guess:
         kind = evidence = medium_evidence = ""
         medium = Medium.UNKNOWN
-        for rule in self.rules:
-            if not rule.wanted.keys() <= said.keys():
-                continue
+        for rule in self._rules_for(frozenset(said)):
             if (kind or not rule.kind) and (medium is not Medium.UNKNOWN or rule.medium is Medium.UNKNOWN):
                 continue
             words = rule.evidence(said)
@@ -199,7 +211,3 @@ def _begins_a_word(text: str, beginning: str) -> bool:
             return True
         at = text.find(beginning, at + 1)
     return False
-
-
-def _mac_word(mac: MacAddress) -> str:
-    return f"virtual-router {mac}" if mac.is_virtual_router else f"private {mac}" if mac.is_private else str(mac)

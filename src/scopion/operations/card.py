@@ -11,7 +11,7 @@ from scopion.model.address import Address, by_number
 from scopion.model.device import Device, Event, EventKind, Stay
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Source
-from scopion.operations.hosts import described
+from scopion.operations.described import described
 from scopion.operations.listing import devices as all_known
 from scopion.operations.rhythm import DAYS, Rhythm, rhythm
 from scopion.operations.site import Site

@@ -15,7 +15,7 @@ from scopion.model.text import clean, counted
 from scopion.operations.change import change
 from scopion.operations.changes import Compared, changes_since_export
 from scopion.operations.compare import Seen
-from scopion.operations.hosts import described
+from scopion.operations.described import described
 from scopion.operations.import_records import STANDARD_INPUT
 from scopion.operations.listing import devices
 from scopion.operations.site import Site

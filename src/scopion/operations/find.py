@@ -14,7 +14,7 @@ from scopion.model.device import Device
 from scopion.model.errors import InvalidMacAddress, UsageError
 from scopion.model.mac import OCTETS, MacAddress, hex_digits
 from scopion.model.value import value
-from scopion.operations.hosts import Described
+from scopion.operations.described import Described
 
 # The ports of one box have addresses that lie together; the label shows one of them.
 NEAR = 8

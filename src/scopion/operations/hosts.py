@@ -11,7 +11,7 @@ from scopion.model.address import Address, by_number
 from scopion.model.device import NAME_ORDER, Device, Event, EventKind, Standing, short_name
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
-from scopion.model.value import value
+from scopion.operations.described import guess
 from scopion.operations.news import ORDER
 from scopion.vendors.registry import Vendor, Vendors
 
@@ -45,24 +45,6 @@ class Host:
         if self.device is not None and self.device.standing is Standing.UNWANTED:
             return -1
         return ORDER.index(self.news) if self.news is not None else len(ORDER)
-
-
-@value
-class Described:
-    """A device with what is looked up and guessed of it."""
-
-    device: Device
-    vendors: tuple[Vendor, ...]  # of its adapters, in their order
-    guess: Guess
-
-
-def described(device: Device, vendors: Vendors, kinds: Kinds) -> Described:
-    """Look up who made a device, and guess what it may be."""
-    macs = device.macs
-    makers = tuple([vendors.of(mac) for mac in macs])
-    traits = [known.trait for known in device.traits]
-    mac, maker = (macs[0], makers[0]) if macs else (None, None)
-    return Described(device, makers, guess(kinds, mac, maker, traits, gateway=device.gateway))
 
 
 class Describer:
@@ -123,14 +105,6 @@ class Describer:
             for address in in_rows:
                 rows.append(self.host([*groups[address], *shared], news.get(key), also))
         return sorted(rows, key=lambda row: (row.weight, by_number(row.address), str(row.mac)))
-
-
-def guess(
-    kinds: Kinds, mac: MacAddress | None, vendor: Vendor | None, traits: Sequence[Trait], *, gateway: bool
-) -> Guess:
-    """What it may be."""
-    known = (*traits, Trait(TraitKind.ROLE, "gateway", Source.OWN)) if gateway else traits
-    return kinds.guess(mac, vendor.name if vendor and vendor.organisations else "", known)
 
 
 def best_names(traits: Iterable[Trait]) -> tuple[Trait, ...]:

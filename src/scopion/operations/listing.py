@@ -6,7 +6,7 @@ from ipaddress import IPv4Network
 
 from scopion.model.device import Device
 from scopion.model.errors import UsageError
-from scopion.operations.hosts import Described, described
+from scopion.operations.described import Described, described
 from scopion.operations.site import Site
 from scopion.roster.devices import all_devices
 from scopion.roster.resolve import resolve

@@ -34,13 +34,13 @@ def all_devices(roster: Roster) -> list[Device]:
         for row in roster.rows(f"SELECT {_DEVICE} FROM device ORDER BY id"):
             number, standing, first_seen, label, owner, place, note, until, since, because, revision = row
             elsewhere = unpaired.get(number, ())
-            heard = tuple(known for stay in elsewhere for known in traits.get(str(stay.address), ()))
+            heard = [known for stay in elsewhere for known in traits.get(str(stay.address), ())]
             found.append(
                 Device(
                     number, _STANDINGS[standing], from_ms(first_seen), label, owner, place, note,
                     date.fromisoformat(until) if until else None,
                     from_ms(since) if since is not None else None, because, revision,
-                    number in own, number in routes, adapters.get(number, ()), elsewhere, heard,
+                    number in own, number in routes, adapters.get(number, ()), elsewhere, tuple(heard),
                 )
             )  # fmt: skip
         return found

@@ -1,0 +1,38 @@
+"""What is looked up and guessed of a device: who made it, and what it may be."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from scopion.discovery.kinds import Guess, Kinds
+from scopion.model.device import Device
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Source, Trait, TraitKind
+from scopion.model.value import value
+from scopion.vendors.registry import Vendor, Vendors
+
+
+@value
+class Described:
+    """A device with what is looked up and guessed of it."""
+
+    device: Device
+    vendors: tuple[Vendor, ...]  # of its adapters, in their order
+    guess: Guess
+
+
+def described(device: Device, vendors: Vendors, kinds: Kinds) -> Described:
+    """Look up who made a device, and guess what it may be."""
+    macs = device.macs
+    makers = tuple([vendors.of(mac) for mac in macs])
+    traits = [known.trait for known in device.traits]
+    mac, maker = (macs[0], makers[0]) if macs else (None, None)
+    return Described(device, makers, guess(kinds, mac, maker, traits, gateway=device.gateway))
+
+
+def guess(
+    kinds: Kinds, mac: MacAddress | None, vendor: Vendor | None, traits: Sequence[Trait], *, gateway: bool
+) -> Guess:
+    """What it may be."""
+    known = (*traits, Trait(TraitKind.ROLE, "gateway", Source.OWN)) if gateway else traits
+    return kinds.guess(mac, vendor.name if vendor and vendor.organisations else "", known)
