@@ -8,9 +8,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli import options
-from scopion.cli.device_rows import iso
 from scopion.cli.event_rows import kind_style
-from scopion.cli.output import chosen_format, output_format, show
+from scopion.cli.output import chosen_format, iso, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column, Row
 from scopion.model.device import EventKind

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
+from scopion.cli.output import iso
 from scopion.cli.table import Column, Row
 from scopion.model.clock import Clock, spoken_span
-from scopion.model.device import Adapter, EventKind, Standing, short_name
+from scopion.model.device import Adapter, Device, EventKind, Standing, short_name
 from scopion.model.observation import Medium, Trait
 
 if TYPE_CHECKING:
@@ -16,7 +17,6 @@ if TYPE_CHECKING:
     from scopion.operations.described import Described
     from scopion.operations.hosts import Host
 
-_TO_THE_SECOND = len("2026-09-14T08:10:00")
 HOST_KEYS = (
     "standing", "name", "address", "mac", "vendor", "vendor_place", "vendor_kind", "kind", "kind_evidence", "names",
     "other_addresses", "rtt_ms", "this_machine", "gateway", "news", "device",
@@ -64,10 +64,10 @@ def host_columns() -> list[Column]:
     """The columns of a scan for a terminal."""
     return [
         Column("standing", _host_standing, _standing_style),
-        Column("name", _name, _emphasis),
+        Column("name", lambda row: _named(row["name"] or "", row["this_machine"], row["gateway"]), _emphasis),
         Column("address", lambda row: row["address"], _emphasis),
         Column("MAC", lambda row: row["mac"] or "", _emphasis),
-        Column("vendor", lambda row: row["vendor"] or "", _vendor_style, shrinks=True),
+        Column("vendor", lambda row: row["vendor"] or "", lambda row: _vendor_style(row["vendor"]), shrinks=True),
         Column("may be", _kind, lambda _: "dim", shrinks=True, optional=1),
         Column("registered in", lambda row: row["vendor_place"] or "", lambda _: "dim", optional=3),
         Column("IPv6", _ipv6, lambda _: "dim", optional=4),
@@ -75,12 +75,12 @@ def host_columns() -> list[Column]:
     ]
 
 
-def device_row(known: Described, *, whole: bool = True) -> dict[str, Any]:
-    """A device under its JSON keys; only half of them, if it is for the table, which shows no more."""
+def device_row(known: Described) -> dict[str, Any]:
+    """A device under its JSON keys."""
     device, likely = known.device, known.guess
     names, macs = device.host_names, device.macs
     maker = known.vendors[0] if known.vendors else None
-    row: dict[str, Any] = {
+    return {
         "standing": str(device.standing),
         "name": device.label or (short_name(names[0].value) if names else None),
         "addresses": [str(address) for address in device.addresses],
@@ -89,45 +89,47 @@ def device_row(known: Described, *, whole: bool = True) -> dict[str, Any]:
         "vendor_place": (maker.place or None) if maker else None,
         "kind": likely.kind or None,
         "kind_evidence": likely.evidence or None,
+        "names": names_row(names),
+        "media": [medium_words(adapter, likely) for adapter in device.adapters],
         "present": device.present,
+        "first_seen": iso(device.first_seen),
         "last_seen": iso(device.last_seen),
         "owner": device.owner or None,
         "place": device.place or None,
+        "note": device.note or None,
         "guest_until": device.guest_until.isoformat() if device.guest_until else None,
+        "standing_since": iso(device.standing_since) if device.standing_since else None,
+        "because": device.because or None,
+        "private": any([mac.is_private for mac in macs]),  # noqa: C419 - mostly one
         "this_machine": device.own,
         "gateway": device.gateway,
+        "device": device.id,
     }
-    if whole:
-        row["names"] = names_row(names)
-        row["media"] = [medium_words(adapter, likely) for adapter in device.adapters]
-        row["first_seen"] = iso(device.first_seen)
-        row["note"] = device.note or None
-        row["standing_since"] = iso(device.standing_since) if device.standing_since else None
-        row["because"] = device.because or None
-        row["private"] = any([mac.is_private for mac in macs])  # noqa: C419 - mostly one
-        row["device"] = device.id
-    return row
 
 
-def device_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:
-    """The columns for a terminal; owner, place and a guest's end only if any device has one."""
+def device_columns(clock: Clock, devices: Sequence[Device]) -> list[Column]:
+    """The columns for a terminal, of Described; owner, place and a guest's end only if any device has one."""
     now = clock.now()
     columns = [
-        Column("standing", lambda row: row["standing"], _standing_style),
-        Column("name", _name, _absent),
-        Column("address", _addresses, _absent),
-        Column("MAC", lambda row: "\n".join(row["macs"]), _absent),
-        Column("vendor", lambda row: row["vendor"] or "", lambda row: _absent(row) or _vendor_style(row), shrinks=True),
-        Column("may be", _kind, lambda _: "dim", shrinks=True, optional=2),
-        Column("registered in", lambda row: row["vendor_place"] or "", lambda _: "dim", optional=3),
+        Column("standing", lambda each: str(each.device.standing), lambda each: _style_of(each.device.standing)),
+        Column("name", _device_name, _absent),
+        Column("address", _device_addresses, _absent),
+        Column("MAC", lambda each: "\n".join([str(mac) for mac in each.device.macs]), _absent),
+        Column(
+            "vendor", _device_vendor, lambda each: _absent(each) or _vendor_style(_device_vendor(each)), shrinks=True
+        ),
+        Column("may be", lambda each: str(each.guess), lambda _: "dim", shrinks=True, optional=2),
+        Column(
+            "registered in", lambda each: each.vendors[0].place if each.vendors else "", lambda _: "dim", optional=3
+        ),
     ]
-    if any(row["owner"] for row in rows):
-        columns.append(Column("owner", lambda row: row["owner"] or "", _absent, optional=1))
-    if any(row["place"] for row in rows):
-        columns.append(Column("place", lambda row: row["place"] or "", _absent, optional=1))
-    if any(row["guest_until"] for row in rows):
-        columns.append(Column("until", lambda row: row["guest_until"] or "", _absent, optional=1))
-    columns.append(Column("seen", lambda row: _seen(row, now), _absent, optional=1))
+    if any(device.owner for device in devices):
+        columns.append(Column("owner", lambda each: each.device.owner, _absent, optional=1))
+    if any(device.place for device in devices):
+        columns.append(Column("place", lambda each: each.device.place, _absent, optional=1))
+    if any(device.guest_until for device in devices):
+        columns.append(Column("until", lambda each: str(each.device.guest_until or ""), _absent, optional=1))
+    columns.append(Column("seen", lambda each: _seen(each.device, now), _absent, optional=1))
     return columns
 
 
@@ -144,15 +146,13 @@ def medium_words(adapter: Adapter, likely: Guess) -> str:
     return f"{likely.medium}? ({likely.medium_evidence})" if guessed else str(Medium.UNKNOWN)
 
 
-def iso(moment: datetime) -> str:
-    """A moment for machines: UTC, to the second."""
-    in_utc = moment if moment.tzinfo is UTC else moment.astimezone(UTC)
-    return f"{in_utc.isoformat()[:_TO_THE_SECOND]}Z"
+def _named(name: str, this_machine: bool, gateway: bool) -> str:
+    role = "this machine" if this_machine else "gateway" if gateway else ""
+    return f"{name} ({role})" if name and role else name or (f"({role})" if role else "–")
 
 
-def _name(row: Row) -> str:
-    role = "this machine" if row["this_machine"] else "gateway" if row["gateway"] else ""
-    return f"{row['name']} ({role})" if row["name"] and role else row["name"] or (f"({role})" if role else "–")
+def _device_name(each: Described) -> str:
+    return _named(each.device.name, each.device.own, each.device.gateway)
 
 
 def _kind(row: Row) -> str:
@@ -164,10 +164,15 @@ def _ipv6(row: Row) -> str:
     return f"{first} +{len(more)}" if more else first
 
 
-def _addresses(row: Row) -> str:
+def _device_addresses(each: Described) -> str:
     """All IPv4 addresses, and the first of IPv6 if there is no other; the machine formats have them all."""
-    short = [address for address in row["addresses"] if ":" not in address] or row["addresses"][:1]
-    return "\n".join(short)
+    addresses = each.device.addresses
+    short = [address for address in addresses if address.version == 4] or addresses[:1]
+    return "\n".join([str(address) for address in short])
+
+
+def _device_vendor(each: Described) -> str:
+    return each.vendors[0].name if each.vendors else ""
 
 
 def _host_standing(row: Row) -> str:
@@ -176,23 +181,25 @@ def _host_standing(row: Row) -> str:
 
 
 def _standing_style(row: Row) -> str:
-    style = _STANDING_STYLE[Standing(row["standing"])] if row["standing"] else "dim"
-    return f"bold {style}" if row.get("news") or row["standing"] == Standing.UNWANTED else style
+    style = _style_of(Standing(row["standing"])) if row["standing"] else "dim"
+    return f"bold {style}" if row["news"] else style
+
+
+def _style_of(standing: Standing) -> str:
+    return "bold red" if standing is Standing.UNWANTED else _STANDING_STYLE[standing]
 
 
 def _emphasis(row: Row) -> str:
     return "bold" if row["news"] else ""
 
 
-def _vendor_style(row: Row) -> str:
-    return "dim" if (row["vendor"] or "").startswith("(") else ""
+def _vendor_style(name: str | None) -> str:
+    return "dim" if name and name.startswith("(") else ""
 
 
-def _absent(row: Row) -> str:
-    return "" if row["present"] else "dim"
+def _absent(each: Described) -> str:
+    return "" if each.device.present else "dim"
 
 
-def _seen(row: Row, now: datetime) -> str:
-    if row["present"]:
-        return "present"
-    return f"{spoken_span(now - datetime.fromisoformat(row['last_seen']))} ago"
+def _seen(device: Device, now: datetime) -> str:
+    return "present" if device.present else f"{spoken_span(now - device.last_seen)} ago"

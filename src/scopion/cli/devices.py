@@ -11,7 +11,7 @@ import click
 
 from scopion.cli import options
 from scopion.cli.device_rows import DEVICE_KEYS, device_columns, device_row
-from scopion.cli.output import chosen_format, output_format, show
+from scopion.cli.output import chosen_format, output_format, show, show_table
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column, Row
 from scopion.model.address import by_number
@@ -112,15 +112,16 @@ def _show(
     if chosen_format(format_name) != "table":
         show(map(_row, found), KEYS, [], format_name)
         return
-    rows = [_row(each, whole=False) for each in found]
-    columns = device_columns(session.site.clock, rows)
+    described = [each.described for each in found]
+    columns = device_columns(session.site.clock, [each.device for each in described])
     if near:
-        columns.insert(4, Column("near", lambda row: row["near"] or "", lambda _: "yellow"))
-    show(rows, KEYS, columns, format_name)
+        distances = {each.described.device.id: each.near for each in found}
+        columns.insert(4, Column("near", lambda each: distances[each.device.id], lambda _: "yellow"))
+    show_table(described, columns)
 
 
-def _row(each: Found, *, whole: bool = True) -> Row:
-    row = device_row(each.described, whole=whole)
+def _row(each: Found) -> Row:
+    row = device_row(each.described)
     row["near"] = each.near or None
     return row
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from scopion.cli.device_rows import iso
+from scopion.cli.output import iso
 from scopion.cli.table import Column, Row
 
 if TYPE_CHECKING:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Iterable, Mapping, Sequence
+from datetime import UTC, datetime
 from itertools import chain
 from typing import Any
 
@@ -18,6 +19,7 @@ import click
 from scopion.cli.table import Column, Row, drawn
 from scopion.model.errors import UsageError
 
+_TO_THE_SECOND = len("2026-09-14T08:10:00")
 FORMATS = ("table", "tsv", "csv", "json", "jsonl")
 # A spreadsheet takes a cell that begins so for a formula.
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
@@ -50,7 +52,7 @@ def show(
     """Print rows. ``keys`` orders the machine formats; ``document`` is what ``json`` gives instead of the bare rows."""
     name = chosen_format(asked)
     if name == "table":
-        _table(list(rows), columns)
+        show_table(list(rows), columns)
     elif name in ("tsv", "csv"):
         lines = ([row[key] for key in keys] for row in rows)
         click.echo(separated(chain([keys], lines), "\t" if name == "tsv" else ","), nl=False)
@@ -62,6 +64,12 @@ def show(
             return
         for row in rows:
             click.echo(json.dumps(dict(row), ensure_ascii=False))
+
+
+def iso(moment: datetime) -> str:
+    """A moment for machines: UTC, to the second."""
+    in_utc = moment if moment.tzinfo is UTC else moment.astimezone(UTC)
+    return f"{in_utc.isoformat()[:_TO_THE_SECOND]}Z"
 
 
 def separated(lines: Iterable[Sequence[Any]], separator: str) -> str:
@@ -102,7 +110,8 @@ def _safe(text: str) -> str:
     return f"'{text}" if text.startswith(_FORMULA) else text
 
 
-def _table(rows: Sequence[Row], columns: Sequence[Column]) -> None:
+def show_table(rows: Sequence[Any], columns: Sequence[Column]) -> None:
+    """Print rows of any kind that the columns can read as a table."""
     import shutil
 
     if rows:

@@ -8,8 +8,8 @@ from typing import Any
 
 import click
 
-from scopion.cli.device_rows import iso
 from scopion.cli.event_rows import event_row
+from scopion.cli.output import iso
 from scopion.cli.session import Session
 from scopion.model.device import EventKind
 from scopion.model.text import counted

@@ -10,9 +10,9 @@ import click
 
 from scopion.cli import card as blocks
 from scopion.cli import options
-from scopion.cli.device_rows import DEVICE_KEYS, device_row, iso
+from scopion.cli.device_rows import DEVICE_KEYS, device_row
 from scopion.cli.event_rows import event_row
-from scopion.cli.output import chosen_format, output_format, show
+from scopion.cli.output import chosen_format, iso, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.model.mac import Notation
 

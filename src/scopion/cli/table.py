@@ -27,15 +27,15 @@ class Column:
     """One column of the terminal's table."""
 
     title: str
-    text: Callable[[Row], str]
-    style: Callable[[Row], str] = lambda _: ""  # "bold", "dim", a colour, or several of them
+    text: Callable[[Any], str]  # of a row, whatever the rows of the table are
+    style: Callable[[Any], str] = lambda _: ""  # "bold", "dim", a colour, or several of them
     right: bool = False
     shrinks: bool = False  # is cut when the terminal is narrow
     wraps: bool = False  # a sentence: goes on in the next line when the terminal is narrow, and is never cut
     optional: int = 0  # left out before anything is cut, the highest first; 0: never
 
 
-def drawn(rows: Sequence[Row], columns: Sequence[Column], width: int, *, coloured: bool = True) -> list[str]:
+def drawn(rows: Sequence[Any], columns: Sequence[Column], width: int, *, coloured: bool = True) -> list[str]:
     """The lines of a table, with a heading, for a terminal of so many columns; a row may take several lines."""
     texts = {column: [column.text(row) for row in rows] for column in columns}
     natural = {column: _natural(column.title, cells) for column, cells in texts.items()}

@@ -8,8 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from scopion.cli.device_rows import iso
-from scopion.cli.output import output_format, show
+from scopion.cli.output import iso, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column
 from scopion.model.clock import spoken_span

@@ -8,8 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli import options
-from scopion.cli.device_rows import iso
-from scopion.cli.output import output_format, show
+from scopion.cli.output import iso, output_format, show
 from scopion.cli.session import Session, pass_session, shell_word
 from scopion.cli.table import Column
 from scopion.cli.wifi_network import ask_settings, network_settings, said_of, settings_of
