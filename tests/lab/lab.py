@@ -12,6 +12,7 @@ import os
 import shutil
 import subprocess
 import sys
+import time
 import unittest
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -23,6 +24,7 @@ PROGRAM = str(Path(sys.executable).with_name("scopion"))
 DROP_CAPABILITIES = ("setpriv", "--bounding-set=-all", "--inh-caps=-all")
 NO_IPV6 = [f"net.ipv6.conf.{each}.disable_ipv6=1" for each in ("all", "default")]
 _CLONE_NEWNET = 0x40000000
+_FORWARDING = "3"  # the state of a bridge's port (linux/if_bridge.h)
 _PATH = f"{os.environ.get('PATH', os.defpath)}:/usr/sbin:/sbin"  # daemons live there
 
 
@@ -89,6 +91,15 @@ class Lab:
     def join(self, host: LabHost) -> None:
         """Plug a host in."""
         self._plug(host.name, host.mac, host.addresses)
+
+    def wait_for(self, name: str) -> None:
+        """Return when the switch forwards what a host sends: it takes up to a second over a new port."""
+        state = f"/sys/class/net/{self._port_of[name]}/brport/state"
+        deadline = time.monotonic() + 5
+        while self.run("switch", ["cat", state]).strip() != _FORWARDING:
+            if time.monotonic() > deadline:
+                raise AssertionError(f"the switch does not forward for {name}")
+            time.sleep(0.02)
 
     def leave(self, name: str) -> None:
         """Pull a host's plug: its interface goes at once, its namespace when the kernel finds the time."""

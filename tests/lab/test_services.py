@@ -290,6 +290,7 @@ class Awaiting(WithServices):
                 time.sleep(1.0)
                 self.lab.join(LabHost("newcomer", "48:d0:c4:01:22:31", ("192.0.2.31",)))
                 self.addCleanup(self.leave_if_here)
+                self.lab.wait_for("newcomer")
                 with self.lab.inside("newcomer"), socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as anything:
                     anything.sendto(b"", ("192.0.2.1", 9))  # a box that boots looks for its gateway
                 joined = time.monotonic()
