@@ -177,10 +177,7 @@ class Stickers(FolderTest):
         self.devices = [Described(device, (), Guess()) for device in all_devices(roster)]
 
     def found(self, *words: str, near: bool = False) -> list[tuple[str, str]]:
-        return [
-            (str(each.described.device.macs[0]), each.near)
-            for each in find(self.devices, Wanted(words=words, near=near))
-        ]
+        return [(str(each.device.macs[0]), each.near) for each in find(self.devices, Wanted(words=words, near=near))]
 
     def test_any_part_in_any_notation(self) -> None:
         """However the sticker writes it, and whatever part of it can be read."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
+from operator import attrgetter
 from typing import TYPE_CHECKING, Any
 
 from scopion.cli.output import iso
@@ -27,6 +28,7 @@ DEVICE_KEYS = (
     "owner", "place", "note", "guest_until", "standing_since", "because", "private", "this_machine", "gateway",
     "device",
 )  # fmt: skip
+_IS_PRIVATE = attrgetter("is_private")
 _STANDING_STYLE = {Standing.NEW: "yellow", Standing.KNOWN: "green", Standing.GUEST: "cyan", Standing.UNWANTED: "red"}
 _NEWS_WORD = {
     EventKind.CONTESTED: "contested",
@@ -100,7 +102,7 @@ def device_row(known: Described) -> dict[str, Any]:
         "guest_until": device.guest_until.isoformat() if device.guest_until else None,
         "standing_since": iso(device.standing_since) if device.standing_since else None,
         "because": device.because or None,
-        "private": any([mac.is_private for mac in macs]),  # noqa: C419 - mostly one
+        "private": any(map(_IS_PRIVATE, macs)),
         "this_machine": device.own,
         "gateway": device.gateway,
         "device": device.id,

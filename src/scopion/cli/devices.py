@@ -21,16 +21,16 @@ from scopion.model.text import counted
 if TYPE_CHECKING:
     from scopion.model.device import Device
     from scopion.operations.described import Described
-    from scopion.operations.find import Found
 
 # What somebody has to look at comes first.
 _RANKS = {Standing.UNWANTED: 0, Standing.NEW: 1, Standing.GUEST: 2, Standing.KNOWN: 3}
 KEYS = (*DEVICE_KEYS, "near")
 
 
-def _place(device: Device) -> tuple[tuple[int, int, int], ...]:
-    """Its addresses as they sort: those without any first."""
-    return tuple([by_number(address) for address in device.addresses])
+def _place(device: Device) -> tuple[int, ...]:
+    """Its first address as it sorts: those without any first."""
+    addresses = device.addresses
+    return by_number(addresses[0]) if addresses else ()
 
 
 SORTS: dict[str, Callable[[Described], Any]] = {
@@ -89,7 +89,7 @@ def devices(
     wanted = _wanted(session, **wishes)
     everybody = described_devices(session.site)
     by = SORTS[sort]
-    found = sorted(find(everybody, wanted), key=lambda each: by(each.described), reverse=reverse)
+    found = sorted(find(everybody, wanted), key=by, reverse=reverse)
     _show(session, found, columns, format_name, near=wanted.near)
     _close(session, found, len(everybody))
 
@@ -103,7 +103,7 @@ def _wanted(session: Session, **wishes: Any) -> Any:
 
 
 def _show(
-    session: Session, found: list[Found], chosen: tuple[str, ...] | None, format_name: str | None, *, near: bool
+    session: Session, found: list[Described], chosen: tuple[str, ...] | None, format_name: str | None, *, near: bool
 ) -> None:
     if chosen is not None:
         picked = ({key: row[key] for key in chosen} for row in map(_row, found))
@@ -112,16 +112,14 @@ def _show(
     if chosen_format(format_name) != "table":
         show(map(_row, found), KEYS, [], format_name)
         return
-    described = [each.described for each in found]
-    columns = device_columns(session.site.clock, [each.device for each in described])
+    columns = device_columns(session.site.clock, [each.device for each in found])
     if near:
-        distances = {each.described.device.id: each.near for each in found}
-        columns.insert(4, Column("near", lambda each: distances[each.device.id], lambda _: "yellow"))
-    show_table(described, columns)
+        columns.insert(4, Column("near", lambda each: each.near, lambda _: "yellow"))
+    show_table(found, columns)
 
 
-def _row(each: Found) -> Row:
-    row = device_row(each.described)
+def _row(each: Described) -> Row:
+    row = device_row(each)
     row["near"] = each.near or None
     return row
 
@@ -138,11 +136,11 @@ def _plain(key: str) -> Column:
     return Column(key, text, shrinks=key in ("vendor", "kind_evidence", "names", "note", "because"))
 
 
-def _close(session: Session, found: list[Found], total: int) -> None:
+def _close(session: Session, found: list[Described], total: int) -> None:
     if not total:
         session.note("Nothing is remembered yet: scopion scan looks for devices.")
         return
-    shown_devices = [each.described.device for each in found]
+    shown_devices = [each.device for each in found]
     counts = Counter([device.standing for device in shown_devices])
     parts = [f"{counts[each]} {each}" for each in Standing if counts[each]]
     here = sum([device.present for device in shown_devices])

@@ -54,7 +54,7 @@ def show(
     if name == "table":
         show_table(list(rows), columns)
     elif name in ("tsv", "csv"):
-        lines = ([row[key] for key in keys] for row in rows)
+        lines = (map(row.__getitem__, keys) for row in rows)
         click.echo(separated(chain([keys], lines), "\t" if name == "tsv" else ","), nl=False)
     else:
         import json
@@ -72,7 +72,7 @@ def iso(moment: datetime) -> str:
     return f"{in_utc.isoformat()[:_TO_THE_SECOND]}Z"
 
 
-def separated(lines: Iterable[Sequence[Any]], separator: str) -> str:
+def separated(lines: Iterable[Iterable[Any]], separator: str) -> str:
     """CSV (RFC 4180) or tab-separated text; in CSV a cell that a spreadsheet would execute is made text."""
     if separator == "\t":
         return "".join([_tabbed(line) for line in lines])
@@ -84,7 +84,7 @@ def separated(lines: Iterable[Sequence[Any]], separator: str) -> str:
     return text.getvalue()
 
 
-def _tabbed(line: Sequence[Any]) -> str:
+def _tabbed(line: Iterable[Any]) -> str:
     # Most values are texts, nothing, yes or no: to call a function for each would take half of the time.
     cells = [
         each if each.__class__ is str else "" if each is None else "yes" if each is True else _cell(each)

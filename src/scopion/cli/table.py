@@ -1,6 +1,6 @@
 """Draws rows as a table for a terminal: measured, cut where they must be, coloured. Plain text, never markup.
 
-Our own, because it draws ten thousand rows in a fifth of a second, and a scan draws it ten times a second while it
+Our own, because it draws ten thousand rows in a tenth of a second, and a scan draws it ten times a second while it
 sends. Text from outside has been cleaned where it entered, so that no cell holds a control character.
 """
 

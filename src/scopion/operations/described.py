@@ -19,6 +19,7 @@ class Described:
     device: Device
     vendors: tuple[Vendor, ...]  # of its adapters, in their order
     guess: Guess
+    near: str = ""  # how far its MAC is from that of a sticker, where that is why it was found
 
 
 def described(device: Device, vendors: Vendors, kinds: Kinds) -> Described:

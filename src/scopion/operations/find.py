@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from datetime import datetime
 from ipaddress import IPv4Address, IPv4Network
 
@@ -40,18 +41,10 @@ class Wanted:
     near: bool = False  # a word is a sticker's MAC, or its end: its neighbours are meant as well
 
 
-@value
-class Found:
-    """A device that fits; ``near`` says how far its MAC is from the sticker's, where that is why."""
-
-    described: Described
-    near: str = ""
-
-
-def find(devices: Sequence[Described], wanted: Wanted) -> list[Found]:
+def find(devices: Sequence[Described], wanted: Wanted) -> list[Described]:
     """Those that fit, in their order. Raises UsageError for a word that cannot have neighbours."""
     if wanted == Wanted():
-        return [Found(each) for each in devices]
+        return list(devices)
     if wanted.near and not wanted.words:
         raise UsageError("--near needs the MAC on the sticker, or its end: scopion devices 4a:11:04 --near")
     stickers = [_sticker(word) for word in wanted.words] if wanted.near else []
@@ -62,11 +55,11 @@ def find(devices: Sequence[Described], wanted: Wanted) -> list[Found]:
             continue
         if not wanted.near:
             if all(_has(each, word) for word in wanted.words):
-                found.append(Found(each))
+                found.append(each)
             continue
         distances = [_distance(each.device, sticker) for sticker in stickers]
         if all(distance is not None for distance in distances):
-            found.append(Found(each, next((words for words in distances if words), "")))
+            found.append(replace(each, near=next((words for words in distances if words), "")))
     return found
 
 
