@@ -26,7 +26,7 @@ from scopion.roster.stored import to_ms
 
 START = datetime(2026, 1, 1, tzinfo=UTC)
 MINUTE = timedelta(minutes=1)
-RUNS = 15
+RUNS = 25
 _KEEP = Keep(scans=14, events=1100, stays=1100, traits=400, changes=400)
 _ALL_AT = (0, 360, 720, 1_080)  # the minutes of a day at which everybody is folded
 DEVICES_OF_A_YEAR, DAYS_OF_A_YEAR = 250, 365

@@ -9,8 +9,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import UTC, datetime
 from ipaddress import IPv4Address, IPv6Address
-from socket import AF_INET, inet_pton
-from typing import TypeVar
 
 from scopion.model.address import Address
 from scopion.model.mac import MacAddress
@@ -18,22 +16,25 @@ from scopion.model.mac import MacAddress
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)  # before anything that a roster keeps
 _MOST = 65_536  # remembered at a time: 10 MB
 
-_Key = TypeVar("_Key")
-_Value = TypeVar("_Value")
 
+class _Moments(dict[int, datetime]):
+    """By milliseconds, made when first asked for. Asked again, it takes half the time of ``lru_cache``."""
 
-class _MadeOnce(dict[_Key, _Value]):
-    """Makes a value when it is first asked for. Quicker than ``lru_cache``, for which a list asks 70,000 times."""
-
-    def __init__(self, make: Callable[[_Key], _Value]) -> None:
-        super().__init__()
-        self._make = make
-
-    def __missing__(self, key: _Key) -> _Value:
+    def __missing__(self, ms: int) -> datetime:
         if len(self) >= _MOST:
             self.clear()
-        value = self[key] = self._make(key)
-        return value
+        moment = self[ms] = datetime.fromtimestamp(ms / 1000, UTC)
+        return moment
+
+
+class _Macs(dict[str, MacAddress]):
+    """The same by text."""
+
+    def __missing__(self, text: str) -> MacAddress:
+        if len(self) >= _MOST:
+            self.clear()
+        mac = self[text] = MacAddress.parse(text)
+        return mac
 
 
 def to_ms(moment: datetime) -> int:
@@ -41,17 +42,14 @@ def to_ms(moment: datetime) -> int:
     return round(moment.timestamp() * 1000)
 
 
-def _moment(ms: int) -> datetime:
-    return datetime.fromtimestamp(ms / 1000, UTC)
-
-
 def stored_address(text: str) -> Address:
-    """An address that the roster kept: as it was written, so that the system's own reader will do."""
+    """An address that the roster kept, written as we write it: read in a third of the time that any text takes."""
     if ":" in text:
         return IPv6Address(text)
-    return IPv4Address(inet_pton(AF_INET, text))
+    first, second, third, fourth = text.split(".")
+    return IPv4Address(int(first) << 24 | int(second) << 16 | int(third) << 8 | int(fourth))
 
 
 # A moment that the roster kept, in UTC, and a MAC address.
-from_ms: Callable[[int], datetime] = _MadeOnce(_moment).__getitem__
-stored_mac: Callable[[str], MacAddress] = _MadeOnce(MacAddress.parse).__getitem__
+from_ms: Callable[[int], datetime] = _Moments().__getitem__
+stored_mac: Callable[[str], MacAddress] = _Macs().__getitem__
