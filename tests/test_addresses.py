@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import unittest
-from ipaddress import IPv4Address, IPv4Network
+from datetime import UTC, datetime
+from ipaddress import IPv4Address, IPv4Network, IPv6Address
 
 from hypothesis import given
 from hypothesis import strategies as st
 
+from scopion.cli.output import iso
+from scopion.model.address import written
 from scopion.model.errors import InvalidMacAddress, InvalidTarget
 from scopion.model.mac import MacAddress, Notation
 from scopion.model.targets import Targets
+from scopion.roster.stored import stored_address
 
 macs = st.binary(min_size=6, max_size=6).map(MacAddress)
 addresses = st.integers(0, 2**32 - 1).map(IPv4Address)
@@ -74,6 +78,19 @@ class MacAddresses(unittest.TestCase):
             mac = MacAddress.parse(text)
             with self.subTest(text=text):
                 self.assertEqual((mac.is_private, mac.is_multicast, mac.is_broadcast), (private, multicast, broadcast))
+
+
+class Written(unittest.TestCase):
+    @given(addresses | st.integers(0, 2**128 - 1).map(IPv6Address))
+    def test_addresses_as_everybody_writes_them(self, address: IPv4Address | IPv6Address) -> None:
+        """Our quicker way of writing an address gives the same text, and the roster reads it back."""
+        self.assertEqual(written(address), str(address))
+        self.assertEqual(stored_address(written(address)), address)
+
+    @given(st.datetimes(datetime(1970, 1, 2), datetime(9000, 1, 1), timezones=st.timezones()))
+    def test_moments_as_everybody_writes_them(self, moment: datetime) -> None:
+        """A moment for machines is that of ISO 8601 in UTC, to the second, from whatever zone."""
+        self.assertEqual(iso(moment), f"{moment.astimezone(UTC).replace(tzinfo=None).isoformat(timespec='seconds')}Z")
 
 
 class TargetRanges(unittest.TestCase):

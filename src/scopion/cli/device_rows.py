@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from scopion.cli.output import iso
 from scopion.cli.table import Column, Row
+from scopion.model.address import written
 from scopion.model.clock import Clock, spoken_span
 from scopion.model.device import Adapter, Device, EventKind, Standing, short_name
 from scopion.model.observation import Medium, Trait
@@ -85,7 +86,7 @@ def device_row(known: Described) -> dict[str, Any]:
     return {
         "standing": str(device.standing),
         "name": device.label or (short_name(names[0].value) if names else None),
-        "addresses": [str(address) for address in device.addresses],
+        "addresses": [written(address) for address in device.addresses],
         "macs": [str(mac) for mac in macs],
         "vendor": maker.name if maker else None,
         "vendor_place": (maker.place or None) if maker else None,
@@ -170,7 +171,7 @@ def _device_addresses(each: Described) -> str:
     """All IPv4 addresses, and the first of IPv6 if there is no other; the machine formats have them all."""
     addresses = each.device.addresses
     short = [address for address in addresses if address.version == 4] or addresses[:1]
-    return "\n".join([str(address) for address in short])
+    return "\n".join([written(address) for address in short])
 
 
 def _device_vendor(each: Described) -> str:
