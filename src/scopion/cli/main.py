@@ -19,7 +19,7 @@ from scopion import __version__
 from scopion.cli.session import Session
 from scopion.model.errors import ScopionError
 
-_GARBAGE_AFTER = 1_000_000
+_GARBAGE_AFTER = 200_000
 
 
 class Entry(NamedTuple):
