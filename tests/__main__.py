@@ -1,6 +1,7 @@
 """All tests, in two shares side by side: the lab waits for packets most of its time, the others compute.
 
-Each share is a process of its own and says what it did when it has ended; the whole fails if either does.
+Each share is a process of its own; the whole fails if either does. The lab, which takes longer, is watched as it runs;
+what the other said is shown after it.
 """
 
 from __future__ import annotations
@@ -20,24 +21,21 @@ def main() -> int:
     # In the background of a shell interrupts are ignored, and by all children, too; some tests interrupt theirs.
     signal.signal(signal.SIGINT, signal.default_int_handler)
     names = [".".join(path.relative_to(ROOT).with_suffix("").parts) for path in ROOT.glob("tests/**/test_*.py")]
-    shares = [
+    lab, others = (
         sorted(name for name in names if name.startswith("tests.lab.") is of_the_lab) for of_the_lab in (True, False)
-    ]
-    begun = [_begin(share) for share in shares]
-    failed = False
-    for process, told in begun:
-        failed |= process.wait() != 0
+    )
+    with tempfile.TemporaryFile("w+", encoding="utf-8") as told:
+        second = _begin(others, told)
+        codes = [_begin(lab).wait(), second.wait()]
         told.seek(0)
         sys.stderr.write(told.read())
-    return int(failed)
+    return int(any(codes))
 
 
-def _begin(share: list[str]) -> tuple[subprocess.Popen[str], IO[str]]:
+def _begin(share: list[str], told: IO[str] | None = None) -> subprocess.Popen[str]:
     if not share:
         raise SystemExit("no test modules: run this from the whole project")
-    told = tempfile.TemporaryFile("w+", encoding="utf-8")  # noqa: SIM115 - it outlives this function, until it is read
-    command = [sys.executable, "-m", "unittest", *share]
-    return subprocess.Popen(command, cwd=ROOT, stdout=told, stderr=told, text=True), told
+    return subprocess.Popen([sys.executable, "-m", "unittest", *share], cwd=ROOT, stdout=told, stderr=told, text=True)
 
 
 if __name__ == "__main__":

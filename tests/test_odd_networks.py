@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+import tempfile
 import unittest
 from collections.abc import Sequence
 from datetime import timedelta
@@ -271,10 +272,21 @@ class Kinds(unittest.TestCase):
         self.assertEqual(kinds.guess(VRRP).kind, "virtual router")
         self.assertEqual(kinds.guess().kind, "")
 
+    def test_the_beginning_of_a_mac(self) -> None:
+        """A rule's beginning fits there only, of private addresses with or without that word; all others are alike."""
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "kinds.toml"
+            path.write_text('[[rule]]\nkind = "kiln"\nweight = 100\nmac = ["52:54:00:aa", "0a:00"]\nsays = "{match}"\n')
+            kinds = load_kinds(Path(folder))
+        for text, kind in (
+            ("52:54:00:aa:00:01", "kiln"), ("0a:00:00:00:00:01", "kiln"), ("52:54:00:ab:00:01", "virtual machine"),
+            ("00:52:54:00:aa:01", ""), ("00:00:15:5d:00:01", ""), ("00:15:5d:00:00:01", "virtual machine"),
+        ):  # fmt: skip
+            with self.subTest(text):
+                self.assertEqual(kinds.guess(MacAddress.parse(text)).kind, kind)
+
     def test_a_site_extends_the_rules(self) -> None:
         """Its own rules come first; a mistake is named with file and rule."""
-        import tempfile
-
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "kinds.toml"
             path.write_text('[[rule]]\nkind = "kiln"\nweight = 100\nvendor = ["Ember"]\nsays = "made by {match}"\n')

@@ -214,6 +214,25 @@ class Restoring(ProgramTest):
         self.run_ok("roster", "compact")
         self.assertNotIn("a trait of nobody", self.run_program("roster", "check").stderr)
 
+    def test_what_cannot_be_an_address_is_named(self) -> None:
+        """Never taken for another address, never a traceback: which text it is, in which file, and what to do."""
+        self.begin()
+        self.run_ok("scan", "--no-names")
+        for text in ("192.0.2", "192.0.2.999", "fe80::zz"):
+            with self.subTest(text):
+                with closing(sqlite3.connect(self.site / FILE)) as db:
+                    db.execute("UPDATE stay SET address = ? WHERE id = 1", (text,))
+                    db.commit()
+                for command in (["devices"], ["mark", "till", "known"], ["scan"]):
+                    ended = self.run_program(*command)
+                    self.assertEqual((ended.returncode, ended.stdout), (1, ""))
+                    self.assertRegex(
+                        ended.stderr, rf"^scopion: \S+{FILE}: '{text}' is no address; scopion roster check .*\n$"
+                    )
+                checked = self.run_program("roster", "check")
+                self.assertEqual(checked.returncode, 3)
+                self.assertIn(f"the address of a row of stay: '{text}' is no address", checked.stderr)
+
 
 @unittest.skipUnless(sys.platform == "linux" and os.geteuid() == 0, "it mounts a folder read-only: root on Linux only")
 class ReadOnlyDisk(ProgramTest):

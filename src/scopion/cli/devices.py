@@ -88,8 +88,7 @@ def devices(
 
     wanted = _wanted(session, **wishes)
     everybody = described_devices(session.site)
-    by = SORTS[sort]
-    found = sorted(find(everybody, wanted), key=by, reverse=reverse)
+    found = sorted(find(everybody, wanted), key=SORTS[sort], reverse=reverse)
     _show(session, found, columns, format_name, near=wanted.near)
     _close(session, found, len(everybody))
 
@@ -149,7 +148,7 @@ def _close(session: Session, found: list[Described], total: int) -> None:
         session.note("")
     session.note(f"{shown}{': ' + ', '.join(parts) if parts else ''}; {here} present.")
     today = session.site.clock.local(session.site.clock.now()).date()
-    ended = [device.called for device in shown_devices if device.guest_until and _has_ended(device, today)]
+    ended = [device.called for device in shown_devices if _has_ended(device, today)]
     if ended:
         session.note(f"As a guest ended: {', '.join(ended)}. See scopion review, or mark it anew.")
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Hashable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -16,7 +17,6 @@ from typing import Any
 from scopion.model.errors import InvalidSettings
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Trait, TraitKind
-from scopion.model.value import value
 
 DATA = Path(__file__).parent / "data" / "kinds.toml"
 SITE_FILE = "kinds.toml"
@@ -42,7 +42,7 @@ _WORD = frozenset(_LETTERS)
 _SAID_IN_FULL = ("model", "software", "vendor_class", "vendor", "name")
 
 
-@value
+@dataclass(frozen=True, slots=True)
 class Guess:
     """A kind and why: ``printer``, ``announces ipp``. No kind and no evidence where nothing speaks."""
 
@@ -55,7 +55,7 @@ class Guess:
         return f"{self.kind}: {self.evidence}" if self.kind else ""
 
 
-@value
+@dataclass(frozen=True, slots=True)
 class Rule:
     """One line of reasoning: if every key fits, this kind or medium is likely."""
 

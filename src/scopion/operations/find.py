@@ -7,14 +7,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import datetime
 from ipaddress import IPv4Address, IPv4Network
 
 from scopion.model.device import Device
 from scopion.model.errors import InvalidMacAddress, UsageError
 from scopion.model.mac import OCTETS, MacAddress, hex_digits
-from scopion.model.value import value
 from scopion.operations.described import Described
 
 # The ports of one box have addresses that lie together; the label shows one of them.
@@ -24,7 +23,7 @@ _LEAST_NEAR_DIGITS = 4
 _HEXADECIMAL = re.compile(r"[0-9a-f][0-9a-f:.\- ]*", re.IGNORECASE)
 
 
-@value
+@dataclass(frozen=True, slots=True)
 class Wanted:
     """What is looked for; empty and None mean anything."""
 

@@ -10,9 +10,9 @@ from dataclasses import replace
 from datetime import date, datetime
 from sqlite3 import Connection
 
-from scopion.model.address import by_number, parse_address
+from scopion.model.address import by_number
 from scopion.model.device import Event, EventKind, Standing
-from scopion.model.mac import MacAddress
+from scopion.roster.stored import stored_address, stored_mac
 
 _ARRIVALS = (EventKind.JOINED, EventKind.RETURNED)
 
@@ -38,7 +38,7 @@ def guests_overstayed(db: Connection, today: date, at: datetime) -> list[Event]:
         (Standing.GUEST, today.isoformat(), EventKind.GUEST_OVERSTAYED),
     )
     found: dict[int, Event] = {}
-    for row in sorted(rows, key=lambda row: by_number(parse_address(row["address"])), reverse=True):
-        mac, address = MacAddress.parse(row["mac"]), parse_address(row["address"])
+    for row in sorted(rows, key=lambda row: by_number(stored_address(row["address"])), reverse=True):
+        mac, address = stored_mac(row["mac"]), stored_address(row["address"])
         found[row["id"]] = Event(EventKind.GUEST_OVERSTAYED, at, row["id"], mac, address)
     return list(found.values())

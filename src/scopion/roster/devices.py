@@ -19,7 +19,18 @@ _STANDINGS = {str(each): each for each in Standing}
 # In the order in which they are taken: by name each would take three times as long.
 _ADAPTER = "mac, device, own, medium, medium_evidence, first_seen, last_seen"
 _DEVICE = "id, standing, first_seen, label, owner, place, note, guest_until, standing_since, because, revision"
-_STAY_OF_STAY = "stay.mac, stay.address, stay.since, stay.until, stay.present, stay.source"
+# Adapter by adapter, each by one look into an index: a year has tens of thousands of stays that are over. CROSS JOIN
+# keeps SQLite to this order. Several stays may have ended at the same moment.
+_LATEST = """
+    SELECT stay.mac, stay.address, stay.since, stay.until, stay.present, stay.source
+    FROM adapter CROSS JOIN (SELECT 0 AS six UNION ALL SELECT 1) CROSS JOIN stay
+    ON stay.mac = adapter.mac AND (instr(stay.address, ':') > 0) = six AND NOT stay.present AND stay.until = (
+        SELECT max(until) FROM stay AS past
+        WHERE past.mac = adapter.mac AND (instr(past.address, ':') > 0) = six AND NOT past.present
+    )
+    WHERE adapter.mac NOT IN (SELECT mac FROM stay INDEXED BY stay_present WHERE present)
+    ORDER BY stay.address
+"""
 
 
 def all_devices(roster: Roster) -> list[Device]:
@@ -81,21 +92,12 @@ def _adapters(
 
 def _stays(roster: Roster) -> dict[str, tuple[Stay, ...]]:
     """By MAC: the present stays, or the latest one of each version of IP where an adapter is absent."""
-    present: dict[str, tuple[Stay, ...]] = {}
-    # Without the index over their beginnings, which SQLite would take to sort by: the rest has to be read anyway.
-    for row in roster.rows(f"SELECT {STAY_COLUMNS} FROM stay NOT INDEXED WHERE present ORDER BY since, address"):
-        present[row[0]] = (*present.get(row[0], ()), stay_of(row))
-    # SQLite gives the other columns of the row that holds the maximum; several may have ended at that moment.
-    latest = "SELECT *, max(until) FROM stay WHERE NOT present GROUP BY mac, instr(address, ':') > 0"
-    absent: dict[str, tuple[Stay, ...]] = {}
-    for row in roster.rows(
-        f"SELECT {_STAY_OF_STAY} FROM stay JOIN ({latest}) AS last ON stay.mac = last.mac AND stay.until = last.until "
-        "AND (instr(stay.address, ':') > 0) = (instr(last.address, ':') > 0) WHERE NOT stay.present "
-        "ORDER BY stay.address"
-    ):
-        if row[0] not in present:
-            absent[row[0]] = (*absent.get(row[0], ()), stay_of(row))
-    return present | absent
+    found: dict[str, tuple[Stay, ...]] = {}
+    present = f"SELECT {STAY_COLUMNS} FROM stay INDEXED BY stay_present WHERE present ORDER BY since, address"
+    for query in (present, _LATEST):
+        for row in roster.rows(query):
+            found[row[0]] = (*found.get(row[0], ()), stay_of(row))
+    return found
 
 
 def _unpaired(roster: Roster) -> dict[int, tuple[Stay, ...]]:

@@ -7,11 +7,9 @@ from dataclasses import dataclass
 from datetime import datetime
 from sqlite3 import Row
 
-from scopion.model.address import parse_address
 from scopion.model.device import Event, EventKind
-from scopion.model.mac import MacAddress
 from scopion.roster.store import Roster
-from scopion.roster.stored import from_ms, to_ms
+from scopion.roster.stored import from_ms, stored_address, stored_mac, to_ms
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,11 +63,11 @@ def _event(row: Row) -> Event:
         kind=EventKind(row["kind"]),
         at=from_ms(row["at"]),
         device_id=row["device"],
-        mac=MacAddress.parse(row["mac"]) if row["mac"] else None,
-        address=parse_address(row["address"]),
-        was_address=parse_address(row["was_address"]) if row["was_address"] else None,
+        mac=stored_mac(row["mac"]) if row["mac"] else None,
+        address=stored_address(row["address"]),
+        was_address=stored_address(row["was_address"]) if row["was_address"] else None,
         away_since=from_ms(row["away_since"]) if row["away_since"] is not None else None,
-        other_mac=MacAddress.parse(row["other_mac"]) if row["other_mac"] else None,
+        other_mac=stored_mac(row["other_mac"]) if row["other_mac"] else None,
         name=row["name"] or "",
         was_name=row["was_name"] or "",
         id=row["id"],

@@ -14,7 +14,7 @@ from datetime import date, datetime, timedelta
 from ipaddress import IPv4Address
 from sqlite3 import Connection, Row
 
-from scopion.model.address import Address, by_number, parse_address
+from scopion.model.address import Address, by_number
 from scopion.model.device import Event, EventKind
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source
@@ -23,7 +23,7 @@ from scopion.roster.contests import contests
 from scopion.roster.making import make_device
 from scopion.roster.records import note_record
 from scopion.roster.store import Roster
-from scopion.roster.stored import from_ms, to_ms
+from scopion.roster.stored import from_ms, stored_address, stored_mac, to_ms
 from scopion.roster.traits import note_traits, rename
 from scopion.roster.unpaired import adopt_unpaired, close_unpaired, drop_if_undescribed, see_unpaired
 
@@ -251,7 +251,7 @@ def _missing(
         for key, row in before.items()
         if key not in observed and row["address"] not in answered and row["until"] <= latest
     ]
-    missing = {row["id"]: row for row in silent if parse_address(row["address"]) in asked_enough}
+    missing = {row["id"]: row for row in silent if stored_address(row["address"]) in asked_enough}
     left_over = {row["mac"] for row in before.values() if row["id"] not in missing and ":" not in row["address"]}
     here = {mac for mac, _ in observed} | left_over
     away = {row["mac"] for row in missing.values() if ":" not in row["address"]} - here
@@ -260,7 +260,7 @@ def _missing(
         # Where nobody can be asked for IPv6, an adapter that is silent in IPv4 is gone altogether.
         if ":" in row["address"] and (row["mac"] in away or (row["mac"] in here and row["until"] < old)):
             missing[row["id"]] = row
-    return sorted(missing.values(), key=lambda row: by_number(parse_address(row["address"]))[0])
+    return sorted(missing.values(), key=lambda row: by_number(stored_address(row["address"]))[0])
 
 
 def _close(db: Connection, missing: Sequence[Row], at: datetime) -> list[Event]:
@@ -268,7 +268,7 @@ def _close(db: Connection, missing: Sequence[Row], at: datetime) -> list[Event]:
     db.executemany("UPDATE stay SET present = 0 WHERE id = ?", [(row["id"],) for row in missing])
     events: list[Event] = []
     for row in missing:
-        mac, address = MacAddress.parse(row["mac"]), parse_address(row["address"])
+        mac, address = stored_mac(row["mac"]), stored_address(row["address"])
         device = db.execute("SELECT device FROM adapter WHERE mac = ?", (str(mac),)).fetchone()["device"]
         now_at = db.execute(
             "SELECT address, since FROM stay WHERE mac = ? AND present ORDER BY address LIKE '%:%', since DESC LIMIT 1",

@@ -11,7 +11,7 @@ from sqlite3 import Row
 from scopion.model.errors import NotFound
 from scopion.model.mac import MacAddress, Notation
 from scopion.roster.store import Roster
-from scopion.roster.stored import from_ms, to_ms
+from scopion.roster.stored import from_ms, stored_mac, to_ms
 
 
 class ListMode(StrEnum):
@@ -148,7 +148,7 @@ def _entry(row: Row) -> Entry:
         ssid=row["ssid"],
         list=ListMode(row["list"]),
         device_id=row["device"],
-        mac=MacAddress.parse(row["mac"]) if row["mac"] else None,
+        mac=stored_mac(row["mac"]) if row["mac"] else None,
         description=row["description"],
         since=from_ms(row["since"]),
     )

@@ -10,7 +10,7 @@ from sqlite3 import Row
 from scopion.model.mac import MacAddress
 from scopion.model.targets import Targets
 from scopion.roster.store import Roster
-from scopion.roster.stored import from_ms, to_ms
+from scopion.roster.stored import from_ms, stored_mac, to_ms
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +32,7 @@ def known_subnets(roster: Roster) -> tuple[KnownSubnet, ...]:
             KnownSubnet(
                 range=IPv4Network(row["range"]),
                 gateway=IPv4Address(row["gateway"]) if row["gateway"] else None,
-                gateway_mac=MacAddress.parse(row["gateway_mac"]) if row["gateway_mac"] else None,
+                gateway_mac=stored_mac(row["gateway_mac"]) if row["gateway_mac"] else None,
                 since=from_ms(row["since"]),
                 has_baseline=row["baseline"] is not None,
             )

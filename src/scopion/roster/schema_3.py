@@ -15,6 +15,8 @@ _STATEMENTS = (
     "CREATE INDEX event_mac ON event (mac)",
     "CREATE INDEX event_kind ON event (kind, at)",
     "CREATE INDEX stay_since ON stay (since)",
+    # Where an absent adapter was last, by version of IP.
+    "CREATE INDEX stay_latest ON stay (mac, instr(address, ':') > 0, until) WHERE NOT present",
     # Removing old scans asks each time which events refer to them.
     "CREATE INDEX event_scan ON event (scan) WHERE scan IS NOT NULL",
     # What people did, in a sentence, and the rows as they were before and after (JSON), in the order of the writing.

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
 
 from scopion.roster.store import Roster
-from scopion.roster.stored import to_ms
+from scopion.roster.stored import NotOurs, stored_address, stored_mac, to_ms
 
 _SHOWN = 5
 # Each rule: what is wrong, and the rows for which it is. ?1 is a moment that nothing can have been seen after.
@@ -23,6 +24,13 @@ _RULES = (
     ("a trait of nobody", "SELECT subject FROM trait WHERE subject NOT IN "
      "(SELECT mac FROM adapter UNION SELECT address FROM unpaired)"),
 )  # fmt: skip
+# What each column has to hold, and how it is read.
+_TEXTS: tuple[tuple[str, str, Callable[[str], object]], ...] = (
+    ("adapter", "mac", stored_mac),
+    ("stay", "address", stored_address),
+    ("unpaired", "address", stored_address),
+    ("event", "address", stored_address),
+)
 
 
 def unsound(roster: Roster, now: datetime) -> list[str]:
@@ -37,6 +45,21 @@ def unsound(roster: Roster, now: datetime) -> list[str]:
         ]
         for what, query in _RULES:
             rows = db.execute(query, (latest,) if "?1" in query else ()).fetchmany(_SHOWN + 1)
-            found += [f"{what}: {row[0]}" for row in rows[:_SHOWN]]
-            found += [f"{what}: and more"] if len(rows) > _SHOWN else []
+            found += _told(what, [row[0] for row in rows])
+        for table, column, read in _TEXTS:
+            found += _told(f"the {column} of a row of {table}", _unreadable(roster, table, column, read))
+    return found
+
+
+def _told(what: str, cases: Sequence[str]) -> list[str]:
+    return [f"{what}: {case}" for case in cases[:_SHOWN]] + ([f"{what}: and more"] if len(cases) > _SHOWN else [])
+
+
+def _unreadable(roster: Roster, table: str, column: str, read: Callable[[str], object]) -> list[str]:
+    found = []
+    for (text,) in roster.rows(f"SELECT DISTINCT {column} FROM {table}"):
+        try:
+            read(text)
+        except NotOurs as error:
+            found.append(str(error))
     return found

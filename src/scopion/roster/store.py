@@ -17,6 +17,7 @@ from typing import Any
 from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
 from scopion.roster.files import hand_over, make_folder, private_mode
 from scopion.roster.schema import APPLICATION_ID, STEPS, VERSION
+from scopion.roster.stored import NotOurs
 
 FILE = "roster.sqlite"
 # Another process holds the roster for a fraction of a second when it folds a scan; ten is a stuck disk.
@@ -118,6 +119,9 @@ class Roster:
             raise
         except sqlite3.DatabaseError:
             raise _damaged(self.path) from None
+        except NotOurs as error:
+            advice = "scopion roster check tells what is wrong, scopion roster restore goes back to a copy"
+            raise DamagedRoster(f"{self.path}: {error}; {advice}") from None
 
     def rows(self, query: str) -> Iterator[tuple[Any, ...]]:
         """The answer to a query as plain tuples, quicker than rows with names: for lists of everything."""

@@ -9,12 +9,18 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import UTC, datetime
 from ipaddress import IPv4Address, IPv6Address
+from socket import AF_INET, inet_pton
 
 from scopion.model.address import Address
+from scopion.model.errors import InvalidMacAddress
 from scopion.model.mac import MacAddress
 
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)  # before anything that a roster keeps
 _MOST = 65_536  # remembered at a time: 10 MB
+
+
+class NotOurs(Exception):
+    """What stands in a table is nothing that we would have written there. ``Roster.guarded`` tells in which file."""
 
 
 class _Moments(dict[int, datetime]):
@@ -33,7 +39,10 @@ class _Macs(dict[str, MacAddress]):
     def __missing__(self, text: str) -> MacAddress:
         if len(self) >= _MOST:
             self.clear()
-        mac = self[text] = MacAddress.parse(text)
+        try:
+            mac = self[text] = MacAddress.parse(text)
+        except InvalidMacAddress as error:
+            raise NotOurs(str(error)) from None
         return mac
 
 
@@ -43,11 +52,11 @@ def to_ms(moment: datetime) -> int:
 
 
 def stored_address(text: str) -> Address:
-    """An address that the roster kept, written as we write it: read in a third of the time that any text takes."""
-    if ":" in text:
-        return IPv6Address(text)
-    first, second, third, fourth = text.split(".")
-    return IPv4Address(int(first) << 24 | int(second) << 16 | int(third) << 8 | int(fourth))
+    """An address that the roster kept: as it was written, so that the system's own reader will do. Raises NotOurs."""
+    try:
+        return IPv6Address(text) if ":" in text else IPv4Address(inet_pton(AF_INET, text))
+    except (OSError, ValueError):
+        raise NotOurs(f"{text!r} is no address") from None
 
 
 # A moment that the roster kept, in UTC, and a MAC address.

@@ -9,12 +9,12 @@ from collections.abc import Container
 from datetime import datetime
 from sqlite3 import Connection, Row
 
-from scopion.model.address import Address, parse_address
+from scopion.model.address import Address
 from scopion.model.device import Event, EventKind
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
 from scopion.roster.making import make_device
-from scopion.roster.stored import from_ms, to_ms
+from scopion.roster.stored import from_ms, stored_address, to_ms
 from scopion.roster.traits import move_traits, note_traits
 
 
@@ -76,11 +76,11 @@ def close_unpaired(
         row
         for row in db.execute("SELECT * FROM unpaired WHERE present")
         if row["until"] <= latest
-        and parse_address(row["address"]) not in seen
-        and parse_address(row["address"]) in asked_enough
+        and stored_address(row["address"]) not in seen
+        and stored_address(row["address"]) in asked_enough
     ]
     db.executemany("UPDATE unpaired SET present = 0 WHERE address = ?", [(row["address"],) for row in gone])
-    return [Event(EventKind.LEFT, at, row["device"], None, parse_address(row["address"])) for row in gone]
+    return [Event(EventKind.LEFT, at, row["device"], None, stored_address(row["address"])) for row in gone]
 
 
 def drop_if_undescribed(db: Connection, *devices: int) -> None:
