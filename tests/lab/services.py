@@ -43,11 +43,12 @@ class Services:
     def dnsmasq(self, host: str, *options: str, leases: str = "leases") -> Path:
         """A name and DHCP server; its lease file."""
         path = self._folder / leases
+        # Without --no-ping it asks for three seconds whether an address is free before it offers it.
         self.start(
             host,
             [
                 "dnsmasq", "--keep-in-foreground", "--conf-file=/dev/null", "--no-resolv", "--no-hosts", "--user=root",
-                "--pid-file=", f"--dhcp-leasefile={path}", "--log-facility=-", *options,
+                "--no-ping", "--pid-file=", f"--dhcp-leasefile={path}", "--log-facility=-", *options,
             ],
         )  # fmt: skip
         return path
