@@ -164,12 +164,17 @@ class Listening(WithServices):
         process = self.lab.begin(["scan", "--method", "listen", "--for", "6s", "--format", "json"], self.site)
         time.sleep(1.0)
         services.dhcp_client("silent", "kiln-talker", "android-dhcp-14")
+        wait_for("a lease", lambda: len(self.lab.addresses("silent")) == 2)
+        granted = next(each for each in self.lab.addresses("silent") if each != SILENT.addresses[0])
+        with self.lab.inside("silent"), socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as anything:
+            anything.bind((granted, 0))
+            anything.sendto(b"", ("192.0.2.99", 9))  # what it was granted by unicast shows when it looks for somebody
         with self.lab.inside("sixer"), socket.socket(socket.AF_INET6, socket.SOCK_DGRAM) as anything:
             anything.sendto(b"", ("2001:db8:2::99", 9))  # it looks for a neighbour
         out, err = process.communicate(timeout=60)
         self.assertEqual(self.sent_frames(), before)
         rows = self.rows(json.loads(out))
-        self.assertEqual(rows[SILENT.mac]["kind"], "phone or tablet", err)
+        self.assertEqual((rows[SILENT.mac]["kind"], rows[SILENT.mac]["address"]), ("phone or tablet", granted), err)
         self.assertIn("kiln-talker (dhcp)", rows[SILENT.mac]["names"])
         self.assertIn(SIXER.mac, rows)
         self.assertIn("no frame was sent", err)
@@ -290,7 +295,7 @@ class Awaiting(WithServices):
                 time.sleep(1.0)
                 self.lab.join(LabHost("newcomer", "48:d0:c4:01:22:31", ("192.0.2.31",)))
                 self.addCleanup(self.leave_if_here)
-                self.lab.wait_for("newcomer")
+                wait_for("forwarding", lambda: self.lab.forwards("newcomer"))
                 with self.lab.inside("newcomer"), socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as anything:
                     anything.sendto(b"", ("192.0.2.1", 9))  # a box that boots looks for its gateway
                 joined = time.monotonic()
