@@ -39,8 +39,8 @@ def await_device(
     Without options, until a device appears that was not here when it began. One that fits and is here already is
     printed at once, unless --new. The address alone goes to standard output: address=$(scopion await --vendor Ember)
     """
+    from scopion.alerts.news import who
     from scopion.operations.await_device import Waiting, Wanted
-    from scopion.operations.news import who
 
     if gone is not None and (vendor or name or mac or new):
         raise click.UsageError("--gone takes a DEVICE, and none of --vendor, --name, --mac and --new")

@@ -69,7 +69,7 @@ def changes(
 
 
 def _row(session: Session, compared: Compared, difference: Difference) -> dict[str, Any]:
-    from scopion.operations.news import who
+    from scopion.alerts.news import who
 
     device = compared.devices[difference.device]
     name = who(device.macs[0] if device.macs else None, device, session.site.vendors)

@@ -53,6 +53,9 @@ FAMILIES: dict[str, dict[str, Entry]] = {
         "export": Entry("export_file", "export_file", "The devices for other programs, or the whole site."),
         "roster": Entry("roster", "roster", "The file that remembers: check, compact, restore."),
     },
+    "Be told": {
+        "alerts": Entry("alerts", "alerts", "What was told to whom, and what waits."),
+    },
     "Wireless": {
         "wifi": Entry("wifi", "wifi", "Allow and deny lists, and the sheet to type them in."),
     },

@@ -8,12 +8,12 @@ from typing import Any
 
 import click
 
+from scopion.alerts.news import tell
 from scopion.cli.event_rows import event_row
 from scopion.cli.output import iso
 from scopion.cli.session import Session
 from scopion.model.device import EventKind
 from scopion.model.text import counted
-from scopion.operations.news import tell
 from scopion.operations.scan_result import ScanResult, notes
 
 

@@ -49,7 +49,7 @@ def show_device(session: Session, device: str, format_name: str | None) -> None:
 
 
 def _lines(session: Session, card: Card) -> Iterator[str]:
-    from scopion.operations.news import sentence
+    from scopion.alerts.news import sentence
 
     clock = session.site.clock
     yield blocks.heading(card.device)

@@ -33,6 +33,9 @@ class EventKind(StrEnum):
     RENAMED = "renamed"  # it calls itself otherwise
     UNWANTED_PRESENT = "unwanted-present"
     GUEST_OVERSTAYED = "guest-overstayed"
+    UNLISTED_PRESENT = "unlisted-present"  # wireless, and on no allow list though one is in force
+    NETWORK_DOWN = "network-down"  # of a whole subnet nobody answers; told of its gateway, else of this machine
+    NETWORK_BACK = "network-back"
 
 
 # Which name is the best: the administrator's own DNS, what the device calls itself, what servers and people noted.
@@ -184,6 +187,6 @@ class Event:
     was_address: Address | None = None  # readdressed, returned: where it was before
     away_since: datetime | None = None  # returned: when it was last seen before
     other_mac: MacAddress | None = None  # contested: the other claimant; gateway-changed: the one before
-    name: str = ""  # renamed: what it calls itself now
-    was_name: str = ""
+    name: str = ""  # renamed: what it calls itself now; network-down, network-back: the subnet
+    was_name: str = ""  # renamed: before; network-down: why, if more is known than silence
     id: int = field(default=0, compare=False)

@@ -114,6 +114,12 @@ def habits(roster: Roster, everybody: Sequence[Device], device: Device) -> tuple
     return _habits(device, past.get(device.id, ()), alike)
 
 
+def likeliest(roster: Roster, everybody: Sequence[Device], device: Device) -> LookAlike | None:
+    """The surest proposal about a device, if there is one."""
+    _, proposals = _compared(roster, everybody, [device])
+    return next((each for each in proposals if device.id in each.devices), None)
+
+
 def _compared(
     roster: Roster, everybody: Sequence[Device], chosen: Sequence[Device]
 ) -> tuple[dict[int, list[Stay]], list[LookAlike]]:

@@ -6,12 +6,12 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 
+from scopion.alerts.news import who
 from scopion.model.device import NAME_ORDER, Device, Standing, short_name
 from scopion.model.errors import NotFound
 from scopion.model.mac import MacAddress
 from scopion.model.observation import TraitKind
 from scopion.operations.compare import Difference, Seen, Snapshot, Speech, differences
-from scopion.operations.news import who
 from scopion.operations.site import Site
 from scopion.roster.devices import all_devices
 from scopion.roster.events import EventFilter, find_events

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
+from scopion.alerts.news import sentence
 from scopion.model.device import Device, Event, EventKind
-from scopion.operations.news import sentence
 from scopion.operations.site import Site
 from scopion.roster.devices import all_devices
 from scopion.roster.events import EventFilter, count_events, find_events

@@ -16,6 +16,11 @@ def site_folder(asked: str | None = None) -> Path:
     """The folder of the site; it need not exist."""
     if asked or os.environ.get(VARIABLE):
         return Path(asked or os.environ[VARIABLE]).expanduser()
+    return usual_folder()
+
+
+def usual_folder() -> Path:
+    """Where a site lives unless somebody says otherwise."""
     if SYSTEM_FOLDER.is_dir():
         return SYSTEM_FOLDER
     owner = invoking_user()

@@ -6,13 +6,13 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
+from scopion.alerts.news import ORDER
 from scopion.discovery.kinds import Guess, Kinds
 from scopion.model.address import Address, by_number
 from scopion.model.device import NAME_ORDER, Device, Event, EventKind, Standing, short_name
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
 from scopion.operations.described import guess
-from scopion.operations.news import ORDER
 from scopion.vendors.registry import Vendor, Vendors
 
 

@@ -13,6 +13,7 @@ from scopion.model.device import Device, Event
 from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, TraitKind
+from scopion.operations.alerting import queue_for
 from scopion.operations.prepare import PreparedScan
 from scopion.operations.recognise import Recognition
 from scopion.operations.site import Site
@@ -146,6 +147,7 @@ class Memory:
             if recognition.gateway_changed and gateway_mac is not None:
                 before = next(each.gateway_mac for each in self.subnets if each.range == prepared.subnet)
                 events = [*note_gateway_changed(roster, gateway, gateway_mac, before, now, self.scan), *events]
+            queue_for(site, roster, events)
             note_own_adapters(roster, _own_adapters(site, prepared), now)
             end_scan(
                 roster,

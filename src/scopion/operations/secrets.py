@@ -1,4 +1,7 @@
-"""Secrets of ``site.toml``: a variable of the environment, or a file that nobody else may read."""
+"""Secrets of ``site.toml``: a variable of the environment, a file that nobody else may read, or a credential.
+
+Credentials are what the system's service manager hands to a service in a folder of its own, which it protects.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +13,7 @@ from scopion.model.errors import InvalidSettings
 
 
 def read_secret(reference: str, folder: Path, what: str) -> str:
-    """The secret that ``env:NAME`` or ``file:PATH`` means; a path is looked for in the site's folder.
+    """The secret that ``env:NAME``, ``file:PATH`` (in the site's folder) or ``credential:NAME`` means.
 
     Raises InvalidSettings, which never tells a secret.
     """
@@ -20,10 +23,15 @@ def read_secret(reference: str, folder: Path, what: str) -> str:
         if not value:
             raise InvalidSettings(f"{what} is to come from the environment, but {name} is not set")
         return value
-    path = folder / name
+    credentials = os.environ.get("CREDENTIALS_DIRECTORY", "")
+    if kind == "credential" and not credentials:
+        raise InvalidSettings(
+            f"{what} is a credential, {name}, and only a service is handed those: see scopion service"
+        )
+    path = Path(credentials) / Path(name).name if kind == "credential" else folder / name
     try:
         mode = path.stat().st_mode
-        if mode & (stat.S_IRWXG | stat.S_IRWXO):
+        if kind == "file" and mode & (stat.S_IRWXG | stat.S_IRWXO):
             raise InvalidSettings(f"{path} holds {what} and others may read or change it: chmod 600 {path}")
         value = path.read_text(encoding="utf-8").strip()
     except OSError as error:

@@ -16,14 +16,33 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from annotated_types import Ge, Le, MaxLen, Predicate
 
+from scopion.alerts.settings import (
+    CHANNEL_TYPES,
+    TERMINAL,
+    AlertSettings,
+    ChannelSettings,
+    RuleSettings,
+    Secret,
+    inconsistency,
+)
 from scopion.model.errors import InvalidSettings, InvalidTarget
 from scopion.model.targets import Targets
 
 FILE = "site.toml"
 TEMPLATE = Path(__file__).parent / "site-template.toml"
 _STRICT: dict[str, Any] = {"extra": "forbid"}
-# Where a secret is, never the secret itself: this file is often copied about.
-Secret = Annotated[str, Predicate(lambda text: not text or re.match(r"(env|file):.", text) is not None)]
+
+
+class _ByType:
+    """Tells the checker to choose a channel's class by its ``type``, so that a mistake is told of that one alone."""
+
+    def __get_pydantic_core_schema__(self, source: Any, handler: Any) -> Any:
+        from pydantic import Field
+
+        return handler.generate_schema(Annotated[source, Field(discriminator="type")])
+
+
+_BY_TYPE = _ByType()
 
 
 def _is_range(text: str) -> bool:
@@ -53,6 +72,9 @@ class AbsenceSettings:
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     requests: Annotated[int, Ge(1), Le(100)] = 3  # asked at least this often
     span_s: Annotated[float, Ge(0), Le(3600)] = 1.0  # over at least this time
+    # Not seen or heard for at least this time, whatever was asked; None: the watch has five minutes, a scan none.
+    patience_s: Annotated[float, Ge(0), Le(7 * 86_400)] | None = None
+    devices: dict[str, Annotated[float, Ge(0), Le(90 * 86_400)]] = field(default_factory=dict)  # patience_s of DEVICE
 
 
 @dataclass(frozen=True)
@@ -93,6 +115,8 @@ class SubnetSettings:
     dhcp_pool: Annotated[tuple[Range, ...], MaxLen(64)] = ()  # what the DHCP server gives out
     reserved: Annotated[tuple[Range, ...], MaxLen(64)] = ()  # what is kept for something
     router: IPv4Address | IPv6Address | None = None  # it lies behind this one; a [[router]] says how to read it
+    interval_s: Annotated[float, Ge(5), Le(7 * 86_400)] | None = None  # how often the watch sweeps it
+    learning_days: Annotated[float, Ge(0), Le(365)] | None = None
 
 
 @dataclass(frozen=True)
@@ -108,6 +132,19 @@ class KeepSettings:
 
 
 @dataclass(frozen=True)
+class WatchSettings:
+    """How ``scopion watch`` looks after the site."""
+
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    interval_s: Annotated[float, Ge(5), Le(7 * 86_400)] = 60  # between sweeps of a subnet
+    interfaces: Annotated[tuple[str, ...], MaxLen(64)] = ()  # empty: every one that leads to a subnet of the site
+    leases: Annotated[tuple[str, ...], MaxLen(16)] = ()  # files of the DHCP server on this machine
+    leases_s: Annotated[float, Ge(1), Le(86_400)] = 60  # how often they are read
+    routers_s: Annotated[float, Ge(5), Le(86_400)] = 300  # how often the tables of [[router]]s are read
+    metrics_port: Annotated[int, Ge(1), Le(65_535)] | None = None  # on 127.0.0.1; None: none
+
+
+@dataclass(frozen=True)
 class Settings:
     """The whole file."""
 
@@ -117,8 +154,17 @@ class Settings:
     absence: AbsenceSettings = field(default_factory=AbsenceSettings)
     names: NameSettings = field(default_factory=NameSettings)
     keep: KeepSettings = field(default_factory=KeepSettings)
+    watch: WatchSettings = field(default_factory=WatchSettings)
+    alerts: AlertSettings = field(default_factory=AlertSettings)
     subnet: tuple[SubnetSettings, ...] = ()
     router: tuple[RouterSettings, ...] = ()
+    channel: tuple[Annotated[ChannelSettings, _BY_TYPE], ...] = ()
+    rule: tuple[RuleSettings, ...] = ()
+
+    @property
+    def channels(self) -> tuple[ChannelSettings, ...]:
+        """The channels that are set, else the bell of the terminal."""
+        return self.channel or (TERMINAL,)
 
     def of_subnet(self, subnet: IPv4Network) -> SubnetSettings:
         """What holds in one subnet; the defaults if nothing is said of it."""
@@ -161,24 +207,50 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
     from pydantic import TypeAdapter, ValidationError
 
     try:
-        return TypeAdapter(Settings).validate_python(document)
+        settings = TypeAdapter(Settings).validate_python(document)
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
-        key = ".".join(str(part + 1) if isinstance(part, int) else part for part in first["loc"])
-        line = line_of(text, first["loc"])
+        location = _written_location(first["loc"])
+        key = ".".join(str(part + 1) if isinstance(part, int) else part for part in location)
+        line = line_of(text, location)
         where = f"{path}, line {line}" if line else str(path)
         more = error.error_count() - 1
         also = f" (and {more} more)" if more else ""
         raise InvalidSettings(f"{where}: {key}: {_said(first)}{also}") from None
+    if problem := inconsistency(settings.channel, settings.rule):
+        raise InvalidSettings(f"{path}: {problem}")
+    return settings
+
+
+def _written_location(location: tuple[int | str, ...]) -> tuple[int | str, ...]:
+    """Where it stands in the file: without the type by which a channel's class was chosen."""
+    return location[:2] + location[3:] if location[0] == "channel" else location
+
+
+# What a text that does not fit should have been, by the setting; all others of this kind are secrets.
+_EXPECTED = {
+    ("dhcp_pool", "reserved"): "write ranges as 192.0.2.100-192.0.2.199, not {given!r}",
+    ("hours", "night"): "write hours as 22:00-06:30, not {given!r}",
+    ("digest_at",): "write a time of day as 08:00, not {given!r}",
+    ("to", "sender"): "{given!r} is no mail address: write it as owner@kilnhaven.example, without a name",
+    ("name", "channels"): "{given!r} is no channel's name: letters, digits, - and _",
+    ("content_type",): "{given!r} is no media type: write it as text/plain",
+}
 
 
 def _said(error: Any) -> str:
-    if error["type"] == "predicate_failed" and {"dhcp_pool", "reserved"} & set(error["loc"]):
-        return f"write ranges as 192.0.2.100-192.0.2.199, not {error.get('input')!r}"
     if error["type"] == "predicate_failed":
-        return 'a secret does not stand here: write "env:NAME" for a variable of the environment or "file:PATH"'
+        fitting = [said for keys, said in _EXPECTED.items() if {*keys} & {*error["loc"]}]
+        secret = (
+            'a secret does not stand here: write "env:NAME" for a variable of the environment, "file:PATH", '
+            'or "credential:NAME" for one that the service manager hands over'
+        )
+        return fitting[0].format(given=error.get("input")) if fitting else secret
     if error["type"] in ("unexpected_keyword_argument", "extra_forbidden"):
         return "there is no such setting; the commented file of a new site lists all"
+    if error["type"] in ("union_tag_invalid", "union_tag_not_found"):
+        given = error.get("ctx", {}).get("tag")
+        return f"there is no type {given!r}: {CHANNEL_TYPES}" if given else f"it needs a type: {CHANNEL_TYPES}"
     message = str(error["msg"])
     given = error.get("input")
     said = message[0].lower() + message[1:]

@@ -29,6 +29,7 @@ class Site:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        self.has_terminal = False  # somebody watches it in a terminal, whose bell may ring
         self._reading: Roster | None = None
 
     @cached_property

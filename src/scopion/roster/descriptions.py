@@ -67,6 +67,7 @@ def join_devices(roster: Roster, kept: Device, other: Device) -> None:
         db.execute("UPDATE event SET device = ? WHERE device = ?", (kept.id, other.id))
         # One entry a network: where both are listed, the one that stays counts.
         db.execute("UPDATE OR IGNORE entry SET device = ? WHERE device = ?", (kept.id, other.id))
+        db.execute("UPDATE mute SET device = ? WHERE device = ?", (kept.id, other.id))
         db.execute("DELETE FROM device WHERE id = ?", (other.id,))
 
 

@@ -21,8 +21,9 @@ class News:
 
 # What matters most comes first.
 ORDER = (
-    EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT, EventKind.CONTESTED, EventKind.GUEST_OVERSTAYED,
-    EventKind.JOINED, EventKind.READDRESSED, EventKind.RETURNED, EventKind.RENAMED, EventKind.LEFT,
+    EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT, EventKind.CONTESTED, EventKind.UNLISTED_PRESENT,
+    EventKind.GUEST_OVERSTAYED, EventKind.NETWORK_DOWN, EventKind.JOINED, EventKind.NETWORK_BACK,
+    EventKind.READDRESSED, EventKind.RETURNED, EventKind.RENAMED, EventKind.LEFT,
 )  # fmt: skip
 
 
@@ -58,6 +59,13 @@ def sentence(event: Event, device: Device | None, vendors: Vendors, subject: str
     if event.kind is EventKind.GUEST_OVERSTAYED:
         ended = f" ended on {device.guest_until.isoformat()}" if device and device.guest_until else " has ended"
         return f"{what} is still here, at {event.address}: its time as a guest{ended}"
+    if event.kind is EventKind.UNLISTED_PRESENT:
+        return f"{what} is on the air and on no allow list, at {event.address}"
+    if event.kind is EventKind.NETWORK_DOWN:
+        return f"the network {event.name} is down: {event.was_name or 'nobody answers any more'}"
+    if event.kind is EventKind.NETWORK_BACK:
+        down = f" after {spoken_span(event.at - event.away_since)}" if event.away_since else ""
+        return f"the network {event.name} is back{down}"
     if event.kind is EventKind.LEFT:
         return f"{what} is gone from {event.address}"
     if event.kind is EventKind.READDRESSED:

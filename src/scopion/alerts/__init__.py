@@ -1,0 +1,1 @@
+"""Telling somebody: rules, the plan of what goes when, wording, delivery, channels."""

@@ -1,0 +1,76 @@
+"""A program of the user's: its arguments as a list and never by a shell, the alert as JSON on its standard input."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+from contextlib import suppress
+from pathlib import Path
+
+from scopion.alerts.channels.base import DeliveryFailed, Trace
+from scopion.alerts.message import Message
+from scopion.alerts.settings import CommandSettings
+from scopion.model.text import clean
+
+_SAID = 200
+_NOT_AGAIN = 65  # EX_DATAERR of sysexits(3): the program says that this message is of no use to it
+
+
+class CommandChannel:
+    """Runs one program for each message."""
+
+    lasts_s = None
+
+    def __init__(self, settings: CommandSettings, folder: Path) -> None:
+        self._settings = settings
+        self._folder = folder
+
+    def deliver(self, message: Message, trace: Trace) -> None:
+        """Run it to its end. Raises DeliveryFailed if it does not end well, or in time."""
+        settings = self._settings
+        program = settings.command[0]
+        trace(f"running {program} with {len(settings.command) - 1} arguments, the alert as JSON on its standard input")
+        # Our secrets in the environment are none of its business.
+        environment = {key: os.environ[key] for key in ("PATH", "HOME", "LANG", "TZ", "USER") if key in os.environ}
+        try:
+            running = subprocess.Popen(
+                settings.command,
+                stdin=subprocess.PIPE,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.PIPE,
+                cwd=self._folder,
+                env=environment,
+                start_new_session=True,
+            )
+        except FileNotFoundError:
+            raise DeliveryFailed(f"there is no program {program}: write its whole path") from None
+        except OSError as error:
+            raise DeliveryFailed(f"{program} cannot be run: {error.strerror}") from None
+        try:
+            _, said = running.communicate(json.dumps(message.document()).encode() + b"\n", settings.timeout_s)
+        except subprocess.TimeoutExpired:
+            raise DeliveryFailed(
+                f"{program} had not ended after {settings.timeout_s:g} seconds and was stopped"
+            ) from None
+        finally:
+            _end(running)
+        if running.returncode:
+            words = clean(said.decode("utf-8", "replace"), _SAID)
+            raise DeliveryFailed(
+                f"{program} ended with {running.returncode}" + (f": {words}" if words else ""),
+                permanent=running.returncode == _NOT_AGAIN,
+            )
+        trace(f"{program} ended well")
+
+
+def _end(running: subprocess.Popen[bytes]) -> None:
+    """End it with all that it has started: they are a session of their own."""
+    if running.poll() is None:
+        with suppress(ProcessLookupError):
+            os.killpg(running.pid, signal.SIGKILL)
+        running.wait()
+    for stream in (running.stdin, running.stderr):
+        if stream is not None:
+            stream.close()

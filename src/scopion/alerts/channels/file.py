@@ -1,0 +1,47 @@
+"""A file to which each alert is added as one line of JSON.
+
+It is opened anew for each line, so that a program which renames it when it grows (log rotation) needs to tell nobody.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+
+from scopion.alerts.channels.base import DeliveryFailed, Trace
+from scopion.alerts.message import Message
+from scopion.alerts.settings import FileSettings
+from scopion.roster.files import hand_over, private_mode
+
+
+class FileChannel:
+    """Adds to one file."""
+
+    lasts_s = None
+
+    def __init__(self, settings: FileSettings, folder: Path) -> None:
+        self._path = folder / settings.path
+
+    def deliver(self, message: Message, trace: Trace) -> None:
+        """Add a line, and see it on the disk. Raises DeliveryFailed."""
+        path = self._path
+        line = json.dumps(message.document(), ensure_ascii=False).encode() + b"\n"
+        try:
+            new = not path.exists()
+            mode = private_mode(path.parent)
+            # Not through a link that somebody else has put there.
+            handle = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, mode)
+            try:
+                end = os.fstat(handle).st_size
+                if os.write(handle, line) < len(line):  # a full disk takes a part: no half line stays
+                    os.ftruncate(handle, end)
+                    raise DeliveryFailed(f"{path} cannot be written: the disk is full")
+                os.fsync(handle)
+            finally:
+                os.close(handle)
+            if new:
+                hand_over(path)
+        except OSError as error:
+            raise DeliveryFailed(f"{path} cannot be written: {error.strerror}") from None
+        trace(f"added {len(line)} octets to {path}")

@@ -1,0 +1,110 @@
+"""A syslog receiver (RFC 5424), by UDP (RFC 5426), TCP with counted octets (RFC 6587, 3.4.1) or TLS (RFC 5425).
+
+UDP and TCP say nothing of what became of a message: by UDP what can be known is that the name was found and nobody has
+refused; by TCP and TLS that the receiver's machine has taken it and did not break off.
+"""
+
+from __future__ import annotations
+
+import os
+import select
+import socket
+from pathlib import Path
+
+from scopion import __version__
+from scopion.alerts.channels.base import DeliveryFailed, Trace
+from scopion.alerts.channels.connecting import connect, look_up, network_problem, secured, tls_context
+from scopion.alerts.message import Message
+from scopion.alerts.settings import SyslogSettings
+from scopion.model.alert import Severity
+
+_NUMBERS = {Severity.HIGH: 1, Severity.NORMAL: 4, Severity.LOW: 6}  # alert, warning, informational (RFC 5424, 6.2.1)
+# The enterprise number that RFC 5612 keeps for documentation: we have none of our own.
+_STRUCTURE = "scopion@32473"
+_UDP_MOST = 1180  # fits into one frame with IPv6 (RFC 5426, 3.2)
+_REFUSAL_WAIT_S = 0.2
+_BREAKS_OFF_WAIT_S = 0.05
+
+
+class SyslogChannel:
+    """Sends to one receiver, with a connection for each message: alerts are rare."""
+
+    lasts_s = None
+
+    def __init__(self, settings: SyslogSettings, folder: Path) -> None:
+        self._settings = settings
+        self._folder = folder
+
+    def deliver(self, message: Message, trace: Trace) -> None:
+        """Send. Raises DeliveryFailed."""
+        settings = self._settings
+        line = formatted(message, settings.facility)
+        try:
+            if settings.transport == "udp":
+                self._by_datagram(line[:_UDP_MOST].decode("utf-8", "ignore").encode(), trace)
+            else:
+                self._by_stream(b"%d %s" % (len(line), line), trace)
+        except OSError as error:
+            raise DeliveryFailed(f"{settings.host}: {network_problem(error, settings.timeout_s)}") from None
+
+    def _by_datagram(self, line: bytes, trace: Trace) -> None:
+        settings = self._settings
+        family, kind, protocol, _, address = look_up(settings.host, settings.at_port, socket.SOCK_DGRAM)[0]
+        with socket.socket(family, kind, protocol) as sender:
+            sender.connect(address)
+            sender.send(line)
+            # Where nobody listens the receiver's system says so, if no firewall swallows it.
+            if select.select([sender], [], [], _REFUSAL_WAIT_S)[0]:
+                sender.recv(1)
+        trace(f"sent to {address[0]}, port {settings.at_port}, by UDP: whether it arrived is not known")
+
+    def _by_stream(self, octets: bytes, trace: Trace) -> None:
+        settings = self._settings
+        host, port = settings.host, settings.at_port
+        context = tls_context(settings.trust, self._folder) if settings.transport == "tls" else None
+        line = connect(host, port, settings.timeout_s, trace)
+        try:
+            if context is not None:
+                line = secured(line, context, host, port, trace)
+            line.sendall(octets)
+            line.settimeout(_BREAKS_OFF_WAIT_S)
+            try:
+                if line.recv(1) == b"":
+                    raise DeliveryFailed(f"{host} broke off the connection: does it take syslog at port {port}?")
+            except TimeoutError:
+                pass  # it listens and says nothing, as it should
+            trace(f"{host} has taken {len(octets)} octets")
+        finally:
+            line.close()
+
+
+def formatted(message: Message, facility: int) -> bytes:
+    """The message in the form of RFC 5424, section 6, in UTF-8."""
+    header = (
+        f"<{facility * 8 + _NUMBERS[message.severity]}>1 "
+        f"{message.at.isoformat(timespec='milliseconds').replace('+00:00', 'Z')} "
+        f"{_word(socket.gethostname(), 255)} scopion {os.getpid()} {_word(_kind(message), 32)}"
+    )
+    fields = {"id": message.identity, "site": message.site, "severity": str(message.severity), "version": __version__}
+    for event in message.events[:1] if len(message.events) == 1 else ():
+        fields |= {key: str(event[key]) for key in ("kind", "mac", "address") if key in event}
+    structure = " ".join(f'{key}="{_quoted(value)}"' for key, value in fields.items())
+    # The byte order mark says that the text is UTF-8 (6.4).
+    return f"{header} [{_STRUCTURE} {structure}] ".encode() + b"\xef\xbb\xbf" + message.subject.encode()
+
+
+def _kind(message: Message) -> str:
+    if message.test:
+        return "test"
+    kinds = {str(event.get("kind", "")) for event in message.events}
+    return kinds.pop() if len(kinds) == 1 and not message.more else "digest"
+
+
+def _word(text: str, limit: int) -> str:
+    """Printable ASCII without blanks, or the sign for nothing."""
+    return "".join(each for each in text if 33 <= ord(each) <= 126)[:limit] or "-"
+
+
+def _quoted(text: str) -> str:
+    """The three characters that would end a value (6.3.3)."""
+    return text.replace("\\", "\\\\").replace('"', '\\"').replace("]", "\\]")

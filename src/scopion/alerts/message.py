@@ -1,0 +1,101 @@
+"""A message as it goes to a channel: worded once, kept with its alert, and the same however often it is sent."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+from scopion.model.alert import Severity
+
+
+@dataclass(frozen=True, slots=True)
+class Action:
+    """What somebody may do next: the command, and what it is good for."""
+
+    command: str
+    purpose: str
+
+
+@dataclass(frozen=True, slots=True)
+class Message:
+    """Sentences, facts and commands. Everything in it is clean text in one line each; every channel escapes."""
+
+    identity: str  # the alert's: whoever gets it twice can tell
+    site: str
+    subject: str  # also a telephone's notification
+    severity: Severity
+    at: datetime  # when it happened, the last of several
+    paragraphs: tuple[str, ...]
+    facts: tuple[tuple[str, str], ...] = ()
+    items: tuple[str, ...] = ()  # what happened, one line each, where several things are told together
+    actions: tuple[Action, ...] = ()
+    thread: str = ""  # messages about the same device belong together
+    events: tuple[Mapping[str, Any], ...] = ()  # in the form event/1
+    more: int = 0  # events that are counted, not listed
+    test: bool = False
+
+    @property
+    def text(self) -> str:
+        """All of it as plain text, in lines of any length."""
+        parts = ["\n\n".join(self.paragraphs)]
+        if self.items:
+            parts.append("\n".join(f"- {item}" for item in self.items))
+        if self.facts:
+            width = max(len(name) for name, _ in self.facts)
+            parts.append("\n".join(f"{name:<{width}}  {value}" for name, value in self.facts))
+        if self.actions:
+            lines = [f"  {action.command}\n      {action.purpose}" for action in self.actions]
+            parts.append("What to do next:\n" + "\n".join(lines))
+        return "\n\n".join(part for part in parts if part)
+
+    def document(self) -> dict[str, Any]:
+        """All of it under stable keys, for webhooks, commands and files: the form ``alert/1``."""
+        return {
+            "form": "alert/1",
+            "id": self.identity,
+            "site": self.site,
+            "subject": self.subject,
+            "severity": str(self.severity),
+            "at": self.at.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z"),
+            "text": self.text,
+            "facts": dict(self.facts),
+            "actions": [{"command": each.command, "purpose": each.purpose} for each in self.actions],
+            "thread": self.thread,
+            "events": list(self.events),
+            "more_events": self.more,
+            "test": self.test,
+        }
+
+
+def message_to_json(message: Message) -> str:
+    """A message as its alert keeps it."""
+    kept = {
+        **message.document(),
+        "paragraphs": message.paragraphs,
+        "items": message.items,
+        "facts": message.facts,
+    }
+    return json.dumps(kept, ensure_ascii=False)
+
+
+def message_from_json(text: str) -> Message:
+    """What was kept. Raises ValueError, KeyError or TypeError if it is none of ours."""
+    kept = json.loads(text)
+    return Message(
+        identity=kept["id"],
+        site=kept["site"],
+        subject=kept["subject"],
+        severity=Severity(kept["severity"]),
+        at=datetime.fromisoformat(kept["at"]),
+        paragraphs=tuple(kept["paragraphs"]),
+        facts=tuple((name, value) for name, value in kept["facts"]),
+        items=tuple(kept["items"]),
+        actions=tuple(Action(each["command"], each["purpose"]) for each in kept["actions"]),
+        thread=kept["thread"],
+        events=tuple(kept["events"]),
+        more=kept["more_events"],
+        test=kept["test"],
+    )

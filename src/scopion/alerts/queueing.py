@@ -1,0 +1,56 @@
+"""Queues alerts for events, inside the transaction that records them: neither is ever there without the other."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from scopion.alerts.rules import Occasion, Told, channels_told, plan
+from scopion.alerts.settings import AlertSettings, RuleSettings
+from scopion.model.clock import Clock
+from scopion.model.device import EventKind
+from scopion.roster.mutes import mutes
+from scopion.roster.outbox import pressing, queue, told_since
+from scopion.roster.store import Roster
+
+
+@dataclass(frozen=True, slots=True)
+class Policy:
+    """Who is told what: the channels' names, the rules, the times."""
+
+    channels: tuple[str, ...]
+    rules: tuple[RuleSettings, ...]
+    settings: AlertSettings
+
+
+def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: Policy, clock: Clock) -> int:
+    """Queue what is to be told. Returns how many events were put into some alert."""
+    if not policy.channels or not occasions:
+        return 0
+    now, queued = clock.now(), 0
+    wall = clock.local(now).time()
+    unwanted = {each.event.device_id for each in occasions if each.event.kind is EventKind.UNWANTED_PRESENT}
+    with roster.transaction() as db:
+        muted = mutes(roster, now)
+        for occasion in occasions:
+            event = occasion.event
+            if event.kind is EventKind.JOINED and event.device_id in unwanted:
+                continue  # that it is unwanted and here says all
+            if any(each.covers(event.device_id, event.kind, now) for each in muted):
+                continue
+            for channel, severity in channels_told(occasion, policy.rules, policy.channels, wall).items():
+                telling = plan(occasion, severity, _told(roster, channel, event.device_id), policy.settings, clock)
+                queue(db, event, channel, telling.severity, now, due=telling.due, gathers=telling.gathers)
+                queued += 1
+    return queued
+
+
+def _told(roster: Roster, channel: str, device: int) -> Told:
+    def lately(kinds: frozenset[EventKind], since: datetime) -> bool:
+        return told_since(roster.db, channel, device, kinds, since)
+
+    def count(since: datetime) -> int:
+        return pressing(roster.db, channel, since)
+
+    return Told(lately, count)

@@ -1,0 +1,137 @@
+"""Decides which channels are told of an event, how urgently, and when. Pure: the site's clock and memory are passed in.
+
+A rule says what goes where; the plan says whether it goes at once or is gathered with others: while a subnet is being
+learnt, in night hours, when one device comes and goes, when many things happen at a time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, time, timedelta
+from ipaddress import IPv4Network
+
+from scopion.alerts.settings import AlertSettings, RuleSettings, hours_of
+from scopion.model.alert import Gathering, Severity
+from scopion.model.clock import Clock
+from scopion.model.device import Event, EventKind, Standing
+
+# What is told where no rule names other events.
+WORTH_TELLING = (
+    EventKind.JOINED, EventKind.CONTESTED, EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT,
+    EventKind.GUEST_OVERSTAYED, EventKind.UNLISTED_PRESENT, EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK,
+)  # fmt: skip
+USUAL_RULE = RuleSettings()
+_SEVERITIES: Mapping[EventKind, Severity] = {
+    EventKind.GATEWAY_CHANGED: Severity.HIGH,
+    EventKind.UNWANTED_PRESENT: Severity.HIGH,
+    EventKind.LEFT: Severity.LOW,
+    EventKind.RETURNED: Severity.LOW,
+    EventKind.READDRESSED: Severity.LOW,
+    EventKind.RENAMED: Severity.LOW,
+    EventKind.NETWORK_BACK: Severity.LOW,
+}
+# Coming and going is one thing: who was told that it came need not be told at once that it went and came again.
+_COMING_AND_GOING = frozenset({EventKind.JOINED, EventKind.RETURNED, EventKind.LEFT})
+# Of what matters most this many times more goes through before it is gathered, too.
+_URGENT_BURST = 4
+_BURST_WAITS = timedelta(minutes=5)  # what happened in a burst is told after this at the latest
+_NIGHT_PASSES = frozenset({Severity.HIGH})
+
+
+@dataclass(frozen=True, slots=True)
+class Occasion:
+    """An event, and what a rule may ask of it."""
+
+    event: Event
+    standing: Standing | None = None  # None: the device is not known any more
+    kind: str = ""  # of the device, as it is guessed
+    subnet: IPv4Network | None = None
+    subnet_name: str = ""
+    device_names: frozenset[str] = frozenset()  # its label and MACs, casefolded
+    at_gateway: bool = False  # it is about the gateway's address
+    learning: bool = False  # its subnet is being learnt
+
+
+@dataclass(frozen=True, slots=True)
+class Telling:
+    """That a channel is to be told, how, and when."""
+
+    severity: Severity
+    due: datetime
+    gathers: str = ""  # what it is gathered with; empty: it goes by itself
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What a channel was told before, as far as it matters for what comes next."""
+
+    lately: Callable[[frozenset[EventKind], datetime], bool]  # of this device such an event, since then
+    pressing: Callable[[datetime], int]  # how many single alerts since then, or still waiting
+
+
+def channels_told(
+    occasion: Occasion, rules: Sequence[RuleSettings], channels: Sequence[str], wall: time
+) -> dict[str, Severity]:
+    """Which channels are told, and how urgent it is: for each channel the first rule that fits counts.
+
+    ``wall`` is the time on the site's clock. Without rules every channel is told what is worth telling.
+    """
+    found: dict[str, Severity] = {}
+    for channel in channels:
+        for rule in rules or (USUAL_RULE,):
+            if (not rule.channels or channel in rule.channels) and _fits(occasion, rule, wall):
+                if not rule.silent:
+                    found[channel] = rule.severity or severity_of(occasion)
+                break
+    return found
+
+
+def severity_of(occasion: Occasion) -> Severity:
+    """How much an event matters by itself: two adapters that claim the gateway's address may be an attack."""
+    if occasion.event.kind is EventKind.CONTESTED and occasion.at_gateway:
+        return Severity.HIGH
+    return _SEVERITIES.get(occasion.event.kind, Severity.NORMAL)
+
+
+def _fits(occasion: Occasion, rule: RuleSettings, wall: time) -> bool:
+    return (
+        occasion.event.kind in (rule.events or WORTH_TELLING)
+        and (not rule.standings or occasion.standing in rule.standings)
+        and (not rule.kinds or occasion.kind in rule.kinds)
+        and (not rule.subnets or bool({str(occasion.subnet), occasion.subnet_name} & {*rule.subnets}))
+        and (not rule.devices or bool(occasion.device_names & {each.casefold() for each in rule.devices}))
+        and (not rule.hours or within(rule.hours, wall))
+    )
+
+
+def plan(occasion: Occasion, severity: Severity, told: Told, settings: AlertSettings, clock: Clock) -> Telling:
+    """When a channel is told of an event, and whether by itself."""
+    now, event = clock.now(), occasion.event
+    if occasion.learning and event.kind is EventKind.JOINED:
+        return Telling(severity, _next(settings.digest_at, clock, now), Gathering.LEARNING)
+    alike = _COMING_AND_GOING if event.kind in _COMING_AND_GOING else frozenset({event.kind})
+    cool_down = timedelta(seconds=settings.cool_down_s)
+    if cool_down and told.lately(alike, now - cool_down):
+        return Telling(severity, now + cool_down, f"{Gathering.COOLING}:{event.device_id}")
+    if severity not in _NIGHT_PASSES and within(settings.night, clock.local(now).time()):
+        return Telling(severity, _next(settings.night.split("-")[1], clock, now), Gathering.NIGHT)
+    burst = settings.burst * (_URGENT_BURST if severity is Severity.HIGH else 1)
+    if told.pressing(now - timedelta(seconds=settings.burst_s)) >= burst:
+        return Telling(severity, now + min(_BURST_WAITS, timedelta(seconds=settings.burst_s)), Gathering.BURST)
+    return Telling(severity, now)
+
+
+def within(hours: str, wall: time) -> bool:
+    """Whether a time of day lies in hours, which may reach over midnight; in none if there are none."""
+    if not hours:
+        return False
+    first, last = hours_of(hours)
+    return first <= wall < last if first < last else wall >= first or wall < last
+
+
+def _next(wall: str, clock: Clock, now: datetime) -> datetime:
+    """The next moment at which the site's clock shows a time of day."""
+    local = clock.local(now).replace(tzinfo=None)
+    at = datetime.combine(local.date(), time.fromisoformat(wall.strip()))
+    return clock.from_local(at if at > local else at + timedelta(days=1))

@@ -1,0 +1,94 @@
+"""What people want less of: devices and kinds of events that are muted for a time, subnets that are being learnt."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from ipaddress import IPv4Network
+from sqlite3 import Row
+
+from scopion.model.device import EventKind
+from scopion.model.value import value
+from scopion.roster.store import Roster
+from scopion.roster.stored import from_ms, to_ms
+
+
+@value
+class Mute:
+    """Nothing is told of this device, or of this kind of event, or of this kind of this device, until then."""
+
+    id: int
+    device_id: int | None  # None: any
+    kind: EventKind | None  # None: any
+    since: datetime
+    until: datetime
+
+    def covers(self, device_id: int, kind: EventKind, at: datetime) -> bool:
+        """Whether an event is muted."""
+        return at < self.until and self.device_id in (None, device_id) and self.kind in (None, kind)
+
+
+def mutes(roster: Roster, now: datetime) -> list[Mute]:
+    """Those that are in force, in the order of their making."""
+    with roster.guarded():
+        return [
+            _mute(row) for row in roster.db.execute("SELECT * FROM mute WHERE until > ? ORDER BY id", (to_ms(now),))
+        ]
+
+
+def mute(roster: Roster, device_id: int | None, kind: EventKind | None, since: datetime, until: datetime) -> None:
+    """Mute something; what was said of the same before is replaced, and what is over is removed."""
+    with roster.transaction() as db:
+        db.execute("DELETE FROM mute WHERE (device IS ? AND kind IS ?) OR until <= ?", (device_id, kind, to_ms(since)))
+        db.execute(
+            "INSERT INTO mute (device, kind, since, until) VALUES (?, ?, ?, ?)",
+            (device_id, kind, to_ms(since), to_ms(until)),
+        )
+
+
+def unmute(roster: Roster, device_id: int | None, kind: EventKind | None) -> int:
+    """End what mutes exactly this; everything if nothing is given. Returns how many were ended."""
+    with roster.transaction() as db:
+        if device_id is None and kind is None:
+            return db.execute("DELETE FROM mute").rowcount
+        return db.execute("DELETE FROM mute WHERE device IS ? AND kind IS ?", (device_id, kind)).rowcount
+
+
+@value
+class Learning:
+    """How long what joins a subnet is told once a day only."""
+
+    range: IPv4Network
+    until: datetime
+
+
+def learning(roster: Roster, days: Callable[[IPv4Network], float], now: datetime) -> list[Learning]:
+    """The subnets that are being learnt: from their baseline on for so many days, unless somebody said otherwise."""
+    with roster.guarded():
+        rows = roster.rows(
+            "SELECT range, learning_until, coalesce(ended, since) FROM subnet JOIN scan ON scan.id = baseline "
+            "ORDER BY since, range"
+        )
+        found = []
+        for text, said, baseline in rows:
+            subnet = IPv4Network(text)
+            usual = from_ms(baseline) + timedelta(days=days(subnet))
+            found.append(Learning(subnet, from_ms(said) if said is not None else usual))
+        return [each for each in found if each.until > now]
+
+
+def set_learning(roster: Roster, subnet: IPv4Network, until: datetime) -> bool:
+    """Let the learning of a subnet end at a moment; False if the subnet is not known."""
+    with roster.transaction() as db:
+        query = "UPDATE subnet SET learning_until = ? WHERE range = ?"
+        return db.execute(query, (to_ms(until), str(subnet))).rowcount > 0
+
+
+def _mute(row: Row) -> Mute:
+    return Mute(
+        id=row["id"],
+        device_id=row["device"],
+        kind=EventKind(row["kind"]) if row["kind"] else None,
+        since=from_ms(row["since"]),
+        until=from_ms(row["until"]),
+    )

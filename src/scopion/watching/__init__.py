@@ -1,0 +1,1 @@
+"""The long-running service: schedules operations, listens, delivers."""
