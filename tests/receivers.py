@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import http.server
+import json
 import logging
 import socket
 import ssl
+import sys
 import threading
 import time
 import unittest
@@ -42,7 +44,7 @@ class MailServer:
 
     def __init__(
         self,
-        test: unittest.TestCase,
+        test: unittest.TestCase | None,
         certificates: Certificates | None = None,
         *,
         security: str = "starttls",
@@ -100,7 +102,8 @@ class MailServer:
         )
         self._controller.start()
         self._running = True
-        test.addCleanup(self.stop)
+        if test is not None:
+            test.addCleanup(self.stop)
 
     @property
     def port(self) -> int:
@@ -208,3 +211,26 @@ def free_port() -> int:
     with socket.socket() as each:
         each.bind(("127.0.0.1", 0))
         return int(each.getsockname()[1])
+
+
+def serve_mail(port: int, spool: Path) -> None:
+    """A mail server in a process of its own, in whatever namespace that is: a line of JSON for each mail."""
+    server = MailServer(None, password=False, port=port)
+    told = 0
+    while True:
+        for mail in server.mails[told:]:
+            line = {"subject": mail["Subject"], "id": mail["Message-ID"], "at": time.monotonic(), "text": _text(mail)}
+            with spool.open("a", encoding="utf-8") as file:
+                file.write(json.dumps(line) + "\n")
+            told += 1
+        time.sleep(0.005)
+
+
+def _text(mail: EmailMessage) -> str:
+    """The plain part."""
+    part = mail.get_body(("plain",))
+    return str(part.get_content()) if part is not None else ""
+
+
+if __name__ == "__main__":
+    serve_mail(int(sys.argv[1]), Path(sys.argv[2]))

@@ -63,7 +63,7 @@ class Outbox:
         give_up_after: timedelta,
         chance: random.Random | None = None,
     ) -> None:
-        self._roster = roster
+        self.roster = roster
         self._channels = set(channels)
         self._worded = worded
         self._give_up_after = give_up_after
@@ -72,7 +72,7 @@ class Outbox:
     def due(self, now: datetime, busy: Collection[str] = ()) -> list[Attempt]:
         """What to deliver now: of each channel that is not ``busy`` the one whose turn it is, if its time has come."""
         found = []
-        for alert in next_of_each_channel(self._roster, now):
+        for alert in next_of_each_channel(self.roster, now):
             if alert.channel in busy or alert.again > now:
                 continue
             if alert.channel not in self._channels:
@@ -85,19 +85,19 @@ class Outbox:
         """Note what came of an attempt; what has become of the alert."""
         alert, failure = outcome.attempt.alert, outcome.failure
         if failure is None:
-            settle(self._roster, alert.id, AlertState.SENT, now)
+            settle(self.roster, alert.id, AlertState.SENT, now)
             _log.info("alert %d was delivered by %s: %s", alert.id, alert.channel, outcome.attempt.message.subject)
             return AlertState.SENT
         if failure.permanent or now - alert.due > self._give_up_after:
             self._give_up(alert, now, str(failure))
             return AlertState.FAILED
         wait = wait_after(alert.attempts + 1, self._chance, failure.wait_s)
-        settle(self._roster, alert.id, AlertState.WAITING, now, problem=str(failure), again=now + wait)
+        settle(self.roster, alert.id, AlertState.WAITING, now, problem=str(failure), again=now + wait)
         _log.warning("alert %d waits %.0f s, %s: %s", alert.id, wait.total_seconds(), alert.channel, failure)
         return AlertState.WAITING
 
     def _give_up(self, alert: Alert, now: datetime, problem: str) -> None:
-        settle(self._roster, alert.id, AlertState.FAILED, now, problem=problem)
+        settle(self.roster, alert.id, AlertState.FAILED, now, problem=problem)
         _log.error("alert %d was given up, %s: %s", alert.id, alert.channel, problem)
 
     def _message(self, alert: Alert) -> Message:
@@ -105,7 +105,7 @@ class Outbox:
         if alert.message is not None:
             return message_from_json(alert.message)
         message = self._worded(alert)
-        begin(self._roster, alert, message_to_json(message))
+        begin(self.roster, alert, message_to_json(message))
         return message
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -28,8 +29,9 @@ def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: Policy, 
     """Queue what is to be told. Returns how many events were put into some alert."""
     if not policy.channels or not occasions:
         return 0
-    now, queued = clock.now(), 0
+    now = clock.now()
     wall = clock.local(now).time()
+    fitting = []
     unwanted = {each.event.device_id for each in occasions if each.event.kind is EventKind.UNWANTED_PRESENT}
     with roster.transaction() as db:
         muted = mutes(roster, now)
@@ -39,18 +41,23 @@ def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: Policy, 
                 continue  # that it is unwanted and here says all
             if any(each.covers(event.device_id, event.kind, now) for each in muted):
                 continue
-            for channel, severity in channels_told(occasion, policy.rules, policy.channels, wall).items():
-                telling = plan(occasion, severity, _told(roster, channel, event.device_id), policy.settings, clock)
-                queue(db, event, channel, telling.severity, now, due=telling.due, gathers=telling.gathers)
-                queued += 1
-    return queued
+            told = channels_told(occasion, policy.rules, policy.channels, wall)
+            fitting += [(occasion, channel, severity) for channel, severity in told.items()]
+        crowd = Counter(channel for _, channel, _ in fitting)
+        for occasion, channel, severity in fitting:
+            told_before = _told(roster, channel, occasion.event.device_id, crowd[channel])
+            telling = plan(occasion, severity, told_before, policy.settings, clock)
+            queue(db, occasion.event, channel, telling.severity, now, due=telling.due, gathers=telling.gathers)
+    return len(fitting)
 
 
-def _told(roster: Roster, channel: str, device: int) -> Told:
+def _told(roster: Roster, channel: str, device: int, crowd: int) -> Told:
+    """``crowd`` events are to be told to the channel now: of many none goes by itself, not even the first."""
+
     def lately(kinds: frozenset[EventKind], since: datetime) -> bool:
         return told_since(roster.db, channel, device, kinds, since)
 
     def count(since: datetime) -> int:
-        return pressing(roster.db, channel, since)
+        return max(pressing(roster.db, channel, since), crowd - 1)
 
     return Told(lately, count)

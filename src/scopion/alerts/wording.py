@@ -14,6 +14,7 @@ from datetime import datetime, timedelta
 
 from scopion.alerts.message import Action, Message
 from scopion.alerts.news import sentence
+from scopion.model.address import Address
 from scopion.model.alert import Alert, Gathering, Severity
 from scopion.model.clock import Clock, spoken_span
 from scopion.model.device import Device, Event, EventKind, Standing
@@ -30,11 +31,13 @@ class About:
     """What is known of the device that an event is about, when it is told."""
 
     device: Device | None  # None: it was forgotten meanwhile
+    address: Address | None = None  # where it is best reached, if that is not where the event was
     subnet: str = ""  # as one calls it: "workshop (192.0.2.0/24)"
     kind: str = ""
     kind_evidence: str = ""
     looks_like: str = ""  # a clause: "the apprentice telephone (very likely: ...)"
     access_point: str = ""
+    at_gateway: bool = False  # the event is about the gateway's address
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,7 +93,7 @@ class Writer:
 
     def _subject(self, event: Event, about: About) -> str:
         who, where = self._short(event, about), f"on {about.subnet or self.site}"
-        at = f"at {event.address}"
+        at = f"at {about.address or event.address}"
         match event.kind:
             case EventKind.JOINED:
                 return f"New {where}: {who}, {at}"
@@ -99,7 +102,8 @@ class Writer:
             case EventKind.UNLISTED_PRESENT:
                 return f"Not on the allow list: {who}, {at}, {where}"
             case EventKind.CONTESTED:
-                return f"Two devices claim {event.address} {where}"
+                what = "the gateway's address" if about.at_gateway else event.address
+                return f"Two devices claim {what} {where}"
             case EventKind.GATEWAY_CHANGED:
                 return f"The gateway {event.address} {where} is another device now"
             case EventKind.GUEST_OVERSTAYED:
@@ -173,7 +177,7 @@ class Writer:
                 of_gateway = (
                     " That is the gateway's address: unless you are replacing the router, somebody may be posing as it "
                     "to read what others send."
-                    if about.device is not None and about.device.gateway
+                    if about.at_gateway
                     else " Both will lose their connection now and then until one of them gets another address."
                 )
                 return f"{who} claims the address {event.address}, which {event.other_mac} uses, {when}.{of_gateway}"
@@ -199,7 +203,7 @@ class Writer:
     def _facts(self, event: Event, about: About) -> list[tuple[str, str]]:
         device, mac = about.device, event.mac
         maker = self.vendors.of(mac) if mac else None
-        known = [("address", str(event.address))]
+        known = [("address", ", ".join(map(str, filter(None, (about.address, event.address)))))]
         if mac is not None:
             known.append(("MAC", f"{mac} (private)" if mac.is_private else str(mac)))
         if maker is not None and maker.organisations:
@@ -237,6 +241,8 @@ class Writer:
                 return [show]
 
     def _of_several(self, alert: Alert, about: Mapping[int, About]) -> Message:
+        if not alert.events:
+            return self._of_flood(alert)
         lines = [self._line(event, about.get(event.device_id, About(None))) for event in alert.events[:ITEMS_SHOWN]]
         hidden = alert.count - len(lines)
         if hidden:
@@ -250,12 +256,25 @@ class Writer:
             subject=clean(self._subject_of_several(alert, about), 160),
             severity=alert.severity,
             at=alert.events[-1].at,
-            paragraphs=(self._why_together(alert),),
+            paragraphs=(self._why_together(alert), *([_made_up(alert)] if alert.passed_over else [])),
             items=tuple(lines),
             actions=(review, log) if any(each.kind is EventKind.JOINED for each in alert.events) else (log,),
             thread=f"device-{devices.pop()}" if len(devices) == 1 else f"digest-{alert.gathers.partition(':')[0]}",
             events=tuple(map(event_to_json, alert.events[:ITEMS_SHOWN])),
             more=max(0, alert.count - ITEMS_SHOWN),
+        )
+
+    def _of_flood(self, alert: Alert) -> Message:
+        return Message(
+            identity=alert.identity,
+            site=self.site,
+            subject=f"{self.site}: somebody makes up devices, {alert.passed_over} claims",
+            severity=alert.severity,
+            at=alert.made,
+            paragraphs=(_made_up(alert),),
+            actions=(Action(f"{self.program} scan", "who is there now"),),
+            thread=f"digest-{alert.gathers}",
+            more=alert.passed_over,
         )
 
     def _line(self, event: Event, about: About) -> str:
@@ -295,6 +314,13 @@ class Writer:
 
 
 _OF_NETWORKS = (EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK)
+
+
+def _made_up(alert: Alert) -> str:
+    return (
+        f"Besides, {alert.passed_over} claims of new addresses were counted and not taken in: no network gets so many "
+        "devices at a time, something on it makes them up, by mistake or on purpose. They do not fill the memory."
+    )
 
 
 def _article(noun: str) -> str:

@@ -20,6 +20,7 @@ _SO_ATTACH_FILTER = 26
 _SO_RCVBUFFORCE = 33
 _SOL_PACKET, _PACKET_ADD_MEMBERSHIP, _PACKET_IGNORE_OUTGOING = 263, 1, 23
 _PACKET_MR_ALLMULTI = 2
+_PACKET_STATISTICS, _STATISTICS = 6, struct.Struct("@II")  # frames that passed the filter, of them dropped
 _SO_TIMESTAMPNS = 35
 _TIMESPEC = struct.Struct("@ll")
 _FRAME = 2048  # more than an Ethernet frame of 1,514; a longer one is cut, and is refused for that
@@ -86,6 +87,14 @@ class PacketLink:
                 self._poll.poll(left * 1000)  # rounded up to a millisecond by the system
             except OSError as error:
                 raise interface_lost(self.interface, error) from error
+
+    def dropped(self) -> int:
+        """What the kernel counted; asking sets it back (packet(7))."""
+        try:
+            counted = self._socket.getsockopt(_SOL_PACKET, _PACKET_STATISTICS, _STATISTICS.size)
+        except OSError:  # closed meanwhile, or the interface is gone
+            return 0
+        return int(_STATISTICS.unpack(counted)[1])
 
     def close(self) -> None:
         """Give the socket back."""

@@ -108,6 +108,9 @@ class Link(Protocol):
     def receive(self, deadline: float) -> Arrival | None:
         """The next frame, or None once the monotonic ``deadline`` has passed. Raises InterfaceLost."""
 
+    def dropped(self) -> int:
+        """How many frames found no room since the last call, because they were not read quickly enough."""
+
     def close(self) -> None:
         """Give the socket back; allowed twice."""
 

@@ -54,6 +54,7 @@ FAMILIES: dict[str, dict[str, Entry]] = {
         "roster": Entry("roster", "roster", "The file that remembers: check, compact, restore."),
     },
     "Be told": {
+        "watch": Entry("watch", "watch", "Look after the site: sweep, listen, tell, until stopped."),
         "alerts": Entry("alerts", "alerts", "What was told to whom, and what waits."),
     },
     "Wireless": {

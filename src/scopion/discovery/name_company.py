@@ -42,12 +42,16 @@ class NameCompany:
         self._to_resolvers = attachment.open_mailbox(None)
         self._known = known
         self._met: dict[Address, Observation] = {}
+        self._holders: dict[Address, MacAddress | None] = {}
+        self._contested: set[Address] = set()
         self._last_met = self._clock.monotonic()
         self._later: deque[tuple[float, Observation]] = deque()
         self._with_ipv4: set[MacAddress | None] = set()
 
     def met(self, seen: Observation) -> None:
         """Ask about an address that was not asked about yet; of IPv6 ones only where there is no IPv4."""
+        if seen.address is not None and self._holders.setdefault(seen.address, seen.mac) != seen.mac:
+            self._contested.add(seen.address)  # nobody can say which of the two will answer
         if seen.address is None or seen.address in self._met or (seen.mac, seen.address) in self._known:
             return
         now = self._clock.monotonic()
@@ -91,6 +95,6 @@ class NameCompany:
 
     def _learnt(self, letter: Letter) -> Iterator[Observation]:
         learnt = self._search.heard(letter)
-        if learnt is not None:
+        if learnt is not None and learnt.about not in self._contested:
             seen = self._met[learnt.about]
             yield Observation(seen.mac, seen.address, self._clock.now(), learnt.traits[0].source, traits=learnt.traits)

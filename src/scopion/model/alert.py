@@ -20,6 +20,10 @@ class Severity(StrEnum):
     HIGH = "high"
 
 
+# Beside the kinds of events in ``Alert.more``.
+PASSED_OVER = "passed-over"
+
+
 class AlertState(StrEnum):
     """What has become of an alert."""
 
@@ -35,6 +39,7 @@ class Gathering(StrEnum):
     NIGHT = "night"  # held back until the morning
     BURST = "burst"  # many at a time
     COOLING = "cooling"  # one device again and again
+    FLOOD = "flood"  # somebody makes up devices
 
 
 @value
@@ -61,4 +66,9 @@ class Alert:
     @property
     def count(self) -> int:
         """How many events it tells."""
-        return len(self.events) + sum(self.more.values())
+        return len(self.events) + sum(count for kind, count in self.more.items() if kind != PASSED_OVER)
+
+    @property
+    def passed_over(self) -> int:
+        """How many claims of new addresses were not even recorded, because somebody made them up by the thousand."""
+        return self.more.get(PASSED_OVER, 0)

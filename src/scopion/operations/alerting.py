@@ -7,9 +7,11 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from ipaddress import IPv4Network
 from typing import TYPE_CHECKING
 
+from scopion.model.address import Address
 from scopion.model.device import Device, Event, EventKind
 from scopion.operations.described import described
 from scopion.roster.devices import all_devices
@@ -82,7 +84,11 @@ def _names(device: Device | None) -> frozenset[str]:
 
 def subnet_of(event: Event, subnets: Sequence[IPv4Network]) -> IPv4Network | None:
     """The subnet that an event belongs to; IPv6 tells none."""
-    return next((each for each in subnets if event.address in each), None)
+    return _containing(event.address, subnets)
+
+
+def _containing(address: Address, subnets: Sequence[IPv4Network]) -> IPv4Network | None:
+    return next((each for each in subnets if address in each), None)
 
 
 def learnt_subnets(site: Site, roster: Roster) -> list[Learning]:
@@ -109,12 +115,15 @@ def worded(site: Site, roster: Roster, alert: Alert) -> Message:
     """The message for an alert, with all that is known by now of those whom it is about."""
     everybody = all_devices(roster)
     devices = {device.id: device for device in everybody}
-    ranges = [each.range for each in known_subnets(roster)]
+    subnets = known_subnets(roster)
+    ranges = [each.range for each in subnets]
+    gateways = {each.gateway for each in subnets}
     about: dict[int, About] = {}
     for event in alert.events:
         if event.device_id not in about:
             single = len(alert.events) == 1
-            about[event.device_id] = _about(site, roster, event, devices, ranges, single)
+            known = _about(site, roster, event, devices, ranges, single)
+            about[event.device_id] = replace(known, at_gateway=event.address in gateways)
     return writer_of(site).message(alert, about)
 
 
@@ -129,13 +138,16 @@ def _about(
     from scopion.alerts.wording import About
 
     device = devices.get(event.device_id)
-    subnet = subnet_of(event, ranges)
+    # One that was noticed by IPv6 mostly has an IPv4 address, too, which says more.
+    better = [each for each in device.addresses if each.version == 4] if device and event.address.version == 6 else []
+    subnet = subnet_of(event, ranges) if not better else _containing(better[0], ranges)
     if device is None:
-        return About(None, called_subnet(site, subnet))
+        return About(None, subnet=called_subnet(site, subnet))
     guess = described(device, site.vendors, site.kinds).guess
     closely = look_closely and event.kind in (EventKind.JOINED, EventKind.UNLISTED_PRESENT)
     return About(
         device=device,
+        address=better[0] if better else None,
         subnet=called_subnet(site, subnet),
         kind=guess.kind,
         kind_evidence=guess.evidence,

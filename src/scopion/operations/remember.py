@@ -6,14 +6,16 @@ from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from ipaddress import IPv4Network
 
 from scopion.discovery.runner import Findings
 from scopion.model.address import Address
 from scopion.model.device import Device, Event
-from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
+from scopion.model.errors import DamagedRoster, InvalidMacAddress, ScopionError, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, TraitKind
 from scopion.operations.alerting import queue_for
+from scopion.operations.flood import FloodGuard
 from scopion.operations.prepare import PreparedScan
 from scopion.operations.recognise import Recognition
 from scopion.operations.site import Site
@@ -103,6 +105,20 @@ class Memory:
         }
         return named | {(None, address) for _, address in named}
 
+    def _admitted(self, guard: FloodGuard, seen: Sequence[Observation], site: Site) -> list[Observation]:
+        macs = {mac for device in self.devices for mac in device.macs}
+        pairs = {(stay.mac, stay.address) for device in self.devices for stay in device.stays if stay.present}
+        return guard.admitted(seen, macs, pairs, site.clock.monotonic())
+
+    def _spared(self, site: Site, prepared: PreparedScan, now: datetime) -> set[str]:
+        """Those whose silence does not count yet: seen or heard within the patience that is due to them."""
+        return {
+            key
+            for device in self.devices
+            if now - device.last_seen < patience_with(site, device, prepared.subnet)
+            for key in (*map(str, device.macs), *(str(stay.address) for stay in device.unpaired))
+        }
+
     def fold(
         self,
         site: Site,
@@ -142,8 +158,20 @@ class Memory:
             note_subnet(roster, prepared.subnet, gateway, gateway_mac, now)
             subnet = next(each for each in known_subnets(roster) if each.range == prepared.subnet)
             silent = not subnet.has_baseline
+            if site.guard is not None and not silent:
+                seen = self._admitted(site.guard, seen, site)
             today = site.clock.local(now).date()
-            events = fold(roster, seen, asked_enough, now, began=self.began, scan=self.scan, silent=silent, today=today)
+            events = fold(
+                roster,
+                seen,
+                asked_enough,
+                now,
+                began=self.began,
+                scan=self.scan,
+                silent=silent,
+                today=today,
+                spared=self._spared(site, prepared, now),
+            )
             if recognition.gateway_changed and gateway_mac is not None:
                 before = next(each.gateway_mac for each in self.subnets if each.range == prepared.subnet)
                 events = [*note_gateway_changed(roster, gateway, gateway_mac, before, now, self.scan), *events]
@@ -175,3 +203,22 @@ def _own_adapters(site: Site, prepared: PreparedScan) -> dict[MacAddress, Medium
         for each in site.attachment.interfaces()
         if each.mac and (not each.virtual or each.name == used)
     }
+
+
+def patience_with(site: Site, device: Device, subnet: IPv4Network) -> timedelta:
+    """How long a device may be silent before it counts as gone: as settings say for it, for its subnet, or at all."""
+    names = {device.label.casefold(), *map(str, device.macs)}
+    absence = site.settings.absence
+    for name, seconds in absence.devices.items():
+        if name.casefold() in names or _as_mac(name) in names:
+            return timedelta(seconds=seconds)
+    chosen = site.settings.absence_in(subnet).patience_s
+    usual = absence.patience_s if absence.patience_s is not None else site.patience_s
+    return timedelta(seconds=usual if chosen is None else chosen)
+
+
+def _as_mac(text: str) -> str:
+    try:
+        return str(MacAddress.parse(text))
+    except InvalidMacAddress:
+        return ""

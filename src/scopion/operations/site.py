@@ -20,6 +20,7 @@ from scopion.vendors.registry import Vendors
 
 if TYPE_CHECKING:
     from scopion.attachment.ports import Attachment
+    from scopion.operations.flood import FloodGuard
     from scopion.operations.settings import Settings
     from scopion.scenes.story import Story
 
@@ -30,6 +31,8 @@ class Site:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.has_terminal = False  # somebody watches it in a terminal, whose bell may ring
+        self.patience_s = 0.0  # how long somebody may be silent, where settings say nothing; the watch has more
+        self.guard: FloodGuard | None = None  # of the watch; a scan by hand takes in what it finds
         self._reading: Roster | None = None
 
     @cached_property
@@ -116,6 +119,15 @@ class Site:
             return self.roster
         except DamagedRoster:
             return self.roster
+
+    def forget_open_roster(self) -> None:
+        """Close the roster, if it is open: the next who needs it opens it anew, and a damaged one is moved aside."""
+        opened = self.__dict__.pop("roster", None)
+        if opened is not None:
+            opened.close()
+        if self._reading is not None:
+            self._reading.close()
+            self._reading = None
 
     @property
     def has_roster(self) -> bool:

@@ -1,4 +1,4 @@
-"""Events that follow from what people said of devices: who is unwanted and here, which guest has outstayed.
+"""Events that follow from what people said of devices: who is unwanted, unlisted, or a guest that has outstayed.
 
 Part of folding: called inside its transaction.
 """
@@ -12,6 +12,7 @@ from sqlite3 import Connection
 
 from scopion.model.address import by_number
 from scopion.model.device import Event, EventKind, Standing
+from scopion.model.observation import Medium
 from scopion.roster.stored import stored_address, stored_mac
 
 _ARRIVALS = (EventKind.JOINED, EventKind.RETURNED)
@@ -25,6 +26,28 @@ def unwanted_present(db: Connection, events: Sequence[Event]) -> list[Event]:
         f"SELECT id FROM device WHERE standing = ? AND id IN ({marks})", (Standing.UNWANTED, *arrived)
     ).fetchall()
     return [replace(arrived[row["id"]], kind=EventKind.UNWANTED_PRESENT) for row in unwanted]
+
+
+def unlisted_present(db: Connection, events: Sequence[Event]) -> list[Event]:
+    """Those among the arrivals who came over the air though no allow list that is in force has them.
+
+    Only where every wireless network that is known has its allow list on: else they may have come by another.
+    """
+    modes = {row[0] for row in db.execute("SELECT DISTINCT mode FROM network")}
+    if modes != {"allow"}:
+        return []
+    found = []
+    for event in events:
+        if event.kind not in _ARRIVALS or event.mac is None:
+            continue
+        mac = str(event.mac)
+        medium = db.execute("SELECT medium FROM adapter WHERE mac = ?", (mac,)).fetchone()
+        listed = db.execute(
+            "SELECT 1 FROM entry WHERE list = 'allow' AND (device = ? OR mac = ?)", (event.device_id, mac)
+        ).fetchone()
+        if medium is not None and medium["medium"] == Medium.WIRELESS and listed is None:
+            found.append(replace(event, kind=EventKind.UNLISTED_PRESENT))
+    return found
 
 
 def guests_overstayed(db: Connection, today: date, at: datetime) -> list[Event]:

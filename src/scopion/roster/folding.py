@@ -18,7 +18,7 @@ from scopion.model.address import Address, by_number
 from scopion.model.device import Event, EventKind
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source
-from scopion.roster.consequences import guests_overstayed, unwanted_present
+from scopion.roster.consequences import guests_overstayed, unlisted_present, unwanted_present
 from scopion.roster.contests import contests
 from scopion.roster.making import make_device
 from scopion.roster.records import note_record
@@ -47,7 +47,7 @@ class _Adapter:
     """What was known of an adapter before it was seen."""
 
     device: int
-    last_seen: datetime
+    last_seen: datetime  # at an address, if it ever was at one
     was_present: bool
     was_address: IPv4Address | None
     sighted: bool  # whether it has ever been at an address
@@ -63,13 +63,15 @@ def fold(
     scan: int | None = None,
     silent: bool = False,
     today: date | None = None,
+    spared: Container[str] = (),
 ) -> list[Event]:
     """Take in what was seen, and the absence of those who should have answered.
 
     ``asked_enough`` are the addresses that were asked so often and long that whoever was there and did not answer is
     gone; ``began`` is when the asking began, so that nobody is taken for gone whom another process has seen since;
     ``silent`` is for a baseline, where everybody joins and nobody is told; ``today``, at the site, is the day by which
-    guests end. Returns the events recorded, in order.
+    guests end; ``spared`` are MACs, and addresses of hosts without one, that have not been silent for long enough yet.
+    Returns the events recorded, in order.
     """
     with roster.transaction() as db:
         for seen in sorted((each for each in observations if each.recorded), key=lambda each: each.at):
@@ -84,11 +86,12 @@ def fold(
         told = (see_unpaired(db, seen) for seen in sightings if seen.mac is None)
         events += [event for event in told if event is not None]
         latest = to_ms(began or at)
-        events += _close(db, _missing(before, sightings, asked_enough, latest, at), at)
+        silent_here = {key: row for key, row in before.items() if row["mac"] not in spared}
+        events += _close(db, _missing(silent_here, sightings, asked_enough, latest, at), at)
         addresses = {seen.address for seen in sightings if seen.address}
-        events += close_unpaired(db, addresses, asked_enough, at, latest)
+        events += close_unpaired(db, addresses, asked_enough, at, latest, spared)
         events += contests(db, sightings, before.keys(), at)
-        events += unwanted_present(db, events)
+        events += [*unwanted_present(db, events), *unlisted_present(db, events)]
         events += guests_overstayed(db, today, at) if today else ()
         return [] if silent else record(db, events, scan)
 
@@ -188,9 +191,11 @@ def _adapter(db: Connection, seen: Observation, mac: MacAddress, present: bool, 
         "ORDER BY present DESC, until DESC, id DESC LIMIT 1",
         (text,),
     ).fetchone()
+    # What it said without an address, a moment ago, does not count as having been here.
+    until = db.execute("SELECT max(until) FROM stay WHERE mac = ?", (text,)).fetchone()[0]
     return _Adapter(
         device=row["device"],
-        last_seen=from_ms(row["last_seen"]),
+        last_seen=from_ms(row["last_seen"] if until is None else until),
         was_present=present,
         was_address=IPv4Address(latest["address"]) if latest else None,
         sighted=bool(row["sighted"]),

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from sqlite3 import Connection, Row
 
-from scopion.model.alert import Alert, AlertState, Severity
+from scopion.model.alert import PASSED_OVER, Alert, AlertState, Gathering, Severity
 from scopion.model.device import Event, EventKind
 from scopion.model.errors import MalformedFrame
 from scopion.roster.store import Roster
@@ -22,6 +22,8 @@ from scopion.wire.serial import event_from_json, event_to_json
 # Of what one alert gathers so many events are kept whole, 60 KB; the rest is counted by kind. A flood of made-up
 # devices fills neither the disk nor a reader's screen.
 EVENTS_KEPT = 200
+# A flood is told after it has gone on for so long, and then again not more often than this.
+FLOOD_GATHERED, FLOOD_TOLD_EVERY = timedelta(minutes=1), timedelta(hours=1)
 
 
 def queue(
@@ -39,17 +41,21 @@ def queue(
         "SELECT id FROM alert WHERE channel = ? AND gathers = ? AND gathering", (channel, gathers)
     ).fetchone()
     if row is None:
-        number = db.execute(
-            "INSERT INTO alert (identity, channel, severity, gathers, gathering, made, due) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?)",
-            (uuid.uuid4().hex, channel, severity, gathers, bool(gathers), to_ms(at), to_ms(due or at)),
-        ).lastrowid
-        assert number is not None
+        number = _insert(db, channel, severity, at, due or at, gathers)
     else:
         number = int(row["id"])
         if severity is Severity.HIGH:
             db.execute("UPDATE alert SET severity = ? WHERE id = ?", (severity, number))
     _add(db, number, event)
+    return number
+
+
+def _insert(db: Connection, channel: str, severity: Severity, at: datetime, due: datetime, gathers: str) -> int:
+    number = db.execute(
+        "INSERT INTO alert (identity, channel, severity, gathers, gathering, made, due) VALUES (?, ?, ?, ?, ?, ?, ?)",
+        (uuid.uuid4().hex, channel, severity, gathers, bool(gathers), to_ms(at), to_ms(due)),
+    ).lastrowid
+    assert number is not None
     return number
 
 
@@ -65,6 +71,26 @@ def _add(db: Connection, alert: int, event: Event) -> None:
     more = json.loads(db.execute("SELECT more FROM alert WHERE id = ?", (alert,)).fetchone()[0])
     more[event.kind] = more.get(event.kind, 0) + 1
     db.execute("UPDATE alert SET more = ? WHERE id = ?", (json.dumps(more), alert))
+
+
+def note_passed_over(db: Connection, channel: str, count: int, at: datetime) -> None:
+    """Count what was not recorded in the alert that tells of many things, or in one of its own, once an hour."""
+    row = db.execute(
+        "SELECT id, more FROM alert WHERE channel = ? AND gathers IN (?, ?) AND gathering ORDER BY gathers LIMIT 1",
+        (channel, Gathering.BURST, Gathering.FLOOD),
+    ).fetchone()
+    if row is None:
+        last = db.execute(
+            "SELECT max(made) FROM alert WHERE channel = ? AND gathers = ?", (channel, Gathering.FLOOD)
+        ).fetchone()[0]
+        again = from_ms(last) + FLOOD_TOLD_EVERY if last is not None else at
+        due = max(again, at + FLOOD_GATHERED)
+        number = _insert(db, channel, Severity.HIGH, at, due, Gathering.FLOOD)
+        more: dict[str, int] = {}
+    else:
+        number, more = int(row["id"]), json.loads(row["more"])
+    more[PASSED_OVER] = more.get(PASSED_OVER, 0) + count
+    db.execute("UPDATE alert SET more = ? WHERE id = ?", (json.dumps(more), number))
 
 
 def told_since(db: Connection, channel: str, device: int, kinds: Collection[EventKind], since: datetime) -> bool:
@@ -182,14 +208,15 @@ def backlog(roster: Roster, now: datetime) -> dict[str, Backlog]:
         return {channel: Backlog(count, from_ms(oldest), problem) for channel, count, oldest, problem in rows}
 
 
-def move_with_the_clock(roster: Roster, by: timedelta) -> None:
-    """The clock was set: what waits for a moment goes on waiting for as long as it had to."""
-    shift = round(by.total_seconds() * 1000)
+def move_with_the_clock(roster: Roster, by: timedelta, now: datetime) -> None:
+    """The clock was set: what waits goes on waiting for as long as it had to, or for the same time of day as before."""
+    shift, day = round(by.total_seconds() * 1000), to_ms(now + timedelta(days=1))
+    by_the_wall = (Gathering.LEARNING, Gathering.NIGHT)
     with roster.transaction() as db:
         db.execute(
-            "UPDATE alert SET due = due + ?1, again = CASE WHEN again THEN again + ?1 ELSE 0 END "
-            "WHERE state = 'waiting'",
-            (shift,),
+            "UPDATE alert SET due = CASE WHEN gathers IN (?2, ?3) AND gathering THEN min(due, ?4) ELSE due + ?1 END, "
+            "again = CASE WHEN again THEN again + ?1 ELSE 0 END WHERE state = 'waiting'",
+            (shift, *by_the_wall, day),
         )
 
 

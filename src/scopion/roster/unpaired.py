@@ -69,13 +69,19 @@ def adopt_unpaired(db: Connection, mac: MacAddress, address: Address) -> int | N
 
 
 def close_unpaired(
-    db: Connection, seen: Container[Address], asked_enough: Container[Address], at: datetime, latest: int
+    db: Connection,
+    seen: Container[Address],
+    asked_enough: Container[Address],
+    at: datetime,
+    latest: int,
+    spared: Container[str] = (),
 ) -> list[Event]:
     """End the presence of those who were asked enough and silent; the events that tells."""
     gone = [
         row
         for row in db.execute("SELECT * FROM unpaired WHERE present")
         if row["until"] <= latest
+        and row["address"] not in spared
         and stored_address(row["address"]) not in seen
         and stored_address(row["address"]) in asked_enough
     ]

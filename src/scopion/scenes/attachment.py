@@ -55,6 +55,8 @@ class SceneAttachment:
         segment = self._segment(interface)
         if traffic is Traffic.TALK and interface.gateway is not None:
             segment.announce(talk(segment.present(), interface.gateway, segment.chance))
+        if traffic is Traffic.TALK:
+            segment.announce_comings()
         return SceneLink(segment, interface)
 
     def open_datagrams(self, interface: Interface) -> Datagrams:

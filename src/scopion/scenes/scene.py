@@ -36,6 +36,11 @@ class Period:
     weekdays: frozenset[int] = frozenset(range(7))  # 0 is Monday
     hours: tuple[time, time] = (time.min, time.max)
 
+    @property
+    def always(self) -> bool:
+        """Whether it holds at all hours of all days between its ends."""
+        return len(self.weekdays) == 7 and self.hours == (time.min, time.max)
+
     def holds(self, at: datetime) -> bool:
         """Whether the host is there at a moment."""
         return (

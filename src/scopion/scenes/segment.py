@@ -10,18 +10,24 @@ import random
 from collections import defaultdict
 from collections.abc import Sequence
 from contextlib import suppress
+from datetime import datetime, timedelta
 from ipaddress import IPv4Address, IPv6Address
 
 from scopion.attachment.ports import Arrival, Interface
 from scopion.model.address import Address
 from scopion.model.errors import InterfaceLost, MalformedFrame
 from scopion.scenes.clock import SceneClock
+from scopion.scenes.comings import comings
 from scopion.scenes.scene import Period, SceneHost
+from scopion.scenes.voices import first_words
 from scopion.wire.arp import REQUEST, decode_arp, encode_reply
 from scopion.wire.ethernet import decode_header
 from scopion.wire.icmp import ALL_NODES, Echo, decode_echo, encode_echo
 from scopion.wire.ip import ICMPV6, decode_ip, encode_ip
 from scopion.wire.ndp import decode_ndp, encode_advertisement
+
+# Who comes is worked out for so long at once.
+_KNOWN_AHEAD = timedelta(days=1)
 
 
 class Segment:
@@ -38,6 +44,8 @@ class Segment:
         self.chance = random.Random(seed)
         self._due: list[tuple[float, int, bytes]] = []  # arrival, order, frame
         self._order = 0
+        self._hosts = hosts
+        self._come_until: datetime | None = None  # up to then it is known who comes; None: nobody listens
         self.up = True
 
     def holders(self, address: IPv4Address) -> list[SceneHost]:
@@ -72,6 +80,21 @@ class Segment:
                     self._answer(host, reply)
                 return
             self._put_ipv6(frame)
+
+    def announce_comings(self) -> None:
+        """From now on whoever comes speaks by itself."""
+        if self._come_until is None:
+            self._come_until = self.clock.now()
+
+    def _let_come(self, deadline: float) -> None:
+        """Put the first frames of those who come by a deadline on their way."""
+        until = self.clock.now() + timedelta(seconds=deadline - self.clock.monotonic())
+        while self._come_until is not None and self._come_until < until:
+            after, self._come_until = self._come_until, self._come_until + _KNOWN_AHEAD
+            for moment, host, address in comings(self._hosts, after, self._come_until):
+                arrives = self.clock.monotonic() + (moment - self.clock.now()).total_seconds()
+                for number, frame in enumerate(first_words(host, address)):
+                    self._arrive(max(arrives, self.clock.monotonic()) + number * 0.01, frame)
 
     def announce(self, frames: Sequence[tuple[float, bytes]]) -> None:
         """Let hosts speak by themselves, each frame so many seconds from now."""
@@ -108,6 +131,7 @@ class Segment:
 
     def next_arrival(self, deadline: float) -> Arrival | None:
         """The next frame for this machine, once the virtual clock has reached it."""
+        self._let_come(deadline)
         if self._due and self._due[0][0] <= max(deadline, self.clock.monotonic()):
             at, _, frame = heapq.heappop(self._due)
             self.clock.wait_until(at)
@@ -144,6 +168,10 @@ class SceneLink:
         """The next frame; the virtual clock moves on to it, or to the deadline."""
         self._require_open()
         return self.segment.next_arrival(deadline)
+
+    def dropped(self) -> int:
+        """A made-up network has room for all."""
+        return 0
 
     def close(self) -> None:
         """Nothing more can be sent."""

@@ -65,6 +65,12 @@ def talk(
     return said
 
 
+def first_words(host: SceneHost, address: IPv4Address) -> list[bytes]:
+    """What a host says when it comes: it asks for an address if it uses DHCP, and announces the one that it has."""
+    said = [_dhcp_request(host, address)] if host.voice.dhcp or host.voice.vendor_class else []
+    return [*said, encode_request(host.mac, address, address)]
+
+
 def _announcements(host: SceneHost, address: IPv4Address) -> list[bytes]:
     voice = host.voice
     frames = []

@@ -1,0 +1,96 @@
+"""Takes observations of whatever origin into the roster while a site is watched: folds them and queues the alerts.
+
+What was heard by this machine's own ears, what a lease file or a router tells, what a sensor elsewhere has sent: all of
+it comes through here as the same observations. Nothing here assumes that this machine made them.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from ipaddress import IPv4Network
+
+from scopion.model.address import Address
+from scopion.model.device import Event
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Observation
+from scopion.operations.alerting import queue_for
+from scopion.operations.flood import FloodGuard, Pair
+from scopion.operations.site import Site
+from scopion.roster.folding import fold
+from scopion.roster.outages import note_back, note_down
+from scopion.roster.store import Roster
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """Who is known and here, by which it is told what is news; read anew after each fold that brought some."""
+
+    macs: frozenset[MacAddress] = frozenset()
+    present: frozenset[Pair] = frozenset()
+    holders: Mapping[Address, Collection[MacAddress]] = field(default_factory=dict)  # of each address, now
+
+    @classmethod
+    def of(cls, roster: Roster) -> Known:
+        """As the roster has it."""
+        from scopion.roster.stored import stored_address, stored_mac
+
+        holders: dict[Address, set[MacAddress]] = defaultdict(set)
+        with roster.guarded():
+            for mac, address in roster.rows("SELECT mac, address FROM stay WHERE present"):
+                holders[stored_address(address)].add(stored_mac(mac))
+            macs = frozenset(stored_mac(mac) for (mac,) in roster.rows("SELECT mac FROM adapter"))
+        present = frozenset((mac, address) for address, those in holders.items() for mac in those)
+        return cls(macs, present, holders)
+
+    def is_news(self, seen: Observation) -> bool:
+        """Whether somebody has come, or is at another address: that is taken in at once, the rest now and then."""
+        return seen.address is not None and (seen.mac, seen.address) not in self.present
+
+    def claims_a_held_address(self, seen: Observation) -> bool:
+        """Whether it says that it has an IPv4 address that another adapter was at."""
+        if seen.address is None or seen.mac is None or seen.address.version != 4:
+            return False
+        return bool(set(self.holders.get(seen.address, ())) - {seen.mac})
+
+
+def take_in(
+    site: Site,
+    observations: Sequence[Observation],
+    known: Known,
+    guard: FloodGuard,
+    asked_enough: Collection[Address] = (),
+    began: datetime | None = None,
+) -> list[Event]:
+    """Fold what is admitted and queue the alerts, in one transaction. Raises StorageFailed, DamagedRoster.
+
+    ``asked_enough`` are addresses that were asked since ``began`` so often that who was there and is silent is gone.
+    """
+    clock = site.clock
+    admitted = guard.admitted(observations, known.macs, known.present, clock.monotonic())
+    if not admitted and not asked_enough:
+        return []
+    now = clock.now()
+    roster = site.roster
+    with roster.transaction():
+        events = fold(roster, admitted, asked_enough, now, began=began, today=clock.local(now).date())
+        queue_for(site, roster, events)
+    return events
+
+
+def tell_down(site: Site, subnet: IPv4Network, why: str = "") -> list[Event]:
+    """Record, and queue the alert, that a whole subnet is down; nothing if that was told."""
+    with site.roster.transaction():
+        events = note_down(site.roster, subnet, site.clock.now(), why)
+        queue_for(site, site.roster, events)
+    return events
+
+
+def tell_back(site: Site, subnet: IPv4Network) -> list[Event]:
+    """The same for one that is back."""
+    with site.roster.transaction():
+        events = note_back(site.roster, subnet, site.clock.now())
+        queue_for(site, site.roster, events)
+    return events

@@ -1,0 +1,36 @@
+"""When the hosts of a scene come: who comes speaks by itself, and whoever listens hears it with its first frame."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
+from ipaddress import IPv4Address
+
+from scopion.scenes.scene import Period, SceneHost
+
+Coming = tuple[datetime, SceneHost, IPv4Address]
+
+
+def comings(hosts: Sequence[SceneHost], after: datetime, until: datetime) -> list[Coming]:
+    """Who comes after a moment and not later than another, in the order of time."""
+    found = [
+        (moment, host, period.address)
+        for host in hosts
+        for period in host.periods
+        for moment in _beginnings(period, after, until)
+    ]
+    return sorted(found, key=lambda coming: (coming[0], int(coming[2])))
+
+
+def _beginnings(period: Period, after: datetime, until: datetime) -> list[datetime]:
+    """When a host comes to be at an address: when its period begins, and at its hour of each of its days."""
+    found = []
+    if period.since is not None and after < period.since <= until and period.holds(period.since):
+        found.append(period.since)
+    if not period.always:
+        day = after.date()
+        while (at := datetime.combine(day, period.hours[0], UTC)) <= until:
+            if at > after and at != period.since and period.holds(at):
+                found.append(at)
+            day += timedelta(days=1)
+    return found

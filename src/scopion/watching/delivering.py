@@ -1,0 +1,144 @@
+"""The part of the watch that delivers: takes from the outbox what is due, and lets each channel work by itself."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import timedelta
+from typing import Any
+
+from scopion.alerts.channels.base import Channel
+from scopion.alerts.channels.opening import open_channel
+from scopion.alerts.delivery import Attempt, Outbox, Outcome, attempted
+from scopion.model.device import EventKind
+from scopion.model.errors import ScopionError
+from scopion.operations.alerting import policy_of, worded
+from scopion.operations.alerts import secret_reader
+from scopion.roster.mutes import mutes
+from scopion.roster.outbox import backlog, next_due, note_passed_over
+from scopion.watching.post import Post
+
+
+class Delivering:
+    """Drives the outbox."""
+
+    def __init__(self, post: Post) -> None:
+        self._post = post
+        site = post.site
+        channels = site.settings.channels if site.has_terminal else site.settings.channel
+        read_secret = secret_reader(site)
+        self._channels: Mapping[str, Channel] = {
+            each.name: open_channel(each, read_secret, site.folder) for each in channels
+        }
+        self._outbox: Outbox | None = None
+        self._next_at = 0.0
+        self._seen_empty = False
+        self.state: dict[str, tuple[int, float]] = {}  # by channel: how many are due, and the age of the oldest
+
+    @property
+    def channels(self) -> Mapping[str, Channel]:
+        """By name."""
+        return self._channels
+
+    def wake_at(self) -> float:
+        """When to look into the outbox."""
+        return self._next_at
+
+    def soon(self) -> None:
+        """Something was put into the outbox."""
+        self._next_at = 0.0
+
+    @property
+    def has_tried_all(self) -> bool:
+        """Whether nothing that is due is left that was not tried."""
+        post = self._post
+        if any(post.hands.busy(_lane(name)) for name in self._channels):
+            return False
+        return self._seen_empty
+
+    def turn(self, now: float) -> None:
+        """Start what is due."""
+        if now < self._next_at:
+            return
+        # Other processes put alerts into the outbox, too: scopion scan by hand.
+        self._next_at = now + self._post.look_every_s
+        post = self._post
+        try:
+            self._note_flood()
+            busy = [name for name in self._channels if post.hands.busy(_lane(name))]
+            wall = post.clock.now()
+            attempts = self._box().due(wall, busy)
+            for attempt in attempts:
+                self._start(attempt)
+            self._seen_empty = not attempts and not busy
+            waiting = backlog(post.site.roster, wall)
+            self.state = {name: (each.count, (wall - each.oldest).total_seconds()) for name, each in waiting.items()}
+            due = next_due(post.site.roster)
+            if due is not None and due > wall:
+                self._next_at = min(self._next_at, now + (due - wall).total_seconds())
+            post.works("looking into the outbox")
+        except ScopionError as error:
+            if not post.keeping("looking into the outbox", error):
+                raise
+
+    def _box(self) -> Outbox:
+        """On the roster as it is open now: after damage it is another one."""
+        site = self._post.site
+        if self._outbox is None or self._outbox.roster is not site.roster:
+            give_up = timedelta(days=site.settings.alerts.give_up_days)
+            self._outbox = Outbox(site.roster, self._channels, lambda alert: worded(site, site.roster, alert), give_up)
+        return self._outbox
+
+    def _start(self, attempt: Attempt) -> None:
+        post, name = self._post, attempt.alert.channel
+        channel, at = self._channels[name], post.clock.now()
+
+        def finish(outcome: Any, error: BaseException | None) -> None:
+            if error is not None:
+                raise error
+            assert isinstance(outcome, Outcome)
+            self._finish(outcome)
+
+        post.hands.start(_lane(name), lambda: attempted(attempt, channel, at), finish)
+
+    def _finish(self, outcome: Outcome) -> None:
+        post = self._post
+        try:
+            state = self._box().done(outcome, post.clock.now())
+        except ScopionError as error:
+            # It was sent and could not be noted: it is sent again, as the same message.
+            if not post.keeping("noting a delivery", error):
+                raise
+            return
+        post.works("noting a delivery")
+        post.counts.deliveries[outcome.attempt.alert.channel, str(state)] += 1
+        doing = f"channel {outcome.attempt.alert.channel}"
+        if outcome.failure is None:
+            post.works(doing)
+        else:
+            post.troubles[doing] = str(outcome.failure)
+        self.soon()
+
+    def _note_flood(self) -> None:
+        """Tell, once an hour at most, how much was passed over because somebody makes it up."""
+        post = self._post
+        passed = post.guard.passed_over()
+        if passed is None:
+            return
+        post.counts.passed_over += passed.count
+        post.trouble(
+            "taking in",
+            f"claims of new addresses are passed over (such as {passed.examples[0]}): somebody makes them up",
+        )
+        policy = policy_of(post.site)
+        if policy is None:
+            return
+        at = post.clock.now()
+        with post.site.roster.transaction() as db:
+            if any(each.covers(0, EventKind.JOINED, at) for each in mutes(post.site.roster, at)):
+                return
+            for channel in policy.channels:
+                note_passed_over(db, channel, passed.count, at)
+
+
+def _lane(channel: str) -> str:
+    return f"channel {channel}"

@@ -1,0 +1,75 @@
+"""Sees to it that a site is watched once: two would tell everything twice."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import time
+from pathlib import Path
+from types import TracebackType
+
+from scopion.model.errors import Refused
+from scopion.roster.files import hand_over, make_folder, private_mode, storage_failed
+
+FILE = "watch.lock"
+_TRIES, _BETWEEN_TRIES_S = 5, 0.05
+
+
+class OnlyOne:
+    """Holds the lock of a site's folder while it is entered. Raises Refused if somebody else has it."""
+
+    def __init__(self, folder: Path) -> None:
+        self._path = folder / FILE
+        self._handle = -1
+
+    def __enter__(self) -> OnlyOne:
+        make_folder(self._path.parent)
+        try:
+            self._handle = os.open(
+                self._path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, private_mode(self._path.parent)
+            )
+            hand_over(self._path)
+        except OSError as error:
+            raise storage_failed(self._path, error) from None
+        if not self._locked():
+            whose = watching_process(self._path.parent)
+            os.close(self._handle)
+            by = f" by process {whose}" if whose else ""
+            raise Refused(
+                f"{self._path.parent} is watched already{by}: end that one first, or look at what it does with "
+                "scopion events and scopion alerts"
+            )
+        os.ftruncate(self._handle, 0)
+        os.pwrite(self._handle, f"{os.getpid()}\n".encode(), 0)
+        return self
+
+    def _locked(self) -> bool:
+        """Tried a few times: who only asks whether a site is watched holds the lock for a moment."""
+        for _ in range(_TRIES):
+            try:
+                fcntl.flock(self._handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                return True
+            except OSError:
+                time.sleep(_BETWEEN_TRIES_S)
+        return False
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        # The file stays: removing it would let two hold two files of one name.
+        os.ftruncate(self._handle, 0)
+        os.close(self._handle)
+
+
+def watching_process(folder: Path) -> int | None:
+    """The number of the process that watches a site, if one does."""
+    try:
+        with (folder / FILE).open("r") as file:
+            try:
+                fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
+            except OSError:
+                text = file.read(20).strip()
+                return int(text) if text.isdecimal() else None
+    except OSError:
+        return None
+    return None

@@ -1,0 +1,107 @@
+"""What all parts of the watch share: the site, the hands that work, what is known, and the counts of what was done."""
+
+from __future__ import annotations
+
+import logging
+from collections import Counter, deque
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from scopion.alerts.news import sentence
+from scopion.model.clock import Clock
+from scopion.model.device import Event
+from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
+from scopion.operations.flood import FloodGuard
+from scopion.operations.site import Site
+from scopion.operations.taking_in import Known
+from scopion.roster.devices import all_devices
+from scopion.watching.hands import Hands
+
+log = logging.getLogger("scopion.watch")
+# The latest ones are shown; the log and the roster have them all.
+EVENTS_SHOWN = 50
+# How often the system is asked about its interfaces, and the outbox whether another process has put something in: a
+# cable that was moved is noticed soon enough. A made-up site has neither, and days of it are played in seconds.
+_LOOK_EVERY_S, _SCENE_LOOK_EVERY_S = 2.0, 300.0
+
+
+@dataclass(slots=True)
+class Counts:
+    """What was done since the watch began; only ever growing, for the metrics."""
+
+    sweeps: Counter[str] = field(default_factory=Counter)  # by how they ended: complete, partial, failed
+    observations: Counter[str] = field(default_factory=Counter)  # by source
+    events: Counter[str] = field(default_factory=Counter)  # by kind
+    deliveries: Counter[tuple[str, str]] = field(default_factory=Counter)  # by channel, and sent, waiting or failed
+    errors: Counter[str] = field(default_factory=Counter)  # by what was being done
+    frames: int = 0
+    malformed: int = 0
+    dropped: int = 0  # by the kernel, before they were read
+    passed_over: int = 0  # observations of devices that somebody makes up
+
+
+class Post:
+    """The watchman's post."""
+
+    def __init__(self, site: Site, hands: Hands) -> None:
+        self.site = site
+        self.hands = hands
+        self.guard = FloodGuard(site.clock.monotonic())
+        self.counts = Counts()
+        self.known = Known()
+        self.events: deque[tuple[datetime, Event, str]] = deque(maxlen=EVENTS_SHOWN)
+        self.troubles: dict[str, str] = {}  # what does not work just now, by what was being done
+        self.look_every_s = _LOOK_EVERY_S if site.story is None else _SCENE_LOOK_EVERY_S
+        self._stale = True  # whether what is known has to be read anew
+
+    @property
+    def clock(self) -> Clock:
+        """The site's."""
+        return self.site.clock
+
+    def refreshed(self) -> bool:
+        """Read anew who is known, if that may have changed; whether it was read."""
+        if not self._stale:
+            return False
+        self.known = Known.of(self.site.roster)
+        self._stale = False
+        return True
+
+    def outdated(self) -> None:
+        """Something was folded: who is here has to be read anew."""
+        self._stale = True
+
+    def tell(self, events: Sequence[Event]) -> None:
+        """Log events that were recorded, and keep the latest for showing."""
+        if not events:
+            return
+        devices = {device.id: device for device in all_devices(self.site.roster)}
+        for event in events:
+            said = sentence(event, devices.get(event.device_id), self.site.vendors)
+            self.counts.events[event.kind] += 1
+            self.events.append((event.at, event, said))
+            log.info("%s: %s", event.kind, said)
+
+    def trouble(self, doing: str, problem: str) -> None:
+        """Something does not work: logged when it begins, and when it is another problem."""
+        self.counts.errors[doing] += 1
+        if self.troubles.get(doing) != problem:
+            log.warning("%s: %s", doing, problem)
+            self.troubles[doing] = problem
+
+    def works(self, doing: str) -> None:
+        """It works, again if it did not."""
+        if self.troubles.pop(doing, None) is not None:
+            log.info("%s: works again", doing)
+
+    def keeping(self, doing: str, error: BaseException) -> bool:
+        """Whether the watch goes on after an error in the roster or the network; it is told. Others are mistakes."""
+        if isinstance(error, DamagedRoster):
+            # Moved aside by the next opening; what was known is lost, and the watch begins anew with a baseline.
+            self.site.forget_open_roster()
+            self.outdated()
+        if isinstance(error, StorageFailed | ScopionError):
+            self.trouble(doing, str(error))
+            return True
+        return False

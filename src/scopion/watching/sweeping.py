@@ -1,0 +1,229 @@
+"""The part of the watch that asks: sweeps each subnet at its interval, one at a time, and judges what came of it.
+
+A subnet in which nobody at all answers is down, which is told once; one whose gateway is another is another network,
+and nothing of it is remembered until this machine is back.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from ipaddress import IPv4Network
+from typing import Any
+
+from scopion.attachment.choose import what_happened
+from scopion.attachment.ports import Interface
+from scopion.discovery.asking import Method
+from scopion.model.errors import ScopionError
+from scopion.operations.prepare import ScanRequest, prepare_scan
+from scopion.operations.scan import run_prepared
+from scopion.operations.scan_result import ScanResult
+from scopion.operations.site import Site
+from scopion.operations.taking_in import tell_back, tell_down
+from scopion.watching.ground import Plot
+from scopion.watching.post import Post, log
+
+LANE = "sweep"
+# One sweep without a single answer may be a switch that starts anew; so many in a row are an outage.
+SILENT_SWEEPS = 2
+# A network that is not the site's is looked at again this much less often.
+_ELSEWHERE = 10
+# A sweep that takes long leaves the network alone for as long.
+_REST = 2.0
+# A sweep that was asked for out of turn comes not sooner than this after the last.
+_NOT_SOONER_S = 5.0
+
+
+class Place(StrEnum):
+    """Whether a subnet is the site's."""
+
+    UNKNOWN = "unknown"
+    HERE = "here"
+    ELSEWHERE = "elsewhere"
+    DOWN = "down"
+
+
+@dataclass(slots=True)
+class Swept:
+    """A subnet that is swept, and how that stands."""
+
+    plot: Plot
+    interval_s: float
+    next_at: float
+    place: Place = Place.UNKNOWN
+    why: str = ""  # it is elsewhere or down
+    silent: int = 0  # sweeps in a row in which nobody answered
+    sweeping: bool = False
+    present: int = 0  # how many answered last
+    last_at: float = float("-inf")
+
+
+class Sweeping:
+    """Schedules sweeps and takes their results."""
+
+    def __init__(self, post: Post, sweeper: Callable[[], Site], on_result: Callable[[Swept], None]) -> None:
+        self._post = post
+        self._sweeper = sweeper  # the site as the thread that sweeps has it
+        self._on_result = on_result
+        self.swept: dict[IPv4Network, Swept] = {}
+
+    def look_after(self, plots: Sequence[Plot], now: float) -> None:
+        """Sweep exactly these from now on; one whose interface has changed is looked at anew, at once."""
+        for subnet in self.swept.keys() - {each.subnet for each in plots}:
+            swept = self.swept.pop(subnet)
+            log.warning("%s cannot be seen any more from %s", subnet, swept.plot.interface.name)
+        for plot in plots:
+            known = self.swept.get(plot.subnet)
+            if known is None:
+                interval = self._interval(plot.subnet)
+                self.swept[plot.subnet] = Swept(plot, interval, now)
+                log.info("looking after %s from %s, every %g s", plot.subnet, plot.interface.name, interval)
+            elif known.plot.interface != plot.interface:
+                happened = _change(known.plot.interface, plot.interface, plot.subnet)
+                if happened:
+                    log.warning("%s: %s, looking anew", plot.subnet, happened)
+                    known.place, known.next_at = Place.UNKNOWN, now
+                known.plot = plot
+
+    def _interval(self, subnet: IPv4Network) -> float:
+        settings = self._post.site.settings
+        return settings.of_subnet(subnet).interval_s or settings.watch.interval_s
+
+    def soon(self, subnet: IPv4Network | None = None) -> None:
+        """Sweep out of turn: one subnet, or all."""
+        now = self._post.clock.monotonic()
+        for swept in self.swept.values():
+            if subnet in (None, swept.plot.subnet):
+                swept.next_at = min(swept.next_at, max(now, swept.last_at + _NOT_SOONER_S))
+
+    def wake_at(self) -> float:
+        """When the next sweep is due."""
+        return min((each.next_at for each in self.swept.values() if not each.sweeping), default=float("inf"))
+
+    def turn(self, now: float) -> None:
+        """Start what is due, if nothing is being swept."""
+        if self._post.hands.busy(LANE):
+            return
+        due = sorted((each for each in self.swept.values() if each.next_at <= now), key=lambda each: each.next_at)
+        if due:
+            self._start(due[0])
+
+    def _start(self, swept: Swept) -> None:
+        swept.sweeping = True
+        plot = swept.plot
+        request = ScanRequest(
+            targets=(str(plot.subnet),),
+            interface=plot.interface.name,
+            method=None if plot.routed or self._post.site.settings.scan.method != "auto" else self._method(),
+        )
+
+        def sweep() -> ScanResult:
+            site = self._sweeper()
+            return run_prepared(site, prepare_scan(site, request))
+
+        def finish(result: Any, error: BaseException | None) -> None:
+            self._finish(swept, result, error)
+
+        self._post.hands.start(LANE, sweep, finish)
+
+    def _method(self) -> str | None:
+        return None if self._post.site.attachment.rights().raw_frames else Method.TOUCH
+
+    def _finish(self, swept: Swept, result: ScanResult | None, error: BaseException | None) -> None:
+        post, now = self._post, self._post.clock.monotonic()
+        first = swept.last_at == float("-inf")
+        swept.sweeping, swept.last_at = False, now
+        doing = f"sweeping {swept.plot.subnet}"
+        if result is None:
+            assert error is not None
+            if not isinstance(error, ScopionError) or not post.keeping(doing, error):
+                raise error
+            post.counts.sweeps["failed"] += 1
+            swept.next_at = now + swept.interval_s
+            self._silent(swept, str(error))
+            return
+        self._schedule(swept, first, now, result.findings.duration_s)
+        post.counts.sweeps["complete" if result.findings.completed else "partial"] += 1
+        post.counts.observations.update(str(each.source) for each in result.findings.observations)
+        if result.not_remembered:
+            post.trouble(doing, result.not_remembered)
+            return
+        post.works(doing)
+        self._judge(swept, result)
+
+    def _schedule(self, swept: Swept, first: bool, now: float, took: float) -> None:
+        """When it is swept next: after its interval, those of several subnets spread over it."""
+        if first:
+            order = list(self.swept.values())
+            place = order.index(swept) if swept in order else 0
+            swept.next_at = now + swept.interval_s * (place + 1) / max(1, len(order))
+            return
+        swept.next_at += swept.interval_s
+        if swept.next_at < now:  # the machine was busy or asleep: what was missed is not made up for
+            swept.next_at = now + swept.interval_s
+        if took > swept.interval_s:
+            swept.next_at = max(swept.next_at, now + _REST * took)
+
+    def _judge(self, swept: Swept, result: ScanResult) -> None:
+        """Whether this is the site's, another network, or one that is down."""
+        post, subnet = self._post, swept.plot.subnet
+        others = result.answered - sum(host.own for host in result.hosts)
+        swept.present = sum(host.address.version == 4 for host in result.hosts)
+        if others <= 0 and result.findings.completed and not result.baseline:
+            self._silent(swept, "")
+        elif result.folded:
+            self._stands(swept, Place.HERE, "")
+            swept.silent = 0
+            post.outdated()
+            post.tell(result.events)
+            if result.baseline:
+                log.info("%s: this is its baseline, %d devices", subnet, len(result.hosts))
+            if result.memory_lost:
+                log.error("the roster was damaged and is kept as %s; a new one was begun", result.memory_lost)
+            self._told(f"telling that {subnet} is back", lambda: tell_back(post.site, subnet))
+        else:
+            swept.next_at += (_ELSEWHERE - 1) * swept.interval_s
+            self._stands(swept, Place.ELSEWHERE, result.recognition.reason)
+        self._on_result(swept)
+
+    def _silent(self, swept: Swept, why: str) -> None:
+        swept.silent += 1
+        if swept.silent >= SILENT_SWEEPS and swept.place is not Place.ELSEWHERE:
+            self._stands(swept, Place.DOWN, why or "nobody answers any more")
+            subnet = swept.plot.subnet
+            self._told(f"telling that {subnet} is down", lambda: tell_down(self._post.site, subnet, why))
+
+    def lost(self, subnet: IPv4Network, why: str) -> None:
+        """A subnet of the site is not attached any more, and has not come back for a while."""
+        self._told(f"telling that {subnet} is down", lambda: tell_down(self._post.site, subnet, why))
+
+    def _told(self, doing: str, tell: Callable[[], list[Any]]) -> None:
+        try:
+            self._post.tell(tell())
+            self._post.works(doing)
+        except ScopionError as error:
+            if not self._post.keeping(doing, error):
+                raise
+
+    def _stands(self, swept: Swept, place: Place, why: str) -> None:
+        if swept.place is place:
+            return
+        swept.place, swept.why = place, why
+        subnet = swept.plot.subnet
+        if place is Place.HERE:
+            log.info("%s: this is %s", subnet, self._post.site.name)
+        elif place is Place.ELSEWHERE:
+            log.warning("%s is not the site's network: %s. Nothing of it is remembered", subnet, why)
+        else:
+            log.warning("%s is down: %s. Nobody counts as gone", subnet, why)
+
+
+def _change(before: Interface, now: Interface, subnet: IPv4Network) -> str:
+    """What has become of an interface, if it may be another network now; empty for what does not matter."""
+    if before.gateway != now.gateway:
+        return f"the gateway of {now.name} is {now.gateway or 'gone'}, it was {before.gateway or 'none'}"
+    own = next((each.ip for each in before.addresses if each.network == subnet), None)
+    if own is None or before.name != now.name:
+        return f"it is reached by {now.name} now"
+    return what_happened(before, now, own)

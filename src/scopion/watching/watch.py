@@ -1,0 +1,198 @@
+"""The watch itself: each turn it looks at the clocks and the interfaces, and lets its parts do what is due.
+
+It decides and never waits; ``Hands`` do what takes time. Whoever drives it calls ``turn`` and waits until the moment
+that it returns, or until something was done or heard.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from datetime import timedelta
+from ipaddress import IPv4Network
+
+from scopion.attachment.ports import Interface
+from scopion.model.clock import spoken_span
+from scopion.model.errors import DamagedRoster, ScopionError
+from scopion.model.text import counted
+from scopion.operations.site import Site
+from scopion.operations.upkeep import daily
+from scopion.roster.clock_set import bring_back_from_the_future
+from scopion.roster.outbox import move_with_the_clock
+from scopion.roster.scans import known_subnets
+from scopion.watching.clock_watch import ClockWatch, Jump
+from scopion.watching.delivering import Delivering
+from scopion.watching.ground import missing, plots
+from scopion.watching.hands import Hands
+from scopion.watching.listening import Listening
+from scopion.watching.post import Post, log
+from scopion.watching.sources import Sources
+from scopion.watching.sweeping import Place, Sweeping, Swept
+
+_UPKEEP_EVERY_S = 3600.0
+# After this an interface that went away is an outage.
+_OUTAGE_AFTER_S = 120.0
+# Who sleeps is given so long where settings say nothing: a phone shows itself every few minutes.
+PATIENCE_S = 300.0
+
+
+class Watch:
+    """Looks after a site."""
+
+    def __init__(
+        self, site: Site, hands: Hands, sweeper: Callable[[], Site], clock_watch: ClockWatch | None = None
+    ) -> None:
+        self.post = Post(site, hands)
+        self.sweeping = Sweeping(self.post, sweeper, self._on_result)
+        self.listening = Listening(self.post, site.attachment.rights())
+        self.sources = Sources(self.post)
+        self.delivering = Delivering(self.post)
+        self._clocks = clock_watch or ClockWatch(site.clock)
+        self._look_at = self._upkeep_at = 0.0
+        self._without_ground_since: float | None = None
+        self._open_roster()
+
+    def _open_roster(self) -> None:
+        """The roster before anything else: one that cannot be written is told now, not in the night."""
+        try:
+            _ = self.post.site.roster
+        except DamagedRoster as error:
+            log.error("%s", error)
+            _ = self.post.site.roster
+
+    @property
+    def has_done_a_round(self) -> bool:
+        """Whether every subnet was swept, every record read, and everything that is due was tried."""
+        swept = all(each.last_at > float("-inf") for each in self.sweeping.swept.values())
+        return swept and self.sources.have_been_read and self.delivering.has_tried_all
+
+    @property
+    def is_well(self) -> bool:
+        """Whether nothing is wrong just now."""
+        return not self.post.troubles
+
+    @property
+    def in_a_line(self) -> str:
+        """How it stands, in a line for the service manager."""
+        waiting = sum(count for count, _ in self.outbox_state.values())
+        here = len({mac for mac, _ in self.post.known.present if mac is not None})
+        said = f"{counted(here, 'adapter')} here, {counted(waiting, 'alert')} waiting"
+        return f"{said}; {next(iter(self.post.troubles.values()))}" if self.post.troubles else said
+
+    @property
+    def outbox_state(self) -> Mapping[str, tuple[int, float]]:
+        """By channel, how many alerts are due and not delivered, and for how many seconds the oldest."""
+        return self.delivering.state
+
+    def turn(self) -> float:
+        """Do what is due; the monotonic moment at which something is due next."""
+        post = self.post
+        post.hands.finished()
+        now = post.clock.monotonic()
+        jump = self._clocks.look()
+        if jump is not None:
+            self._on_jump(jump)
+        if now >= self._look_at:
+            self._look_at = now + post.look_every_s
+            self._look_around(now)
+        if now >= self._upkeep_at:
+            self._upkeep_at = now + _UPKEEP_EVERY_S
+            daily(post.site, post.site.roster)
+        self.sweeping.turn(now)
+        self.listening.turn(now)
+        self.sources.turn(now)
+        self._learn()
+        self.delivering.turn(now)
+        due = (
+            self.sweeping.wake_at() if not post.hands.busy("sweep") else float("inf"),
+            self.listening.wake_at(),
+            self.sources.wake_at(),
+            self.delivering.wake_at(),
+            self._look_at,
+            self._upkeep_at,
+        )
+        return min(due)
+
+    def _learn(self) -> None:
+        """Read anew who is known, if anything was folded; what was queued meanwhile is due."""
+        try:
+            if self.post.refreshed():
+                self.listening.learnt()
+                self.delivering.soon()
+            self.post.works("reading the roster")
+        except ScopionError as error:
+            if not self.post.keeping("reading the roster", error):
+                raise
+
+    def _look_around(self, now: float) -> None:
+        """What the interfaces are now, and what that means for sweeping and listening."""
+        site = self.post.site
+        try:
+            interfaces = site.attachment.interfaces()
+            known = {each.range for each in known_subnets(site.roster)}
+        except (ScopionError, OSError) as error:
+            self.post.trouble("looking at the interfaces", str(error))
+            return
+        self.post.works("looking at the interfaces")
+        wanted = plots(interfaces, known, site.settings)
+        self.sweeping.look_after(wanted, now)
+        self._ground(now, {each.subnet for each in wanted if not each.routed}, known, interfaces)
+        attached = {each.interface.name: each.interface for each in wanted if not each.routed}
+        for name in attached:
+            self._place(name)
+        self.listening.attend(list(attached.values()), frozenset(each.mac for each in interfaces if each.mac))
+
+    def _ground(
+        self, now: float, attached: set[IPv4Network], known: set[IPv4Network], interfaces: Sequence[Interface]
+    ) -> None:
+        """Whether this machine stands in the site at all."""
+        expected = known | {each.range for each in self.post.site.settings.subnet if each.router is None}
+        if attached or not expected:
+            self._without_ground_since = None
+            self.post.works("standing in the site")
+            return
+        why = missing(expected, interfaces, self.post.site.settings)
+        self.post.trouble("standing in the site", why)
+        if self._without_ground_since is None:
+            self._without_ground_since = now
+        # On another network this machine was carried away; with none at all something is broken.
+        elsewhere = any(each.can_resolve and each.subnets for each in interfaces)
+        if not elsewhere and now - self._without_ground_since >= _OUTAGE_AFTER_S:
+            for subnet in known:
+                self.sweeping.lost(subnet, why)
+
+    def _place(self, interface: str) -> None:
+        """Whether what is heard on an interface is of the site."""
+        places = {each.place for each in self.sweeping.swept.values() if each.plot.interface.name == interface}
+        self.listening.stands(interface, at_home=Place.HERE in places or Place.DOWN in places)
+        if places == {Place.ELSEWHERE}:
+            self.listening.drop(interface)
+
+    def _on_result(self, swept: Swept) -> None:
+        if not swept.plot.routed:
+            self._place(swept.plot.interface.name)
+
+    def _on_jump(self, jump: Jump) -> None:
+        """The clock was set, or the machine has slept."""
+        post = self.post
+        if jump.slept:
+            log.warning("this machine has slept for %s", _spoken(jump.slept.total_seconds()))
+        if jump.set_by:
+            seconds = jump.set_by.total_seconds()
+            log.warning("the clock was set %s by %s", "forward" if seconds > 0 else "back", _spoken(abs(seconds)))
+            try:
+                with post.site.roster.transaction():
+                    if seconds < 0:
+                        bring_back_from_the_future(post.site.roster, post.clock.now())
+                    move_with_the_clock(post.site.roster, jump.set_by, post.clock.now())
+            except ScopionError as error:
+                if not post.keeping("setting the roster's clock", error):
+                    raise
+        if jump.slept:  # it may have been carried somewhere meanwhile
+            for swept in self.sweeping.swept.values():
+                swept.place = Place.UNKNOWN
+            self._look_at = 0.0
+            self.sweeping.soon()
+
+
+def _spoken(seconds: float) -> str:
+    return spoken_span(timedelta(seconds=seconds))
