@@ -56,6 +56,7 @@ FAMILIES: dict[str, dict[str, Entry]] = {
     "Be told": {
         "watch": Entry("watch", "watch", "Look after the site: sweep, listen, tell, until stopped."),
         "alerts": Entry("alerts", "alerts", "What was told to whom, and what waits."),
+        "service": Entry("service", "service", "A hardened unit for the system's service manager."),
     },
     "Wireless": {
         "wifi": Entry("wifi", "wifi", "Allow and deny lists, and the sheet to type them in."),

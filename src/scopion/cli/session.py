@@ -23,6 +23,15 @@ class Session:
         self.quiet = quiet
         self.verbose = verbose
 
+    @property
+    def named(self) -> bool:
+        """Whether somebody has said which folder it is."""
+        import os
+
+        from scopion.operations.folder import VARIABLE
+
+        return bool(self._asked or os.environ.get(VARIABLE))
+
     @cached_property
     def folder(self) -> Path:
         """The site's folder; it need not exist."""

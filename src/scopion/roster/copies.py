@@ -38,7 +38,8 @@ def copy_roster(source: Path, target: Path) -> None:
     try:
         draft.unlink(missing_ok=True)
         with closing(sqlite3.connect(f"{source.absolute().as_uri()}?mode=ro", uri=True)) as db:
-            draft.touch(mode=private_mode(target.parent))
+            draft.touch()
+            draft.chmod(private_mode(target.parent))  # whatever the umask says
             with closing(sqlite3.connect(draft)) as copy:
                 db.backup(copy)
         hand_over(draft)
@@ -61,7 +62,7 @@ def keep_daily_copy(roster: Path, today: date) -> Path | None:
     copy = folder / f"roster-{today.isoformat()}.sqlite"
     if copy.exists():
         return None
-    make_folder(folder)
+    make_folder(folder, like=folder.parent)
     copy_roster(roster, copy)
     _drop_but_latest(folder, _DAILY, DAYS_KEPT)
     return copy
@@ -70,14 +71,14 @@ def keep_daily_copy(roster: Path, today: date) -> Path | None:
 def copy_before_migration(roster: Path, schema: int) -> None:
     """Keep a roster as it is before its schema changes. Raises StorageFailed: then it must not be changed."""
     folder = roster.parent / FOLDER
-    make_folder(folder)
+    make_folder(folder, like=folder.parent)
     copy_roster(roster, folder / f"roster-schema-{schema}.sqlite")
 
 
 def copy_before_restore(roster: Path, at: datetime) -> Path:
     """Keep what a restore is about to replace. Raises StorageFailed."""
     folder = roster.parent / FOLDER
-    make_folder(folder)
+    make_folder(folder, like=folder.parent)
     copy = free_name(folder / f"roster-replaced-{at:%Y%m%d-%H%M%S}.sqlite")
     copy_roster(roster, copy)
     return copy

@@ -26,12 +26,17 @@ def hand_over(path: Path) -> None:
         os.chown(path, *owner)
 
 
-def make_folder(path: Path) -> None:
-    """Make a folder that only its owner can look into, with its parents. Raises StorageFailed."""
+def make_folder(path: Path, like: Path | None = None) -> None:
+    """Make a folder that only its owner can look into - for a group if ``like`` is - with its parents.
+
+    Raises StorageFailed.
+    """
     missing = [each for each in (path, *path.parents) if not each.exists()]
     try:
         for each in reversed(missing):
             each.mkdir(mode=0o700)
+            if like is not None and private_mode(like) != 0o600:
+                each.chmod(stat.S_IMODE(like.stat().st_mode))
             hand_over(each)
     except FileExistsError:
         if not path.is_dir():
@@ -41,9 +46,14 @@ def make_folder(path: Path) -> None:
 
 
 def private_mode(folder: Path) -> int:
-    """The mode of a file in a site's folder: its owner's alone, unless the folder is set up for a group (2750)."""
-    shared = stat.S_ISGID | stat.S_IRGRP
-    return 0o640 if folder.stat().st_mode & shared == shared else 0o600
+    """The mode of a file in a site's folder: its owner's alone, unless the folder is set up for a group.
+
+    A group that may write into the folder (2770) may change the site, one that may look into it (2750) may read it.
+    """
+    mode = folder.stat().st_mode
+    if not mode & stat.S_ISGID or not mode & stat.S_IRGRP:
+        return 0o600
+    return 0o660 if mode & stat.S_IWGRP else 0o640
 
 
 def write_atomically(path: Path, data: bytes, mode: int | None = None) -> None:

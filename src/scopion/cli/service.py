@@ -1,0 +1,87 @@
+"""``scopion service``: the unit for the system's service manager, printed, installed, removed; and the way by hand."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from scopion.cli.session import Session, pass_session
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from scopion.watching.installing import Step
+
+_yes = click.option("--yes", is_flag=True, help="Do not ask.")
+
+
+@click.group(invoke_without_command=True)
+@click.pass_context
+def service(ctx: click.Context) -> None:
+    """A hardened unit for the system's service manager.
+
+    Without a command it is scopion service unit.
+    """
+    if ctx.invoked_subcommand is None:
+        ctx.invoke(unit)
+
+
+@service.command()
+@pass_session
+def unit(session: Session) -> None:
+    """Print the unit that the site's settings need; nothing is changed.
+
+    Its rights follow from site.toml: raw frames only if the method needs them, credentials by their names, folders that
+    channels write to.
+    """
+    from scopion.operations.folder import SYSTEM_FOLDER
+    from scopion.watching.installing import program_path
+    from scopion.watching.unit import unit_text, warnings
+
+    settings = session.site.settings
+    folder = session.folder if session.named else SYSTEM_FOLDER
+    click.echo(unit_text(settings, program_path(), folder), nl=False)
+    for warning in warnings(settings):
+        session.note(f"{click.style('Note:', fg='yellow')} {warning}.")
+
+
+@service.command()
+@_yes
+@pass_session
+def install(session: Session, yes: bool) -> None:
+    """Set the service up: account, folder, unit; shows each step and asks."""
+    from scopion.watching.installing import install_steps
+
+    _carry_out(session, install_steps(), yes)
+    session.note("The service runs: systemctl status scopion, journalctl -u scopion. Its site is /var/lib/scopion.")
+    session.note("Who is to read and change it joins the group: usermod -aG scopion YOUR-ACCOUNT")
+
+
+@service.command()
+@_yes
+@pass_session
+def remove(session: Session, yes: bool) -> None:
+    """End the service and remove its unit; the site stays."""
+    from scopion.watching.installing import remove_steps
+
+    _carry_out(session, remove_steps(), yes)
+
+
+@service.command("by-hand")
+@pass_session
+def by_hand(session: Session) -> None:
+    """How to set it up where another service manager runs, or none."""
+    from scopion.watching import unit as units
+    from scopion.watching.installing import program_path
+
+    click.echo(units.by_hand(session.site.settings, program_path()), nl=False)
+
+
+def _carry_out(session: Session, steps: Sequence[Step], yes: bool) -> None:
+    for step in steps:
+        session.note(f"  {step.says}")
+    if not yes:
+        session.require_yes("Do that?")
+    for step in steps:
+        step.do()

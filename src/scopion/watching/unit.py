@@ -1,0 +1,176 @@
+"""The unit by which the system's service manager runs the watch: with no more rights than the site's settings need.
+
+Pure: settings go in, texts come out. What each line keeps the service from stands in systemd.exec(5).
+"""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterator
+from pathlib import Path
+
+from scopion.alerts.settings import CommandSettings, DesktopSettings, FileSettings
+from scopion.operations.folder import SYSTEM_FOLDER
+from scopion.operations.settings import Settings
+
+NAME = "scopion.service"
+ACCOUNT = "scopion"
+# The main loop turns every five seconds; a roster that is locked holds it for ten, a slow disk somewhat longer.
+_WATCHDOG_S = 90
+
+
+def unit_text(settings: Settings, program: Path, folder: Path = SYSTEM_FOLDER) -> str:
+    """The unit's file."""
+    return "\n".join(_lines(settings, program, folder)) + "\n"
+
+
+def needs_raw_frames(settings: Settings) -> bool:
+    """Whether the service is to send and hear frames; without, it finds hosts by harmless datagrams."""
+    return settings.scan.method in ("auto", "arp")
+
+
+def warnings(settings: Settings) -> list[str]:
+    """What of the settings a service cannot do."""
+    return [
+        f"channel {each.name!r} shows on a desktop, which a service cannot: run scopion watch in the session for that"
+        for each in settings.channel
+        if isinstance(each, DesktopSettings)
+    ]
+
+
+def _lines(settings: Settings, program: Path, folder: Path) -> Iterator[str]:
+    command = shlex.join([str(program), "--site", str(folder), "watch"])
+    yield from (
+        "# Made by scopion service from the settings of the site; scopion service install makes it anew.",
+        "[Unit]",
+        "Description=Scopion looks after the local network",
+        "After=network.target",
+        "# However often it fails: nobody else tells that the network is not looked after.",
+        "StartLimitIntervalSec=0",
+        "",
+        "[Service]",
+        "Type=notify",
+        "NotifyAccess=main",
+        f"ExecStart={command}",
+        "ExecReload=/bin/kill -HUP $MAINPID",
+        "Restart=always",
+        "RestartSec=10",
+        f"WatchdogSec={_WATCHDOG_S}",
+        "TimeoutStopSec=20",
+        f"User={ACCOUNT}",
+        f"Group={ACCOUNT}",
+    )
+    if folder == SYSTEM_FOLDER:
+        yield "StateDirectory=scopion"
+        yield "# Administrators who are members of the group read and change the site with the same commands."
+        yield "StateDirectoryMode=2770"
+    yield "UMask=0007"
+    for name in sorted(set(_credentials(settings))):
+        yield f"LoadCredential={name}:/etc/scopion/{name}"
+    yield from ("", *_rights(settings), "", *_sandbox(settings, program, folder))
+    yield from ("", "[Install]", "WantedBy=multi-user.target")
+
+
+def _rights(settings: Settings) -> list[str]:
+    if not needs_raw_frames(settings):
+        return [
+            "# No capability at all: the settings ask for a method that needs none.",
+            "CapabilityBoundingSet=",
+            "AmbientCapabilities=",
+            "PrivateUsers=yes",
+            "RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK",
+        ]
+    return [
+        "# Raw frames, and nothing else.",
+        "CapabilityBoundingSet=CAP_NET_RAW",
+        "AmbientCapabilities=CAP_NET_RAW",
+        "RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK AF_PACKET",
+    ]
+
+
+def _sandbox(settings: Settings, program: Path, folder: Path) -> Iterator[str]:
+    home = any(str(path).startswith(("/home/", "/root/")) for path in (program, folder))
+    writable = [str(path) for path in _written(settings, folder)]
+    yield from (
+        "NoNewPrivileges=yes",
+        "ProtectSystem=strict",
+        f"ProtectHome={'read-only' if home else 'yes'}",
+        "PrivateTmp=yes",
+        "PrivateDevices=yes",
+        "DevicePolicy=closed",
+        "ProtectProc=invisible",
+        "ProcSubset=pid",
+        "ProtectKernelTunables=yes",
+        "ProtectKernelModules=yes",
+        "ProtectKernelLogs=yes",
+        "ProtectControlGroups=yes",
+        "ProtectClock=yes",
+        "ProtectHostname=yes",
+        "RestrictNamespaces=yes",
+        "RestrictRealtime=yes",
+        "RestrictSUIDSGID=yes",
+        "LockPersonality=yes",
+        "MemoryDenyWriteExecute=yes",
+        "RemoveIPC=yes",
+        "KeyringMode=private",
+        "SystemCallArchitectures=native",
+        "SystemCallFilter=@system-service",
+        "SystemCallFilter=~@privileged @resources",
+        "SystemCallErrorNumber=EPERM",
+        "MemoryMax=512M",
+        "TasksMax=128",
+    )
+    if writable:
+        yield f"ReadWritePaths={' '.join(writable)}"
+
+
+def _written(settings: Settings, folder: Path) -> list[Path]:
+    """The folders outside of the site's that are written to."""
+    files = [folder / each.path for each in settings.channel if isinstance(each, FileSettings)]
+    outside = {path.parent for path in files if folder not in (path.parent, *path.parent.parents)}
+    return sorted({*outside, *([folder] if folder != SYSTEM_FOLDER else [])})
+
+
+def _credentials(settings: Settings) -> Iterator[str]:
+    """The names of the credentials that the settings refer to."""
+    for channel in settings.channel:
+        if isinstance(channel, CommandSettings):
+            continue
+        values = [getattr(channel, name, "") for name in ("password", "token", "key", "url_secret")]
+        values += getattr(channel, "headers", {}).values()
+        for value in values:
+            kind, _, name = value.partition(":")
+            if kind == "credential":
+                yield name
+    for router in settings.router:
+        for value in (router.community, router.authentication_key, router.privacy_key):
+            kind, _, name = value.partition(":")
+            if kind == "credential":
+                yield name
+
+
+def by_hand(settings: Settings, program: Path) -> str:
+    """How to set it up where another service manager runs, or none."""
+    raw = needs_raw_frames(settings)
+    capability = (
+        "3. The service needs raw frames, and no other right. Start it as root and drop the rest:\n"
+        f"     setpriv --reuid {ACCOUNT} --regid {ACCOUNT} --init-groups --inh-caps=-all,+net_raw \\\n"
+        "       --ambient-caps=+net_raw --bounding-set=-all,+net_raw \\\n"
+        f"       {program} --site {SYSTEM_FOLDER} watch\n"
+        if raw
+        else f"3. The service needs no right at all:\n     su {ACCOUNT} -s /bin/sh -c "
+        f"'{program} --site {SYSTEM_FOLDER} watch'\n"
+    )
+    return (
+        "As root:\n"
+        "1. An account and a group of its own, without a password and without a shell:\n"
+        f"     useradd --system --home-dir {SYSTEM_FOLDER} --shell /usr/sbin/nologin {ACCOUNT}\n"
+        "2. The site's folder. Who is in the group reads and changes the site with the same commands:\n"
+        f"     install -d -m 2770 -o {ACCOUNT} -g {ACCOUNT} {SYSTEM_FOLDER}\n"
+        f"     usermod -aG {ACCOUNT} YOUR-ACCOUNT\n"
+        f"{capability}"
+        "4. Let your service manager start that command after the network, keep it in the foreground, start it again\n"
+        "   when it ends, and keep what it writes to standard error. SIGTERM ends it, SIGHUP reads site.toml anew.\n"
+        "5. Without a service manager, let cron do a round every five minutes:\n"
+        f"     */5 * * * *  {ACCOUNT}  {program} --site {SYSTEM_FOLDER} --quiet watch --once\n"
+    )
