@@ -138,6 +138,7 @@ class WebServer:
         self.status = 204
         self.headers: dict[str, str] = {}
         self.wait_s = 0.0
+        self.dawdles_s = 0.0  # it has taken a post, and takes its time to say so
         server = self
 
         class Handler(http.server.BaseHTTPRequestHandler):
@@ -146,6 +147,7 @@ class WebServer:
                 time.sleep(server.wait_s)
                 if server.status < 300:
                     server.posts.append((dict(self.headers), body))
+                    time.sleep(server.dawdles_s)
                 self.send_response(server.status)
                 for name, value in server.headers.items():
                     self.send_header(name, value)

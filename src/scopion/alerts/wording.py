@@ -15,7 +15,7 @@ from datetime import datetime, timedelta
 from scopion.alerts.message import Action, Message
 from scopion.alerts.news import sentence
 from scopion.model.address import Address
-from scopion.model.alert import Alert, Gathering, Severity
+from scopion.model.alert import PASSED_OVER, Alert, Gathering, Severity
 from scopion.model.clock import Clock, spoken_span
 from scopion.model.device import Device, Event, EventKind, Standing
 from scopion.model.text import clean, counted, joined
@@ -107,7 +107,7 @@ class Writer:
             case EventKind.GATEWAY_CHANGED:
                 return f"The gateway {event.address} {where} is another device now"
             case EventKind.GUEST_OVERSTAYED:
-                return f"{who} is still {where}: its time as a guest is over"
+                return f"Its time as a guest is over: {who}, still {where}"
             case EventKind.NETWORK_DOWN:
                 return f"The network {about.subnet or event.name} is down"
             case EventKind.NETWORK_BACK:
@@ -290,7 +290,7 @@ class Writer:
             first = alert.events[0]
             who = self._short(first, about.get(first.device_id, About(None)))
             span = spoken_span(alert.events[-1].at - first.at)
-            return f"{who}: {counted(alert.count, 'event')} within {span} on {self.site}"
+            return f"Again and again: {who}, {counted(alert.count, 'event')} within {span}"
         said = joined([_counted_kind(kind, count) for kind, count in kinds.most_common(3)])
         when = {Gathering.LEARNING: "in a day", Gathering.NIGHT: "in the night"}.get(Gathering(reason), "at once")
         others = f" and other things ({alert.count} in all)" if len(kinds) > 3 else ""
@@ -336,7 +336,7 @@ def _reference(event: Event, device: Device | None) -> str:
 
 def _kinds(alert: Alert) -> Counter[str]:
     kinds = Counter(str(event.kind) for event in alert.events)
-    kinds.update(alert.more)
+    kinds.update({kind: count for kind, count in alert.more.items() if kind != PASSED_OVER})
     return kinds
 
 

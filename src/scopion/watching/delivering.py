@@ -17,6 +17,9 @@ from scopion.roster.mutes import mutes
 from scopion.roster.outbox import backlog, next_due, note_passed_over
 from scopion.watching.post import Post
 
+# A round for cron waits for what is due so soon: a newcomer's message waits a moment for its names.
+_SHORTLY = timedelta(seconds=3)
+
 
 class Delivering:
     """Drives the outbox."""
@@ -69,12 +72,13 @@ class Delivering:
             attempts = self._box().due(wall, busy)
             for attempt in attempts:
                 self._start(attempt)
-            self._seen_empty = not attempts and not busy
             waiting = backlog(post.site.roster, wall)
             self.state = {name: (each.count, (wall - each.oldest).total_seconds()) for name, each in waiting.items()}
             due = next_due(post.site.roster)
             if due is not None and due > wall:
                 self._next_at = min(self._next_at, now + (due - wall).total_seconds())
+            shortly = due is not None and wall < due < wall + _SHORTLY
+            self._seen_empty = not (attempts or busy or shortly)
             post.works("looking into the outbox")
         except ScopionError as error:
             if not post.keeping("looking into the outbox", error):

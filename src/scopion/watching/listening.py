@@ -74,6 +74,10 @@ class Listening:
         for name, interface in wanted.items():
             if name not in self._ears and self._rights.raw_frames:
                 self._open(interface)
+            elif not self._rights.raw_frames:
+                doing = f"listening on {name}"
+                more = self._rights.how_to_get_more
+                self._post.remark(doing, f"not listening, so that who joins is noticed by the next sweep only: {more}")
 
     def _open(self, interface: Interface) -> None:
         try:

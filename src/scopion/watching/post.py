@@ -52,6 +52,7 @@ class Post:
         self.known = Known()
         self.events: deque[tuple[datetime, Event, str]] = deque(maxlen=EVENTS_SHOWN)
         self.troubles: dict[str, str] = {}  # what does not work just now, by what was being done
+        self._remarks: dict[str, str] = {}
         self.look_every_s = _LOOK_EVERY_S if site.story is None else _SCENE_LOOK_EVERY_S
         self._stale = True  # whether what is known has to be read anew
 
@@ -89,6 +90,12 @@ class Post:
         if self.troubles.get(doing) != problem:
             log.warning("%s: %s", doing, problem)
             self.troubles[doing] = problem
+
+    def remark(self, about: str, remark: str) -> None:
+        """Something that is as it is, and worth knowing: logged once."""
+        if self._remarks.get(about) != remark:
+            log.warning("%s: %s", about, remark)
+            self._remarks[about] = remark
 
     def works(self, doing: str) -> None:
         """It works, again if it did not."""

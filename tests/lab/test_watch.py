@@ -1,0 +1,274 @@
+"""The watch as a process among real kernel hosts: told within a second and a half, and nothing upsets it."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+import urllib.request
+from collections.abc import Callable
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import Any
+
+from scopion.attachment.linux import LiveAttachment
+from scopion.model.mac import MacAddress
+from scopion.wire.arp import encode_request
+from tests.lab.lab import Lab, LabHost, require_lab
+from tests.lab.services import Services, wait_for
+from tests.support import ROOT
+
+GATEWAY = LabHost("gateway", "0c:be:11:00:00:01", ("192.0.2.1",))
+OTHERS = [LabHost(f"h{number}", f"10:c0:de:00:00:{number:02x}", (f"192.0.2.{number}",)) for number in range(20, 27)]
+HOSTS = [GATEWAY, *OTHERS]
+STRANGER = LabHost("stranger", "a0:b4:d7:66:19:04", ("192.0.2.144",))
+SETTINGS = """
+[watch]
+interval_s = {interval}
+metrics_port = 9520
+{more}
+[alerts]
+learning_days = 0
+[[channel]]
+name = "owner"
+type = "email"
+to = ["owner@kilnhaven.example"]
+sender = "scopion@kilnhaven.example"
+host = "127.0.0.1"
+port = 2525
+security = "plain"
+[[channel]]
+name = "book"
+type = "file"
+path = "book.jsonl"
+"""
+
+
+class WatchLab(unittest.TestCase):
+    """A small lab for each test: they join, pull plugs and forge."""
+
+    def setUp(self) -> None:
+        require_lab()
+        holder = tempfile.TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+        self.site = self.folder / "site"
+        self.site.mkdir()
+        self.log = self.folder / "log"
+        self.spool = self.folder / "spool"
+        self.spool.touch()
+        self.net = Lab(HOSTS)
+        self.addCleanup(self.net.close)
+        self.services = Services(self.net, self.folder, self)
+
+    def mail_server(self) -> subprocess.Popen[bytes]:
+        """At the desk, on port 2525."""
+        command = ["env", f"PYTHONPATH={ROOT}", sys.executable, "-m", "tests.receivers", "2525", str(self.spool)]
+        server = self.services.start("desk", command)
+        wait_for("the mail server's greeting", self._greets)
+        return server
+
+    def _greets(self) -> bool:
+        with self.net.inside("desk"):
+            try:
+                socket.create_connection(("127.0.0.1", 2525), 1).close()
+            except OSError:
+                return False
+            return True
+
+    def watch(self, *arguments: str, interval: int = 3600, more: str = "", privileged: bool = True) -> Any:
+        """Begin the watch at the desk, and wait until it has seen who is here."""
+        (self.site / "site.toml").write_text(SETTINGS.format(interval=interval, more=more))
+        command = self.net.command(["watch", *arguments], privileged=privileged)
+        with self.log.open("ab") as log:
+            process = subprocess.Popen(
+                command,
+                env={**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces"},
+                stdin=subprocess.DEVNULL, stdout=log, stderr=log,
+            )  # fmt: skip
+        self.addCleanup(self._end, process)
+        return process
+
+    def _end(self, process: subprocess.Popen[bytes]) -> None:
+        if process.poll() is None:
+            process.terminate()
+            process.wait(20)
+
+    def said(self, words: str) -> Callable[[], bool]:
+        return lambda: words in self.log.read_text()
+
+    def mails(self) -> list[dict[str, Any]]:
+        return [json.loads(line) for line in self.spool.read_text().splitlines()]
+
+    def announce(self, name: str, address: str, mac: str = "") -> float:
+        """Let a host say that it has an address; the moment of the frame."""
+        with self.net.inside(name):
+            attachment = LiveAttachment()
+            interface = next(each for each in attachment.interfaces() if each.name == "eth0")
+            link = attachment.open_link(interface)
+            claimed = IPv4Address(address)
+            sender = MacAddress.parse(mac) if mac else interface.mac
+            assert sender is not None
+            link.send(encode_request(sender, claimed, claimed))
+            link.close()
+        return time.monotonic()
+
+
+class Joins(WatchLab):
+    def test_the_mail_is_there_within_a_second_and_a_half_of_the_first_frame(self) -> None:
+        """Also while nothing is swept; by the address, with the maker, and with the commands for what to do next."""
+        self.mail_server()
+        self.watch()
+        wait_for("the baseline", self.said("is its baseline, 9 devices"))
+        self.net.join(STRANGER)
+        wait_for("the switch forwards", lambda: self.net.forwards("stranger"))
+        frame = self.announce("stranger", "192.0.2.144")
+        wait_for("the mail", self.mails)
+        (mail,) = self.mails()
+        self.assertLess(mail["at"] - frame, 1.5)
+        self.assertIn("at 192.0.2.144", mail["subject"])
+        self.assertIn("a0:b4:d7:66:19:04", mail["text"])
+        self.assertIn("mark a0:b4:d7:66:19:04 unwanted", mail["text"])
+        with self.net.inside("desk"), urllib.request.urlopen("http://127.0.0.1:9520/metrics", timeout=5) as answer:
+            metrics = answer.read().decode()
+            self.assertTrue(answer.headers["Content-Type"].startswith("application/openmetrics-text"))
+        self.assertTrue(metrics.rstrip().endswith("# EOF"))
+        self.assertIn('scopion_deliveries_total{channel="owner",outcome="sent"} 1.0', metrics)
+        self.assertIn('scopion_sweeps_total{outcome="complete"} 1.0', metrics)
+        self.assertIn("scopion_frames_dropped_total 0.0", metrics)
+        second = self.net.scopion(["watch", "--once"], self.site)
+        self.assertEqual((second.returncode, len(second.stderr.splitlines())), (1, 1))
+        self.assertIn("is watched already by process", second.stderr)
+
+    def test_who_poses_as_the_gateway_is_told_within_seconds(self) -> None:
+        """The gateway is asked, both answer, and the mail says what it means."""
+        self.mail_server()
+        self.watch()
+        wait_for("the baseline", self.said("is its baseline"))
+        self.net.run("h20", ["ip", "addr", "add", "192.0.2.1/32", "dev", "eth0"])
+        frame = self.announce("h20", "192.0.2.1")
+        wait_for("the mail", self.mails)
+        self.assertLess(self.mails()[0]["at"] - frame, 4)
+        self.assertIn("Two devices claim the gateway's address", self.mails()[0]["subject"])
+
+    def test_without_raw_frames_the_sweeps_find_them(self) -> None:
+        """And it says what it cannot see."""
+        self.mail_server()
+        self.watch(interval=5, privileged=False)
+        wait_for("the baseline", self.said("is its baseline"), 30)
+        self.assertIn("not listening", self.log.read_text())
+        self.net.join(STRANGER)
+        wait_for("the mail", self.mails, 30)
+        self.assertIn("192.0.2.144", self.mails()[0]["subject"])
+
+
+class Troubles(WatchLab):
+    def test_a_mail_server_that_is_down_loses_nothing(self) -> None:
+        """The other channel is told at once; the mail comes when the server does, after a restart, and once."""
+        watch = self.watch()
+        wait_for("the baseline", self.said("is its baseline"))
+        self.net.join(STRANGER)
+        wait_for("the book", (self.site / "book.jsonl").exists)
+        wait_for("the refusal", self.said("nothing listens there"))
+        watch.send_signal(signal.SIGKILL)
+        watch.wait(10)
+        self.mail_server()
+        self.watch()
+        retried = self.net.scopion(["alerts", "retry"], self.site)
+        self.assertIn("1 alert will be tried", retried.stderr)
+        wait_for("the mail", self.mails)
+        time.sleep(1)
+        self.assertEqual(len(self.mails()), 1)
+        self.assertEqual(len((self.site / "book.jsonl").read_text().splitlines()), 1)
+
+    def test_a_pulled_cable_and_another_network(self) -> None:
+        """Without its interface the watch goes on; nobody counts as gone, and all is well once it is back."""
+        self.watch(interval=5)
+        wait_for("the baseline", self.said("is its baseline"))
+        self.net.run("desk", ["ip", "link", "set", "eth0", "down"])
+        wait_for("the loss", self.said("cannot be seen any more"))
+        self.net.run("desk", ["ip", "link", "set", "eth0", "up"])
+        self.net.run("desk", ["ip", "route", "replace", "default", "via", "192.0.2.1"])
+        wait_for("the return", lambda: self.log.read_text().count("this is your site") == 2)
+        self.net.run("desk", ["ip", "addr", "replace", "198.51.100.7/24", "dev", "eth0"])
+        self.net.run("desk", ["ip", "addr", "del", "192.0.2.10/24", "dev", "eth0"])
+        wait_for("the other network", self.said("none of the site's subnets (192.0.2.0/24) is attached"))
+        events = json.loads(self.net.scopion(["events", "--format", "json"], self.site).stdout)
+        self.assertEqual([each["kind"] for each in events if each["kind"] != "readdressed"], [])
+
+    def test_settings_are_read_anew_and_a_mistake_changes_nothing(self) -> None:
+        """On SIGHUP; and SIGTERM ends it well."""
+        watch = self.watch()
+        wait_for("the baseline", self.said("is its baseline"))
+        good = (self.site / "site.toml").read_text()
+        (self.site / "site.toml").write_text("[watch]\nsweeps = 3\n")
+        watch.send_signal(signal.SIGHUP)
+        wait_for("the refusal", self.said("the settings stay as they were"))
+        (self.site / "site.toml").write_text(good.replace("interval_s = 3600", "interval_s = 1800"))
+        watch.send_signal(signal.SIGHUP)
+        wait_for("the new settings", self.said("every 1800 s"))
+        watch.send_signal(signal.SIGTERM)
+        self.assertEqual(watch.wait(10), 0)
+
+    def test_a_roster_that_is_locked_delays_and_loses_nothing(self) -> None:
+        """Another process holds the roster while somebody joins: it is told as soon as that has ended."""
+        self.mail_server()
+        self.watch()
+        wait_for("the baseline", self.said("is its baseline"))
+        import sqlite3
+
+        holder = sqlite3.connect(self.site / "roster.sqlite", isolation_level=None)
+        holder.execute("BEGIN IMMEDIATE")
+        self.net.join(STRANGER)
+        wait_for("the switch forwards", lambda: self.net.forwards("stranger"))
+        self.announce("stranger", "192.0.2.144")
+        wait_for("the complaint", self.said("another process has held it"), 30)
+        holder.execute("COMMIT")
+        holder.close()
+        wait_for("the mail", self.mails, 30)
+
+    def test_a_flood_of_frames_is_heard_and_bounded(self) -> None:
+        """Thousands of made-up devices a second: the watch goes on, its memory is bounded, one mail tells of it."""
+        self.mail_server()
+        watch = self.watch()
+        wait_for("the baseline", self.said("is its baseline"))
+        with self.net.inside("h20"):
+            attachment = LiveAttachment()
+            interface = next(each for each in attachment.interfaces() if each.name == "eth0")
+            link = attachment.open_link(interface)
+            for number in range(20_000):
+                address = IPv4Address(f"192.0.2.{30 + number % 200}")
+                link.send(encode_request(MacAddress(b"\x02\xff" + number.to_bytes(4)), address, address))
+            link.close()
+        wait_for("the complaint", self.said("claims of new addresses are passed over"), 30)
+        self.announce("h21", "192.0.2.21")
+        peak = Path(f"/proc/{watch.pid}/status").read_text()  # ip netns exec has become the program
+        resident = int(peak.split("VmHWM:")[1].split()[0])
+        self.assertLess(resident, 120_000)
+        devices = json.loads(self.net.scopion(["devices", "--format", "json"], self.site).stdout)
+        self.assertLess(len(devices), 300)
+
+
+class Once(WatchLab):
+    def test_a_round_for_cron(self) -> None:
+        """Sweeps, tells, and ends; what failed is in the exit code."""
+        (self.site / "site.toml").write_text(SETTINGS.format(interval=60, more=""))
+        first = self.net.scopion(["watch", "--once"], self.site)
+        self.assertEqual(first.returncode, 0, first.stderr)
+        self.net.join(STRANGER)
+        wait_for("the switch forwards", lambda: self.net.forwards("stranger"))
+        second = self.net.scopion(["watch", "--once"], self.site)
+        self.assertEqual(second.returncode, 3, second.stderr)
+        self.assertIn("nothing listens there", second.stderr)
+        book = [json.loads(line) for line in (self.site / "book.jsonl").read_text().splitlines()]
+        self.assertIn("192.0.2.144", book[0]["subject"])
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,418 @@
+"""The watch on made-up sites: weeks in seconds, outages, forgers, floods, clocks that jump, a process that is killed.
+
+The same watch as on a real network, with the work done inline and on the scene's clock.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+import unittest
+from collections import Counter, defaultdict
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+from ipaddress import IPv4Address
+from typing import Any
+
+from scopion.model.alert import AlertState
+from scopion.model.device import EventKind
+from scopion.model.errors import Refused
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Observation, Source
+from scopion.operations.flood import DEVICES
+from scopion.operations.site import Site, prepare_folder
+from scopion.operations.taking_in import take_in
+from scopion.roster.events import EventFilter, find_events
+from scopion.roster.outbox import count_alerts, find_alerts
+from scopion.roster.soundness import unsound
+from scopion.roster.store import Roster
+from scopion.scenes.story import Story
+from scopion.watching.clock_watch import ClockWatch, Jump
+from scopion.watching.ground import plots
+from scopion.watching.hands import Inline
+from scopion.watching.instance import OnlyOne, watching_process
+from scopion.watching.running import Order, run_watch
+from scopion.watching.watch import Watch
+from tests.receivers import WebServer
+from tests.support import FolderTest, ProgramTest
+
+NOON = datetime(2026, 9, 14, 12, tzinfo=UTC)
+BOOK = '[[channel]]\nname = "book"\ntype = "file"\npath = "book.jsonl"\n'
+GATEWAY_MAC = "0c:be:11:00:00:01"
+INTERFACE = """title = "Test"
+[[interface]]
+name = "eth0"
+index = 2
+mac = "60:f2:a7:10:00:0a"
+addresses = ["192.0.2.10/24"]
+gateway = "192.0.2.1"
+medium = "cable"
+[[moment]]
+at = 2026-09-14T12:00:00Z
+tells = "noon"
+"""
+
+
+def host(number: int, *periods: str, mac: str = "", name: str = "") -> str:
+    """A host of a scene at 192.0.2.NUMBER, always or in periods as ``12:10-12:20``."""
+    day = "2026-09-14T"
+    at = [
+        f'{{ address = "192.0.2.{number}"'
+        + (f", from = {day}{first}:00Z" if first else "")
+        + (f", until = {day}{last}:00Z" if last else "")
+        + " }"
+        for first, _, last in (period.partition("-") for period in periods)
+    ]
+    where = f"[{', '.join(at)}]" if periods else f'["192.0.2.{number}"]'
+    says = f'says = {{ dhcp = "{name}" }}\n' if name else ""
+    return f'[[host]]\nname = "h{number}"\nmac = "{mac or f"10:c0:de:00:00:{number:02x}"}"\nat = {where}\n{says}'
+
+
+def usual(*periods: str) -> str:
+    """A gateway and five others."""
+    return host(1, *periods, mac=GATEWAY_MAC) + "".join(host(number, *periods) for number in range(20, 25))
+
+
+class SceneWatch(FolderTest):
+    """Watches a made-up site for a time."""
+
+    def begin(self, hosts: str, settings: str = "", *, learning: float = 0) -> None:
+        scene = self.folder / "scene.toml"
+        scene.write_text(INTERFACE + hosts)
+        self.site = self.folder / "site"
+        self.site.mkdir(exist_ok=True)
+        self.story_at(NOON)
+        prepare_folder(self.site)
+        if "[watch]" not in settings:
+            settings += "\n[watch]\ninterval_s = 300"
+        (self.site / "site.toml").write_text(f"{settings}\n[alerts]\nlearning_days = {learning}\n{BOOK}")
+
+    def story_at(self, at: datetime) -> None:
+        story = Story.begin(self.site, str(self.folder / "scene.toml"))
+        story.at = at
+        story.save()
+
+    def watch(self, **span: float) -> None:
+        """Go on for so long."""
+        run_watch(Site(self.site), Order(for_s=timedelta(**span).total_seconds()))
+
+    def book(self) -> list[dict[str, Any]]:
+        path = self.site / "book.jsonl"
+        return [json.loads(line) for line in path.read_text().splitlines()] if path.exists() else []
+
+    def subjects(self) -> list[str]:
+        return [each["subject"] for each in self.book()]
+
+    def recorded(self, *kinds: EventKind) -> list[tuple[EventKind, str]]:
+        roster = Roster.open_for_reading(self.site)
+        assert roster is not None
+        self.addCleanup(roster.close)
+        return [(each.kind, str(each.address)) for each in find_events(roster, EventFilter(kinds=kinds))]
+
+
+class Weeks(ProgramTest):
+    def test_a_fortnight_is_told_exactly_so(self) -> None:
+        """Two weeks of the made-up site: just these messages, whoever joins in the learning week in digests at eight;
+        a watch that was ended and begun anew in between tells nothing again.
+        """
+        self.begin()
+        (self.site / "site.toml").write_text(f"[watch]\ninterval_s = 7200\n{BOOK}")
+        for _ in range(3):
+            self.assertEqual(self.run_program("watch", "--for", "5d", within=300).returncode, 0)
+        lines = (self.site / "book.jsonl").read_text().splitlines()
+        told = [
+            (f"{datetime.fromisoformat(kept['at']):%d %H:%M}", [event["address"][8:] for event in kept["events"]])
+            for kept in map(json.loads, lines)
+        ]
+        kinds = [json.loads(line)["events"][0]["kind"] for line in lines]
+        self.assertEqual(
+            list(zip(kinds, told, strict=True)),
+            [
+                ("contested", ("14 13:40", ["20"])),
+                ("joined", ("15 03:05", ["91", "144"])),
+                ("joined", ("15 13:00", ["92"])),
+                ("joined", ("17 13:00", ["93"])),
+                ("joined", ("21 09:00", ["41"])),
+                ("joined", ("22 10:00", ["110"])),
+                ("joined", ("23 11:00", ["115"])),
+                ("joined", ("24 14:00", ["82"])),
+                ("joined", ("28 10:00", ["118"])),
+            ],
+        )
+        self.assertEqual(len({json.loads(line)["id"] for line in lines}), 9)
+
+
+class Outages(SceneWatch):
+    def test_a_network_that_is_down_is_told_once(self) -> None:
+        """When nobody answers any more, not even the gateway, that is one message, and one when it is back."""
+        self.begin(usual("-13:00", "15:00-"))
+        self.watch(hours=2)
+        self.watch(hours=2)  # a restart in the middle of the outage tells nothing again
+        self.assertEqual(self.subjects(), ["The network 192.0.2.0/24 is down", "The network 192.0.2.0/24 is back"])
+        self.assertIn("It was down for 1 hour", self.book()[1]["text"])
+        self.assertEqual(self.recorded(EventKind.LEFT), [])
+
+    def test_another_network_with_the_same_addresses_is_not_remembered(self) -> None:
+        """A machine that was carried elsewhere folds and tells nothing until it is back."""
+        self.begin(usual())
+        self.watch(minutes=10)
+        (self.folder / "scene.toml").write_text(
+            INTERFACE + host(1, mac="0c:be:11:99:99:99") + "".join(host(number) for number in range(50, 60))
+        )
+        self.watch(hours=1)
+        (self.folder / "scene.toml").write_text(INTERFACE + usual())
+        self.watch(minutes=20)
+        self.assertEqual((self.subjects(), self.recorded()), ([], []))
+
+    def test_a_dozing_telephone_has_not_left(self) -> None:
+        """Who is silent for less than its patience stays; it is a setting of the subnet, and of the device."""
+        away = ("-12:20", "12:27-12:40", "12:47-")
+        absence = '[absence]\npatience_s = 600\n[absence.devices]\n"10:c0:de:00:00:5b" = 60\n'
+        self.begin(usual() + host(90, *away) + host(91, *away), f"[watch]\ninterval_s = 60\n{absence}")
+        self.watch(hours=1)
+        self.assertEqual(self.recorded(EventKind.LEFT), [(EventKind.LEFT, "192.0.2.91")] * 2)
+
+
+class Notices(SceneWatch):
+    def test_who_joins_is_told_with_its_first_frame(self) -> None:
+        """Between two sweeps that are an hour apart, once, and by the name that it told the DHCP server."""
+        self.begin(usual() + host(144, "12:34-", name="clay-phone"), "[watch]\ninterval_s = 3600")
+        self.watch(hours=3)
+        (told,) = self.book()
+        self.assertEqual(told["subject"], "New on 192.0.2.0/24: clay-phone (a phone or tablet), at 192.0.2.144")
+        self.assertEqual(told["events"][0]["at"][:17], "2026-09-14T12:34:")
+
+    def test_who_poses_as_the_gateway_is_told_at_once(self) -> None:
+        """A second adapter that claims the gateway's address is urgent, between sweeps, too."""
+        self.begin(usual() + host(1, "12:30-", mac="10:c0:de:66:66:66"), "[watch]\ninterval_s = 3600")
+        self.watch(minutes=35)
+        contested = [each for each in self.book() if each["events"][0]["kind"] == "contested"]
+        self.assertEqual([each["severity"] for each in contested], ["high"])
+        self.assertIn("the gateway's address", contested[0]["subject"])
+        self.assertIn("may be posing as it", contested[0]["text"])
+
+    def test_a_replaced_router_is_told(self) -> None:
+        """The old gateway is gone and another answers, while the others are still here: told at once, in the learning
+        week, too.
+        """
+        router = host(1, "-12:30", mac=GATEWAY_MAC) + host(1, "12:30-", mac="0c:be:11:77:77:77")
+        self.begin(router + "".join(host(number) for number in range(20, 30)), learning=7)
+        self.watch(minutes=40)
+        self.assertIn("The gateway 192.0.2.1 on 192.0.2.0/24 is another device now", self.subjects())
+
+    def test_an_unwanted_one_is_told_each_time_it_comes(self) -> None:
+        """But not more often than the cool-down, and never as merely new."""
+        self.begin(usual() + host(90, "12:10-12:20", "14:00-14:20"))
+        self.watch(minutes=15)
+        subprocess.run(
+            [sys.executable, "-m", "scopion", "--site", str(self.site), "mark", "192.0.2.90", "unwanted"], check=True
+        )
+        self.watch(hours=3)
+        kinds = [each["events"][0]["kind"] for each in self.book()]
+        self.assertEqual(kinds, ["joined", "unwanted-present"])
+
+    def test_a_flapping_device_floods_nobody_and_loses_nothing(self) -> None:
+        """It comes and goes every five minutes for hours: a message each half hour, with every event in some."""
+        minutes = [f"{12 + at // 60}:{at % 60:02}-{12 + (at + 5) // 60}:{(at + 5) % 60:02}" for at in range(5, 120, 10)]
+        rule = '[[rule]]\nevents = ["joined", "left", "returned"]\n'
+        self.begin(usual() + host(90, *minutes), f"[watch]\ninterval_s = 120\n[absence]\npatience_s = 1\n{rule}")
+        self.watch(hours=3)
+        recorded = len(self.recorded())
+        self.assertEqual(recorded, 24)
+        self.assertEqual(sum(len(each["events"]) + each["more_events"] for each in self.book()), recorded)
+        self.assertLess(len(self.book()), 7)
+
+
+class Bounds(SceneWatch):
+    def test_a_flood_of_made_up_devices_fills_nothing(self) -> None:
+        """Twenty thousand of them: a bounded number of rows, one alert, and a file that stays small."""
+        self.begin(usual())
+        self.watch(minutes=5)
+        site = Site(self.site)
+        self.addCleanup(site.close)
+        hands = Inline(site.attachment)
+        watch = Watch(site, hands, lambda: site)
+        watch.turn()
+        now = site.clock.now()
+        for batch in range(20):
+            seen = [
+                Observation(
+                    MacAddress(b"\x02" + (batch * 1000 + number).to_bytes(5)), IPv4Address(3221225984 + number % 250),
+                    now, Source.ARP,
+                )
+                for number in range(1000)
+            ]  # fmt: skip
+            watch.post.tell(take_in(site, seen, watch.post.known, watch.post.guard))
+        until = watch.turn()
+        while site.clock.monotonic() < 700:
+            hands.wait(until)
+            until = watch.turn()
+        hands.close(0)
+        self.assertLessEqual(len(self.recorded(EventKind.JOINED)), DEVICES + 20)
+        joined = [each for each in self.book() if each["events"][0]["kind"] == "joined"]
+        self.assertEqual(len(joined), 1)
+        self.assertIn("claims of new addresses were counted", joined[0]["text"])
+        self.assertLess((self.site / "roster.sqlite").stat().st_size, 3_000_000)
+
+    def test_a_site_is_watched_once(self) -> None:
+        """A second one is refused and says who has it; after its end the site is free."""
+        self.begin(usual())
+        with OnlyOne(self.site):
+            self.assertEqual(watching_process(self.site), os.getpid())
+            with self.assertRaisesRegex(Refused, f"watched already by process {os.getpid()}"), OnlyOne(self.site):
+                pass
+        self.assertIsNone(watching_process(self.site))
+        self.watch(minutes=1)
+
+
+class Clocks(SceneWatch):
+    def test_jumps_and_sleep_are_told_apart(self) -> None:
+        """A clock that was set, one that runs on, and a machine that was suspended."""
+        wall, mono, slept = [NOON], [0.0], [0.0]
+
+        class Hand:
+            def now(self) -> datetime:
+                return wall[0]
+
+            def monotonic(self) -> float:
+                return mono[0]
+
+            def local(self, moment: datetime) -> datetime:
+                return moment
+
+            def from_local(self, moment: datetime) -> datetime:
+                return moment
+
+        watch = ClockWatch(Hand(), lambda: slept[0])
+
+        def after(wall_s: float, mono_s: float, slept_s: float = 0.0) -> Jump | None:
+            wall[0] += timedelta(seconds=wall_s)
+            mono[0] += mono_s
+            slept[0] += slept_s
+            return watch.look()
+
+        self.assertIsNone(after(5, 5))
+        self.assertEqual(after(-3600, 5), Jump(timedelta(seconds=-3605), timedelta()))
+        self.assertEqual(after(86_400 + 5, 5), Jump(timedelta(days=1), timedelta()))
+        self.assertEqual(after(7_200 + 5, 5, 7_200), Jump(timedelta(), timedelta(hours=2)))
+        self.assertIsNone(after(6, 5))
+
+    def test_a_clock_that_was_set_back_makes_nobody_stay_for_ever(self) -> None:
+        """Whoever was seen in what is now the future can still leave, and what waited goes on waiting."""
+        self.begin(usual() + host(90, "-12:30"))
+        self.watch(minutes=20)
+        self.story_at(NOON - timedelta(days=300))
+        site = Site(self.site)
+        watch = Watch(site, Inline(site.attachment), lambda: site)
+        watch._on_jump(Jump(timedelta(days=-300), timedelta()))
+        site.close()
+        roster = Roster.open(self.site)
+        self.assertEqual(unsound(roster, NOON - timedelta(days=299)), [])
+        roster.close()
+
+
+class Ground(unittest.TestCase):
+    def test_which_subnets_are_looked_after(self) -> None:
+        """Attached ones of the site; the first one if there is none yet; none where this machine was carried away."""
+        from ipaddress import IPv4Interface, IPv4Network
+
+        from scopion.attachment.ports import Interface
+        from scopion.model.observation import Medium
+        from scopion.operations.settings import Settings, SubnetSettings
+
+        def attached(name: str, address: str, metric: int) -> Interface:
+            mac = MacAddress.parse("60:f2:a7:10:00:0a")
+            gateway = IPv4Address("192.0.2.1")
+            addresses = (IPv4Interface(address),)
+            return Interface(name, metric, mac, addresses, True, Medium.CABLE, gateway=gateway, metric=metric)
+
+        both = [attached("eth0", "192.0.2.10/24", 1), attached("wlan0", "203.0.113.9/24", 2)]
+        cafe, behind = IPv4Network("203.0.113.0/24"), IPv4Network("198.51.100.0/24")
+        router = Settings(subnet=(SubnetSettings(behind, router=IPv4Address("192.0.2.1")),))
+
+        def chosen(known: set[IPv4Network], settings: Settings) -> list[tuple[str, str, bool]]:
+            return [(str(each.subnet), each.interface.name, each.routed) for each in plots(both, known, settings)]
+
+        self.assertEqual(chosen(set(), Settings()), [("192.0.2.0/24", "eth0", False)])
+        self.assertEqual(chosen({cafe}, Settings()), [("203.0.113.0/24", "wlan0", False)])
+        self.assertEqual(chosen({behind}, Settings()), [])
+        self.assertEqual(chosen(set(), router), [("198.51.100.0/24", "eth0", True)])
+
+
+class Killed(SceneWatch):
+    """A watch that is killed at any moment, with channels that fail every now and then."""
+
+    TIMES = 100
+
+    def test_what_was_recorded_is_told_whatever_happens(self) -> None:
+        """Killed a hundred times: every recorded event reaches both channels, repetitions carry the same identity and
+        the same text, and the roster is sound.
+        """
+        server = WebServer(self)
+        newcomers = "".join(host(number, f"{12 + number // 60:02}:{number % 60:02}-") for number in range(26, 250))
+        hook = f'[[channel]]\nname = "hook"\ntype = "webhook"\nurl = "http://127.0.0.1:{server.port}/"\ntimeout_s = 2\n'
+        self.begin(usual() + newcomers, f"[watch]\ninterval_s = 3600\n{hook}")
+        text = (self.site / "site.toml").read_text().replace("[alerts]", "[alerts]\nburst = 30\nburst_s = 300\n")
+        (self.site / "site.toml").write_text(text)
+        self.watch(minutes=1)
+        chance = random.Random(20260914)
+        for _ in range(self.TIMES):
+            server.status, server.dawdles_s = chance.choice((204, 204, 503)), chance.choice((0.0, 0.1))
+            self._killed_after(chance.uniform(0.05, 0.7))
+        server.status, server.dawdles_s = 204, 0.0
+        self.watch(hours=7)
+        self._everything_was_told(server)
+
+    def _killed_after(self, seconds: float) -> None:
+        child = os.fork()
+        if child == 0:
+            try:
+                run_watch(Site(self.site), Order(for_s=7 * 3600), _keeping_time())
+            finally:
+                os._exit(0)
+        time.sleep(seconds)
+        os.kill(child, signal.SIGKILL)
+        os.waitpid(child, 0)
+
+    def _everything_was_told(self, server: WebServer) -> None:
+        roster = Roster.open(self.site)
+        self.addCleanup(roster.close)
+        worth = (EventKind.JOINED, EventKind.CONTESTED, EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK)
+        recorded = {event.id for event in find_events(roster, EventFilter(kinds=worth))}
+        self.assertGreater(len(recorded), 200)
+        self.assertEqual(set(count_alerts(roster)), {AlertState.SENT})
+        posts = [json.loads(body) for _, body in server.posts]
+        for messages in (posts, self.book()):
+            told = {event["id"] for message in messages for event in message["events"]}
+            self.assertEqual(told, recorded)
+            same = defaultdict(set)
+            for message in messages:
+                same[message["id"]].add(json.dumps(message, sort_keys=True))
+            self.assertEqual({len(texts) for texts in same.values()}, {1})
+            first = list(dict.fromkeys(message["id"] for message in messages))
+            of_channel = "hook" if messages is posts else "book"
+            made = [alert.identity for alert in find_alerts(roster, channel=of_channel)]
+            self.assertEqual(set(first), set(made))
+        again = Counter(message["id"] for message in posts)
+        self.assertGreater(sum(again.values()), len(again))  # killed between sending and noting, at least once
+        self.assertEqual(unsound(roster, NOON + timedelta(days=1)), [])
+
+
+def _keeping_time() -> Callable[[Watch], None]:
+    """A scene's clock goes on where it was, as a real one does, however the watch ends."""
+
+    def keep(watch: Watch) -> None:
+        site = watch.post.site
+        if site.story is not None:
+            site.story.passed(site.clock.now())
+
+    return keep
+
+
+if __name__ == "__main__":
+    unittest.main()
