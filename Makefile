@@ -28,13 +28,15 @@ fuzz: $(VENV)/ready            ## damaged and made-up bytes for every decoder, f
 	$(BIN)/python -m tests.fuzz $(SECONDS_OF_FUZZ)
 
 shots: $(VENV)/ready           ## the pictures in docs/screenshots, from the made-up site
-	@sh tools/packages.sh Xvfb:xvfb xterm:xterm import:imagemagick fc-list:fontconfig :fonts-dejavu-core
+	@sh tools/packages.sh Xvfb:xvfb xterm:xterm import:imagemagick fc-list:fontconfig :fonts-dejavu-core \
+	  chromium:chromium
 	$(BIN)/python tools/shots.py
 
 .PHONY: lab-packages
 lab-packages:
 	@sh tools/packages.sh ip:iproute2 nft:nftables setpriv:util-linux unshare:util-linux sysctl:procps \
-	  dnsmasq:dnsmasq-base udhcpc:udhcpc avahi-daemon:avahi-daemon nmbd:samba snmpd:snmpd
+	  dnsmasq:dnsmasq-base udhcpc:udhcpc avahi-daemon:avahi-daemon nmbd:samba snmpd:snmpd \
+	  systemd-analyze:systemd
 
 $(VENV)/ready: pyproject.toml
 	@sh tools/packages.sh $(PYTHON):python3 :python3-venv

@@ -66,10 +66,10 @@ def _decoded() -> float:
     return best
 
 
-def _talk() -> int:
+def _talk(seconds: float = SECONDS) -> int:
     """Send at the rate, with the sending of a burst spread over each millisecond."""
     os.sched_setaffinity(0, {1})
-    frames = _frames(int(RATE * SECONDS))
+    frames = _frames(int(RATE * seconds))
     with socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0) as link:
         link.bind(("eth0", 0x0806))
         began = time.monotonic()
@@ -95,4 +95,4 @@ def _hear() -> str:
 
 
 if __name__ == "__main__":
-    print(_talk() if sys.argv[1] == "talk" else _hear())
+    print(_talk(*map(float, sys.argv[2:])) if sys.argv[1] == "talk" else _hear())

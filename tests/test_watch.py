@@ -363,7 +363,7 @@ class Killed(SceneWatch):
         chance = random.Random(20260914)
         for _ in range(self.TIMES):
             server.status, server.dawdles_s = chance.choice((204, 204, 503)), chance.choice((0.0, 0.1))
-            self._killed_after(chance.uniform(0.05, 0.7))
+            self._killed_after(chance.uniform(0.05, 0.45))
         server.status, server.dawdles_s = 204, 0.0
         self.watch(hours=7)
         self._everything_was_told(server)

@@ -23,6 +23,11 @@ COLUMNS, ROWS = 139, 42  # what fits a screen of 1280x800 in this type
 SCREEN = "1280x800"
 
 FORTNIGHT = -1  # two weeks played at once
+# Monday evening: whoever belongs here has been seen, and somebody watches through the night.
+NIGHT = ("scan", "label 192.0.2.91 'apprentice telephone'", "mark apprentice known", "alerts learning --end",
+         "watch --for 12.9h", "watch --for 30m")  # fmt: skip
+# The same alert as the page that its mail shows.
+MAIL = "mail"
 # Name of the picture, how far the story has gone, what is done first without showing, what is shown.
 SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
     ("here", 0, ("scan",), ("here",)),
@@ -39,6 +44,8 @@ SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
     ("vendor", 3, (), ("vendor 48-D0-C4-01-22-31",
                        "vendor 0cbe.1100.0001 10:C0:DE 94e17b010203 da:31:7f:c:52:e9 33:33:0:0:0:fb",
                        "vendor --organisation brackwater", "vendor --age")),
+    ("watch", 1, NIGHT[:-1], ("watch --for 12h",)),
+    ("alerts", 1, NIGHT, ("alerts", "alerts show 3")),
     ("wifi-entries", 3, (), ("wifi entries", "wifi entries Kilnhaven", "wifi ssids")),
     ("wifi-sheet", 3, ("wifi allow Kilnhaven this-machine door window", "wifi mode Kilnhaven allow"),
      ("wifi sheet Kilnhaven",)),
@@ -68,12 +75,13 @@ STORY: tuple[tuple[str, ...], ...] = (
 )  # fmt: skip
 
 
-WAITING = ("review",)  # asks for a key: the picture shows the question
+# These do not end by themselves; after so many seconds the picture shows the question, or the view.
+WAITING = {"review": 3, "watch --for 12h": 7}
 
 
 def main() -> int:
     """Take the pictures that are asked for, or all."""
-    wanted = set(sys.argv[1:]) or {name for name, *_ in SHOTS}
+    wanted = set(sys.argv[1:]) or {name for name, *_ in SHOTS} | {MAIL}
     PICTURES.mkdir(exist_ok=True)
     for name, chapter, before, shown in SHOTS:
         if name in wanted:
@@ -85,7 +93,23 @@ def main() -> int:
             finally:
                 shutil.rmtree(folder)
             print(PICTURES / f"{name}.png")
+    if MAIL in wanted:
+        shoot_mail(PICTURES / f"{MAIL}.png")
     return 0
+
+
+def shoot_mail(picture: Path) -> None:
+    """What a mail program shows of the HTML part, by a browser."""
+    with tempfile.TemporaryDirectory() as holder:
+        site, page = Path(holder) / "kilnhaven", Path(holder) / "mail.html"
+        prepare(site, 1, NIGHT)
+        page.write_text(program(site, "alerts show 3 --html"), encoding="utf-8")
+        subprocess.run(
+            ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--window-size=760,800",
+             f"--user-data-dir={holder}/browser", f"--screenshot={picture}", page.as_uri()],
+            check=True, capture_output=True, timeout=60,
+        )  # fmt: skip
+    print(picture)
 
 
 def prepare(site: Path, chapter: int, before: tuple[str, ...]) -> None:
@@ -105,10 +129,13 @@ def prepare(site: Path, chapter: int, before: tuple[str, ...]) -> None:
         program(site, command)
 
 
-def program(site: Path, command: str) -> None:
-    """Run the program, quietly."""
+def program(site: Path, command: str) -> str:
+    """Run the program, quietly; what it prints."""
     executable = str(Path(sys.executable).with_name("scopion"))
-    subprocess.run([executable, *shlex.split(command)], env=environment(site), check=True, capture_output=True)
+    ended = subprocess.run(
+        [executable, *shlex.split(command)], env=environment(site), check=True, capture_output=True, text=True
+    )
+    return ended.stdout
 
 
 def environment(site: Path) -> dict[str, str]:
@@ -126,9 +153,8 @@ def shoot(picture: Path, site: Path, commands: tuple[str, ...]) -> None:
     lines = ["PS1=", f"cd {shlex.quote(str(site))}"]
     for command in commands:
         typed = shlex.quote(f"scopion {command}")
-        waits = command in WAITING
         lines += [rf"printf '\033[1;32m$\033[0m \033[1m%s\033[0m\n' {typed}"]
-        lines += [f"(sleep 3; touch {ended}) &"] if waits else []
+        lines += [f"(sleep {WAITING[command]}; touch {ended}) &"] if command in WAITING else []
         lines += [f"scopion {command}", "echo"]
     script.write_text("\n".join([*lines, f"touch {ended}", "sleep 60"]))
     screen = subprocess.Popen(

@@ -13,6 +13,8 @@ import subprocess
 import tempfile
 import time
 import unittest
+from contextlib import closing
+from functools import partial
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any, ClassVar
@@ -22,6 +24,7 @@ from scopion.attachment.portable import PortableAttachment
 from scopion.model.mac import MacAddress
 from tests import conformance
 from tests.lab.lab import DROP_CAPABILITIES, Lab, LabHost, require_lab
+from tests.lab.services import wait_for
 from tests.support import ROOT
 
 # Registered prefixes of all three sizes and of the closed registry, found in the packaged listing by the test below.
@@ -263,6 +266,12 @@ class Changing(LabTest):
         )
 
 
+def _is_scanning(roster: Path) -> bool:
+    """Whether a scan has begun and not ended yet."""
+    with closing(sqlite3.connect(roster)) as db:
+        return bool(db.execute("SELECT count(*) FROM scan WHERE outcome = 'running'").fetchone()[0])
+
+
 class PulledPlug(unittest.TestCase):
     def test_a_link_that_goes_and_comes_makes_nobody_left(self) -> None:
         """Frames into a pulled cable are lost without an error: the scan is partial then, by either method."""
@@ -277,7 +286,7 @@ class PulledPlug(unittest.TestCase):
                 command = lab.command(["scan", "192.0.2.200-254", "--pace", "30"], privileged=privileged)
                 pipe = subprocess.PIPE
                 process = subprocess.Popen(command, stdout=pipe, stderr=pipe, text=True, env=environment)
-                time.sleep(1.0)
+                wait_for("the scan's beginning", partial(_is_scanning, Path(folder) / "roster.sqlite"))
                 if change:
                     lab.run("switch", ["ip", "link", *change.split()])
                     time.sleep(0.5)

@@ -25,6 +25,7 @@ KEYS = (
 )  # fmt: skip
 MUTE_KEYS = ("device", "event", "since", "until")
 LEARNING_KEYS = ("subnet", "name", "until")
+_WIDTH = 100  # of a message on the screen: longer lines are hard to read
 _STYLES = {"waiting": "yellow", "sent": "dim", "failed": "bold red"}
 _event = click.option(
     "--event", "kind", type=click.Choice([str(each) for each in EventKind]), metavar="KIND",
@@ -124,6 +125,26 @@ def _closing(found: AlertList) -> list[str]:
     elif found.counts.get(AlertState.FAILED):
         told.append("scopion alerts retry tries those again that failed.")
     return told
+
+
+@alerts.command("show")
+@click.argument("number", metavar="ALERT", type=click.IntRange(min=1))
+@click.option("--html", is_flag=True, help="The HTML part of the mail.")
+@pass_session
+def show_(session: Session, number: int, html: bool) -> None:
+    """The message of an alert, as it was sent or would be sent now."""
+    from scopion.operations.alerts import message_of
+
+    message = message_of(session.site, number)
+    if html:
+        from scopion.alerts.html import html_of
+
+        click.echo(html_of(message))
+        return
+    click.echo(click.style(message.subject, bold=True))
+    click.echo()
+    for line in message.text.splitlines():
+        click.echo(click.wrap_text(line, _WIDTH, preserve_paragraphs=True) if not line.startswith(" ") else line)
 
 
 @alerts.command()

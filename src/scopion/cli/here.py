@@ -105,6 +105,7 @@ def _sentences(session: Session, found: Whereabouts) -> list[str]:
             f"This is none of the networks of {session.site.name}: {found.recognition.reason}. ({session.folder})"
         )
         told.append("A scan here is shown but not remembered, unless you add --remember.")
+    told += _learning(session)
     if found.rights.raw_frames:
         told.append("You may send raw frames: scan uses ARP.")
     else:
@@ -113,3 +114,16 @@ def _sentences(session: Session, found: Whereabouts) -> list[str]:
         )
         told.append(f"{found.rights.how_to_get_more[:1].upper()}{found.rights.how_to_get_more[1:]}.")
     return told
+
+
+def _learning(session: Session) -> list[str]:
+    """That subnets are being learnt, and until when: only where somebody is told of what joins."""
+    from scopion.operations.alerts import learnt
+
+    if not session.site.settings.channel:
+        return []
+    clock = session.site.clock
+    return [
+        f"{each.name} is being learnt until {clock.local(each.until):%A %d %B, %H:%M}: what joins is told once a day."
+        for each in learnt(session.site)
+    ]

@@ -107,7 +107,8 @@ def writer_of(site: Site) -> Writer:
     from scopion.operations.folder import usual_folder
 
     # Who reads the message may use another account: a folder that commands do not find by themselves is named.
-    program = "scopion" if site.folder == usual_folder() else f"scopion --site {shlex.quote(str(site.folder))}"
+    by_itself = site.story is not None or site.folder == usual_folder()
+    program = "scopion" if by_itself else f"scopion --site {shlex.quote(str(site.folder))}"
     return Writer(site.name, site.clock, site.vendors, program)
 
 

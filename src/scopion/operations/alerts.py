@@ -19,9 +19,11 @@ from scopion.operations.site import Site
 from scopion.roster import mutes as muting
 from scopion.roster.mutes import Mute, set_learning
 from scopion.roster.outbox import count_alerts, find_alerts, retry
+from scopion.roster.store import Roster
 
 if TYPE_CHECKING:
     from scopion.alerts.channels.base import Channel, Trace
+    from scopion.alerts.message import Message
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,13 +51,24 @@ def alert_list(
     roster = site.roster_for_reading()
     if roster is None:
         return AlertList((), {}, names)
+    found = find_alerts(roster, states=states, channel=channel, limit=limit)
+    listed = tuple(Listed(alert, _message(site, roster, alert).subject) for alert in found)
+    return AlertList(listed, count_alerts(roster), names)
+
+
+def message_of(site: Site, number: int) -> Message:
+    """The message of an alert, as it was sent or would be sent now. Raises NotFound."""
+    roster = site.roster_for_reading()
+    found = find_alerts(roster, numbers=[number]) if roster is not None else []
+    if roster is None or not found:
+        raise NotFound(f"there is no alert {number}: scopion alerts lists them")
+    return _message(site, roster, found[0])
+
+
+def _message(site: Site, roster: Roster, alert: Alert) -> Message:
     from scopion.alerts.message import message_from_json
 
-    found = []
-    for alert in find_alerts(roster, states=states, channel=channel, limit=limit):
-        message = message_from_json(alert.message) if alert.message else worded(site, roster, alert)
-        found.append(Listed(alert, message.subject))
-    return AlertList(tuple(found), count_alerts(roster), names)
+    return message_from_json(alert.message) if alert.message else worded(site, roster, alert)
 
 
 def retry_alerts(site: Site, numbers: Sequence[int]) -> list[Alert]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
@@ -9,8 +10,9 @@ from pathlib import Path
 from scopion.model.errors import NotFound, UsageError
 from scopion.operations.prepare import ScanRequest, prepare_scan
 from scopion.operations.scan import run_prepared
+from scopion.operations.settings import FILE as SETTINGS_FILE
 from scopion.operations.site import Site, prepare_folder
-from scopion.roster.files import make_folder
+from scopion.roster.files import make_folder, write_atomically
 from scopion.scenes.scene import Moment, Rounds, Step
 from scopion.scenes.story import Story
 
@@ -26,7 +28,20 @@ def begin_story(folder: Path) -> Story:
     make_folder(folder)
     story = Story.begin(folder, SCENE)
     prepare_folder(folder)
+    if story.scene.settings:
+        path = folder / SETTINGS_FILE
+        write_atomically(path, _with_settings(path.read_text(encoding="utf-8"), story.scene.settings).encode())
     return story
+
+
+def _with_settings(text: str, settings: str) -> str:
+    """The commented file with a scene's settings: below the headings that it has, the others at its end."""
+    for block in settings.strip().split("\n\n"):
+        heading, _, lines = block.partition("\n")
+        below = re.search(rf"^{re.escape(heading)}.*$", text, re.MULTILINE)
+        end = below.end() if below else len(text)
+        text = f"{text[:end]}\n{lines if below else block}{text[end:]}"
+    return text
 
 
 def next_moment(folder: Path) -> Moment:

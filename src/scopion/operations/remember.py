@@ -41,6 +41,9 @@ class Folded:
 _BELIEVED = timedelta(minutes=3)
 
 
+_SWEEPS_MISSED = 1.5  # intervals between sweeps
+
+
 class Memory:
     """The roster as one scan uses it. One that cannot be written does not stop the scan: looking is still worth it."""
 
@@ -213,7 +216,11 @@ def patience_with(site: Site, device: Device, subnet: IPv4Network) -> timedelta:
         if name.casefold() in names or _as_mac(name) in names:
             return timedelta(seconds=seconds)
     chosen = site.settings.absence_in(subnet).patience_s
-    usual = absence.patience_s if absence.patience_s is not None else site.patience_s
+    usual = absence.patience_s
+    if usual is None and site.patience_s:  # of a watch; one sweep that missed somebody is no proof
+        interval = site.settings.of_subnet(subnet).interval_s or site.settings.watch.interval_s
+        usual = max(site.patience_s, _SWEEPS_MISSED * interval)
+    usual = usual or 0.0
     return timedelta(seconds=usual if chosen is None else chosen)
 
 

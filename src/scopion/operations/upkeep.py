@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from scopion.model.errors import InvalidSettings, NotFound, Refused, ScopionError, StorageFailed
 from scopion.roster.copies import Copy, copies, copy_before_restore, drop_replaced, keep_daily_copy, schema_of
+from scopion.roster.outbox import remove_over
 from scopion.roster.retention import Keep, record_counts, remove_old, remove_stray
 from scopion.roster.soundness import unsound
 from scopion.roster.store import FILE, Roster
@@ -53,6 +54,7 @@ def daily(site: Site, roster: Roster) -> None:
     with suppress(StorageFailed, InvalidSettings):  # a mistake in site.toml is told by what needs it
         if keep_daily_copy(roster.path, site.clock.local(now).date()) is not None:
             remove_old(roster, kept(site), now)
+            remove_over(roster, now - timedelta(days=site.settings.alerts.keep_days))
 
 
 def kept(site: Site) -> Keep:
@@ -88,7 +90,12 @@ def compact(site: Site) -> Compacted:
         raise _nothing()
     roster, path = site.roster, site.folder / FILE
     before = _size(path)
-    removed = {**remove_old(roster, kept(site), site.clock.now()), "stray rows": remove_stray(roster)}
+    now = site.clock.now()
+    removed = {
+        **remove_old(roster, kept(site), now),
+        "alerts": remove_over(roster, now - timedelta(days=site.settings.alerts.keep_days)),
+        "stray rows": remove_stray(roster),
+    }
     roster.shrink()
     return Compacted(removed, before, _size(path))
 

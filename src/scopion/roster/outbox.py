@@ -220,6 +220,12 @@ def move_with_the_clock(roster: Roster, by: timedelta, now: datetime) -> None:
         )
 
 
+def remove_over(roster: Roster, before: datetime) -> int:
+    """Remove alerts that were over by then: sent, or given up. Returns how many."""
+    with roster.transaction() as db:
+        return db.execute("DELETE FROM alert WHERE state <> 'waiting' AND ended < ?", (to_ms(before),)).rowcount
+
+
 def _alerts(roster: Roster, rows: Sequence[Row]) -> list[Alert]:
     return [_alert(row, _events(roster, row["id"])) for row in rows]
 

@@ -122,6 +122,7 @@ class Scene:
     hosts: tuple[SceneHost, ...]
     moments: tuple[Moment, ...]
     rounds: Rounds | None = None
+    settings: str = ""  # what stands in site.toml besides the comments, in TOML
 
 
 def load_scene(name: str) -> Scene:
@@ -154,6 +155,7 @@ def _read(name: str, path: Path) -> Scene:
         hosts=reader.each(document, "host", _host),
         moments=moments,
         rounds=_rounds(document["rounds"]) if "rounds" in document else None,
+        settings=str(document.get("settings", "")),
     )
 
 

@@ -94,7 +94,7 @@ class Post:
     def remark(self, about: str, remark: str) -> None:
         """Something that is as it is, and worth knowing: logged once."""
         if self._remarks.get(about) != remark:
-            log.warning("%s: %s", about, remark)
+            log.info("%s: %s", about, remark)
             self._remarks[about] = remark
 
     def works(self, doing: str) -> None:

@@ -14,6 +14,7 @@ from scopion.attachment.ports import Interface
 from scopion.model.clock import spoken_span
 from scopion.model.errors import DamagedRoster, ScopionError
 from scopion.model.text import counted
+from scopion.operations.alerting import learnt_subnets
 from scopion.operations.site import Site
 from scopion.operations.upkeep import daily
 from scopion.roster.clock_set import bring_back_from_the_future
@@ -97,6 +98,7 @@ class Watch:
         if now >= self._upkeep_at:
             self._upkeep_at = now + _UPKEEP_EVERY_S
             daily(post.site, post.site.roster)
+            self._tell_learning()
         self.sweeping.turn(now)
         self.listening.turn(now)
         self.sources.turn(now)
@@ -111,6 +113,13 @@ class Watch:
             self._upkeep_at,
         )
         return min(due)
+
+    def _tell_learning(self) -> None:
+        """Which subnets are being learnt, and until when; once each."""
+        clock = self.post.clock
+        for each in learnt_subnets(self.post.site, self.post.site.roster):
+            until = f"{clock.local(each.until):%A %d %B, %H:%M}"
+            self.post.remark(f"{each.range} is being learnt", f"until {until}, what joins is told once a day")
 
     def _learn(self) -> None:
         """Read anew who is known, if anything was folded; what was queued meanwhile is due."""
@@ -168,6 +177,7 @@ class Watch:
             self.listening.drop(interface)
 
     def _on_result(self, swept: Swept) -> None:
+        self._tell_learning()
         if not swept.plot.routed:
             self._place(swept.plot.interface.name)
 

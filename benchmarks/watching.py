@@ -1,0 +1,190 @@
+"""The watch as a process among sixty kernel hosts: memory, share of a core, a flood, and how soon the mail is there.
+
+Needs root and Linux. Beside it a made-up site of 2,000 devices in eight subnets, on one core.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.request
+from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
+
+from tests.lab.lab import Lab, LabHost, require_lab
+
+from benchmarks.figure import Figure
+from benchmarks.scanning import HOSTS
+from scopion.operations.site import Site
+from scopion.scenes.story import Story
+from scopion.watching.running import Order, run_watch
+
+WATCHED_S, JOINS = 120.0, 5
+FLOOD_S = 10
+SETTINGS = """
+[watch]
+metrics_port = 9520
+[alerts]
+learning_days = 0
+burst = 50
+[[channel]]
+name = "owner"
+type = "email"
+to = ["owner@kilnhaven.example"]
+sender = "scopion@kilnhaven.example"
+host = "127.0.0.1"
+port = 2525
+security = "plain"
+"""
+_TICKS = os.sysconf("SC_CLK_TCK")
+
+
+def measure() -> Iterator[Figure]:
+    """All of it."""
+    require_lab()
+    lab = Lab([*HOSTS, LabHost("talker", "10:c0:de:00:00:07", ("192.0.2.7",))])
+    with tempfile.TemporaryDirectory() as holder:
+        folder = Path(holder)
+        mails = _begin(lab, [sys.executable, "-m", "tests.receivers", "2525", str(folder / "spool")])
+        (folder / "site.toml").write_text(SETTINGS)
+        (folder / "spool").touch()
+        watch = lab.begin(["watch"], folder)
+        try:
+            time.sleep(10.0)
+            yield from _quiet(watch)
+            yield from _soon(lab, folder)
+            yield from _flooded(lab, watch)
+        finally:
+            for process in (watch, mails):
+                process.terminate()
+                process.wait(30)
+            lab.close()
+    yield from _large()
+
+
+def _begin(lab: Lab, command: list[str]) -> subprocess.Popen[bytes]:
+    return subprocess.Popen(["ip", "netns", "exec", lab.namespace("desk"), *command])
+
+
+def _quiet(watch: subprocess.Popen[str]) -> Iterator[Figure]:
+    before, began = _cpu(watch.pid), time.monotonic()
+    time.sleep(WATCHED_S)
+    share = (_cpu(watch.pid) - before) / (time.monotonic() - began) * 100
+    yield Figure(
+        "watching 60 devices, a sweep a minute: of one core", share, "%", 2.0, detail=f"over {WATCHED_S:.0f} s"
+    )
+    yield Figure("watching 60 devices: resident", _resident(watch.pid), "MB", 80.0)
+
+
+def _soon(lab: Lab, folder: Path) -> Iterator[Figure]:
+    """From the first frame of a joining host to the end of the mail's transfer."""
+    waits = []
+    for number in range(JOINS):
+        name, address = f"new{number}", f"192.0.2.{200 + number}"
+        lab.join(LabHost(name, f"10:c0:de:00:11:{number:02x}", (address,)))
+        while not lab.forwards(name):
+            time.sleep(0.1)
+        told = len((folder / "spool").read_text().splitlines())
+        frame = float(lab.run(name, [sys.executable, "-m", "benchmarks.watching", "announce", address]))
+        deadline = time.monotonic() + 10
+        while len((folder / "spool").read_text().splitlines()) <= told and time.monotonic() < deadline:
+            time.sleep(0.02)
+        waits.append(json.loads((folder / "spool").read_text().splitlines()[-1])["at"] - frame)
+        time.sleep(2.0)
+    yield Figure("from a newcomer's first frame to its mail, longest", max(waits), "s", 1.5, detail=f"of {JOINS}")
+
+
+def _flooded(lab: Lab, watch: subprocess.Popen[str]) -> Iterator[Figure]:
+    """Frames of made-up devices, all different, at the listener's rate."""
+    before = _metrics(lab)
+    command = [sys.executable, "-m", "benchmarks.listening", "talk", str(FLOOD_S)]
+    sent = int(lab.run("talker", command))
+    time.sleep(5.0)
+    after = _metrics(lab)
+    heard = after["scopion_frames_total"] - before["scopion_frames_total"]
+    dropped = after["scopion_frames_dropped_total"] - before["scopion_frames_dropped_total"]
+    detail = f"{sent:,} in {FLOOD_S} s, {dropped:,.0f} dropped by the kernel"
+    yield Figure(
+        "50,000 frames a second while watching: heard", heard / sent * 100, "%", 100.0, least=True, detail=detail
+    )
+    yield Figure("the same: resident at most", _resident(watch.pid, "VmHWM"), "MB", 160.0)
+
+
+def _metrics(lab: Lab) -> dict[str, float]:
+    with lab.inside("desk"), urllib.request.urlopen("http://127.0.0.1:9520/metrics", timeout=10) as answer:
+        lines = answer.read().decode().splitlines()
+    found = {}
+    for line in lines:
+        name, _, value = line.rpartition(" ")
+        with suppress(ValueError):
+            found[name] = float(value)
+    return found
+
+
+def _large() -> Iterator[Figure]:
+    """Eight subnets of 250 made-up devices, swept in turn for ten minutes of their time."""
+    with tempfile.TemporaryDirectory() as holder:
+        folder = Path(holder)
+        site = folder / "site"
+        site.mkdir()
+        (folder / "scene.toml").write_text(_scene())
+        Story.begin(site, str(folder / "scene.toml"))
+        names = ", ".join(f'"net{number}"' for number in range(8))
+        (site / "site.toml").write_text(f"[watch]\ninterfaces = [{names}]\n[names]\nask = false\n")
+        began = time.process_time()
+        run_watch(Site(site), Order(for_s=600))
+        share = (time.process_time() - began) / 600 * 100
+    yield Figure(
+        "2,000 made-up devices in 8 subnets: of one core", share, "%", 100.0, detail="a sweep of each a minute"
+    )
+
+
+def _scene() -> str:
+    parts = ['title = "Large"\n[[moment]]\nat = 2026-09-14T12:00:00Z\ntells = "noon"\n']
+    for net in range(8):
+        parts.append(
+            f'[[interface]]\nname = "net{net}"\nindex = {net + 2}\nmac = "60:f2:a7:10:01:{net:02x}"\n'
+            f'addresses = ["198.18.{net}.10/24"]\ngateway = "198.18.{net}.1"\nmedium = "cable"\n'
+        )
+        parts += [
+            f'[[host]]\nname = "h"\nmac = "10:c0:de:01:{net:02x}:{number:02x}"\nat = ["198.18.{net}.{number}"]\n'
+            for number in range(1, 254)
+            if number not in (10, 11, 12)
+        ]
+    return "".join(parts)
+
+
+def _cpu(process: int) -> float:
+    """Seconds of processor time so far."""
+    fields = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()
+    return (int(fields[11]) + int(fields[12])) / _TICKS
+
+
+def _resident(process: int, key: str = "VmRSS") -> float:
+    return int(Path(f"/proc/{process}/status").read_text().split(f"{key}:")[1].split()[0]) / 1000
+
+
+def _announce(address: str) -> float:
+    from ipaddress import IPv4Address
+
+    from scopion.attachment.linux import LiveAttachment
+    from scopion.wire.arp import encode_request
+
+    attachment = LiveAttachment()
+    interface = next(each for each in attachment.interfaces() if each.name == "eth0")
+    assert interface.mac is not None
+    link = attachment.open_link(interface)
+    claimed = IPv4Address(address)
+    at = time.monotonic()
+    link.send(encode_request(interface.mac, claimed, claimed))
+    link.close()
+    return at
+
+
+if __name__ == "__main__":
+    print(_announce(sys.argv[2]))
