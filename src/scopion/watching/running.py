@@ -63,7 +63,7 @@ class _Signals:
 def run_watch(site: Site, order: Order, on_turn: OnTurn = lambda _: None) -> bool:
     """Watch a site until told to stop; whether all is well at the end. Raises Refused, and what opening it raises."""
     readiness, folder = Readiness(), site.folder
-    with OnlyOne(folder), _listening_to_signals() as signals:
+    with OnlyOne(folder), _listening_to_signals(order.terminal) as signals:
         _prepare(site, order)
         began = site.clock.monotonic()
         while True:
@@ -157,13 +157,15 @@ class _Round:
 
 
 @contextmanager
-def _listening_to_signals() -> Iterator[_Signals]:
-    """End well when told to, and read the settings anew on SIGHUP; as it was before at the end."""
+def _listening_to_signals(terminal: bool) -> Iterator[_Signals]:
+    """End well when told to, and let a service read its settings anew on SIGHUP; as it was before at the end."""
     signals = _Signals()
     if threading.current_thread() is not threading.main_thread():
         yield signals
         return
-    handlers = {signal.SIGTERM: signals.on_stop, signal.SIGINT: signals.on_stop, signal.SIGHUP: signals.on_reload}
+    # A terminal that is closed sends SIGHUP, too: then nobody looks on any more.
+    on_hangup = signals.on_stop if terminal else signals.on_reload
+    handlers = {signal.SIGTERM: signals.on_stop, signal.SIGINT: signals.on_stop, signal.SIGHUP: on_hangup}
     before = {number: signal.signal(number, handler) for number, handler in handlers.items()}
     try:
         yield signals
