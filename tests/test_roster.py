@@ -22,7 +22,7 @@ from scopion.model.observation import Medium, Observation, Source
 from scopion.operations.recognise import Verdict, recognise
 from scopion.roster.descriptions import set_description
 from scopion.roster.devices import all_devices
-from scopion.roster.folding import fold, note_own_adapters
+from scopion.roster.folding import Silence, fold, note_own_adapters
 from scopion.roster.resolve import resolve
 from scopion.roster.scans import KnownSubnet
 from scopion.roster.schema import VERSION
@@ -89,7 +89,7 @@ class Folding(FolderTest):
         self.scan((1, 11), silent=True)
         began = self.now
         self.scan((1, 11), (2, 12))
-        missed = fold(self.roster, [seen(1, 11, began)], EVERYWHERE, self.now, began=began)
+        missed = fold(self.roster, [seen(1, 11, began)], EVERYWHERE, self.now, silence=Silence(began))
         self.assertEqual(missed, [])
         self.assertEqual(self.scan((1, 11)), ["left 2 12"])
 

@@ -36,7 +36,6 @@ class About:
     kind: str = ""
     kind_evidence: str = ""
     looks_like: str = ""  # a clause: "the apprentice telephone (very likely: ...)"
-    access_point: str = ""
     at_gateway: bool = False  # the event is about the gateway's address
 
 
@@ -159,18 +158,17 @@ class Writer:
         who = self._short(event, about)
         who = f"{who[:1].upper()}{who[1:]}"
         place = f"the network {about.subnet}" if about.subnet else "the network"
-        air = f" by the access point {about.access_point}" if about.access_point else ""
         when = self.when(event.at)
         match event.kind:
             case EventKind.JOINED:
-                return f"{who} joined {place}{air} {when}. Nobody has seen it here before."
+                return f"{who} joined {place} {when}. Nobody has seen it here before."
             case EventKind.UNWANTED_PRESENT:
                 said = about.device.because if about.device else ""
                 because = f" You marked it so because: {said}." if said else ""
-                return f"{who} is unwanted, and has been on {place}{air} since {self._hour(event.at)}.{because}"
+                return f"{who} is unwanted, and has been on {place} since {self._hour(event.at)}.{because}"
             case EventKind.UNLISTED_PRESENT:
                 return (
-                    f"{who} came on {place}{air} {when} over the air, though it is on no allow list. Either a radio "
+                    f"{who} came on {place} {when} over the air, though it is on no allow list. Either a radio "
                     "does not have the list yet, or something speaks with a copied address."
                 )
             case EventKind.CONTESTED:

@@ -34,14 +34,15 @@ _event = click.option(
 
 
 @click.group(invoke_without_command=True)
+@output_format
 @click.pass_context
-def alerts(ctx: click.Context) -> None:
+def alerts(ctx: click.Context, format_name: str | None) -> None:
     """What was told to whom, and what waits.
 
     Without a command it is scopion alerts list.
     """
     if ctx.invoked_subcommand is None:
-        ctx.invoke(list_)
+        ctx.invoke(list_, format_name=format_name)
 
 
 @alerts.command("list")
@@ -62,7 +63,10 @@ def list_(
 
     found = alert_list(session.site, tuple(map(AlertState, states)), channel, limit)
     rows = [_row(each) for each in found.listed]
-    show(rows, KEYS, _columns(session.site.clock), format_name)
+    columns = _columns(session.site.clock)
+    if any(row["problem"] for row in rows):
+        columns.append(Column("problem", lambda row: row["problem"] or "", lambda _: "red", wraps=True))
+    show(rows, KEYS, columns, format_name)
     if rows:
         session.note("")
     for sentence in _closing(found):
@@ -113,7 +117,6 @@ def _columns(clock: Clock) -> list[Column]:
             "alert", lambda row: row["subject"], lambda row: "bold" if row["severity"] == "high" else "", wraps=True
         ),
         Column("when", when, lambda row: "" if row["state"] == "waiting" else "dim", optional=1),
-        Column("problem", lambda row: row["problem"] or "", lambda _: "red", wraps=True),
     ]
 
 

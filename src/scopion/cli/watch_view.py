@@ -56,7 +56,12 @@ class WatchView:
     def on_turn(self, watch: Watch) -> None:
         """Something may have changed."""
         now = time.monotonic()
-        state = (watch.post.known, len(watch.post.events), dict(watch.post.troubles), dict(watch.outbox_state))
+        state = (
+            watch.post.known,
+            watch.post.counts.events.total(),
+            dict(watch.post.troubles),
+            dict(watch.outbox_state),
+        )
         waited = now - self._drawn_at
         if waited < _DRAW_EVERY_S or (state == self._drawn and waited < _COUNT_EVERY_S):
             return
@@ -127,18 +132,23 @@ def _present(watch: Watch, width: int, room: int) -> list[str]:
     return [*lines, _styled(f"and {hidden} more", dim=True)] if hidden else lines
 
 
-def _by_weight(each: Described) -> tuple[int, tuple[int, int, int]]:
-    return _WEIGHT.index(each.device.standing), by_number(each.device.addresses[0])
+def _by_weight(each: Described) -> tuple[int, float, tuple[int, int, int]]:
+    """The unwanted, then those whom nobody has looked at, the latest first."""
+    device = each.device
+    latest = -device.first_seen.timestamp() if device.standing is Standing.NEW else 0.0
+    return _WEIGHT.index(device.standing), latest, by_number(device.addresses[0])
 
 
 def _latest(watch: Watch, width: int) -> list[str]:
+    from scopion.operations.events import event_log
+
     clock = watch.post.clock
     rows = [
-        {"at": f"{clock.local(at):%a %H:%M}", "kind": str(event.kind), "said": said}
-        for at, event, said in list(watch.post.events)[-_EVENTS:]
+        {"at": f"{clock.local(told.event.at):%a %H:%M}", "kind": str(told.event.kind), "said": told.sentence}
+        for told in event_log(watch.post.site, limit=_EVENTS).told
     ]
     if not rows:
-        return [_styled("Nothing has happened since the watch began.", dim=True)]
+        return [_styled("Nothing has happened yet.", dim=True)]
     columns = [
         Column("latest", lambda row: row["at"], lambda _: "dim"),
         Column("event", lambda row: row["kind"], kind_style),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from ipaddress import IPv4Network
 from typing import TYPE_CHECKING
 
@@ -185,7 +185,7 @@ def learnt(site: Site) -> list[Learnt]:
 def end_learning(site: Site, subnet: IPv4Network | None, until: datetime | None = None) -> list[IPv4Network]:
     """Let the learning of a subnet, or of all of them, end now or at a moment. Raises NotFound."""
     require_roster(site)
-    at = until or site.clock.now()
+    at = until or site.clock.now() - timedelta(seconds=1)  # over, whatever becomes of its fraction
     chosen = [subnet] if subnet is not None else [each.range for each in learnt(site)]
     if not chosen:
         raise NotFound("no subnet is being learnt: what joins is told at once")

@@ -40,7 +40,7 @@ def _with_settings(text: str, settings: str) -> str:
         heading, _, lines = block.partition("\n")
         below = re.search(rf"^{re.escape(heading)}.*$", text, re.MULTILINE)
         end = below.end() if below else len(text)
-        text = f"{text[:end]}\n{lines if below else block}{text[end:]}"
+        text = f"{text[:end]}\n{lines if below else block}{text[end:] if below else chr(10)}"
     return text
 
 

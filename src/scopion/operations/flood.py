@@ -83,16 +83,14 @@ class FloodGuard:
         now: float,
     ) -> bool:
         pair = (each.mac, each.address)
-        if pair in pairs or each.address is None:
+        if pair in pairs:
             return True
         if pair not in decided:
-            new = each.mac is not None and each.mac not in macs
-            if new and each.mac is not None:
-                if each.mac not in decided:
-                    decided[each.mac] = self._devices.take(now)
-                decided[pair] = decided[each.mac] and self._pairs.take(now)
-            else:
-                decided[pair] = self._pairs.take(now)
+            # One that only asks for an address becomes an adapter as well.
+            if each.mac is not None and each.mac not in macs and each.mac not in decided:
+                decided[each.mac] = self._devices.take(now)
+            wanted = each.mac is None or decided.get(each.mac, True)
+            decided[pair] = wanted and (each.address is None or self._pairs.take(now))
             if not decided[pair]:
                 self._count += 1
                 if len(self._examples) < EXAMPLES:

@@ -20,7 +20,7 @@ from scopion.operations.prepare import PreparedScan
 from scopion.operations.recognise import Recognition
 from scopion.operations.site import Site
 from scopion.roster.devices import all_devices
-from scopion.roster.folding import fold, note_gateway_changed, note_own_adapters
+from scopion.roster.folding import Silence, fold, note_gateway_changed, note_own_adapters
 from scopion.roster.scans import begin_scan, drop_scan, end_scan, known_subnets, note_baseline, note_subnet
 from scopion.roster.store import MEMORY_LOST, Roster
 
@@ -169,11 +169,10 @@ class Memory:
                 seen,
                 asked_enough,
                 now,
-                began=self.began,
+                silence=Silence(self.began, self._spared(site, prepared, now)),
                 scan=self.scan,
                 silent=silent,
                 today=today,
-                spared=self._spared(site, prepared, now),
             )
             if recognition.gateway_changed and gateway_mac is not None:
                 before = next(each.gateway_mac for each in self.subnets if each.range == prepared.subnet)

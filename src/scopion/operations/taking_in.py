@@ -19,7 +19,7 @@ from scopion.model.observation import Observation
 from scopion.operations.alerting import queue_for
 from scopion.operations.flood import FloodGuard, Pair
 from scopion.operations.site import Site
-from scopion.roster.folding import fold
+from scopion.roster.folding import Silence, fold
 from scopion.roster.outages import note_back, note_down
 from scopion.roster.store import Roster
 
@@ -75,7 +75,7 @@ def take_in(
     now = clock.now()
     roster = site.roster
     with roster.transaction():
-        events = fold(roster, admitted, asked_enough, now, began=began, today=clock.local(now).date())
+        events = fold(roster, admitted, asked_enough, now, silence=Silence(began or now), today=clock.local(now).date())
         queue_for(site, roster, events)
     return events
 

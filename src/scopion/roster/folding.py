@@ -53,25 +53,30 @@ class _Adapter:
     sighted: bool  # whether it has ever been at an address
 
 
+@dataclass(frozen=True, slots=True)
+class Silence:
+    """Whose silence counts: of those whom nobody has seen since the asking began, another process neither."""
+
+    began: datetime
+    spared: Container[str] = ()  # MACs, and addresses of hosts without one, that were not silent for long enough yet
+
+
 def fold(
     roster: Roster,
     observations: Sequence[Observation],
     asked_enough: Container[Address],
     at: datetime,
     *,
-    began: datetime | None = None,
+    silence: Silence | None = None,
     scan: int | None = None,
     silent: bool = False,
     today: date | None = None,
-    spared: Container[str] = (),
 ) -> list[Event]:
     """Take in what was seen, and the absence of those who should have answered.
 
     ``asked_enough`` are the addresses that were asked so often and long that whoever was there and did not answer is
-    gone; ``began`` is when the asking began, so that nobody is taken for gone whom another process has seen since;
-    ``silent`` is for a baseline, where everybody joins and nobody is told; ``today``, at the site, is the day by which
-    guests end; ``spared`` are MACs, and addresses of hosts without one, that have not been silent for long enough yet.
-    Returns the events recorded, in order.
+    gone, but for what ``silence`` says; ``silent`` is for a baseline, where everybody joins and nobody is told;
+    ``today``, at the site, is the day by which guests end. Returns the events recorded, in order.
     """
     with roster.transaction() as db:
         for seen in sorted((each for each in observations if each.recorded), key=lambda each: each.at):
@@ -85,11 +90,12 @@ def fold(
             events += _take_in(db, mac, group, str(mac) in present, unpaired)
         told = (see_unpaired(db, seen) for seen in sightings if seen.mac is None)
         events += [event for event in told if event is not None]
-        latest = to_ms(began or at)
-        silent_here = {key: row for key, row in before.items() if row["mac"] not in spared}
+        silence = silence or Silence(at)
+        latest = to_ms(silence.began)
+        silent_here = {key: row for key, row in before.items() if row["mac"] not in silence.spared}
         events += _close(db, _missing(silent_here, sightings, asked_enough, latest, at), at)
         addresses = {seen.address for seen in sightings if seen.address}
-        events += close_unpaired(db, addresses, asked_enough, at, latest, spared)
+        events += close_unpaired(db, addresses, asked_enough, at, latest, silence.spared)
         events += contests(db, sightings, before.keys(), at)
         events += [*unwanted_present(db, events), *unlisted_present(db, events)]
         events += guests_overstayed(db, today, at) if today else ()

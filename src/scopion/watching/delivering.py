@@ -146,3 +146,8 @@ class Delivering:
 
 def _lane(channel: str) -> str:
     return f"channel {channel}"
+
+
+def is_delivery(lane: str) -> bool:
+    """Whether what a lane does is a delivery: to cut one off means that it is made twice."""
+    return lane.startswith("channel ")

@@ -9,9 +9,8 @@ from __future__ import annotations
 import contextlib
 import queue
 import threading
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any, Protocol
 
@@ -60,8 +59,23 @@ class Hands(Protocol):
     def wake(self) -> None:
         """Let whoever waits return; safe in a signal handler and in other threads."""
 
-    def close(self, within_s: float) -> None:
-        """Give what is being done so long to end, and start nothing more."""
+    def close(self, within_s: float, worth_waiting: Callable[[str], bool] = lambda _: True) -> None:
+        """Start nothing more, and give what is being done in some lanes so long to end."""
+
+
+class _Lane:
+    """A thread that does one piece of work after the other. It ends with the process, whatever it is doing then."""
+
+    def __init__(self, name: str) -> None:
+        self._work: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
+        threading.Thread(target=self._run, name=name, daemon=True).start()
+
+    def submit(self, work: Callable[[], None]) -> None:
+        self._work.put(work)
+
+    def _run(self) -> None:
+        while True:
+            self._work.get()()
 
 
 class Threads:
@@ -69,8 +83,9 @@ class Threads:
 
     def __init__(self, attachment: Attachment) -> None:
         self._clock = attachment.clock
-        self._lanes: dict[str, ThreadPoolExecutor] = {}
-        self._open: dict[str, int] = {}
+        self._lanes: dict[str, _Lane] = {}
+        self._closed = False
+        self._open: Counter[str] = Counter()
         self._done: queue.SimpleQueue[Done | None] = queue.SimpleQueue()
         self._later: deque[Done] = deque()
         self._ears: dict[Ear, threading.Thread] = {}
@@ -78,10 +93,13 @@ class Threads:
     def start(self, lane: str, work: Work, finish: Finish) -> None:
         """By the lane's own thread."""
         if lane not in self._lanes:
-            self._lanes[lane] = ThreadPoolExecutor(1, thread_name_prefix=lane)
-        self._open[lane] = self._open.get(lane, 0) + 1
+            self._lanes[lane] = _Lane(lane)
+        self._open[lane] += 1
 
         def run() -> None:
+            if self._closed:
+                self._done.put(Done(lane, lambda _, __: None))
+                return
             try:
                 self._done.put(Done(lane, finish, work()))
             except BaseException as error:
@@ -91,7 +109,7 @@ class Threads:
 
     def busy(self, lane: str) -> bool:
         """Whether it has anything that was not told yet."""
-        return self._open.get(lane, 0) > 0
+        return self._open[lane] > 0
 
     def finished(self) -> None:
         """In the order in which it ended."""
@@ -130,14 +148,13 @@ class Threads:
         """By a sign in the queue."""
         self._done.put(None)
 
-    def close(self, within_s: float) -> None:
+    def close(self, within_s: float, worth_waiting: Callable[[str], bool] = lambda _: True) -> None:
         """What has not ended by then is left behind: the process ends."""
         for ear in list(self._ears):
             self.neglect(ear)
-        for lane in self._lanes.values():
-            lane.shutdown(wait=False, cancel_futures=True)
+        self._closed = True
         deadline = self._clock.monotonic() + within_s
-        while any(self._open.values()) and self._clock.monotonic() < deadline:
+        while any(map(worth_waiting, +self._open)) and self._clock.monotonic() < deadline:
             self.wait(min(deadline, self._clock.monotonic() + 0.1))
             self.finished()
 
@@ -195,7 +212,7 @@ class Inline:
         """The wait that is going on ends."""
         self._awake = True
 
-    def close(self, within_s: float) -> None:
+    def close(self, within_s: float, worth_waiting: Callable[[str], bool] = lambda _: True) -> None:
         """Everything has ended already."""
         for ear in list(self._ears):
             self.neglect(ear)

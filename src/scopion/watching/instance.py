@@ -25,10 +25,11 @@ class OnlyOne:
     def __enter__(self) -> OnlyOne:
         make_folder(self._path.parent)
         try:
-            self._handle = os.open(
-                self._path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, private_mode(self._path.parent)
-            )
-            hand_over(self._path)
+            new = not self._path.exists()
+            self._handle = os.open(self._path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
+            if new:
+                os.fchmod(self._handle, private_mode(self._path.parent))
+                hand_over(self._path)
         except OSError as error:
             raise storage_failed(self._path, error) from None
         if not self._locked():

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import logging
-from collections import Counter, deque
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
 
 from scopion.alerts.news import sentence
 from scopion.model.clock import Clock
 from scopion.model.device import Event
-from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
+from scopion.model.errors import DamagedRoster, ScopionError
 from scopion.operations.flood import FloodGuard
 from scopion.operations.site import Site
 from scopion.operations.taking_in import Known
@@ -19,8 +18,6 @@ from scopion.roster.devices import all_devices
 from scopion.watching.hands import Hands
 
 log = logging.getLogger("scopion.watch")
-# The latest ones are shown; the log and the roster have them all.
-EVENTS_SHOWN = 50
 # How often the system is asked about its interfaces, and the outbox whether another process has put something in: a
 # cable that was moved is noticed soon enough. A made-up site has neither, and days of it are played in seconds.
 _LOOK_EVERY_S, _SCENE_LOOK_EVERY_S = 2.0, 300.0
@@ -50,7 +47,6 @@ class Post:
         self.guard = FloodGuard(site.clock.monotonic())
         self.counts = Counts()
         self.known = Known()
-        self.events: deque[tuple[datetime, Event, str]] = deque(maxlen=EVENTS_SHOWN)
         self.troubles: dict[str, str] = {}  # what does not work just now, by what was being done
         self._remarks: dict[str, str] = {}
         self.look_every_s = _LOOK_EVERY_S if site.story is None else _SCENE_LOOK_EVERY_S
@@ -74,14 +70,13 @@ class Post:
         self._stale = True
 
     def tell(self, events: Sequence[Event]) -> None:
-        """Log events that were recorded, and keep the latest for showing."""
+        """Log events that were recorded."""
         if not events:
             return
         devices = {device.id: device for device in all_devices(self.site.roster)}
         for event in events:
             said = sentence(event, devices.get(event.device_id), self.site.vendors)
             self.counts.events[event.kind] += 1
-            self.events.append((event.at, event, said))
             log.info("%s: %s", event.kind, said)
 
     def trouble(self, doing: str, problem: str) -> None:
@@ -108,7 +103,7 @@ class Post:
             # Moved aside by the next opening; what was known is lost, and the watch begins anew with a baseline.
             self.site.forget_open_roster()
             self.outdated()
-        if isinstance(error, StorageFailed | ScopionError):
+        if isinstance(error, ScopionError):
             self.trouble(doing, str(error))
             return True
         return False

@@ -15,6 +15,7 @@ from types import FrameType
 from scopion.model.errors import InvalidSettings
 from scopion.operations.flood import FloodGuard
 from scopion.operations.site import Site
+from scopion.watching.delivering import is_delivery
 from scopion.watching.hands import Hands, Inline, Threads
 from scopion.watching.instance import OnlyOne
 from scopion.watching.metrics import MetricsServer
@@ -122,7 +123,7 @@ class _Round:
             return watch.is_well
         finally:
             signals.wake = lambda: None
-            self._hands.close(_GRACE_S)
+            self._hands.close(_GRACE_S, is_delivery)
             if metrics is not None:
                 metrics.close()
             self._on_turn(watch)

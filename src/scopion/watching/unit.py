@@ -39,7 +39,7 @@ def warnings(settings: Settings) -> list[str]:
 
 
 def _lines(settings: Settings, program: Path, folder: Path) -> Iterator[str]:
-    command = shlex.join([str(program), "--site", str(folder), "watch"])
+    command = _escaped(shlex.join([str(program), "--site", str(folder), "watch"]))
     yield from (
         "# Made by scopion service from the settings of the site; scopion service install makes it anew.",
         "[Unit]",
@@ -90,7 +90,7 @@ def _rights(settings: Settings) -> list[str]:
 
 def _sandbox(settings: Settings, program: Path, folder: Path) -> Iterator[str]:
     home = any(str(path).startswith(("/home/", "/root/")) for path in (program, folder))
-    writable = [str(path) for path in _written(settings, folder)]
+    writable = [_escaped(f'"{path}"' if " " in str(path) else str(path)) for path in _written(settings, folder)]
     yield from (
         "NoNewPrivileges=yes",
         "ProtectSystem=strict",
@@ -147,6 +147,11 @@ def _credentials(settings: Settings) -> Iterator[str]:
             kind, _, name = value.partition(":")
             if kind == "credential":
                 yield name
+
+
+def _escaped(text: str) -> str:
+    """What the manager would take for one of its specifiers (systemd.unit(5))."""
+    return text.replace("%", "%%")
 
 
 def by_hand(settings: Settings, program: Path) -> str:

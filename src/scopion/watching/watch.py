@@ -27,7 +27,7 @@ from scopion.watching.hands import Hands
 from scopion.watching.listening import Listening
 from scopion.watching.post import Post, log
 from scopion.watching.sources import Sources
-from scopion.watching.sweeping import Place, Sweeping, Swept
+from scopion.watching.sweeping import LANE, Place, Sweeping, Swept
 
 _UPKEEP_EVERY_S = 3600.0
 # After this an interface that went away is an outage.
@@ -105,7 +105,7 @@ class Watch:
         self._learn()
         self.delivering.turn(now)
         due = (
-            self.sweeping.wake_at() if not post.hands.busy("sweep") else float("inf"),
+            self.sweeping.wake_at() if not post.hands.busy(LANE) else float("inf"),
             self.listening.wake_at(),
             self.sources.wake_at(),
             self.delivering.wake_at(),

@@ -29,10 +29,11 @@ class FileChannel:
         line = json.dumps(message.document(), ensure_ascii=False).encode() + b"\n"
         try:
             new = not path.exists()
-            mode = private_mode(path.parent)
             # Not through a link that somebody else has put there.
-            handle = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, mode)
+            handle = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
             try:
+                if new:
+                    os.fchmod(handle, private_mode(path.parent))
                 end = os.fstat(handle).st_size
                 if os.write(handle, line) < len(line):  # a full disk takes a part: no half line stays
                     os.ftruncate(handle, end)
