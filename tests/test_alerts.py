@@ -130,9 +130,10 @@ class Rules(unittest.TestCase):
             (RuleSettings(subnets=("workshop",)), True),
             (RuleSettings(subnets=("198.51.100.0/24",)), False),
             (RuleSettings(devices=("Till",)), True),
+            (RuleSettings(devices=("DA317F-0C52E9",)), True),
             (RuleSettings(devices=("printer",)), False),
         ):
-            known = occasion(subnet_name="workshop", device_names=frozenset({"till"}))
+            known = occasion(subnet_name="workshop", device_names=frozenset({"till", str(MAC)}))
             self.assertEqual(bool(channels_told(known, (rule,), ("a",), noon)), fits, rule)
 
     @given(st.times(), st.times(), st.times())

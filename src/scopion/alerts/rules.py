@@ -15,6 +15,8 @@ from scopion.alerts.settings import AlertSettings, RuleSettings, hours_of
 from scopion.model.alert import Gathering, Severity
 from scopion.model.clock import Clock
 from scopion.model.device import Event, EventKind, Standing
+from scopion.model.errors import InvalidMacAddress
+from scopion.model.mac import MacAddress
 
 # What is told where no rule names other events.
 WORTH_TELLING = (
@@ -102,9 +104,17 @@ def _fits(occasion: Occasion, rule: RuleSettings, wall: time) -> bool:
         and (not rule.standings or occasion.standing in rule.standings)
         and (not rule.kinds or occasion.kind in rule.kinds)
         and (not rule.subnets or bool({str(occasion.subnet), occasion.subnet_name} & {*rule.subnets}))
-        and (not rule.devices or bool(occasion.device_names & {each.casefold() for each in rule.devices}))
+        and (not rule.devices or bool(occasion.device_names & {_name(each) for each in rule.devices}))
         and (not rule.hours or within(rule.hours, wall))
     )
+
+
+def _name(text: str) -> str:
+    """A label as it is compared, or a MAC in whatever notation."""
+    try:
+        return str(MacAddress.parse(text))
+    except InvalidMacAddress:
+        return text.casefold()
 
 
 def plan(occasion: Occasion, severity: Severity, told: Told, settings: AlertSettings, clock: Clock) -> Telling:

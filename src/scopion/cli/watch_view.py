@@ -98,10 +98,11 @@ def _swept(watch: Watch, swept: Swept) -> str:
     """How a subnet stands, and when it is asked next."""
     post = watch.post
     how = "listening" if any(ear.interface == swept.plot.interface for ear in watch.listening.ears) else "not listening"
-    place = {"here": "", "unknown": ", being looked at", "elsewhere": ", another network", "down": ", DOWN"}
+    place = {"here": "", "unknown": ", being looked at", "elsewhere": ", another network", "down": ", down"}
+    why = f": {swept.why}" if swept.why else ""
     due = swept.next_at - post.clock.monotonic()
     following = "now" if swept.sweeping or due <= 0 else f"in {spoken_span(_span(due))}"
-    said = f"{swept.plot.subnet} by {swept.plot.interface.name}, {how}; next sweep {following}{place[swept.place]}"
+    said = f"{swept.plot.subnet} by {swept.plot.interface.name}, {how}; next sweep {following}{place[swept.place]}{why}"
     return _styled(said, fg="red" if swept.place == "down" else None, dim=swept.place == "here")
 
 

@@ -31,6 +31,7 @@ class Known:
     macs: frozenset[MacAddress] = frozenset()
     present: frozenset[Pair] = frozenset()
     holders: Mapping[Address, Collection[MacAddress]] = field(default_factory=dict)  # of each address, now
+    devices: int = 0  # how many are here
 
     @classmethod
     def of(cls, roster: Roster) -> Known:
@@ -42,8 +43,12 @@ class Known:
             for mac, address in roster.rows("SELECT mac, address FROM stay WHERE present"):
                 holders[stored_address(address)].add(stored_mac(mac))
             macs = frozenset(stored_mac(mac) for (mac,) in roster.rows("SELECT mac FROM adapter"))
+            here = roster.db.execute(
+                "SELECT count(*) FROM (SELECT device FROM adapter JOIN stay USING (mac) WHERE present "
+                "UNION SELECT device FROM unpaired WHERE present)"
+            ).fetchone()[0]
         present = frozenset((mac, address) for address, those in holders.items() for mac in those)
-        return cls(macs, present, holders)
+        return cls(macs, present, holders, here)
 
     def is_news(self, seen: Observation) -> bool:
         """Whether somebody has come, or is at another address: that is taken in at once, the rest now and then."""

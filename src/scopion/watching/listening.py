@@ -227,9 +227,16 @@ class Listening:
         post = self._post
         if not newcomers or not post.site.settings.names.ask or len(newcomers) > _MOST_NAMED:
             return
-        ear = self._ear_of(newcomers[0])
-        if ear is None:
-            return
+        by_ear: dict[Ear, list[Observation]] = {}
+        for each in newcomers:
+            ear = self._ear_of(each)
+            if ear is not None:
+                by_ear.setdefault(ear, []).append(each)
+        for ear, those in by_ear.items():
+            self._ask_names_by(ear, those)
+
+    def _ask_names_by(self, ear: Ear, newcomers: Sequence[Observation]) -> None:
+        post = self._post
         attachment = post.site.attachment
         servers = name_servers(post.site, ear.interface)
 

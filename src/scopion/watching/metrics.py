@@ -82,8 +82,8 @@ class _Collector:
         from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily
 
         watch, counts = self._watch, self._watch.post.counts
-        present = GaugeMetricFamily("scopion_present_adapters", "Pairs of adapter and address that are here")
-        present.add_metric([], len(watch.post.known.present))
+        present = GaugeMetricFamily("scopion_present_devices", "Devices that are here")
+        present.add_metric([], watch.post.known.devices)
         yield present
         for name, said, label, counter in (
             ("scopion_sweeps", "Sweeps by how they ended", "outcome", counts.sweeps),

@@ -98,7 +98,7 @@ class Sources:
     def _leases(self, path: Path) -> Sequence[Observation]:
         """What a lease file tells, if it has changed since it was read last. Raises OSError, ScopionError."""
         changed = path.stat().st_mtime
-        if self._changed.get(path) == changed:
+        if self._changed.get(path) == changed or not path.stat().st_size:  # nobody has a lease yet
             return ()
         with path.open("rb") as stream:
             try:

@@ -15,7 +15,7 @@ from typing import Any
 from scopion.attachment.choose import what_happened
 from scopion.attachment.ports import Interface
 from scopion.discovery.asking import Method
-from scopion.model.errors import ScopionError
+from scopion.model.errors import InterfaceLost, NoInterface, ScopionError
 from scopion.operations.prepare import ScanRequest, prepare_scan
 from scopion.operations.scan import run_prepared
 from scopion.operations.scan_result import ScanResult
@@ -27,6 +27,7 @@ from scopion.watching.post import Post, log
 LANE = "sweep"
 # One sweep without a single answer may be a switch that starts anew; so many in a row are an outage.
 SILENT_SWEEPS = 2
+_CONFIRMED_S = 10.0  # the second one comes soon
 # A network that is not the site's is looked at again this much less often.
 _ELSEWHERE = 10
 # A sweep that takes long leaves the network alone for as long.
@@ -55,8 +56,12 @@ class Swept:
     why: str = ""  # it is elsewhere or down
     silent: int = 0  # sweeps in a row in which nobody answered
     sweeping: bool = False
-    present: int = 0  # how many answered last
     last_at: float = float("-inf")
+
+    @property
+    def is_in_doubt(self) -> bool:
+        """Whether nobody has answered, and it is not certain yet that nobody does."""
+        return 0 < self.silent < SILENT_SWEEPS
 
 
 class Sweeping:
@@ -141,7 +146,8 @@ class Sweeping:
                 raise error
             post.counts.sweeps["failed"] += 1
             swept.next_at = now + swept.interval_s
-            self._silent(swept, str(error))
+            if isinstance(error, InterfaceLost | NoInterface):
+                self._silent(swept, str(error))
             return
         self._schedule(swept, first, now, result.findings.duration_s)
         post.counts.sweeps["complete" if result.findings.completed else "partial"] += 1
@@ -169,8 +175,7 @@ class Sweeping:
         """Whether this is the site's, another network, or one that is down."""
         post, subnet = self._post, swept.plot.subnet
         others = result.answered - sum(host.own for host in result.hosts)
-        swept.present = sum(host.address.version == 4 for host in result.hosts)
-        if others <= 0 and result.findings.completed and not result.baseline:
+        if others <= 0 and result.findings.completed and self._is_anybody_expected(swept):
             self._silent(swept, "")
         elif result.folded:
             self._stands(swept, Place.HERE, "")
@@ -187,8 +192,16 @@ class Sweeping:
             self._stands(swept, Place.ELSEWHERE, result.recognition.reason)
         self._on_result(swept)
 
+    def _is_anybody_expected(self, swept: Swept) -> bool:
+        """Whether others were here: where nobody ever was, nobody can be missed."""
+        own = {each.mac for each in self._post.site.attachment.interfaces()}
+        holders = self._post.known.holders.items()
+        return any(address in swept.plot.subnet and set(macs) - own for address, macs in holders)
+
     def _silent(self, swept: Swept, why: str) -> None:
         swept.silent += 1
+        if swept.is_in_doubt:
+            swept.next_at = min(swept.next_at, self._post.clock.monotonic() + _CONFIRMED_S)
         if swept.silent >= SILENT_SWEEPS and swept.place is not Place.ELSEWHERE:
             self._stands(swept, Place.DOWN, why or "nobody answers any more")
             subnet = swept.plot.subnet

@@ -63,7 +63,8 @@ class Watch:
     @property
     def has_done_a_round(self) -> bool:
         """Whether every subnet was swept, every record read, and everything that is due was tried."""
-        swept = all(each.last_at > float("-inf") for each in self.sweeping.swept.values())
+        all_swept = self.sweeping.swept.values()
+        swept = all(each.last_at > float("-inf") and not each.is_in_doubt for each in all_swept)
         return swept and self.sources.have_been_read and self.delivering.has_tried_all
 
     @property
@@ -75,8 +76,7 @@ class Watch:
     def in_a_line(self) -> str:
         """How it stands, in a line for the service manager."""
         waiting = sum(count for count, _ in self.outbox_state.values())
-        here = len({mac for mac, _ in self.post.known.present if mac is not None})
-        said = f"{counted(here, 'adapter')} here, {counted(waiting, 'alert')} waiting"
+        said = f"{counted(self.post.known.devices, 'device')} here, {counted(waiting, 'alert')} waiting"
         return f"{said}; {next(iter(self.post.troubles.values()))}" if self.post.troubles else said
 
     @property
