@@ -135,6 +135,7 @@ class WebServer:
 
     def __init__(self, test: unittest.TestCase, certificates: Certificates | None = None) -> None:
         self.posts: list[tuple[dict[str, str], bytes]] = []
+        self.requests = 0
         self.status = 204
         self.headers: dict[str, str] = {}
         self.wait_s = 0.0
@@ -144,6 +145,7 @@ class WebServer:
         class Handler(http.server.BaseHTTPRequestHandler):
             def do_POST(self) -> None:
                 body = self.rfile.read(int(self.headers["Content-Length"]))
+                server.requests += 1
                 time.sleep(server.wait_s)
                 if server.status < 300:
                     server.posts.append((dict(self.headers), body))

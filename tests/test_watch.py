@@ -363,19 +363,24 @@ class Killed(SceneWatch):
         chance = random.Random(20260914)
         for _ in range(self.TIMES):
             server.status, server.dawdles_s = chance.choice((204, 204, 503)), chance.choice((0.0, 0.1))
-            self._killed_after(chance.uniform(0.05, 0.45))
+            self._killed(server, chance)
         server.status, server.dawdles_s = 204, 0.0
         self.watch(hours=7)
         self._everything_was_told(server)
 
-    def _killed_after(self, seconds: float) -> None:
+    def _killed(self, server: WebServer, chance: random.Random) -> None:
+        """Some deliveries later, or before the first one, and a moment more."""
+        last = server.requests + chance.randint(0, 2)
         child = os.fork()
         if child == 0:
             try:
                 run_watch(Site(self.site), Order(for_s=7 * 3600), _keeping_time())
             finally:
                 os._exit(0)
-        time.sleep(seconds)
+        deadline = time.monotonic() + 1.0
+        while server.requests < last and time.monotonic() < deadline:
+            time.sleep(0.002)
+        time.sleep(chance.uniform(0.0, 0.06))
         os.kill(child, signal.SIGKILL)
         os.waitpid(child, 0)
 
