@@ -61,9 +61,9 @@ class ProgramTest(FolderTest):
         self.assertNotIn("Traceback", ended.stderr, f"scopion {arguments}")
         return ended
 
-    def run_ok(self, *arguments: str, stdin: str = "") -> str:
+    def run_ok(self, *arguments: str, stdin: str = "", within: float = 60) -> str:
         """Run the program, which must succeed; its standard output."""
-        ended = self.run_program(*arguments, stdin=stdin)
+        ended = self.run_program(*arguments, stdin=stdin, within=within)
         self.assertEqual(ended.returncode, 0, f"scopion {arguments}: {ended.stderr}")
         return ended.stdout
 

@@ -75,7 +75,7 @@ class TheStory(ProgramTest):
         """The first chapter runs to its end with the real commands, and no folder is left behind."""
         temporary = self.folder / "tmp"
         temporary.mkdir()
-        ended = self.run_program("demo", TMPDIR=str(temporary))
+        ended = self.run_program("demo", within=300, TMPDIR=str(temporary))
         self.assertEqual(ended.returncode, 0, ended.stderr)
         self.assertEqual(list(temporary.iterdir()), [])
         typed = re.findall(r"^\$ scopion (.*)", ended.stdout, re.MULTILINE)
@@ -84,7 +84,7 @@ class TheStory(ProgramTest):
 
     def test_a_kept_story_moves_to_its_end(self) -> None:
         """--keep leaves a folder in which commands go on working; at the end --next says so with exit code 3."""
-        self.run_ok("demo", "--keep", str(self.site))
+        self.run_ok("demo", "--keep", str(self.site), within=300)
         self.assertEqual(len(self.run_json("devices")), 16)
         codes = [self.run_program("demo", "--next", str(self.site)).returncode for _ in range(6)]
         self.assertEqual(codes[0], 0)
