@@ -89,7 +89,7 @@ def _soon(lab: Lab, folder: Path) -> Iterator[Figure]:
     waits = []
     for number in range(JOINS):
         name, address = f"new{number}", f"192.0.2.{200 + number}"
-        lab.join(LabHost(name, f"10:c0:de:00:11:{number:02x}", (address,)))
+        lab.join(LabHost(name, f"10:c0:de:00:11:{number:02x}", (address,), ipv6=False))
         while not lab.forwards(name):
             time.sleep(0.1)
         told = len((folder / "spool").read_text().splitlines())

@@ -11,6 +11,7 @@ from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address, IPv6Address
 from typing import Any
+from unittest.mock import patch
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -28,11 +29,12 @@ from scopion.model.device import Event, EventKind, Standing
 from scopion.model.errors import MalformedFrame
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source, Trait, TraitKind
-from scopion.operations.flood import DEVICES, FloodGuard
+from scopion.operations.flood import DEVICES, Acquainted, FloodGuard
 from scopion.roster.folding import fold, record
 from scopion.roster.mutes import mute
 from scopion.roster.outbox import (
     EVENTS_KEPT,
+    close,
     count_alerts,
     find_alerts,
     move_with_the_clock,
@@ -274,6 +276,22 @@ class Plan(OutboxTest):
         self.assertIn(f"{10_000 - DEVICES} claims of new addresses", message.text)
         self.assertLess(len(message.text), 8_000)
 
+    def test_who_comes_back_is_no_flood(self) -> None:
+        """After a power cut everybody returns at once, and a lease file may be long: all of it is taken in."""
+        everybody = [
+            Observation(MacAddress(number.to_bytes(6)), IPv4Address(number + 9999), MONDAY, Source.ARP)
+            for number in range(1, 2001)
+        ]
+        fold(self.roster, everybody, (), MONDAY, silent=True)
+        gone = {each.address for each in everybody if each.address}
+        fold(self.roster, [], gone, MONDAY + timedelta(minutes=5))
+        known, guard = Acquainted(self.roster), FloodGuard()
+        self.assertEqual(guard.admitted(everybody, known.macs, known, 0.0), everybody)
+        strangers = [replace(each, mac=MacAddress(b"\2" + each.mac.octets[1:])) for each in everybody if each.mac]
+        leases = [replace(each, recorded=True) for each in strangers]
+        self.assertEqual(guard.admitted(leases, known.macs, known, 0.0), leases)
+        self.assertEqual(len(guard.admitted(strangers, known.macs, known, 0.0)), DEVICES)
+
     def test_what_is_muted_is_recorded_and_not_told(self) -> None:
         """A device, a kind of event, or both; until the time is over."""
         self.happens(C)
@@ -305,6 +323,19 @@ class Delivery(OutboxTest):
         (second,) = self.deliver()
         self.assertNotEqual(second.identity, first.identity)
         self.assertEqual([alert.attempts for alert in find_alerts(self.roster)], [2, 1])
+
+    def test_what_is_added_while_a_message_is_being_worded_is_told(self) -> None:
+        """Another process may put an event into a digest after it was found due, and before it is closed."""
+        self.happens(J, device=1, learning=True)
+        self.pass_time(days=1)
+
+        def late(roster: Roster, alert: Alert) -> Alert:
+            self.happens(J, device=2, learning=True)
+            return close(roster, alert)
+
+        with patch("scopion.alerts.delivery.close", late):
+            (message,) = self.deliver()
+        self.assertEqual(len(message.events), 2)
 
     def test_it_is_tried_for_days_and_then_stays_visible(self) -> None:
         """The waits grow to an hour; after five days it has failed, and can be tried again by hand."""

@@ -165,6 +165,8 @@ class Webhook(ChannelTest):
         self.fails("body of channel owner", "nothing")
         self.write("webhook", url=url, body="{{ subject.__class__.__mro__[1].__subclasses__() }}")
         self.fails("body of channel owner")
+        self.write("webhook", url=url, body="{{ 1 / 0 }}")
+        self.fails("unexpected: ZeroDivisionError")
         self.assertEqual(len(server.posts), 1)
 
     def test_each_failure_is_explained(self) -> None:

@@ -18,17 +18,18 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address
 from typing import Any
+from unittest.mock import patch
 
 from scopion.model.alert import AlertState
 from scopion.model.device import EventKind
-from scopion.model.errors import Refused
+from scopion.model.errors import Refused, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source
 from scopion.operations.flood import DEVICES
 from scopion.operations.site import Site, prepare_folder
 from scopion.operations.taking_in import take_in
 from scopion.roster.events import EventFilter, find_events
-from scopion.roster.outbox import count_alerts, find_alerts
+from scopion.roster.outbox import count_alerts, find_alerts, settle
 from scopion.roster.soundness import unsound
 from scopion.roster.store import Roster
 from scopion.scenes.story import Story
@@ -177,6 +178,49 @@ class Outages(SceneWatch):
         self.watch(hours=1)
         self.assertEqual(self.recorded(EventKind.LEFT), [(EventKind.LEFT, "192.0.2.91")] * 2)
 
+    def test_nobody_has_left_while_nobody_looked(self) -> None:
+        """After a night in which the watch did not run a telephone that dozes through its first sweeps has not left."""
+        self.begin(usual() + host(90, "-12:30", "15:04-"), "[watch]\ninterval_s = 60")
+        self.watch(minutes=20)
+        self.story_at(NOON + timedelta(hours=3))
+        self.watch(minutes=10)
+        self.assertEqual(self.recorded(EventKind.LEFT), [])
+
+    def test_a_roster_that_is_moved_away_is_begun_anew(self) -> None:
+        """Whoever finds it damaged moves it aside: the watch writes into the new one, and tells nobody of everybody."""
+        self.begin(usual())
+        site = Site(self.site)
+        self.addCleanup(site.close)
+        moved = False
+
+        def move(watch: Watch) -> None:
+            nonlocal moved
+            if not moved and watch.post.clock.monotonic() > 900:
+                moved = True
+                for path in self.site.glob("roster.sqlite*"):
+                    path.rename(path.with_name(f"aside-{path.name}"))
+
+        run_watch(site, Order(for_s=3600), move)
+        self.assertTrue(moved)
+        roster = Roster.open(self.site)
+        self.addCleanup(roster.close)
+        self.assertEqual(len(roster.db.execute("SELECT * FROM adapter").fetchall()), 7)
+        self.assertEqual(self.subjects(), [])
+
+    def test_what_cannot_be_noted_is_not_sent_again(self) -> None:
+        """On a full disk a delivery cannot be noted: the channel waits until it can, and nobody gets it twice."""
+        self.begin(usual() + host(90, "12:05-") + host(91, "12:20-"), "[watch]\ninterval_s = 60")
+        failures = iter([StorageFailed("the disk is full")] * 5)
+
+        def full(*arguments: Any, **more: Any) -> None:
+            for failure in failures:
+                raise failure
+            settle(*arguments, **more)
+
+        with patch("scopion.alerts.delivery.settle", full):
+            self.watch(hours=2)
+        self.assertEqual([each["events"][0]["address"] for each in self.book()], ["192.0.2.90", "192.0.2.91"])
+
 
 class Notices(SceneWatch):
     def test_who_joins_is_told_with_its_first_frame(self) -> None:
@@ -201,8 +245,9 @@ class Notices(SceneWatch):
         week, too.
         """
         router = host(1, "-12:30", mac=GATEWAY_MAC) + host(1, "12:30-", mac="0c:be:11:77:77:77")
-        self.begin(router + "".join(host(number) for number in range(20, 30)), learning=7)
-        self.watch(minutes=40)
+        others = "".join(host(number) for number in range(20, 30))
+        self.begin(router + others, "[watch]\ninterval_s = 3600", learning=7)
+        self.watch(minutes=31)
         self.assertIn("The gateway 192.0.2.1 on 192.0.2.0/24 is another device now", self.subjects())
 
     def test_an_unwanted_one_is_told_each_time_it_comes(self) -> None:
@@ -210,8 +255,9 @@ class Notices(SceneWatch):
         self.begin(usual() + host(90, "12:10-12:20", "14:00-14:20"))
         self.watch(minutes=15)
         subprocess.run(
-            [sys.executable, "-m", "scopion", "--site", str(self.site), "mark", "192.0.2.90", "unwanted"], check=True
-        )
+            [sys.executable, "-m", "scopion", "--site", str(self.site), "mark", "192.0.2.90", "unwanted"],
+            check=True, capture_output=True,
+        )  # fmt: skip
         self.watch(hours=3)
         kinds = [each["events"][0]["kind"] for each in self.book()]
         self.assertEqual(kinds, ["joined", "unwanted-present"])
@@ -232,27 +278,24 @@ class Bounds(SceneWatch):
     def test_a_flood_of_made_up_devices_fills_nothing(self) -> None:
         """Twenty thousand of them: a bounded number of rows, one alert, and a file that stays small."""
         self.begin(usual())
-        self.watch(minutes=5)
         site = Site(self.site)
         self.addCleanup(site.close)
-        hands = Inline(site.attachment)
-        watch = Watch(site, hands, lambda: site)
-        watch.turn()
-        now = site.clock.now()
-        for batch in range(20):
-            seen = [
-                Observation(
-                    MacAddress(b"\x02" + (batch * 1000 + number).to_bytes(5)), IPv4Address(3221225984 + number % 250),
-                    now, Source.ARP,
-                )
-                for number in range(1000)
-            ]  # fmt: skip
-            watch.post.tell(take_in(site, seen, watch.post.known, watch.post.guard))
-        until = watch.turn()
-        while site.clock.monotonic() < 700:
-            hands.wait(until)
-            until = watch.turn()
-        hands.close(0)
+        batches = iter(range(20))
+
+        def flood(watch: Watch) -> None:
+            if watch.post.clock.monotonic() < 300:
+                return
+            for batch in batches:
+                seen = [
+                    Observation(
+                        MacAddress(b"\x02" + (batch * 1000 + number).to_bytes(5)),
+                        IPv4Address(3221225984 + number % 250), site.clock.now(), Source.ARP,
+                    )
+                    for number in range(1000)
+                ]  # fmt: skip
+                watch.post.tell(take_in(site, seen))
+
+        run_watch(site, Order(for_s=1000), flood)
         self.assertLessEqual(len(self.recorded(EventKind.JOINED)), DEVICES + 20)
         joined = [each for each in self.book() if each["events"][0]["kind"] == "joined"]
         self.assertEqual(len(joined), 1)

@@ -55,6 +55,7 @@ class LabHost:
     name: str
     mac: str
     addresses: tuple[str, ...]
+    ipv6: bool = True  # its kernel speaks by itself as soon as it is plugged in
 
 
 class Lab:
@@ -89,7 +90,7 @@ class Lab:
 
     def join(self, host: LabHost) -> None:
         """Plug a host in."""
-        self._plug(host.name, host.mac, host.addresses)
+        self._plug(host.name, host.mac, host.addresses, ipv6=host.ipv6)
 
     def forwards(self, name: str) -> bool:
         """Whether the switch forwards what a host sends: it takes up to a second over a new port."""
@@ -213,8 +214,10 @@ class Lab:
         self.connect(host.name, "eth0", host.mac, switch, f"{host.addresses[0]}/24")
         self._in(host.name, f"link set lo up\nroute add default via {gateway}")
 
-    def _plug(self, name: str, mac: str, addresses: Sequence[str]) -> None:
+    def _plug(self, name: str, mac: str, addresses: Sequence[str], *, ipv6: bool = True) -> None:
         self._namespace(name)
+        if not ipv6:
+            self.run(name, ["sysctl", "-qw", *NO_IPV6])
         # Ready for use at once: nobody else in a lab makes up the same IPv6 address.
         self.run(name, ["sysctl", "-qw", "net.ipv6.conf.default.accept_dad=0"])
         self._ports += 1

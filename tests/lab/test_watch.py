@@ -27,7 +27,7 @@ from tests.support import ROOT
 GATEWAY = LabHost("gateway", "0c:be:11:00:00:01", ("192.0.2.1",))
 OTHERS = [LabHost(f"h{number}", f"10:c0:de:00:00:{number:02x}", (f"192.0.2.{number}",)) for number in range(20, 27)]
 HOSTS = [GATEWAY, *OTHERS]
-STRANGER = LabHost("stranger", "a0:b4:d7:66:19:04", ("192.0.2.144",))
+STRANGER = LabHost("stranger", "a0:b4:d7:66:19:04", ("192.0.2.144",), ipv6=False)  # its first frame is ours
 SETTINGS = """
 [watch]
 interval_s = {interval}

@@ -14,11 +14,11 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from scopion.alerts.channels.base import Channel, DeliveryFailed
+from scopion.alerts.channels.base import Channel, DeliveryFailed, Trace
 from scopion.alerts.message import Message, message_from_json, message_to_json
 from scopion.model.alert import Alert, AlertState
 from scopion.model.errors import InvalidSettings
-from scopion.roster.outbox import begin, next_of_each_channel, settle
+from scopion.roster.outbox import close, keep_message, next_of_each_channel, settle
 from scopion.roster.store import Roster
 
 # The first wait, doubled each time; a server that was started anew is found within seconds, one that is down for a day
@@ -104,25 +104,34 @@ class Outbox:
         """As it was worded first: a message that comes twice must be the same."""
         if alert.message is not None:
             return message_from_json(alert.message)
-        message = self._worded(alert)
-        begin(self.roster, alert, message_to_json(message))
+        # Closed before it is read for the last time: another process may have added an event since.
+        message = self._worded(close(self.roster, alert))
+        keep_message(self.roster, alert, message_to_json(message))
         return message
 
 
 def attempted(attempt: Attempt, channel: Channel, now: datetime) -> Outcome:
-    """Deliver, whatever may go wrong in a channel: the one place that lets no error through."""
+    """Deliver, unless it comes too late; what came of it, whatever goes wrong in a channel."""
     late = (now - attempt.alert.due).total_seconds()
     try:
         if channel.lasts_s is not None and late > channel.lasts_s:
             raise DeliveryFailed("it came too late to be worth it", permanent=True)
-        channel.deliver(attempt.message, lambda step: _log.debug("%s: %s", attempt.alert.channel, step))
+        delivered(attempt.message, channel, lambda step: _log.debug("%s: %s", attempt.alert.channel, step))
     except DeliveryFailed as failure:
         return Outcome(attempt, failure)
     except InvalidSettings as error:
         return Outcome(attempt, DeliveryFailed(str(error), wait_s=60.0))
-    except Exception as error:  # a library that a channel uses: one channel's trouble must not end the watch
-        return Outcome(attempt, DeliveryFailed(f"unexpected: {_place_of(error)}"))
     return Outcome(attempt)
+
+
+def delivered(message: Message, channel: Channel, trace: Trace) -> None:
+    """Deliver a message. Raises DeliveryFailed, InvalidSettings, and nothing else."""
+    try:
+        channel.deliver(message, trace)
+    except (DeliveryFailed, InvalidSettings):
+        raise
+    except Exception as error:  # a library that a channel uses: one channel's trouble must not end the watch
+        raise DeliveryFailed(f"unexpected: {_place_of(error)}") from None
 
 
 def _place_of(error: Exception) -> str:

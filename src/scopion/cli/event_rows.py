@@ -14,7 +14,8 @@ if TYPE_CHECKING:
 
 _STYLES = {
     "joined": "yellow", "contested": "red", "gateway-changed": "bold red", "unwanted-present": "bold red",
-    "guest-overstayed": "yellow", "left": "dim", "returned": "dim",
+    "unlisted-present": "red", "network-down": "bold red", "guest-overstayed": "yellow", "left": "dim",
+    "returned": "dim",
 }  # fmt: skip
 
 

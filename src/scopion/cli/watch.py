@@ -29,6 +29,8 @@ def watch(session: Session, once: bool, for_s: float | None, plain: bool) -> Non
     In a terminal it shows who is here and what has happened; elsewhere it writes a log to standard error. Who joins is
     noticed with the first frame, where raw frames are permitted. Ctrl-C ends it; SIGHUP reads site.toml anew.
     """
+    if sys.platform == "win32":
+        raise click.UsageError("the watch needs Linux or another Unix; scopion scan works here")
     from scopion.model.errors import CheckNotMet
     from scopion.watching.running import Order, run_watch
 

@@ -6,6 +6,7 @@ It is drawn anew when something has changed, and a clock in between; on standard
 from __future__ import annotations
 
 import time
+from contextlib import suppress
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
@@ -16,6 +17,7 @@ from scopion.cli.table import Column, drawn
 from scopion.model.address import by_number
 from scopion.model.clock import spoken_span
 from scopion.model.device import Standing
+from scopion.model.errors import ScopionError
 from scopion.model.text import counted
 
 if TYPE_CHECKING:
@@ -66,7 +68,8 @@ class WatchView:
         if waited < _DRAW_EVERY_S or (state == self._drawn and waited < _COUNT_EVERY_S):
             return
         self._drawn, self._drawn_at = state, now
-        self._live.update(self._picture(watch), refresh=True)
+        with suppress(ScopionError):  # the roster is held, or damaged: what is shown stays, and the watch goes on
+            self._live.update(self._picture(watch), refresh=True)
 
     def _picture(self, watch: Watch) -> Any:
         from rich.text import Text

@@ -32,7 +32,7 @@ class NameCompany:
         attachment: Attachment,
         interface: Interface | None,
         resolvers: Sequence[Address],
-        known: Container[tuple[MacAddress | None, Address]] = (),
+        known: Container[tuple[MacAddress | None, Address | None]] = (),
         group_pace: float = PACE,
     ) -> None:
         load_library()
@@ -62,6 +62,11 @@ class NameCompany:
             self._search.ask_about(seen.address, now)
         else:
             self._later.append((now + _IPV4_FIRST_S, seen))
+
+    @property
+    def asked(self) -> set[tuple[MacAddress | None, Address | None]]:
+        """The pairs that were asked about, whatever they have answered."""
+        return {(seen.mac, seen.address) for seen in self._met.values()}
 
     def turn(self, deadline: float) -> Iterator[Observation]:
         """Send what is due, and take in what has come."""

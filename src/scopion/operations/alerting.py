@@ -7,10 +7,11 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from functools import cached_property
 from ipaddress import IPv4Network
 from typing import TYPE_CHECKING
 
+from scopion.alerts.settings import TERMINAL, ChannelSettings
 from scopion.model.address import Address
 from scopion.model.device import Device, Event, EventKind
 from scopion.operations.described import described
@@ -26,11 +27,19 @@ if TYPE_CHECKING:
     from scopion.alerts.wording import About, Writer
     from scopion.model.alert import Alert
     from scopion.operations.site import Site
+    from scopion.roster.scans import KnownSubnet
+
+
+def channels_of(site: Site) -> tuple[ChannelSettings, ...]:
+    """The channels by which somebody is told: those that are set, else the bell of a watch that has a terminal."""
+    if site.settings.channel or site.vigil is None or not site.vigil.terminal:
+        return site.settings.channel
+    return (TERMINAL,)
 
 
 def policy_of(site: Site) -> Policy | None:
     """Who is told what; None if there is nobody to tell."""
-    channels = site.settings.channels if site.has_terminal else site.settings.channel
+    channels = channels_of(site)
     if not channels:
         return None
     from scopion.alerts.queueing import Policy
@@ -55,12 +64,13 @@ def _occasions(site: Site, roster: Roster, events: Sequence[Event]) -> list[Occa
     devices = {device.id: device for device in all_devices(roster)}
     subnets = known_subnets(roster)
     learnt = {each.range for each in learnt_subnets(site, roster)}
+    ranges = [each.range for each in subnets]
     gateways = {each.gateway for each in subnets}
     by_kind = any(rule.kinds for rule in site.settings.rule)
     found = []
     for event in events:
         device = devices.get(event.device_id)
-        subnet = subnet_of(event, [each.range for each in subnets])
+        subnet = _containing(event.address, ranges)
         found.append(
             Occasion(
                 event=event,
@@ -82,12 +92,8 @@ def _names(device: Device | None) -> frozenset[str]:
     return frozenset({device.label.casefold(), *(str(mac) for mac in device.macs)} - {""})
 
 
-def subnet_of(event: Event, subnets: Sequence[IPv4Network]) -> IPv4Network | None:
-    """The subnet that an event belongs to; IPv6 tells none."""
-    return _containing(event.address, subnets)
-
-
 def _containing(address: Address, subnets: Sequence[IPv4Network]) -> IPv4Network | None:
+    """The subnet that an address belongs to; IPv6 tells none."""
     return next((each for each in subnets if address in each), None)
 
 
@@ -112,58 +118,55 @@ def writer_of(site: Site) -> Writer:
     return Writer(site.name, site.clock, site.vendors, program)
 
 
-def worded(site: Site, roster: Roster, alert: Alert) -> Message:
-    """The message for an alert, with all that is known by now of those whom it is about."""
-    everybody = all_devices(roster)
-    devices = {device.id: device for device in everybody}
-    subnets = known_subnets(roster)
-    ranges = [each.range for each in subnets]
-    gateways = {each.gateway for each in subnets}
-    about: dict[int, About] = {}
-    for event in alert.events:
-        if event.device_id not in about:
-            single = len(alert.events) == 1
-            known = _about(site, roster, event, devices, ranges, single)
-            about[event.device_id] = replace(known, at_gateway=event.address in gateways)
-    return writer_of(site).message(alert, about)
+class Teller:
+    """Words alerts with all that is known by now of those whom they are about; the roster is read once."""
 
+    def __init__(self, site: Site, roster: Roster) -> None:
+        self._site = site
+        self._roster = roster
 
-def _about(
-    site: Site,
-    roster: Roster,
-    event: Event,
-    devices: Mapping[int, Device],
-    ranges: Sequence[IPv4Network],
-    look_closely: bool,
-) -> About:
-    from scopion.alerts.wording import About
+    @cached_property
+    def _devices(self) -> Mapping[int, Device]:
+        return {device.id: device for device in all_devices(self._roster)}
 
-    device = devices.get(event.device_id)
-    # One that was noticed by IPv6 mostly has an IPv4 address, too, which says more.
-    better = [each for each in device.addresses if each.version == 4] if device and event.address.version == 6 else []
-    subnet = subnet_of(event, ranges) if not better else _containing(better[0], ranges)
-    if device is None:
-        return About(None, subnet=called_subnet(site, subnet))
-    guess = described(device, site.vendors, site.kinds).guess
-    closely = look_closely and event.kind in (EventKind.JOINED, EventKind.UNLISTED_PRESENT)
-    return About(
-        device=device,
-        address=better[0] if better else None,
-        subnet=called_subnet(site, subnet),
-        kind=guess.kind,
-        kind_evidence=guess.evidence,
-        looks_like=_looks_like(roster, device, devices) if closely else "",
-    )
+    @cached_property
+    def _subnets(self) -> tuple[KnownSubnet, ...]:
+        return known_subnets(self._roster)
 
+    def message(self, alert: Alert) -> Message:
+        """As it was sent, else as it would be sent now."""
+        from scopion.alerts.message import message_from_json
 
-def _looks_like(roster: Roster, device: Device, devices: Mapping[int, Device]) -> str:
-    """The likeliest device that this may be under another MAC, with the evidence."""
-    from scopion.operations.card import likeliest
+        if alert.message is not None:
+            return message_from_json(alert.message)
+        closely = len(alert.events) == 1
+        about = {event.device_id: self._about(event, closely) for event in reversed(alert.events)}
+        return writer_of(self._site).message(alert, about)
 
-    best = likeliest(roster, list(devices.values()), device)
-    if best is None:
-        return ""
-    return f"{devices[best.other(device.id)].called} ({best.words}: {', '.join(best.evidence)})"
+    def _about(self, event: Event, closely: bool) -> About:
+        from scopion.alerts.wording import About
+
+        site, device = self._site, self._devices.get(event.device_id)
+        at_gateway = event.address in {each.gateway for each in self._subnets}
+        # One that was noticed by IPv6 mostly has an IPv4 address, too, which says more.
+        by_ipv6 = device is not None and event.address.version == 6
+        better = next((each for each in device.addresses if each.version == 4), None) if by_ipv6 and device else None
+        subnet = called_subnet(site, _containing(better or event.address, [each.range for each in self._subnets]))
+        if device is None:
+            return About(None, subnet=subnet, at_gateway=at_gateway)
+        guess = described(device, site.vendors, site.kinds).guess
+        closely = closely and event.kind in (EventKind.JOINED, EventKind.UNLISTED_PRESENT)
+        looks_like = self._looks_like(device) if closely else ""
+        return About(device, better, subnet, guess.kind, guess.evidence, looks_like, at_gateway)
+
+    def _looks_like(self, device: Device) -> str:
+        """The likeliest device that this may be under another MAC, with the evidence."""
+        from scopion.operations.card import likeliest
+
+        best = likeliest(self._roster, list(self._devices.values()), device)
+        if best is None:
+            return ""
+        return f"{self._devices[best.other(device.id)].called} ({best.words}: {', '.join(best.evidence)})"
 
 
 def called_subnet(site: Site, subnet: IPv4Network | None) -> str:

@@ -8,10 +8,11 @@ from datetime import datetime, timedelta
 from ipaddress import IPv4Network
 from typing import TYPE_CHECKING
 
+from scopion.alerts.settings import TERMINAL
 from scopion.model.alert import Alert, AlertState
 from scopion.model.device import EventKind
 from scopion.model.errors import NotFound, ScopionError
-from scopion.operations.alerting import called_subnet, learnt_subnets, worded, writer_of
+from scopion.operations.alerting import Teller, called_subnet, learnt_subnets, writer_of
 from scopion.operations.change import change, require_roster
 from scopion.operations.listing import devices, find_device
 from scopion.operations.secrets import read_secret
@@ -19,7 +20,6 @@ from scopion.operations.site import Site
 from scopion.roster import mutes as muting
 from scopion.roster.mutes import Mute, set_learning
 from scopion.roster.outbox import count_alerts, find_alerts, retry
-from scopion.roster.store import Roster
 
 if TYPE_CHECKING:
     from scopion.alerts.channels.base import Channel, Trace
@@ -52,7 +52,8 @@ def alert_list(
     if roster is None:
         return AlertList((), {}, names)
     found = find_alerts(roster, states=states, channel=channel, limit=limit)
-    listed = tuple(Listed(alert, _message(site, roster, alert).subject) for alert in found)
+    teller = Teller(site, roster)
+    listed = tuple(Listed(alert, teller.message(alert).subject) for alert in found)
     return AlertList(listed, count_alerts(roster), names)
 
 
@@ -62,13 +63,7 @@ def message_of(site: Site, number: int) -> Message:
     found = find_alerts(roster, numbers=[number]) if roster is not None else []
     if roster is None or not found:
         raise NotFound(f"there is no alert {number}: scopion alerts lists them")
-    return _message(site, roster, found[0])
-
-
-def _message(site: Site, roster: Roster, alert: Alert) -> Message:
-    from scopion.alerts.message import message_from_json
-
-    return message_from_json(alert.message) if alert.message else worded(site, roster, alert)
+    return Teller(site, roster).message(found[0])
 
 
 def retry_alerts(site: Site, numbers: Sequence[int]) -> list[Alert]:
@@ -88,7 +83,7 @@ def channel_called(site: Site, name: str) -> Channel:
     """A channel of ``site.toml`` by its name. Raises NotFound."""
     from scopion.alerts.channels.opening import open_channel
 
-    for settings in site.settings.channels:
+    for settings in site.settings.channel or (TERMINAL,):
         if settings.name == name:
             return open_channel(settings, secret_reader(site), site.folder)
     known = [each.name for each in site.settings.channel]
@@ -109,11 +104,12 @@ def test_channel(site: Site, name: str, trace: Trace) -> None:
     import uuid
 
     from scopion.alerts.channels.base import DeliveryFailed
+    from scopion.alerts.delivery import delivered
 
     channel = channel_called(site, name)
     message = writer_of(site).test(uuid.uuid4().hex, name, site.clock.now())
     try:
-        channel.deliver(message, trace)
+        delivered(message, channel, trace)
     except DeliveryFailed as failure:
         raise ScopionError(str(failure)) from None
 

@@ -12,6 +12,8 @@ from dataclasses import dataclass
 from scopion.model.address import Address
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
+from scopion.roster.devices import known_adapters
+from scopion.roster.store import Roster
 
 Pair = tuple[MacAddress | None, Address | None]
 # New devices at once, and one more for each of these seconds: a conference of 250 is taken in as it comes; of thousands
@@ -39,6 +41,26 @@ class Bucket:
             return False
         self.left -= 1
         return True
+
+
+class Acquainted:
+    """Which pairs of MAC and address were here at any time: who comes back after a power cut is no flood."""
+
+    def __init__(self, roster: Roster) -> None:
+        self._roster = roster
+        self.macs = known_adapters(roster).keys()
+
+    def __contains__(self, pair: object) -> bool:
+        mac, address = pair if isinstance(pair, tuple) else (None, None)
+        if address is None:
+            return mac in self.macs
+        if mac is None:
+            query, values = "SELECT 1 FROM unpaired WHERE address = ?", (str(address),)
+            return self._roster.db.execute(query, values).fetchone() is not None
+        if mac not in self.macs:
+            return False
+        query, key = "SELECT 1 FROM stay WHERE mac = ? AND address = ? LIMIT 1", (str(mac), str(address))
+        return self._roster.db.execute(query, key).fetchone() is not None
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,7 +105,8 @@ class FloodGuard:
         now: float,
     ) -> bool:
         pair = (each.mac, each.address)
-        if pair in pairs:
+        # What a record tells makes nobody present, and who set it up answers for its length: a DHCP pool, a table.
+        if each.recorded or pair in pairs:
             return True
         if pair not in decided:
             # One that only asks for an address becomes an adapter as well.

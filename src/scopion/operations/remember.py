@@ -15,10 +15,11 @@ from scopion.model.errors import DamagedRoster, InvalidMacAddress, ScopionError,
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, TraitKind
 from scopion.operations.alerting import queue_for
-from scopion.operations.flood import FloodGuard
+from scopion.operations.flood import Acquainted
 from scopion.operations.prepare import PreparedScan
 from scopion.operations.recognise import Recognition
 from scopion.operations.site import Site
+from scopion.operations.vigil import PATIENCE_S, SWEEPS_MISSED
 from scopion.roster.devices import all_devices
 from scopion.roster.folding import Silence, fold, note_gateway_changed, note_own_adapters
 from scopion.roster.scans import begin_scan, drop_scan, end_scan, known_subnets, note_baseline, note_subnet
@@ -39,9 +40,6 @@ class Folded:
 # A neighbour counts as reachable for up to 45 s (RFC 4861, 10: 30 s, varied by half), and what was said to it may
 # have confirmed it once more meanwhile.
 _BELIEVED = timedelta(minutes=3)
-
-
-_SWEEPS_MISSED = 1.5  # intervals between sweeps
 
 
 class Memory:
@@ -93,32 +91,31 @@ class Memory:
             for stay in adapter.stays
         }
 
-    def freshly_named(self, site: Site) -> set[tuple[MacAddress | None, Address]]:
+    def freshly_named(self, site: Site) -> set[tuple[MacAddress | None, Address | None]]:
         """The pairs of MAC and address whose names were heard lately: they need not be asked for again.
 
-        Beyond a router the MAC is told only after the names: there the address alone has to do.
+        While a site is watched, those who were asked lately and told none are among them. Beyond a router the MAC is
+        told only after the names: there the address alone has to do.
         """
         since = site.clock.now() - timedelta(seconds=site.settings.names.lifetime_s)
-        named = {
+        named: set[tuple[MacAddress | None, Address | None]] = {
             (stay.mac, stay.address)
             for device in self.devices
             if any(known.trait.kind is TraitKind.NAME and known.last_seen > since for known in device.traits)
             for stay in device.stays
             if stay.present
         }
+        if site.vigil is not None:
+            named |= site.vigil.asked_since(site.clock.monotonic() - site.settings.names.lifetime_s)
         return named | {(None, address) for _, address in named}
-
-    def _admitted(self, guard: FloodGuard, seen: Sequence[Observation], site: Site) -> list[Observation]:
-        macs = {mac for device in self.devices for mac in device.macs}
-        pairs = {(stay.mac, stay.address) for device in self.devices for stay in device.stays if stay.present}
-        return guard.admitted(seen, macs, pairs, site.clock.monotonic())
 
     def _spared(self, site: Site, prepared: PreparedScan, now: datetime) -> set[str]:
         """Those whose silence does not count yet: seen or heard within the patience that is due to them."""
+        silent_since = site.vigil.silent_since if site.vigil else lambda last_seen: last_seen
         return {
             key
             for device in self.devices
-            if now - device.last_seen < patience_with(site, device, prepared.subnet)
+            if now - silent_since(device.last_seen) < patience_with(site, device, prepared.subnet)
             for key in (*map(str, device.macs), *(str(stay.address) for stay in device.unpaired))
         }
 
@@ -161,8 +158,9 @@ class Memory:
             note_subnet(roster, prepared.subnet, gateway, gateway_mac, now)
             subnet = next(each for each in known_subnets(roster) if each.range == prepared.subnet)
             silent = not subnet.has_baseline
-            if site.guard is not None and not silent:
-                seen = self._admitted(site.guard, seen, site)
+            if site.vigil is not None and not silent:
+                pairs = Acquainted(roster)
+                seen = site.vigil.guard.admitted(seen, pairs.macs, pairs, site.clock.monotonic())
             today = site.clock.local(now).date()
             events = fold(
                 roster,
@@ -216,9 +214,8 @@ def patience_with(site: Site, device: Device, subnet: IPv4Network) -> timedelta:
             return timedelta(seconds=seconds)
     chosen = site.settings.absence_in(subnet).patience_s
     usual = absence.patience_s
-    if usual is None and site.patience_s:  # of a watch; one sweep that missed somebody is no proof
-        interval = site.settings.of_subnet(subnet).interval_s or site.settings.watch.interval_s
-        usual = max(site.patience_s, _SWEEPS_MISSED * interval)
+    if usual is None and site.vigil is not None:
+        usual = max(PATIENCE_S, SWEEPS_MISSED * site.settings.interval_of(subnet))
     usual = usual or 0.0
     return timedelta(seconds=usual if chosen is None else chosen)
 

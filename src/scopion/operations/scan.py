@@ -137,12 +137,18 @@ class _Scan:
             servers = name_servers(self._site, self._interface)
             names = NameCompany(self._site.attachment, on_link, servers, known, prepared.pace)
             self._stack.callback(names.close)
+            self._stack.callback(self._note_asked, names)  # before it is closed
             found.append(names)
         if prepared.ports:
             ports = PortCompany(self._site.attachment, prepared.ports)
             self._stack.callback(ports.close)
             found.append(ports)
         return found
+
+    def _note_asked(self, names: NameCompany) -> None:
+        """Who told no name need not be asked again by the very next sweep."""
+        if self._site.vigil is not None:
+            self._site.vigil.note_asked(names.asked, self._site.clock.monotonic())
 
     def _known_ipv6(self) -> list[IPv6Address] | None:
         """The IPv6 addresses at which somebody was last seen on this link; None for a part of a subnet."""

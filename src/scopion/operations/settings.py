@@ -18,7 +18,6 @@ from annotated_types import Ge, Le, MaxLen, Predicate
 
 from scopion.alerts.settings import (
     CHANNEL_TYPES,
-    TERMINAL,
     AlertSettings,
     ChannelSettings,
     RuleSettings,
@@ -161,14 +160,13 @@ class Settings:
     channel: tuple[Annotated[ChannelSettings, _BY_TYPE], ...] = ()
     rule: tuple[RuleSettings, ...] = ()
 
-    @property
-    def channels(self) -> tuple[ChannelSettings, ...]:
-        """The channels that are set, else the bell of the terminal."""
-        return self.channel or (TERMINAL,)
-
     def of_subnet(self, subnet: IPv4Network) -> SubnetSettings:
         """What holds in one subnet; the defaults if nothing is said of it."""
         return next((each for each in self.subnet if each.range == subnet), SubnetSettings(subnet))
+
+    def interval_of(self, subnet: IPv4Network) -> float:
+        """How often the watch sweeps a subnet, in seconds."""
+        return self.of_subnet(subnet).interval_s or self.watch.interval_s
 
     def containing(self, address: IPv4Address) -> SubnetSettings | None:
         """The named subnet that an address belongs to."""

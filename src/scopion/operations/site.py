@@ -20,8 +20,8 @@ from scopion.vendors.registry import Vendors
 
 if TYPE_CHECKING:
     from scopion.attachment.ports import Attachment
-    from scopion.operations.flood import FloodGuard
     from scopion.operations.settings import Settings
+    from scopion.operations.vigil import Vigil
     from scopion.scenes.story import Story
 
 
@@ -30,9 +30,7 @@ class Site:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.has_terminal = False  # somebody watches it in a terminal, whose bell may ring
-        self.patience_s = 0.0  # how long somebody may be silent, where settings say nothing; the watch has more
-        self.guard: FloodGuard | None = None  # of the watch; a scan by hand takes in what it finds
+        self.vigil: Vigil | None = None  # while it is watched
         self._reading: Roster | None = None
 
     @cached_property
@@ -119,6 +117,14 @@ class Site:
             return self.roster
         except DamagedRoster:
             return self.roster
+
+    def leave_replaced_roster(self) -> bool:
+        """Close the roster if its file was moved away; whether it was. For processes that run for long."""
+        opened = self.__dict__.get("roster")
+        if opened is None or opened.is_in_place:
+            return False
+        self.forget_open_roster()
+        return True
 
     def forget_open_roster(self) -> None:
         """Close the roster, if it is open: the next who needs it opens it anew, and a damaged one is moved aside."""

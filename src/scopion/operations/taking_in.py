@@ -17,38 +17,40 @@ from scopion.model.device import Event
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
 from scopion.operations.alerting import queue_for
-from scopion.operations.flood import FloodGuard, Pair
+from scopion.operations.flood import Acquainted, Pair
 from scopion.operations.site import Site
 from scopion.roster.folding import Silence, fold
-from scopion.roster.outages import note_back, note_down
+from scopion.roster.outages import down_since, note_back, note_down
+from scopion.roster.scans import known_subnets
 from scopion.roster.store import Roster
+from scopion.roster.stored import stored_address, stored_mac
 
 
 @dataclass(frozen=True, slots=True)
 class Known:
     """Who is known and here, by which it is told what is news; read anew after each fold that brought some."""
 
-    macs: frozenset[MacAddress] = frozenset()
     present: frozenset[Pair] = frozenset()
     holders: Mapping[Address, Collection[MacAddress]] = field(default_factory=dict)  # of each address, now
+    gateways: Mapping[Address, IPv4Network] = field(default_factory=dict)  # and of which subnet each is
     devices: int = 0  # how many are here
 
     @classmethod
     def of(cls, roster: Roster) -> Known:
         """As the roster has it."""
-        from scopion.roster.stored import stored_address, stored_mac
-
         holders: dict[Address, set[MacAddress]] = defaultdict(set)
         with roster.guarded():
             for mac, address in roster.rows("SELECT mac, address FROM stay WHERE present"):
                 holders[stored_address(address)].add(stored_mac(mac))
-            macs = frozenset(stored_mac(mac) for (mac,) in roster.rows("SELECT mac FROM adapter"))
             here = roster.db.execute(
                 "SELECT count(*) FROM (SELECT device FROM adapter JOIN stay USING (mac) WHERE present "
                 "UNION SELECT device FROM unpaired WHERE present)"
             ).fetchone()[0]
+        gateways: dict[Address, IPv4Network] = {
+            each.gateway: each.range for each in known_subnets(roster) if each.gateway is not None
+        }
         present = frozenset((mac, address) for address, those in holders.items() for mac in those)
-        return cls(macs, present, holders, here)
+        return cls(present, holders, gateways, here)
 
     def is_news(self, seen: Observation) -> bool:
         """Whether somebody has come, or is at another address: that is taken in at once, the rest now and then."""
@@ -64,8 +66,6 @@ class Known:
 def take_in(
     site: Site,
     observations: Sequence[Observation],
-    known: Known,
-    guard: FloodGuard,
     asked_enough: Collection[Address] = (),
     began: datetime | None = None,
 ) -> list[Event]:
@@ -73,12 +73,15 @@ def take_in(
 
     ``asked_enough`` are addresses that were asked since ``began`` so often that who was there and is silent is gone.
     """
-    clock = site.clock
-    admitted = guard.admitted(observations, known.macs, known.present, clock.monotonic())
+    clock, roster = site.clock, site.roster
+    admitted: Sequence[Observation] = observations
+    if site.vigil is not None:
+        with roster.guarded():
+            pairs = Acquainted(roster)
+            admitted = site.vigil.guard.admitted(observations, pairs.macs, pairs, clock.monotonic())
     if not admitted and not asked_enough:
         return []
     now = clock.now()
-    roster = site.roster
     with roster.transaction():
         events = fold(roster, admitted, asked_enough, now, silence=Silence(began or now), today=clock.local(now).date())
         queue_for(site, roster, events)
@@ -87,6 +90,8 @@ def take_in(
 
 def tell_down(site: Site, subnet: IPv4Network, why: str = "") -> list[Event]:
     """Record, and queue the alert, that a whole subnet is down; nothing if that was told."""
+    if down_since(site.roster, subnet) is not None:
+        return []
     with site.roster.transaction():
         events = note_down(site.roster, subnet, site.clock.now(), why)
         queue_for(site, site.roster, events)
@@ -95,6 +100,8 @@ def tell_down(site: Site, subnet: IPv4Network, why: str = "") -> list[Event]:
 
 def tell_back(site: Site, subnet: IPv4Network) -> list[Event]:
     """The same for one that is back."""
+    if down_since(site.roster, subnet) is None:
+        return []
     with site.roster.transaction():
         events = note_back(site.roster, subnet, site.clock.now())
         queue_for(site, site.roster, events)

@@ -134,10 +134,17 @@ def next_due(roster: Roster) -> datetime | None:
         return from_ms(row[0]) if row[0] is not None else None
 
 
-def begin(roster: Roster, alert: Alert, message: str) -> None:
-    """Note that an alert is being sent as this message: nothing is added to it from now on."""
+def close(roster: Roster, alert: Alert) -> Alert:
+    """Let nothing be added to an alert from now on; the alert with all that was."""
     with roster.transaction() as db:
-        db.execute("UPDATE alert SET gathering = 0, message = ? WHERE id = ?", (message, alert.id))
+        db.execute("UPDATE alert SET gathering = 0 WHERE id = ?", (alert.id,))
+        return find_alerts(roster, numbers=[alert.id])[0]
+
+
+def keep_message(roster: Roster, alert: Alert, message: str) -> None:
+    """Keep how an alert was worded, for sending the same again."""
+    with roster.transaction() as db:
+        db.execute("UPDATE alert SET message = ? WHERE id = ?", (message, alert.id))
 
 
 def settle(
@@ -194,18 +201,17 @@ class Backlog:
     """What waits in the outbox for one channel, due now."""
 
     count: int
-    oldest: datetime
-    problem: str  # what went wrong last; empty while nothing has
+    oldest: datetime  # since when it is due
 
 
 def backlog(roster: Roster, now: datetime) -> dict[str, Backlog]:
     """By channel, what is due and not delivered."""
     with roster.guarded():
         rows = roster.rows(
-            "SELECT channel, count(*), min(due), max(problem) FROM alert "
+            "SELECT channel, count(*), min(due) FROM alert "
             f"WHERE state = 'waiting' AND due <= {to_ms(now)} GROUP BY channel"
         )
-        return {channel: Backlog(count, from_ms(oldest), problem) for channel, count, oldest, problem in rows}
+        return {channel: Backlog(count, from_ms(oldest)) for channel, count, oldest in rows}
 
 
 def move_with_the_clock(roster: Roster, by: timedelta, now: datetime) -> None:

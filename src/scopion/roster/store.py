@@ -34,6 +34,7 @@ class Roster:
         self.moved_aside: Path | None = None  # where a damaged one went when this one was opened
         self.recording = False  # whether a change is being noted, see changes
         self._depth = 0
+        self._inode = path.stat().st_ino if path.exists() else 0
 
     @classmethod
     def open(cls, folder: Path) -> Roster:
@@ -90,6 +91,14 @@ class Roster:
     def close(self) -> None:
         """Close the file; allowed twice."""
         self.db.close()
+
+    @property
+    def is_in_place(self) -> bool:
+        """Whether the open file is still the one of that name: another process may have moved a damaged one aside."""
+        try:
+            return self.path.stat().st_ino == self._inode
+        except OSError:
+            return False
 
     @contextmanager
     def transaction(self) -> Iterator[sqlite3.Connection]:

@@ -10,8 +10,7 @@ from scopion.alerts.channels.base import Channel
 from scopion.alerts.channels.opening import open_channel
 from scopion.alerts.delivery import Attempt, Outbox, Outcome, attempted
 from scopion.model.device import EventKind
-from scopion.model.errors import ScopionError
-from scopion.operations.alerting import policy_of, worded
+from scopion.operations.alerting import Teller, channels_of, policy_of
 from scopion.operations.alerts import secret_reader
 from scopion.roster.mutes import mutes
 from scopion.roster.outbox import backlog, next_due, note_passed_over
@@ -27,11 +26,11 @@ class Delivering:
     def __init__(self, post: Post) -> None:
         self._post = post
         site = post.site
-        channels = site.settings.channels if site.has_terminal else site.settings.channel
         read_secret = secret_reader(site)
         self._channels: Mapping[str, Channel] = {
-            each.name: open_channel(each, read_secret, site.folder) for each in channels
+            each.name: open_channel(each, read_secret, site.folder) for each in channels_of(site)
         }
+        self._unnoted: dict[str, Outcome] = {}  # by channel: what was tried and could not be noted yet
         self._outbox: Outbox | None = None
         self._next_at = 0.0
         self._seen_empty = False
@@ -65,7 +64,9 @@ class Delivering:
         # Other processes put alerts into the outbox, too: scopion scan by hand.
         self._next_at = now + self._post.look_every_s
         post = self._post
-        try:
+        with post.doing("looking into the outbox"):
+            for outcome in list(self._unnoted.values()):
+                self._note(outcome)
             self._note_flood()
             busy = [name for name in self._channels if post.hands.busy(_lane(name))]
             wall = post.clock.now()
@@ -79,17 +80,15 @@ class Delivering:
                 self._next_at = min(self._next_at, now + (due - wall).total_seconds())
             shortly = due is not None and wall < due < wall + _SHORTLY
             self._seen_empty = not (attempts or busy or shortly)
-            post.works("looking into the outbox")
-        except ScopionError as error:
-            if not post.keeping("looking into the outbox", error):
-                raise
 
     def _box(self) -> Outbox:
         """On the roster as it is open now: after damage it is another one."""
         site = self._post.site
         if self._outbox is None or self._outbox.roster is not site.roster:
             give_up = timedelta(days=site.settings.alerts.give_up_days)
-            self._outbox = Outbox(site.roster, self._channels, lambda alert: worded(site, site.roster, alert), give_up)
+            self._outbox = Outbox(
+                site.roster, self._channels, lambda alert: Teller(site, site.roster).message(alert), give_up
+            )
         return self._outbox
 
     def _start(self, attempt: Attempt) -> None:
@@ -100,32 +99,28 @@ class Delivering:
             if error is not None:
                 raise error
             assert isinstance(outcome, Outcome)
-            self._finish(outcome)
+            # As long as it cannot be noted - a full disk - nothing more goes by this channel, or it would go again.
+            self._unnoted[name] = outcome
+            with post.doing("noting a delivery"):
+                self._note(outcome)
+            self.soon()
 
         post.hands.start(_lane(name), lambda: attempted(attempt, channel, at), finish)
 
-    def _finish(self, outcome: Outcome) -> None:
-        post = self._post
-        try:
-            state = self._box().done(outcome, post.clock.now())
-        except ScopionError as error:
-            # It was sent and could not be noted: it is sent again, as the same message.
-            if not post.keeping("noting a delivery", error):
-                raise
-            return
-        post.works("noting a delivery")
-        post.counts.deliveries[outcome.attempt.alert.channel, str(state)] += 1
-        doing = f"channel {outcome.attempt.alert.channel}"
+    def _note(self, outcome: Outcome) -> None:
+        post, name = self._post, outcome.attempt.alert.channel
+        state = self._box().done(outcome, post.clock.now())
+        self._unnoted.pop(name, None)
+        post.counts.deliveries[name, str(state)] += 1
         if outcome.failure is None:
-            post.works(doing)
+            post.works(_lane(name))
         else:
-            post.troubles[doing] = str(outcome.failure)
-        self.soon()
+            post.troubles[_lane(name)] = str(outcome.failure)
 
     def _note_flood(self) -> None:
         """Tell, once an hour at most, how much was passed over because somebody makes it up."""
         post = self._post
-        passed = post.guard.passed_over()
+        passed = post.site.vigil.guard.passed_over() if post.site.vigil else None
         if passed is None:
             return
         post.counts.passed_over += passed.count

@@ -59,6 +59,7 @@ class Ear:
         self._forget_at = 0.0
         self._at, self._known_until = self._clock.now(), 0.0
         self._stopped = False
+        self._frames = 0
         self._counted = (0, 0)
         self.has_news = False
 
@@ -89,6 +90,7 @@ class Ear:
             if at >= self._forget_at:
                 self._hearing.forget()
                 self._forget_at = at + _FORGET_S
+        self._frames += 1  # Hearing's own counts are by source: not to be added up by another thread
         told = self._hearing.take(frame, self._at)
         if not told:
             return False
@@ -110,7 +112,7 @@ class Ear:
         with self._lock:
             gathered, self._gathered = self._gathered, Gathered()
             self.has_news = False
-        frames, malformed = self._hearing.frames, self._hearing.malformed
+        frames, malformed = self._frames, self._hearing.malformed
         before, self._counted = self._counted, (frames, malformed)
         return HeardSince(
             observations=gathered.observations(),

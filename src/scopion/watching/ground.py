@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from ipaddress import IPv4Network
 
@@ -36,15 +37,13 @@ def plots(interfaces: Sequence[Interface], known: Collection[IPv4Network], setti
         for subnet in interface.subnets:
             if subnet not in routed and (subnet in named or subnet in known or interface.name in allowed):
                 found.setdefault(subnet, Plot(subnet, interface))
-    try:
+    with suppress(NoInterface):  # nothing to stand on just now
         if not found and not known and not named:
             best = choose_interface(usable).interface
             found[best.subnets[0]] = Plot(best.subnets[0], best)
         for subnet in routed:
             route = choose_route(interfaces, None, subnet.network_address).interface
             found[subnet] = Plot(subnet, route, routed=True)
-    except NoInterface:
-        pass  # nothing to stand on just now
     return list(found.values())
 
 

@@ -67,15 +67,16 @@ class _Lane:
     """A thread that does one piece of work after the other. It ends with the process, whatever it is doing then."""
 
     def __init__(self, name: str) -> None:
-        self._work: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
+        self._work: queue.SimpleQueue[Callable[[], None] | None] = queue.SimpleQueue()
         threading.Thread(target=self._run, name=name, daemon=True).start()
 
-    def submit(self, work: Callable[[], None]) -> None:
+    def submit(self, work: Callable[[], None] | None) -> None:
+        """Do this next; nothing ends the thread."""
         self._work.put(work)
 
     def _run(self) -> None:
-        while True:
-            self._work.get()()
+        while (work := self._work.get()) is not None:
+            work()
 
 
 class Threads:
@@ -153,6 +154,8 @@ class Threads:
         for ear in list(self._ears):
             self.neglect(ear)
         self._closed = True
+        for lane in self._lanes.values():
+            lane.submit(None)
         deadline = self._clock.monotonic() + within_s
         while any(map(worth_waiting, +self._open)) and self._clock.monotonic() < deadline:
             self.wait(min(deadline, self._clock.monotonic() + 0.1))

@@ -6,10 +6,10 @@ claimed, both are asked first, so that a conflict is told as what it is.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from contextlib import closing
 from datetime import datetime
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Network
 from typing import Any
 
 from scopion.attachment.ports import Interface, Rights
@@ -45,8 +45,9 @@ _ARRIVALS = (EventKind.JOINED, EventKind.UNWANTED_PRESENT)
 class Listening:
     """Ears, and the fold of what they hear."""
 
-    def __init__(self, post: Post, rights: Rights) -> None:
+    def __init__(self, post: Post, rights: Rights, sweep_soon: Callable[[IPv4Network], None]) -> None:
         self._post = post
+        self._sweep_soon = sweep_soon
         self._rights = rights
         self._ears: dict[str, Ear] = {}
         self._kept = Gathered()
@@ -69,6 +70,8 @@ class Listening:
             if ear.lost or wanted.get(name) != ear.interface:
                 if ear.lost:
                     log.warning("listening on %s ended: %s", name, ear.lost)
+                if name not in self._away:
+                    self._keep(self._count(ear))
                 self._post.hands.neglect(ear)
                 del self._ears[name]
         for name, interface in wanted.items():
@@ -123,12 +126,13 @@ class Listening:
             return
         settled, questioned = self._told_apart(seen, now)
         try:
-            events = take_in(self._post.site, settled, self._post.known, self._post.guard)
+            events = take_in(self._post.site, settled)
         except ScopionError as error:
             if not self._post.keeping("remembering what was heard", error):
                 raise
-            for each in seen:
-                self._kept.add(each)
+            self._keep(settled)
+            for claims in questioned.values():
+                self._forget_checks(claims)
             self._not_before = now + _AGAIN_S
             return
         self._post.works("remembering what was heard")
@@ -139,6 +143,18 @@ class Listening:
         self._ask_names([each for each in settled if each.mac in arrived and self._is_alone(each)])
         for interface, claims in questioned.items():
             self._check(interface, claims)
+
+    def _keep(self, seen: Sequence[Observation]) -> None:
+        """What could not be remembered is tried again, each pair once."""
+        for each in seen:
+            self._kept.add(each)
+
+    def _forget_checks(self, claims: Sequence[Observation]) -> None:
+        """Claims that were not asked about are, when they come again."""
+        self._keep(claims)
+        for each in claims:
+            if isinstance(each.address, IPv4Address):
+                self._checked.pop(each.address, None)
 
     def _is_alone(self, seen: Observation) -> bool:
         """Whether it is the only one at its address: else nobody could say who answers there."""
@@ -204,6 +220,9 @@ class Listening:
             answers: list[Observation] = found.observations if isinstance(found, Findings) else []
             asked = found.asked_enough if isinstance(found, Findings) else set()
             self._conclude([*claims, *answers], asked, began, error)
+            # Who has the gateway's address decides whether this is the site: a sweep tells, and what has changed.
+            for subnet in {post.known.gateways[address] for address in addresses if address in post.known.gateways}:
+                self._sweep_soon(subnet)
 
         post.hands.start("ask", ask, finish)
 
@@ -214,10 +233,11 @@ class Listening:
         if error is not None and not post.keeping("asking who has an address", error):
             raise error
         try:
-            events = take_in(post.site, seen, post.known, post.guard, asked, began)
+            events = take_in(post.site, seen, asked, began)
         except ScopionError as problem:
             if not post.keeping("remembering what was heard", problem):
                 raise
+            self._keep(seen)
             return
         post.outdated()
         post.tell(events)

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import logging
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 
 from scopion.alerts.news import sentence
 from scopion.model.clock import Clock
-from scopion.model.device import Event
+from scopion.model.device import Device, Event
 from scopion.model.errors import DamagedRoster, ScopionError
-from scopion.operations.flood import FloodGuard
 from scopion.operations.site import Site
 from scopion.operations.taking_in import Known
 from scopion.roster.devices import all_devices
@@ -44,7 +44,6 @@ class Post:
     def __init__(self, site: Site, hands: Hands) -> None:
         self.site = site
         self.hands = hands
-        self.guard = FloodGuard(site.clock.monotonic())
         self.counts = Counts()
         self.known = Known()
         self.troubles: dict[str, str] = {}  # what does not work just now, by what was being done
@@ -73,7 +72,9 @@ class Post:
         """Log events that were recorded."""
         if not events:
             return
-        devices = {device.id: device for device in all_devices(self.site.roster)}
+        devices: dict[int, Device] = {}
+        with self.doing("reading the roster"):
+            devices = {device.id: device for device in all_devices(self.site.roster)}
         for event in events:
             said = sentence(event, devices.get(event.device_id), self.site.vendors)
             self.counts.events[event.kind] += 1
@@ -96,6 +97,16 @@ class Post:
         """It works, again if it did not."""
         if self.troubles.pop(doing, None) is not None:
             log.info("%s: works again", doing)
+
+    @contextmanager
+    def doing(self, what: str) -> Iterator[None]:
+        """Something that may fail and be tried again: its trouble is told, and that it works again."""
+        try:
+            yield
+        except ScopionError as error:
+            self.keeping(what, error)
+        else:
+            self.works(what)
 
     def keeping(self, doing: str, error: BaseException) -> bool:
         """Whether the watch goes on after an error in the roster or the network; it is told. Others are mistakes."""

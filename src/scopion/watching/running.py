@@ -15,13 +15,14 @@ from types import FrameType
 from scopion.model.errors import InvalidSettings
 from scopion.operations.flood import FloodGuard
 from scopion.operations.site import Site
+from scopion.operations.vigil import Vigil
 from scopion.watching.delivering import is_delivery
 from scopion.watching.hands import Hands, Inline, Threads
 from scopion.watching.instance import OnlyOne
 from scopion.watching.metrics import MetricsServer
 from scopion.watching.post import log
 from scopion.watching.readiness import Readiness
-from scopion.watching.watch import PATIENCE_S, Watch
+from scopion.watching.watch import Watch
 
 # What is being delivered when the watch is told to stop gets so long to end; the rest is delivered next time.
 _GRACE_S = 5.0
@@ -77,8 +78,8 @@ def run_watch(site: Site, order: Order, on_turn: OnTurn = lambda _: None) -> boo
 
 
 def _prepare(site: Site, order: Order) -> Site:
-    site.has_terminal, site.patience_s = order.terminal, PATIENCE_S
-    site.guard = FloodGuard(site.clock.monotonic())
+    since = None if order.once else site.clock.now()
+    site.vigil = Vigil(FloodGuard(site.clock.monotonic()), order.terminal, since)
     _ = site.settings  # a mistake is told before anything begins
     return site
 
@@ -123,10 +124,10 @@ class _Round:
             return watch.is_well
         finally:
             signals.wake = lambda: None
-            self._hands.close(_GRACE_S, is_delivery)
+            # Before the watch begins anew nothing of the old one may go on; at the end only deliveries are worth it.
+            self._hands.close(_GRACE_S, is_delivery if signals.stop or not signals.reload else lambda _: True)
             if metrics is not None:
                 metrics.close()
-            self._on_turn(watch)
             if signals.stop or not signals.reload:
                 site.close()
                 log.info("the watch ended")
@@ -136,8 +137,9 @@ class _Round:
         if self._site.story is not None:
             return self._site
         if self._sweeper is None:
-            self._sweeper = _prepare(Site(self._site.folder), self._order)
-            self._sweeper.guard = self._site.guard
+            self._sweeper = Site(self._site.folder)
+            self._sweeper.vigil = self._site.vigil
+        self._sweeper.leave_replaced_roster()
         return self._sweeper
 
     def _is_over(self, watch: Watch) -> bool:

@@ -82,12 +82,13 @@ class Sources:
         try:
             if error is not None:
                 raise error
-            events = take_in(post.site, seen or (), post.known, post.guard)
+            events = take_in(post.site, seen or ())
         except (ScopionError, OSError) as problem:
             if not isinstance(problem, ScopionError):
                 post.trouble(record.called, problem.strerror or str(problem))
             elif not post.keeping(record.called, problem):
                 raise
+            self._changed.clear()  # to be read once more
             return
         post.works(record.called)
         post.counts.observations.update(str(each.source) for each in seen or ())
@@ -97,15 +98,15 @@ class Sources:
 
     def _leases(self, path: Path) -> Sequence[Observation]:
         """What a lease file tells, if it has changed since it was read last. Raises OSError, ScopionError."""
-        changed = path.stat().st_mtime
-        if self._changed.get(path) == changed or not path.stat().st_size:  # nobody has a lease yet
+        now = path.stat()
+        if self._changed.get(path) == now.st_mtime or not now.st_size:  # nobody has a lease yet
             return ()
         with path.open("rb") as stream:
             try:
                 found = read_record(stream, self._post.clock.now()).observations
             except NotFound:  # no lease is given out
                 found = []
-        self._changed[path] = changed
+        self._changed[path] = now.st_mtime
         return found
 
     def _table(self, router: RouterSettings) -> Sequence[Observation]:

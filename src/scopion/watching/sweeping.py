@@ -14,7 +14,6 @@ from typing import Any
 
 from scopion.attachment.choose import what_happened
 from scopion.attachment.ports import Interface
-from scopion.discovery.asking import Method
 from scopion.model.errors import InterfaceLost, NoInterface, ScopionError
 from scopion.operations.prepare import ScanRequest, prepare_scan
 from scopion.operations.scan import run_prepared
@@ -81,7 +80,7 @@ class Sweeping:
         for plot in plots:
             known = self.swept.get(plot.subnet)
             if known is None:
-                interval = self._interval(plot.subnet)
+                interval = self._post.site.settings.interval_of(plot.subnet)
                 self.swept[plot.subnet] = Swept(plot, interval, now)
                 log.info("looking after %s from %s, every %g s", plot.subnet, plot.interface.name, interval)
             elif known.plot.interface != plot.interface:
@@ -90,10 +89,6 @@ class Sweeping:
                     log.warning("%s: %s, looking anew", plot.subnet, happened)
                     known.place, known.next_at = Place.UNKNOWN, now
                 known.plot = plot
-
-    def _interval(self, subnet: IPv4Network) -> float:
-        settings = self._post.site.settings
-        return settings.of_subnet(subnet).interval_s or settings.watch.interval_s
 
     def soon(self, subnet: IPv4Network | None = None) -> None:
         """Sweep out of turn: one subnet, or all."""
@@ -117,11 +112,7 @@ class Sweeping:
     def _start(self, swept: Swept) -> None:
         swept.sweeping = True
         plot = swept.plot
-        request = ScanRequest(
-            targets=(str(plot.subnet),),
-            interface=plot.interface.name,
-            method=None if plot.routed or self._post.site.settings.scan.method != "auto" else self._method(),
-        )
+        request = ScanRequest(targets=(str(plot.subnet),), interface=plot.interface.name)
 
         def sweep() -> ScanResult:
             site = self._sweeper()
@@ -131,9 +122,6 @@ class Sweeping:
             self._finish(swept, result, error)
 
         self._post.hands.start(LANE, sweep, finish)
-
-    def _method(self) -> str | None:
-        return None if self._post.site.attachment.rights().raw_frames else Method.TOUCH
 
     def _finish(self, swept: Swept, result: ScanResult | None, error: BaseException | None) -> None:
         post, now = self._post, self._post.clock.monotonic()
@@ -212,12 +200,8 @@ class Sweeping:
         self._told(f"telling that {subnet} is down", lambda: tell_down(self._post.site, subnet, why))
 
     def _told(self, doing: str, tell: Callable[[], list[Any]]) -> None:
-        try:
+        with self._post.doing(doing):
             self._post.tell(tell())
-            self._post.works(doing)
-        except ScopionError as error:
-            if not self._post.keeping(doing, error):
-                raise
 
     def _stands(self, swept: Swept, place: Place, why: str) -> None:
         if swept.place is place:

@@ -17,6 +17,7 @@ NAME = "scopion.service"
 ACCOUNT = "scopion"
 # The main loop turns every five seconds; a roster that is locked holds it for ten, a slow disk somewhat longer.
 _WATCHDOG_S = 90
+_HOMES = ("/home", "/root")
 
 
 def unit_text(settings: Settings, program: Path, folder: Path = SYSTEM_FOLDER) -> str:
@@ -89,7 +90,8 @@ def _rights(settings: Settings) -> list[str]:
 
 
 def _sandbox(settings: Settings, program: Path, folder: Path) -> Iterator[str]:
-    home = any(str(path).startswith(("/home/", "/root/")) for path in (program, folder))
+    run = [Path(each.command[0]) for each in settings.channel if isinstance(each, CommandSettings)]
+    home = any(path.is_relative_to(each) for path in (program, folder, *run) for each in _HOMES)
     writable = [_escaped(f'"{path}"' if " " in str(path) else str(path)) for path in _written(settings, folder)]
     yield from (
         "NoNewPrivileges=yes",

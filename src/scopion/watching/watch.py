@@ -20,6 +20,7 @@ from scopion.operations.upkeep import daily
 from scopion.roster.clock_set import bring_back_from_the_future
 from scopion.roster.outbox import move_with_the_clock
 from scopion.roster.scans import known_subnets
+from scopion.roster.store import FILE as ROSTER_FILE
 from scopion.watching.clock_watch import ClockWatch, Jump
 from scopion.watching.delivering import Delivering
 from scopion.watching.ground import missing, plots
@@ -32,8 +33,6 @@ from scopion.watching.sweeping import LANE, Place, Sweeping, Swept
 _UPKEEP_EVERY_S = 3600.0
 # After this an interface that went away is an outage.
 _OUTAGE_AFTER_S = 120.0
-# Who sleeps is given so long where settings say nothing: a phone shows itself every few minutes.
-PATIENCE_S = 300.0
 
 
 class Watch:
@@ -44,7 +43,7 @@ class Watch:
     ) -> None:
         self.post = Post(site, hands)
         self.sweeping = Sweeping(self.post, sweeper, self._on_result)
-        self.listening = Listening(self.post, site.attachment.rights())
+        self.listening = Listening(self.post, site.attachment.rights(), self.sweeping.soon)
         self.sources = Sources(self.post)
         self.delivering = Delivering(self.post)
         self._clocks = clock_watch or ClockWatch(site.clock)
@@ -97,8 +96,8 @@ class Watch:
             self._look_around(now)
         if now >= self._upkeep_at:
             self._upkeep_at = now + _UPKEEP_EVERY_S
-            daily(post.site, post.site.roster)
-            self._tell_learning()
+            with post.doing("the daily upkeep"):
+                daily(post.site, post.site.roster)
         self.sweeping.turn(now)
         self.listening.turn(now)
         self.sources.turn(now)
@@ -123,18 +122,18 @@ class Watch:
 
     def _learn(self) -> None:
         """Read anew who is known, if anything was folded; what was queued meanwhile is due."""
-        try:
+        with self.post.doing("reading the roster"):
             if self.post.refreshed():
                 self.listening.learnt()
                 self.delivering.soon()
-            self.post.works("reading the roster")
-        except ScopionError as error:
-            if not self.post.keeping("reading the roster", error):
-                raise
+                self._tell_learning()
 
     def _look_around(self, now: float) -> None:
         """What the interfaces are now, and what that means for sweeping and listening."""
         site = self.post.site
+        if site.leave_replaced_roster():
+            log.error("%s was moved away: a new one is begun", site.folder / ROSTER_FILE)
+            self.post.outdated()
         try:
             interfaces = site.attachment.interfaces()
             known = {each.range for each in known_subnets(site.roster)}
@@ -177,7 +176,6 @@ class Watch:
             self.listening.drop(interface)
 
     def _on_result(self, swept: Swept) -> None:
-        self._tell_learning()
         if not swept.plot.routed:
             self._place(swept.plot.interface.name)
 
@@ -189,15 +187,15 @@ class Watch:
         if jump.set_by:
             seconds = jump.set_by.total_seconds()
             log.warning("the clock was set %s by %s", "forward" if seconds > 0 else "back", _spoken(abs(seconds)))
-            try:
-                with post.site.roster.transaction():
-                    if seconds < 0:
-                        bring_back_from_the_future(post.site.roster, post.clock.now())
-                    move_with_the_clock(post.site.roster, jump.set_by, post.clock.now())
-            except ScopionError as error:
-                if not post.keeping("setting the roster's clock", error):
-                    raise
-        if jump.slept:  # it may have been carried somewhere meanwhile
+            if post.site.vigil is not None:
+                post.site.vigil.moved(jump.set_by)
+            with post.doing("setting the roster's clock"), post.site.roster.transaction():
+                if seconds < 0:
+                    bring_back_from_the_future(post.site.roster, post.clock.now())
+                move_with_the_clock(post.site.roster, jump.set_by, post.clock.now())
+        if jump.slept:  # nobody has looked meanwhile, and it may have been carried somewhere
+            if post.site.vigil is not None and post.site.vigil.since is not None:
+                post.site.vigil.since = post.clock.now()
             for swept in self.sweeping.swept.values():
                 swept.place = Place.UNKNOWN
             self._look_at = 0.0

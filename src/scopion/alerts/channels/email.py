@@ -12,7 +12,7 @@ import socket
 import ssl
 from contextlib import suppress
 from email.message import EmailMessage
-from email.utils import format_datetime
+from email.utils import localtime
 from pathlib import Path
 
 from scopion.alerts.channels.base import DeliveryFailed, SecretReader, Trace
@@ -214,7 +214,7 @@ def composed(message: Message, sender: str, to: tuple[str, ...]) -> EmailMessage
     mail["Subject"] = clean(message.subject)
     mail["From"] = sender
     mail["To"] = ", ".join(to)
-    mail["Date"] = format_datetime(message.at)
+    mail["Date"] = localtime()  # of the sending: one of yesterday would be looked for among those of yesterday
     mail["Message-ID"] = f"<{message.identity}@{domain}>"
     # All messages about one device answer one that never was: mail programs show them together.
     if message.thread:

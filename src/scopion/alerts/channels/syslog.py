@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import select
 import socket
+from contextlib import suppress
 from pathlib import Path
 
 from scopion import __version__
@@ -68,11 +69,9 @@ class SyslogChannel:
                 line = secured(line, context, host, port, trace)
             line.sendall(octets)
             line.settimeout(_BREAKS_OFF_WAIT_S)
-            try:
+            with suppress(TimeoutError):  # it listens and says nothing, as it should
                 if line.recv(1) == b"":
                     raise DeliveryFailed(f"{host} broke off the connection: does it take syslog at port {port}?")
-            except TimeoutError:
-                pass  # it listens and says nothing, as it should
             trace(f"{host} has taken {len(octets)} octets")
         finally:
             line.close()

@@ -12,6 +12,7 @@ import json
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING
+from urllib.parse import urlsplit
 
 from scopion.alerts.channels.base import DeliveryFailed, SecretReader, Trace
 from scopion.alerts.channels.connecting import network_problem, require_allowed, tls_context, tls_problem
@@ -24,7 +25,7 @@ if TYPE_CHECKING:
 
 _LATER = (408, 425, 429)  # the request is not wrong, it comes at the wrong time
 _LONGEST_WAIT_S = 3600.0
-_ANSWER_SHOWN = 200
+_ANSWER_READ, _ANSWER_SHOWN = 4096, 200
 
 
 class WebhookChannel:
@@ -44,7 +45,7 @@ class WebhookChannel:
         settings = self._settings
         url, where = self._address()
         body = self._body(message)
-        require_allowed(where.partition("://")[2].partition(":")[0])
+        require_allowed(self._ends(url)[0])
         trace(f"posting {len(body)} octets to {where}")
         try:
             # Redirections are not followed: what was to be secret would go elsewhere.
@@ -54,7 +55,9 @@ class WebhookChannel:
                 follow_redirects=False,
                 trust_env=False,
             ) as client:
-                answer = client.post(url, content=body, headers=self._headers(message, body))
+                headers = self._headers(message, body)
+                with client.stream("POST", url, content=body, headers=headers) as answer:
+                    said = self._beginning(answer)
         except (httpx.InvalidURL, httpx.UnsupportedProtocol):
             raise DeliveryFailed(f"the address of channel {settings.name} is no http or https address") from None
         except httpx.TimeoutException:
@@ -64,7 +67,16 @@ class WebhookChannel:
         if answer.is_success:
             trace(f"{where} answers {answer.status_code}: taken")
             return
-        raise _refused(answer, where)
+        raise _refused(answer, said, where)
+
+    def _beginning(self, answer: httpx.Response) -> str:
+        """What the answer says, as far as it is of use: whoever answers without end is not listened to."""
+        read, ends = b"", time.monotonic() + self._settings.timeout_s
+        for part in answer.iter_bytes(_ANSWER_READ):
+            read += part
+            if len(read) >= _ANSWER_READ or time.monotonic() > ends:
+                break
+        return clean(read[:_ANSWER_READ].decode("utf-8", "replace"), _ANSWER_SHOWN)
 
     def _address(self) -> tuple[str, str]:
         """The address, and what may be shown of it: neither path nor query, which are often the secret."""
@@ -73,6 +85,14 @@ class WebhookChannel:
         scheme, _, rest = url.partition("://")
         host = rest.split("/", 1)[0].rpartition("@")[2]
         return url, f"{scheme}://{clean(host)}"
+
+    def _ends(self, url: str) -> tuple[str, int]:
+        """Host and port. Raises DeliveryFailed."""
+        try:
+            parts = urlsplit(url)
+            return parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
+        except ValueError:
+            raise DeliveryFailed(f"the address of channel {self._settings.name} cannot be understood") from None
 
     def _body(self, message: Message) -> bytes:
         if not self._settings.body:
@@ -110,13 +130,13 @@ class WebhookChannel:
             if isinstance(cause, OSError):
                 break
             cause = cause.__cause__ or cause.__context__
-        host = where.partition("://")[2]
         if isinstance(cause, OSError):
             import socket
             import ssl
 
+            host, port = self._ends(where)
             if isinstance(cause, ssl.SSLError):
-                return tls_problem(cause, host, 443)
+                return tls_problem(cause, host, port)
             if isinstance(cause, socket.gaierror):
                 return f"the name {host} was not found: is it spelt right, and does this machine have a name server?"
             return f"{where} could not be reached: {network_problem(cause, self._settings.timeout_s)}"
@@ -128,9 +148,8 @@ def signature(key: str, at: str, body: bytes) -> str:
     return "sha256=" + hmac.new(key.encode(), at.encode() + b"." + body, hashlib.sha256).hexdigest()
 
 
-def _refused(answer: httpx.Response, where: str) -> DeliveryFailed:
+def _refused(answer: httpx.Response, said: str, where: str) -> DeliveryFailed:
     status = answer.status_code
-    said = clean(answer.text, _ANSWER_SHOWN)
     quoted = f": {said}" if said else ""
     wait = answer.headers.get("Retry-After", "")
     wait_s = min(float(wait), _LONGEST_WAIT_S) if wait.isdecimal() else 0.0

@@ -1,0 +1,48 @@
+"""What everything that looks after one site at a time shares, in whichever thread: bounds, patience, what was asked.
+
+A site has one while it is watched; a scan by hand has none: it takes in what it finds, and judges at once.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from scopion.operations.flood import FloodGuard, Pair
+
+# Who sleeps is given so long where settings say nothing: a phone shows itself every few minutes.
+PATIENCE_S = 300.0
+# Intervals between sweeps: one sweep that missed somebody is no proof.
+SWEEPS_MISSED = 1.5
+# Who was asked is remembered for so many pairs of MAC and address; the oldest are asked once more.
+_MOST_ASKED = 16_384
+
+
+@dataclass(slots=True)
+class Vigil:
+    """The watch's own memory, beside the roster."""
+
+    guard: FloodGuard
+    terminal: bool = False  # somebody watches in a terminal, whose bell may ring
+    # Since when somebody looks without a break: silence before that is nobody's. None: a single round looks.
+    since: datetime | None = None
+    _asked: dict[Pair, float] = field(default_factory=dict)
+
+    def note_asked(self, pairs: set[Pair], now: float) -> None:
+        """These were asked for their names at a monotonic moment, in vain or not."""
+        self._asked |= dict.fromkeys(pairs, now)
+        while len(self._asked) > _MOST_ASKED:
+            self._asked.pop(next(iter(self._asked)))
+
+    def asked_since(self, moment: float) -> set[Pair]:
+        """Who was asked at or after a monotonic moment."""
+        return {pair for pair, at in list(self._asked.items()) if at >= moment}
+
+    def silent_since(self, last_seen: datetime) -> datetime:
+        """From when on silence counts of somebody who was last seen then."""
+        return max(last_seen, self.since) if self.since is not None else last_seen
+
+    def moved(self, by: timedelta) -> None:
+        """The clock was set."""
+        if self.since is not None:
+            self.since += by
