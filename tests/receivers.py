@@ -23,6 +23,7 @@ from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP, AuthResult, Envelope, LoginPassword
 
 PASSWORD = "kiln-and-glaze"
+SLOW_S = 3.0
 # What the server says of clients that refuse its certificate, as the tests ask them to, and of its own future.
 logging.getLogger("mail.log").addHandler(logging.NullHandler())
 logging.getLogger("mail.log").propagate = False
@@ -217,9 +218,16 @@ def free_port() -> int:
         return int(each.getsockname()[1])
 
 
-def serve_mail(port: int, spool: Path) -> None:
-    """A mail server in a process of its own, in whatever namespace that is: a line of JSON for each mail."""
+def serve_mail(port: int, spool: Path, mood: str = "") -> None:
+    """A mail server in a process of its own, in whatever namespace that is: a line of JSON for each mail.
+
+    A ``greylisting`` one takes nothing at the first attempt, a ``slow`` one takes its time for each mail.
+    """
     server = MailServer(None, password=False, port=port)
+    if mood == "greylisting":
+        server.answer = _greylisting()
+    elif mood == "slow":
+        server.wait_s = SLOW_S
     told = 0
     while True:
         for mail in server.mails[told:]:
@@ -230,6 +238,20 @@ def serve_mail(port: int, spool: Path) -> None:
         time.sleep(0.005)
 
 
+def _greylisting() -> Callable[[Envelope], str | None]:
+    seen: set[bytes] = set()
+
+    def answer(envelope: Envelope) -> str | None:
+        assert isinstance(envelope.content, bytes)
+        identity = envelope.content.partition(b"Message-ID:")[2].split(b"\n")[0]
+        if identity in seen:
+            return None
+        seen.add(identity)
+        return "451 4.7.1 greylisted, please come back later"
+
+    return answer
+
+
 def _text(mail: EmailMessage) -> str:
     """The plain part."""
     part = mail.get_body(("plain",))
@@ -237,4 +259,4 @@ def _text(mail: EmailMessage) -> str:
 
 
 if __name__ == "__main__":
-    serve_mail(int(sys.argv[1]), Path(sys.argv[2]))
+    serve_mail(int(sys.argv[1]), Path(sys.argv[2]), *sys.argv[3:])

@@ -19,10 +19,11 @@ from hypothesis import strategies as st
 from scopion.alerts.channels.base import DeliveryFailed
 from scopion.alerts.delivery import FIRST_WAIT_S, LONGEST_WAIT_S, Outbox, Outcome, wait_after
 from scopion.alerts.message import Message, message_from_json, message_to_json
+from scopion.alerts.phrases import About, Phrases
 from scopion.alerts.queueing import Policy, queue_alerts
 from scopion.alerts.rules import Occasion, channels_told, within
 from scopion.alerts.settings import AlertSettings, RuleSettings
-from scopion.alerts.wording import About, Writer
+from scopion.alerts.wording import worded
 from scopion.model.address import Address
 from scopion.model.alert import Alert, AlertState, Severity
 from scopion.model.device import Event, EventKind, Standing
@@ -183,10 +184,10 @@ class OutboxTest(FolderTest):
         return [(alert.gathers, alert.count, alert.due) for alert in find_alerts(self.roster)]
 
     def outbox(self) -> Outbox:
-        def worded(alert: Alert) -> Message:
-            return Writer("Kilnhaven", self.clock, self.vendors).message(alert, {})
+        def word(alert: Alert) -> Message:
+            return worded(alert, {}, Phrases("Kilnhaven", self.clock, self.vendors))
 
-        return Outbox(self.roster, self.channels, worded, timedelta(days=5), random.Random(1))
+        return Outbox(self.roster, self.channels, word, timedelta(days=5), random.Random(1))
 
     def deliver(self, failure: DeliveryFailed | None = None) -> list[Message]:
         outbox = self.outbox()
@@ -392,7 +393,7 @@ class Wording(OutboxTest):
             "", events,
         )  # fmt: skip
         known = {event.device_id: about or About(None) for event in events}
-        return Writer("Kilnhaven", self.clock, self.vendors).message(alert, known)
+        return worded(alert, known, Phrases("Kilnhaven", self.clock, self.vendors))
 
     def test_every_kind_has_its_words(self) -> None:
         """Whatever happens is said in sentences, with at least one command; the subject is short and says where."""

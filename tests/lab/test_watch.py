@@ -6,6 +6,7 @@ import json
 import os
 import signal
 import socket
+import sqlite3
 import subprocess
 import sys
 import tempfile
@@ -13,6 +14,9 @@ import time
 import unittest
 import urllib.request
 from collections.abc import Callable
+from contextlib import closing, suppress
+from dataclasses import replace
+from functools import partial
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
@@ -67,9 +71,9 @@ class WatchLab(unittest.TestCase):
         self.addCleanup(self.net.close)
         self.services = Services(self.net, self.folder, self)
 
-    def mail_server(self) -> subprocess.Popen[bytes]:
+    def mail_server(self, *mood: str) -> subprocess.Popen[bytes]:
         """At the desk, on port 2525."""
-        command = ["env", f"PYTHONPATH={ROOT}", sys.executable, "-m", "tests.receivers", "2525", str(self.spool)]
+        command = ["env", f"PYTHONPATH={ROOT}", sys.executable, "-m", "tests.receivers", "2525", str(self.spool), *mood]
         server = self.services.start("desk", command)
         wait_for("the mail server's greeting", self._greets)
         return server
@@ -103,8 +107,23 @@ class WatchLab(unittest.TestCase):
     def said(self, words: str) -> Callable[[], bool]:
         return lambda: words in self.log.read_text()
 
+    def book(self) -> list[dict[str, Any]]:
+        path = self.site / "book.jsonl"
+        return [json.loads(line) for line in path.read_text().splitlines()] if path.exists() else []
+
     def mails(self) -> list[dict[str, Any]]:
         return [json.loads(line) for line in self.spool.read_text().splitlines()]
+
+    def join(self, host: LabHost) -> float:
+        """Plug a host in and let it say so; the moment of its first frame."""
+        self.net.join(host)
+        wait_for("the switch forwards", partial(self.net.forwards, host.name))
+        return self.announce(host.name, host.addresses[0])
+
+    def alerts(self, channel: str) -> list[dict[str, Any]]:
+        """Those for a channel, as the command lists them."""
+        listed = json.loads(self.net.scopion(["alerts", "--format", "json"], self.site).stdout)
+        return [each for each in listed if each["channel"] == channel]
 
     def announce(self, name: str, address: str, mac: str = "") -> float:
         """Let a host say that it has an address; the moment of the frame."""
@@ -126,9 +145,7 @@ class Joins(WatchLab):
         self.mail_server()
         self.watch()
         wait_for("the baseline", self.said("is its baseline, 9 devices"))
-        self.net.join(STRANGER)
-        wait_for("the switch forwards", lambda: self.net.forwards("stranger"))
-        frame = self.announce("stranger", "192.0.2.144")
+        frame = self.join(STRANGER)
         wait_for("the mail", self.mails)
         (mail,) = self.mails()
         self.assertLess(mail["at"] - frame, 1.5)
@@ -173,8 +190,8 @@ class Troubles(WatchLab):
         """The other channel is told at once; the mail comes when the server does, after a restart, and once."""
         watch = self.watch()
         wait_for("the baseline", self.said("is its baseline"))
-        self.net.join(STRANGER)
-        wait_for("the book", (self.site / "book.jsonl").exists)
+        self.join(STRANGER)
+        wait_for("the book", self.book)
         wait_for("the refusal", self.said("nothing listens there"))
         watch.send_signal(signal.SIGKILL)
         watch.wait(10)
@@ -185,7 +202,54 @@ class Troubles(WatchLab):
         wait_for("the mail", self.mails)
         time.sleep(1)
         self.assertEqual(len(self.mails()), 1)
-        self.assertEqual(len((self.site / "book.jsonl").read_text().splitlines()), 1)
+        self.assertEqual(len(self.book()), 1)
+
+    def test_a_server_that_greylists_gets_it_again(self) -> None:
+        """The first refusal is none: it is said in plain words, tried again, and taken once."""
+        self.mail_server("greylisting")
+        self.watch()
+        wait_for("the baseline", self.said("is its baseline"))
+        self.join(STRANGER)
+        wait_for("the refusal", self.said("minutes (greylisting) or have too much to do"))
+        self.assertEqual(self.mails(), [])
+        wait_for("the mail", self.mails, 30)
+        (alert,) = self.alerts("owner")
+        self.assertEqual((alert["state"], alert["attempts"]), ("sent", 2))
+
+    def test_a_slow_server_holds_up_nobody_else(self) -> None:
+        """While it takes its time the next one who joins is noticed and told elsewhere; its mails keep their order."""
+        self.mail_server("slow")
+        self.watch()
+        wait_for("the baseline", self.said("is its baseline"))
+        others = [STRANGER, replace(STRANGER, name="second", mac="a0:b4:d7:66:19:05", addresses=("192.0.2.145",))]
+        for host in others:
+            self.join(host)
+        wait_for("the book", lambda: len(self.book()) == 2)
+        self.assertEqual(self.mails(), [])
+        wait_for("the mails", lambda: len(self.mails()) == 2, 20)
+        self.assertEqual([each["subject"] for each in self.mails()], [each["subject"] for each in self.book()])
+
+    def test_a_full_disk_delays_and_loses_nothing(self) -> None:
+        """Who joins meanwhile is told once there is room again, once; the roster stays sound."""
+        subprocess.run(["mount", "-t", "tmpfs", "-o", "size=4m", "tmpfs", str(self.site)], check=True)
+        self.addCleanup(subprocess.run, ["umount", str(self.site)], check=True)
+        self.mail_server()
+        self.watch()
+        wait_for("the baseline", self.said("is its baseline"))
+        with closing(sqlite3.connect(self.site / "roster.sqlite")) as roster:
+            roster.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        ballast = self.site / "ballast"
+        with ballast.open("wb", buffering=0) as file, suppress(OSError):
+            while True:
+                file.write(bytes(4096))
+        self.join(STRANGER)
+        wait_for("the complaint", self.said("the disk is full: make room"))
+        self.assertEqual(self.mails(), [])
+        ballast.unlink()
+        wait_for("the mail", self.mails, 30)
+        wait_for("the book", self.book, 30)
+        self.assertEqual(self.net.scopion(["roster", "check"], self.site).returncode, 0)
+        self.assertEqual((len(self.mails()), len(self.book())), (1, 1))
 
     def test_a_pulled_cable_and_another_network(self) -> None:
         """Without its interface the watch goes on; nobody counts as gone, and all is well once it is back."""
@@ -221,13 +285,9 @@ class Troubles(WatchLab):
         self.mail_server()
         self.watch()
         wait_for("the baseline", self.said("is its baseline"))
-        import sqlite3
-
         holder = sqlite3.connect(self.site / "roster.sqlite", isolation_level=None)
         holder.execute("BEGIN IMMEDIATE")
-        self.net.join(STRANGER)
-        wait_for("the switch forwards", lambda: self.net.forwards("stranger"))
-        self.announce("stranger", "192.0.2.144")
+        self.join(STRANGER)
         wait_for("the complaint", self.said("another process has held it"), 30)
         holder.execute("COMMIT")
         holder.close()
@@ -266,8 +326,7 @@ class Once(WatchLab):
         second = self.net.scopion(["watch", "--once"], self.site)
         self.assertEqual(second.returncode, 3, second.stderr)
         self.assertIn("nothing listens there", second.stderr)
-        book = [json.loads(line) for line in (self.site / "book.jsonl").read_text().splitlines()]
-        self.assertIn("192.0.2.144", book[0]["subject"])
+        self.assertIn("192.0.2.144", self.book()[0]["subject"])
 
 
 if __name__ == "__main__":

@@ -6,6 +6,7 @@ import click
 
 from scopion.cli.options import DeviceName, Span
 from scopion.cli.session import Session, pass_session
+from scopion.model.text import capitalised
 
 
 @click.command("await")
@@ -44,7 +45,7 @@ def await_device(
 
     if gone is not None and (vendor or name or mac or new):
         raise click.UsageError("--gone takes a DEVICE, and none of --vendor, --name, --mac and --new")
-    waiting = Waiting(session.site, interface, timeout, lambda text: session.note(f"{text[:1].upper()}{text[1:]}."))
+    waiting = Waiting(session.site, interface, timeout, lambda text: session.note(capitalised(f"{text}.")))
     wanted = Wanted.parse(vendor, name, mac, new=new)
     host = waiting.until_gone(gone) if gone is not None else waiting.until_here(wanted)
     click.echo(str(host.address))

@@ -10,6 +10,7 @@ import click
 from scopion.cli.output import output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column, Row
+from scopion.model.text import capitalised
 
 if TYPE_CHECKING:
     from scopion.operations.here import Whereabouts
@@ -112,7 +113,7 @@ def _sentences(session: Session, found: Whereabouts) -> list[str]:
         told.append(
             "You may not send raw frames: scan finds hosts by harmless datagrams, which takes a few seconds more."
         )
-        told.append(f"{found.rights.how_to_get_more[:1].upper()}{found.rights.how_to_get_more[1:]}.")
+        told.append(capitalised(f"{found.rights.how_to_get_more}."))
     return told
 
 

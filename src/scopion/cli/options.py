@@ -116,7 +116,7 @@ class MomentOrScan(Moment):
 
 
 class Span(click.ParamType[float]):
-    """A length of time: ``90s``, ``5m``, ``2h``, ``30d``; a bare number is seconds."""
+    """A length of time: ``90s``, ``5m``, ``2h``, ``30 days``; a bare number is seconds."""
 
     name = "TIME"
 

@@ -23,16 +23,21 @@ class Clock(Protocol):
         """The moment, in UTC, at which that person's clock shows ``wall`` (which has no time zone)."""
 
 
-_UNITS = {"s": 1, "m": 60, "h": 3_600, "d": 86_400, "w": 604_800}
+# How one writes a unit of time, without the s of more than one, and what timedelta calls it.
+UNITS = {
+    "s": "seconds", "sec": "seconds", "second": "seconds", "m": "minutes", "min": "minutes", "minute": "minutes",
+    "h": "hours", "hour": "hours", "d": "days", "day": "days", "w": "weeks", "week": "weeks",
+}  # fmt: skip
 _LONGEST = timedelta(days=3_660)
 
 
 def parse_span(text: str) -> timedelta:
-    """Read ``90s``, ``5m``, ``1.5h``, ``30d``, ``2w``; a bare number is seconds. Raises ValueError."""
-    match = re.fullmatch(r"(\d{1,9}(?:\.\d{1,3})?)\s*([smhdw]?)", text.strip().casefold())
-    span = timedelta(seconds=float(match[1]) * _UNITS[match[2] or "s"]) if match else timedelta(0)
+    """Read ``90s``, ``5m``, ``1.5 hours``, ``30 days``, ``2w``; a bare number is seconds. Raises ValueError."""
+    match = re.fullmatch(r"(\d{1,9}(?:\.\d{1,3})?)\s*([a-z]*?)s?", text.strip().casefold())
+    unit = UNITS.get(match[2] or "s") if match else None
+    span = timedelta(**{unit: float(match[1])}) if match and unit else timedelta(0)
     if not timedelta(0) < span <= _LONGEST:
-        raise ValueError(f"{text!r} is not a length of time: write it as 90s, 5m, 2h or 30d")
+        raise ValueError(f"{text!r} is not a length of time: write it as 90s, 5m, 2h or '30 days'")
     return span
 
 

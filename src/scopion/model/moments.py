@@ -10,15 +10,11 @@ import re
 from contextlib import suppress
 from datetime import UTC, date, datetime, time, timedelta
 
-from scopion.model.clock import Clock
+from scopion.model.clock import UNITS, Clock
 
 _FIRST_YEAR = 1970
 _WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 _DAYS = {"today": 0, "yesterday": -1, "tomorrow": 1}
-_UNITS = {
-    "s": "seconds", "sec": "seconds", "second": "seconds", "m": "minutes", "min": "minutes", "minute": "minutes",
-    "h": "hours", "hour": "hours", "d": "days", "day": "days", "w": "weeks", "week": "weeks",
-}  # fmt: skip
 _SPAN = re.compile(r"(?P<ahead>in )?(?P<count>\d{1,5}(?:\.\d{1,2})?|an?) ?(?P<unit>[a-z]+?)s?(?P<ago> ago)?")
 _TIME = re.compile(r"(\d{1,2})(?::(\d{2}))(?::(\d{2}))?")
 HOW = "write it as 2026-09-14, '2026-09-14 14:00', yesterday, monday, 14:00 or '3 days'"
@@ -74,15 +70,15 @@ def parse_day(text: str, clock: Clock) -> date:
 
 def _span(plain: str, clock: Clock, now: datetime, ahead: bool) -> datetime | None:
     match = _SPAN.fullmatch(plain)
-    if match is None or match["unit"] not in _UNITS:
+    if match is None or match["unit"] not in UNITS:
         return None
     if match["ago"] and (ahead or match["ahead"]):
         raise ValueError(f"{plain!r} lies in the past, a coming moment is needed")
     if match["ahead"] and not ahead:
         raise ValueError(f"{plain!r} lies in the future, a past moment is needed")
     count = 1.0 if match["count"].startswith("a") else float(match["count"])
-    span = timedelta(**{_UNITS[match["unit"]]: count if ahead else -count})
-    if _UNITS[match["unit"]] in ("days", "weeks"):
+    span = timedelta(**{UNITS[match["unit"]]: count if ahead else -count})
+    if UNITS[match["unit"]] in ("days", "weeks"):
         return clock.from_local(clock.local(now).replace(tzinfo=None) + span)
     return now + span
 

@@ -30,6 +30,11 @@ def entered(text: str, what: str, limit: int = MAX_TEXT) -> str:
     return whole
 
 
+def capitalised(text: str) -> str:
+    """The text as a sentence begins; names within stay as they are."""
+    return text[:1].upper() + text[1:]
+
+
 def counted(count: int, noun: str, plural: str | None = None) -> str:
     """``1 device``, ``2 devices``, ``no devices``: a count in a sentence."""
     word = noun if count == 1 else plural or noun + "s"

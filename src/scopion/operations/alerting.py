@@ -22,9 +22,9 @@ from scopion.roster.store import Roster
 
 if TYPE_CHECKING:
     from scopion.alerts.message import Message
+    from scopion.alerts.phrases import About, Phrases
     from scopion.alerts.queueing import Policy
     from scopion.alerts.rules import Occasion
-    from scopion.alerts.wording import About, Writer
     from scopion.model.alert import Alert
     from scopion.operations.site import Site
     from scopion.roster.scans import KnownSubnet
@@ -107,15 +107,15 @@ def learnt_subnets(site: Site, roster: Roster) -> list[Learning]:
     return learning(roster, days, site.clock.now())
 
 
-def writer_of(site: Site) -> Writer:
-    """Words the site's messages."""
-    from scopion.alerts.wording import Writer
+def phrases_of(site: Site) -> Phrases:
+    """How messages of the site speak."""
+    from scopion.alerts.phrases import Phrases
     from scopion.operations.folder import usual_folder
 
     # Who reads the message may use another account: a folder that commands do not find by themselves is named.
     by_itself = site.story is not None or site.folder == usual_folder()
     program = "scopion" if by_itself else f"scopion --site {shlex.quote(str(site.folder))}"
-    return Writer(site.name, site.clock, site.vendors, program)
+    return Phrases(site.name, site.clock, site.vendors, program)
 
 
 class Teller:
@@ -136,15 +136,16 @@ class Teller:
     def message(self, alert: Alert) -> Message:
         """As it was sent, else as it would be sent now."""
         from scopion.alerts.message import message_from_json
+        from scopion.alerts.wording import worded
 
         if alert.message is not None:
             return message_from_json(alert.message)
         closely = len(alert.events) == 1
         about = {event.device_id: self._about(event, closely) for event in reversed(alert.events)}
-        return writer_of(self._site).message(alert, about)
+        return worded(alert, about, phrases_of(self._site))
 
     def _about(self, event: Event, closely: bool) -> About:
-        from scopion.alerts.wording import About
+        from scopion.alerts.phrases import About
 
         site, device = self._site, self._devices.get(event.device_id)
         at_gateway = event.address in {each.gateway for each in self._subnets}

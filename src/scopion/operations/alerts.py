@@ -12,7 +12,7 @@ from scopion.alerts.settings import TERMINAL
 from scopion.model.alert import Alert, AlertState
 from scopion.model.device import EventKind
 from scopion.model.errors import NotFound, ScopionError
-from scopion.operations.alerting import Teller, called_subnet, learnt_subnets, writer_of
+from scopion.operations.alerting import Teller, called_subnet, learnt_subnets, phrases_of
 from scopion.operations.change import change, require_roster
 from scopion.operations.listing import devices, find_device
 from scopion.operations.secrets import read_secret
@@ -105,9 +105,10 @@ def test_channel(site: Site, name: str, trace: Trace) -> None:
 
     from scopion.alerts.channels.base import DeliveryFailed
     from scopion.alerts.delivery import delivered
+    from scopion.alerts.wording import test_message
 
     channel = channel_called(site, name)
-    message = writer_of(site).test(uuid.uuid4().hex, name, site.clock.now())
+    message = test_message(uuid.uuid4().hex, name, site.clock.now(), phrases_of(site))
     try:
         delivered(message, channel, trace)
     except DeliveryFailed as failure:

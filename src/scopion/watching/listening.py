@@ -145,9 +145,10 @@ class Listening:
             self._check(interface, claims)
 
     def _keep(self, seen: Sequence[Observation]) -> None:
-        """What could not be remembered is tried again, each pair once."""
+        """What could not be remembered is tried again soon, each pair once."""
         for each in seen:
             self._kept.add(each)
+        self._due_at = min(self._due_at, self._post.clock.monotonic() + _AGAIN_S)
 
     def _forget_checks(self, claims: Sequence[Observation]) -> None:
         """Claims that were not asked about are, when they come again."""

@@ -1,0 +1,128 @@
+"""Words the message about several events: which they are, why they are told together, how many are not listed."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+
+from scopion.alerts.message import Action, Message
+from scopion.alerts.news import sentence
+from scopion.alerts.phrases import About, Phrases
+from scopion.model.alert import PASSED_OVER, Alert, Gathering
+from scopion.model.clock import spoken_span
+from scopion.model.device import Event, EventKind
+from scopion.model.text import clean, counted, joined
+from scopion.wire.serial import event_to_json
+
+# A digest lists so many; more than a screen is not read.
+ITEMS_SHOWN = 40
+
+
+def message_about_several(alert: Alert, about: Mapping[int, About], phrases: Phrases) -> Message:
+    """The message for an alert with several events, or with more than are listed."""
+    if not alert.events:
+        return _of_flood(alert, phrases)
+    lines = [_line(event, about.get(event.device_id, About(None)), phrases) for event in alert.events[:ITEMS_SHOWN]]
+    hidden = alert.count - len(lines)
+    if hidden:
+        lines.append(f"and {hidden} more")
+    review = Action(f"{phrases.program} review", "go through the new devices, one by one")
+    since = f"{phrases.clock.local(alert.events[0].at):%Y-%m-%d %H:%M}"
+    log = Action(f"{phrases.program} events --since '{since}'", "everything that happened")
+    devices = {event.device_id for event in alert.events}
+    return Message(
+        identity=alert.identity,
+        site=phrases.site,
+        subject=clean(_subject(alert, about, phrases), 160),
+        severity=alert.severity,
+        at=alert.events[-1].at,
+        paragraphs=(_why_together(alert, phrases), *([f"Besides, {_made_up(alert)}"] if alert.passed_over else [])),
+        items=tuple(lines),
+        actions=(review, log) if any(each.kind is EventKind.JOINED for each in alert.events) else (log,),
+        thread=f"device-{devices.pop()}" if len(devices) == 1 else f"digest-{alert.gathers.partition(':')[0]}",
+        events=tuple(map(event_to_json, alert.events[:ITEMS_SHOWN])),
+        more=max(0, alert.count - ITEMS_SHOWN),
+    )
+
+
+def _of_flood(alert: Alert, phrases: Phrases) -> Message:
+    return Message(
+        identity=alert.identity,
+        site=phrases.site,
+        subject=f"{phrases.site}: somebody makes up devices, {counted(alert.passed_over, 'claim')}",
+        severity=alert.severity,
+        at=alert.made,
+        paragraphs=(_made_up(alert),),
+        actions=(Action(f"{phrases.program} scan", "who is there now"),),
+        thread=f"digest-{alert.gathers}",
+        more=alert.passed_over,
+    )
+
+
+def _line(event: Event, about: About, phrases: Phrases) -> str:
+    return f"{phrases.clock.local(event.at):%a %H:%M}  {sentence(event, about.device, phrases.vendors)}"
+
+
+def _subject(alert: Alert, about: Mapping[int, About], phrases: Phrases) -> str:
+    kinds = _kinds(alert)
+    reason = alert.gathers.partition(":")[0]
+    if reason == Gathering.COOLING:
+        first = alert.events[0]
+        who = phrases.who(first, about.get(first.device_id, About(None)))
+        span = spoken_span(alert.events[-1].at - first.at)
+        return f"Again and again: {who}, {counted(alert.count, 'event')} within {span}"
+    said = joined([_counted_kind(kind, count) for kind, count in kinds.most_common(3)])
+    when = {Gathering.LEARNING: "in a day", Gathering.NIGHT: "in the night"}.get(Gathering(reason), "at once")
+    others = f" and other things ({alert.count} in all)" if len(kinds) > 3 else ""
+    return f"{phrases.site}: {said}{others} {when}"
+
+
+def _why_together(alert: Alert, phrases: Phrases) -> str:
+    span = f"from {phrases.hour(alert.events[0].at)} to {phrases.hour(alert.events[-1].at)}"
+    match alert.gathers.partition(":")[0]:
+        case Gathering.LEARNING:
+            return (
+                f"This network is still being learnt, so that what joins is told once a day, {span}. "
+                f"{phrases.program} alerts learning says until when, and ends it."
+            )
+        case Gathering.NIGHT:
+            return f"This was held back for the night, {span}."
+        case Gathering.COOLING:
+            return f"It was told that this began, and then nothing for a while, so as not to repeat it: {span}."
+        case _:
+            return f"Many things happened at a time, so they are told together: {span}."
+
+
+def _made_up(alert: Alert) -> str:
+    return (
+        f"{counted(alert.passed_over, 'claim')} of new addresses {'was' if alert.passed_over == 1 else 'were'} counted "
+        "and not taken in: no network gets so many devices at a time, something on it makes them up, by mistake or on "
+        "purpose. They do not fill the memory."
+    )
+
+
+def _kinds(alert: Alert) -> Counter[str]:
+    kinds = Counter(str(event.kind) for event in alert.events)
+    kinds.update({kind: count for kind, count in alert.more.items() if kind != PASSED_OVER})
+    return kinds
+
+
+_NOUNS = {
+    EventKind.JOINED: ("new device", "new devices"),
+    EventKind.CONTESTED: ("contested address", "contested addresses"),
+    EventKind.LEFT: ("device left", "devices left"),
+    EventKind.RETURNED: ("device came back", "devices came back"),
+    EventKind.READDRESSED: ("device moved", "devices moved"),
+    EventKind.RENAMED: ("new name", "new names"),
+    EventKind.GATEWAY_CHANGED: ("changed gateway", "changed gateways"),
+    EventKind.UNWANTED_PRESENT: ("unwanted device", "unwanted devices"),
+    EventKind.UNLISTED_PRESENT: ("device not on the allow list", "devices not on the allow list"),
+    EventKind.GUEST_OVERSTAYED: ("guest whose time is over", "guests whose time is over"),
+    EventKind.NETWORK_DOWN: ("network down", "networks down"),
+    EventKind.NETWORK_BACK: ("network back", "networks back"),
+}
+
+
+def _counted_kind(kind: str, count: int) -> str:
+    one, many = _NOUNS[EventKind(kind)]
+    return f"{count} {one if count == 1 else many}"

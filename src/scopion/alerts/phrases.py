@@ -1,0 +1,75 @@
+"""What all messages of a site share: who somebody is in a few words, and when something was."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from scopion.model.address import Address
+from scopion.model.clock import Clock
+from scopion.model.device import Device, Event
+from scopion.vendors.registry import Vendors
+
+
+@dataclass(frozen=True, slots=True)
+class About:
+    """What is known of the device that an event is about, when it is told."""
+
+    device: Device | None  # None: it was forgotten meanwhile
+    address: Address | None = None  # where it is best reached, if that is not where the event was
+    subnet: str = ""  # as one calls it: "workshop (192.0.2.0/24)"
+    kind: str = ""
+    kind_evidence: str = ""
+    looks_like: str = ""  # a clause: "the apprentice telephone (very likely: ...)"
+    at_gateway: bool = False  # the event is about the gateway's address
+
+
+@dataclass(frozen=True, slots=True)
+class Phrases:
+    """How one speaks at a site."""
+
+    site: str
+    clock: Clock
+    vendors: Vendors
+    program: str = "scopion"  # how commands begin, with --site where that is needed
+
+    def when(self, at: datetime) -> str:
+        """A moment as one says it at the site: ``at 03:04 on Tuesday, 15 September``."""
+        local = self.clock.local(at)
+        return f"at {local:%H:%M} on {local:%A}, {local.day} {local:%B}"
+
+    def hour(self, at: datetime) -> str:
+        """The same after another preposition: ``since 03:04 on Tuesday, 15 September``."""
+        return self.when(at).removeprefix("at ")
+
+    def who(self, event: Event, about: About) -> str:
+        """Who it is in a few words: its label; else name, kind and maker, as far as they are known."""
+        device = about.device
+        if device is not None and (device.label or device.own or device.gateway):
+            return device.called
+        maker = self.maker(event)
+        kind = f"{article(about.kind)} {about.kind}" if about.kind else ""
+        by = f"{kind or 'a device'} by {maker}" if maker else kind
+        name = device.name if device else ""
+        if name:
+            return f"{name} ({by})" if by else name
+        if by:
+            return by
+        return "a device with a private address" if event.mac and event.mac.is_private else "an unknown device"
+
+    def maker(self, event: Event) -> str:
+        """Who made its adapter, in short; nothing if the registry does not tell."""
+        vendor = self.vendors.of(event.mac) if event.mac else None
+        return vendor.name if vendor is not None and vendor.organisations else ""
+
+
+def article(noun: str) -> str:
+    """``a`` or ``an``."""
+    return "an" if noun[:1] in "aeiou" else "a"
+
+
+def reference(event: Event, device: Device | None) -> str:
+    """How a command names it: by its label, else by what stays the same."""
+    if device is not None and device.label:
+        return device.label
+    return str(event.mac or event.address)

@@ -1,0 +1,175 @@
+"""Words the message about one event: who, what, where, when, what it looks like, and the commands for what to do."""
+
+from __future__ import annotations
+
+import shlex
+from dataclasses import dataclass
+from datetime import timedelta
+
+from scopion.alerts.message import Action, Message
+from scopion.alerts.news import sentence
+from scopion.alerts.phrases import About, Phrases, article, reference
+from scopion.model.alert import Alert
+from scopion.model.clock import spoken_span
+from scopion.model.device import Event, EventKind, Standing
+from scopion.model.text import capitalised, clean
+from scopion.wire.serial import event_to_json
+
+_OF_NETWORKS = (EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK)
+
+
+def message_about_one(alert: Alert, event: Event, about: About, phrases: Phrases) -> Message:
+    """The message for an alert with a single event."""
+    one = _One(event, about, phrases)
+    return Message(
+        identity=alert.identity,
+        site=phrases.site,
+        subject=clean(one.subject(), 160),
+        severity=alert.severity,
+        at=event.at,
+        paragraphs=tuple(one.paragraphs()),
+        facts=tuple(one.facts()),
+        actions=tuple(one.actions()),
+        thread=f"device-{event.device_id}",
+        events=(event_to_json(event),),
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _One:
+    """An event, and what is said of it."""
+
+    event: Event
+    about: About
+    phrases: Phrases
+
+    def subject(self) -> str:
+        event, about, phrases = self.event, self.about, self.phrases
+        who, where = phrases.who(event, about), f"on {about.subnet or phrases.site}"
+        at = f"at {about.address or event.address}"
+        match event.kind:
+            case EventKind.JOINED:
+                return f"New {where}: {who}, {at}"
+            case EventKind.UNWANTED_PRESENT:
+                return f"Unwanted and here: {who}, {at}, {where}"
+            case EventKind.UNLISTED_PRESENT:
+                return f"Not on the allow list: {who}, {at}, {where}"
+            case EventKind.CONTESTED:
+                what = "the gateway's address" if about.at_gateway else event.address
+                return f"Two devices claim {what} {where}"
+            case EventKind.GATEWAY_CHANGED:
+                return f"The gateway {event.address} {where} is another device now"
+            case EventKind.GUEST_OVERSTAYED:
+                return f"Its time as a guest is over: {who}, still {where}"
+            case EventKind.NETWORK_DOWN:
+                return f"The network {about.subnet or event.name} is down"
+            case EventKind.NETWORK_BACK:
+                return f"The network {about.subnet or event.name} is back"
+            case _:
+                said = sentence(event, about.device, phrases.vendors)
+                return capitalised(said)
+
+    def paragraphs(self) -> list[str]:
+        event, about = self.event, self.about
+        said = [self.what()]
+        device = about.device
+        if device is not None and event.kind is not EventKind.NETWORK_BACK:
+            if about.kind and not device.label:
+                said.append(f"It may be {article(about.kind)} {about.kind}: {about.kind_evidence}.")
+            if event.mac and event.mac.is_private and event.kind not in _OF_NETWORKS:
+                said.append(
+                    "Its MAC is a private address, made up by the device itself: it names no maker, and the device may "
+                    "come back under another one."
+                )
+            if about.looks_like:
+                said.append(f"It looks like {about.looks_like}.")
+        if event.kind in (EventKind.UNWANTED_PRESENT, EventKind.UNLISTED_PRESENT):
+            said.append(
+                "A MAC address can be read off the air and copied, so that no list is a lock: a new passphrase for the "
+                "wireless network is one."
+            )
+        return said
+
+    def what(self) -> str:
+        event, about, phrases = self.event, self.about, self.phrases
+        who = capitalised(phrases.who(event, about))
+        place = f"the network {about.subnet}" if about.subnet else "the network"
+        when = phrases.when(event.at)
+        match event.kind:
+            case EventKind.JOINED:
+                return f"{who} joined {place} {when}. Nobody has seen it here before."
+            case EventKind.UNWANTED_PRESENT:
+                said = about.device.because if about.device else ""
+                because = f" You marked it so because: {said}." if said else ""
+                return f"{who} is unwanted, and has been on {place} since {phrases.hour(event.at)}.{because}"
+            case EventKind.UNLISTED_PRESENT:
+                return (
+                    f"{who} came on {place} {when} over the air, though it is on no allow list. Either a radio "
+                    "does not have the list yet, or something speaks with a copied address."
+                )
+            case EventKind.CONTESTED:
+                of_gateway = (
+                    " That is the gateway's address: unless you are replacing the router, somebody may be posing as it "
+                    "to read what others send."
+                    if about.at_gateway
+                    else " Both will lose their connection now and then until one of them gets another address."
+                )
+                return f"{who} claims the address {event.address}, which {event.other_mac} uses, {when}.{of_gateway}"
+            case EventKind.GATEWAY_CHANGED:
+                return (
+                    f"The gateway {event.address} of {place} has the MAC {event.mac} since {phrases.hour(event.at)}; "
+                    f"it was {event.other_mac}. If nobody has replaced the router, somebody may be posing as it to "
+                    "read what others send."
+                )
+            case EventKind.NETWORK_DOWN:
+                why = event.was_name or "nobody on it answers any more, not even the gateway"
+                return capitalised(f"{place} is down since {phrases.hour(event.at)}: {why}. You are told once.")
+            case EventKind.NETWORK_BACK:
+                gone = f" It was down for {spoken_span(event.at - event.away_since)}." if event.away_since else ""
+                return capitalised(f"{place} is back since {phrases.hour(event.at)}.{gone}")
+            case _:
+                said = sentence(event, about.device, phrases.vendors)
+                return capitalised(f"{said}, {when}.")
+
+    def facts(self) -> list[tuple[str, str]]:
+        event, about, phrases = self.event, self.about, self.phrases
+        device, mac = about.device, event.mac
+        maker = phrases.vendors.of(mac) if mac else None
+        known = [("address", ", ".join(map(str, filter(None, (about.address, event.address)))))]
+        if mac is not None:
+            known.append(("MAC", f"{mac} (private)" if mac.is_private else str(mac)))
+        if maker is not None and maker.organisations:
+            known.append(("maker", ", ".join(filter(None, (maker.name, maker.place)))))
+        if device is not None:
+            names = list(dict.fromkeys(each.value for each in device.host_names))
+            known += [("calls itself", ", ".join(names[:4]))] if names else []
+            known.append(("standing", str(device.standing)))
+            if device.first_seen < event.at - timedelta(minutes=1):
+                known.append(("first seen", phrases.hour(device.first_seen)))
+            known += [(name, getattr(device, name)) for name in ("owner", "place", "note") if getattr(device, name)]
+        return [*known, ("network", about.subnet)] if about.subnet else known
+
+    def actions(self) -> list[Action]:
+        event, about, phrases = self.event, self.about, self.phrases
+        which = shlex.quote(reference(event, about.device))
+        show = Action(f"{phrases.program} show {which}", "all that is known of it")
+        known = Action(f"{phrases.program} mark {which} known", "it belongs here")
+        unwanted = Action(f"{phrases.program} mark {which} unwanted", "it does not: you are told whenever it is here")
+        match event.kind:
+            case EventKind.JOINED | EventKind.UNLISTED_PRESENT:
+                standing = about.device.standing if about.device else Standing.NEW
+                return [show, known, unwanted] if standing is Standing.NEW else [show, unwanted]
+            case EventKind.UNWANTED_PRESENT:
+                deny = Action(f"{phrases.program} wifi deny SSID {which}", "refuse it on a wireless network")
+                return [show, deny, known]
+            case EventKind.CONTESTED | EventKind.GATEWAY_CHANGED:
+                other = Action(f"{phrases.program} show {event.other_mac}", "the one that was there before")
+                scan = Action(f"{phrases.program} scan", "who is there now")
+                return [show, other, scan] if event.other_mac else [show, scan]
+            case EventKind.GUEST_OVERSTAYED:
+                longer = Action(f"{phrases.program} mark {which} guest --until '1 week'", "a week more")
+                return [longer, known, unwanted]
+            case EventKind.NETWORK_DOWN | EventKind.NETWORK_BACK:
+                return [Action(f"{phrases.program} here", "how this machine is attached")]
+            case _:
+                return [show]
