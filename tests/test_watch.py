@@ -34,7 +34,7 @@ from scopion.roster.soundness import unsound
 from scopion.roster.store import Roster
 from scopion.scenes.story import Story
 from scopion.watching.clock_watch import ClockWatch, Jump
-from scopion.watching.ground import plots
+from scopion.watching.ground import plots, strange
 from scopion.watching.hands import Inline
 from scopion.watching.instance import OnlyOne, watching_process
 from scopion.watching.running import Order, run_watch
@@ -366,7 +366,7 @@ class Ground(unittest.TestCase):
 
         from scopion.attachment.ports import Interface
         from scopion.model.observation import Medium
-        from scopion.operations.settings import Settings, SubnetSettings
+        from scopion.operations.settings import Settings, SubnetSettings, WatchSettings
 
         def attached(name: str, address: str, metric: int) -> Interface:
             mac = MacAddress.parse("60:f2:a7:10:00:0a")
@@ -385,6 +385,12 @@ class Ground(unittest.TestCase):
         self.assertEqual(chosen({cafe}, Settings()), [("203.0.113.0/24", "wlan0", False)])
         self.assertEqual(chosen({behind}, Settings()), [])
         self.assertEqual(chosen(set(), router), [("198.51.100.0/24", "eth0", True)])
+        at_wlan = Settings(watch=WatchSettings(interfaces=("wlan0",)))
+        self.assertEqual(chosen(set(), at_wlan), [("203.0.113.0/24", "wlan0", False)])
+        self.assertEqual(chosen({IPv4Network("192.0.2.0/24")}, at_wlan), [])
+        wanted = plots(both, {cafe}, Settings())
+        self.assertEqual([str(each.subnet) for each in strange(both, wanted, Settings())], ["192.0.2.0/24"])
+        self.assertEqual(strange(both, wanted, at_wlan), [])
 
 
 class Killed(SceneWatch):

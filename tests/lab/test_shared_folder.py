@@ -57,9 +57,7 @@ class SharedFolder(ProgramTest):
         ):
             ended = self.as_member(*arguments)
             self.assertEqual(ended.returncode, 0, (arguments, ended.stderr))
-        (device,) = json.loads(
-            self.as_member("devices", "kiln", "controller", "--format", "json").stdout
-        )
+        (device,) = json.loads(self.as_member("devices", "kiln", "controller", "--format", "json").stdout)
         self.assertEqual((device["name"], device["standing"]), ("kiln controller", "known"))
         self.assertIn("Nothing is muted", self.as_member("alerts", "mute").stderr)
         stranger = self.as_member("devices", group=OTHER_GROUP)

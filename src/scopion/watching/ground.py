@@ -35,7 +35,7 @@ def plots(interfaces: Sequence[Interface], known: Collection[IPv4Network], setti
     found: dict[IPv4Network, Plot] = {}
     for interface in sorted(usable, key=lambda each: (each.gateway is None, each.metric, each.index)):
         for subnet in interface.subnets:
-            if subnet not in routed and (subnet in named or subnet in known or interface.name in allowed):
+            if subnet not in routed and (subnet in named or subnet in known):
                 found.setdefault(subnet, Plot(subnet, interface))
     with suppress(NoInterface):  # nothing to stand on just now
         if not found and not known and not named:
@@ -45,6 +45,19 @@ def plots(interfaces: Sequence[Interface], known: Collection[IPv4Network], setti
             route = choose_route(interfaces, None, subnet.network_address).interface
             found[subnet] = Plot(subnet, route, routed=True)
     return list(found.values())
+
+
+def strange(interfaces: Sequence[Interface], wanted: Sequence[Plot], settings: Settings) -> list[Plot]:
+    """Subnets that are attached beside the site's and belong to it only if somebody says so."""
+    looked_after = {each.subnet for each in wanted}
+    allowed = settings.watch.interfaces
+    return [
+        Plot(subnet, interface)
+        for interface in interfaces
+        if interface.can_resolve and (interface.name in allowed if allowed else not interface.virtual)
+        for subnet in interface.subnets
+        if looked_after and subnet not in looked_after
+    ]
 
 
 def missing(expected: Collection[IPv4Network], interfaces: Sequence[Interface], settings: Settings) -> str:

@@ -23,7 +23,7 @@ from scopion.roster.scans import known_subnets
 from scopion.roster.store import FILE as ROSTER_FILE
 from scopion.watching.clock_watch import ClockWatch, Jump
 from scopion.watching.delivering import Delivering
-from scopion.watching.ground import missing, plots
+from scopion.watching.ground import missing, plots, strange
 from scopion.watching.hands import Hands
 from scopion.watching.listening import Listening
 from scopion.watching.post import Post, log
@@ -143,6 +143,9 @@ class Watch:
         self.post.works("looking at the interfaces")
         wanted = plots(interfaces, known, site.settings)
         self.sweeping.look_after(wanted, now)
+        for each in strange(interfaces, wanted, site.settings):
+            advice = "it is looked after once a [[subnet]] in site.toml names it"
+            self.post.remark(f"{each.subnet} on {each.interface.name}", f"not one of the site's subnets: {advice}")
         self._ground(now, {each.subnet for each in wanted if not each.routed}, known, interfaces)
         attached = {each.interface.name: each.interface for each in wanted if not each.routed}
         for name in attached:
