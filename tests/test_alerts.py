@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
-from ipaddress import IPv4Address, IPv6Address
+from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from typing import Any
 from unittest.mock import patch
 
@@ -64,6 +64,7 @@ observations = st.builds(
     Observation,
     mac=macs, address=st.none() | addresses, at=moments, source=st.sampled_from(Source), medium=st.sampled_from(Medium),
     rtt_s=st.none() | st.floats(0, 100), traits=st.lists(traits, max_size=4).map(tuple), recorded=st.booleans(),
+    subnet=st.none() | st.ip_addresses(v=4).map(lambda address: IPv4Network((address, 20), strict=False)),
 )  # fmt: skip
 events = st.builds(
     Event,
@@ -86,7 +87,9 @@ class Serial(unittest.TestCase):
         self.assertEqual((read, read.id), (event, event.id))
 
     @given(
-        observations, st.sampled_from(["form", "mac", "address", "at", "source", "medium", "rtt_s", "traits"]), anything
+        observations,
+        st.sampled_from(["form", "mac", "address", "at", "source", "medium", "rtt_s", "traits", "subnet"]),
+        anything,
     )
     def test_whatever_else_is_refused_never_a_crash(self, seen: Observation, key: str, value: object) -> None:
         """A field of any shape gives an observation or MalformedFrame; another version is refused."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import grp
 import os
 import re
 import shutil
@@ -39,6 +40,22 @@ class Unit(ProgramTest):
         self.assertIn("LoadCredential=hook-key:/etc/scopion/hook-key\n", channels)
         self.assertIn("LoadCredential=hook-token:/etc/scopion/hook-token\n", channels)
         self.assertRegex(channels, r"ReadWritePaths=.*/var/log/kilnhaven\n")
+
+    def test_a_lease_file_is_read_by_its_group(self) -> None:
+        """One that is closed to others is reached by its group's right; where there is none, that is said."""
+        leases = self.folder / "leases"
+        leases.mkdir()
+        group = grp.getgrgid(os.getgid() or 1)
+        os.chown(leases, -1, group.gr_gid)
+        self.folder.chmod(0o755)
+        settings = f'[watch]\nleases = ["{leases}/kea.csv"]\n'
+        said = {}
+        for mode in (0o755, 0o750, 0o700):
+            leases.chmod(mode)
+            (self.site / "site.toml").write_text(settings)
+            ended = self.run_program("service", "unit")
+            said[mode] = (f"SupplementaryGroups={group.gr_name}\n" in ended.stdout, "kea.csv cannot be" in ended.stderr)
+        self.assertEqual(said, {0o755: (False, False), 0o750: (True, False), 0o700: (False, True)})
 
     def test_the_analysis_of_the_service_manager(self) -> None:
         """An exposure of at most 2.0 by systemd's own measure, and no line that it does not understand."""

@@ -16,7 +16,7 @@ import unittest
 from collections import Counter, defaultdict
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from typing import Any
 from unittest.mock import patch
 
@@ -30,6 +30,7 @@ from scopion.operations.site import Site, prepare_folder
 from scopion.operations.taking_in import take_in
 from scopion.roster.events import EventFilter, find_events
 from scopion.roster.outbox import count_alerts, find_alerts, settle
+from scopion.roster.scans import note_subnet
 from scopion.roster.soundness import unsound
 from scopion.roster.store import Roster
 from scopion.scenes.story import Story
@@ -230,6 +231,31 @@ class Notices(SceneWatch):
         (told,) = self.book()
         self.assertEqual(told["subject"], "New on 192.0.2.0/24: clay-phone (a phone or tablet), at 192.0.2.144")
         self.assertEqual(told["events"][0]["at"][:17], "2026-09-14T12:34:")
+
+    def test_who_shows_an_ipv6_address_first_is_in_its_subnet(self) -> None:
+        """As most newcomers do: in a subnet that is being learnt it is gathered for the day's digest all the same."""
+        self.begin(usual(), "[watch]\ninterval_s = 3600", learning=7)
+        site = Site(self.site)
+        taken = False
+
+        def arrive(watch: Watch) -> None:
+            nonlocal taken
+            if taken or watch.post.clock.monotonic() < 600:
+                return
+            taken = True
+            now = site.clock.now()
+            note_subnet(site.roster, IPv4Network("203.0.113.0/24"), None, None, now)
+            learnt, other = IPv4Network("192.0.2.0/24"), IPv4Network("203.0.113.0/24")
+            for octets, subnet in ((b"\x0c\xbe\x12\0\0\x01", learnt), (b"\x0c\xbe\x12\0\0\x02", other)):
+                address = IPv6Address(b"\xfe\x80" + bytes(8) + octets)
+                take_in(site, [Observation(MacAddress(octets), address, now, Source.NDP, subnet=subnet)])
+
+        run_watch(site, Order(for_s=1200), arrive)
+        self.assertEqual([each["events"][0]["mac"] for each in self.book()], ["0c:be:12:00:00:02"])
+        roster = Roster.open(self.site)
+        self.addCleanup(roster.close)
+        (waiting,) = find_alerts(roster, states=[AlertState.WAITING])
+        self.assertEqual((waiting.gathers, str(waiting.events[0].mac)), ("learning", "0c:be:12:00:00:01"))
 
     def test_who_poses_as_the_gateway_is_told_at_once(self) -> None:
         """A second adapter that claims the gateway's address is urgent, between sweeps, too."""

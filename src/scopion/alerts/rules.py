@@ -38,8 +38,9 @@ _COMING_AND_GOING = frozenset({EventKind.JOINED, EventKind.RETURNED, EventKind.L
 # Of what matters most this many times more goes through before it is gathered, too.
 _URGENT_BURST = 4
 _BURST_WAITS = timedelta(minutes=5)  # what happened in a burst is told after this at the latest
-# A newcomer shows its names and its other addresses within moments: the message that waits for them says more.
-_SETTLES = timedelta(seconds=0.6)
+# A newcomer shows its names and its other addresses within moments: the message that waits for them says more. Most are
+# heard first by an address that they have given to themselves, a while before a DHCP server has given them another.
+_SETTLES, _SETTLES_WITHOUT_ADDRESS = timedelta(seconds=0.6), timedelta(seconds=1.0)
 _NIGHT_PASSES = frozenset({Severity.HIGH})
 
 
@@ -131,7 +132,9 @@ def plan(occasion: Occasion, severity: Severity, told: Told, settings: AlertSett
     burst = settings.burst * (_URGENT_BURST if severity is Severity.HIGH else 1)
     if told.pressing(now - timedelta(seconds=settings.burst_s)) >= burst:
         return Telling(severity, now + min(_BURST_WAITS, timedelta(seconds=settings.burst_s)), Gathering.BURST)
-    return Telling(severity, now + _SETTLES if event.kind is EventKind.JOINED else now)
+    if event.kind is not EventKind.JOINED:
+        return Telling(severity, now)
+    return Telling(severity, now + (_SETTLES_WITHOUT_ADDRESS if event.address.is_link_local else _SETTLES))
 
 
 def within(hours: str, wall: time) -> bool:

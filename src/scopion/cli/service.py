@@ -36,13 +36,14 @@ def unit(session: Session) -> None:
     channels write to.
     """
     from scopion.operations.folder import SYSTEM_FOLDER
-    from scopion.watching.installing import program_path
+    from scopion.watching.installing import cannot_run, installation, unreachable
     from scopion.watching.unit import unit_text, warnings
 
     settings = session.site.settings
     folder = session.folder if session.named else SYSTEM_FOLDER
-    click.echo(unit_text(settings, program_path(), folder), nl=False)
-    for warning in warnings(settings):
+    found = installation(settings, folder)
+    click.echo(unit_text(settings, found, folder), nl=False)
+    for warning in filter(None, (cannot_run(found), *unreachable(settings, folder), *warnings(settings))):
         session.note(f"{click.style('Note:', fg='yellow')} {warning}.")
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from ipaddress import IPv4Network
 
 from scopion.attachment.ports import Attachment, Link
 from scopion.discovery.hearing import Hearing
@@ -36,9 +37,13 @@ class Heard:
 
 
 class Gathered:
-    """Observations by pair of MAC and address: the latest time, all traits. Bounded."""
+    """Observations by pair of MAC and address: the latest time, all traits. Bounded.
 
-    def __init__(self) -> None:
+    ``subnet`` is that on whose link they are gathered; without, each keeps its own.
+    """
+
+    def __init__(self, subnet: IPv4Network | None = None) -> None:
+        self._subnet = subnet
         self._pairs: dict[_Pair, Observation] = {}
         self._traits: dict[_Pair, dict[Trait, None]] = {}
         self.passed_over = 0
@@ -60,7 +65,10 @@ class Gathered:
 
     def observations(self) -> list[Observation]:
         """Each pair once."""
-        return [replace(seen, traits=tuple(self._traits.get(pair, ()))) for pair, seen in self._pairs.items()]
+        return [
+            replace(seen, traits=tuple(self._traits.get(pair, ())), subnet=self._subnet or seen.subnet)
+            for pair, seen in self._pairs.items()
+        ]
 
 
 def listen(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 from enum import StrEnum
+from ipaddress import IPv4Network
 
 from scopion.model.address import Address
 from scopion.model.mac import MacAddress
@@ -74,3 +75,4 @@ class Observation:
     rtt_s: float | None = None  # from the latest request to its answer; None when nothing was measured
     traits: tuple[Trait, ...] = ()
     recorded: bool = False  # taken from a record: it was so at that time, and makes nobody present
+    subnet: IPv4Network | None = None  # on whose link it was seen, which an IPv6 address does not tell; None: not known

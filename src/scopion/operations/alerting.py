@@ -9,11 +9,13 @@ import shlex
 from collections.abc import Mapping, Sequence
 from functools import cached_property
 from ipaddress import IPv4Network
+from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from scopion.alerts.settings import TERMINAL, ChannelSettings
 from scopion.model.address import Address
 from scopion.model.device import Device, Event, EventKind
+from scopion.model.mac import MacAddress
 from scopion.operations.described import described
 from scopion.roster.devices import all_devices
 from scopion.roster.mutes import Learning, learning
@@ -28,6 +30,8 @@ if TYPE_CHECKING:
     from scopion.model.alert import Alert
     from scopion.operations.site import Site
     from scopion.roster.scans import KnownSubnet
+
+_NOWHERE: Mapping[MacAddress, IPv4Network] = MappingProxyType({})
 
 
 def channels_of(site: Site) -> tuple[ChannelSettings, ...]:
@@ -47,18 +51,25 @@ def policy_of(site: Site) -> Policy | None:
     return Policy(tuple(each.name for each in channels), site.settings.rule, site.settings.alerts)
 
 
-def queue_for(site: Site, roster: Roster, events: Sequence[Event]) -> int:
-    """Queue what is to be told of these events, which have just been recorded. Returns how many are told."""
+def queue_for(
+    site: Site, roster: Roster, events: Sequence[Event], seen_in: Mapping[MacAddress, IPv4Network] = _NOWHERE
+) -> int:
+    """Queue what is to be told of these events, which have just been recorded. Returns how many are told.
+
+    ``seen_in`` has the subnet on whose link an adapter was seen, for those whose address does not tell.
+    """
     policy = policy_of(site) if events else None
     if policy is None:
         return 0
     from scopion.alerts.queueing import queue_alerts
 
     with roster.transaction():
-        return queue_alerts(roster, _occasions(site, roster, events), policy, site.clock)
+        return queue_alerts(roster, _occasions(site, roster, events, seen_in), policy, site.clock)
 
 
-def _occasions(site: Site, roster: Roster, events: Sequence[Event]) -> list[Occasion]:
+def _occasions(
+    site: Site, roster: Roster, events: Sequence[Event], seen_in: Mapping[MacAddress, IPv4Network]
+) -> list[Occasion]:
     from scopion.alerts.rules import Occasion
 
     devices = {device.id: device for device in all_devices(roster)}
@@ -70,7 +81,7 @@ def _occasions(site: Site, roster: Roster, events: Sequence[Event]) -> list[Occa
     found = []
     for event in events:
         device = devices.get(event.device_id)
-        subnet = _containing(event.address, ranges)
+        subnet = _subnet_of(event, device, ranges, seen_in)
         found.append(
             Occasion(
                 event=event,
@@ -92,9 +103,22 @@ def _names(device: Device | None) -> frozenset[str]:
     return frozenset({device.label.casefold(), *(str(mac) for mac in device.macs)} - {""})
 
 
-def _containing(address: Address, subnets: Sequence[IPv4Network]) -> IPv4Network | None:
-    """The subnet that an address belongs to; IPv6 tells none."""
-    return next((each for each in subnets if address in each), None)
+def _subnet_of(
+    event: Event,
+    device: Device | None,
+    subnets: Sequence[IPv4Network],
+    seen_in: Mapping[MacAddress, IPv4Network] = _NOWHERE,
+) -> IPv4Network | None:
+    """Where it happened: most newcomers show an IPv6 address first, which tells no subnet, so that others are asked."""
+    addresses: list[Address] = [event.address, *(device.addresses if device is not None else ())]
+    for address in addresses:
+        for each in subnets:
+            if address in each:
+                return each
+    seen = seen_in.get(event.mac) if event.mac is not None else None
+    if seen in subnets:
+        return seen
+    return subnets[0] if len(subnets) == 1 else None
 
 
 def learnt_subnets(site: Site, roster: Roster) -> list[Learning]:
@@ -152,7 +176,7 @@ class Teller:
         # One that was noticed by IPv6 mostly has an IPv4 address, too, which says more.
         by_ipv6 = device is not None and event.address.version == 6
         better = next((each for each in device.addresses if each.version == 4), None) if by_ipv6 and device else None
-        subnet = called_subnet(site, _containing(better or event.address, [each.range for each in self._subnets]))
+        subnet = called_subnet(site, _subnet_of(event, device, [each.range for each in self._subnets]))
         if device is None:
             return About(None, subnet=subnet, at_gateway=at_gateway)
         guess = described(device, site.vendors, site.kinds).guess

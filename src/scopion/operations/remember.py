@@ -175,7 +175,7 @@ class Memory:
             if recognition.gateway_changed and gateway_mac is not None:
                 before = next(each.gateway_mac for each in self.subnets if each.range == prepared.subnet)
                 events = [*note_gateway_changed(roster, gateway, gateway_mac, before, now, self.scan), *events]
-            queue_for(site, roster, events)
+            queue_for(site, roster, events, {each.mac: prepared.subnet for each in seen if each.mac})
             note_own_adapters(roster, _own_adapters(site, prepared), now)
             end_scan(
                 roster,

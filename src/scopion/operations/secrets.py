@@ -34,6 +34,11 @@ def read_secret(reference: str, folder: Path, what: str) -> str:
         if kind == "file" and mode & (stat.S_IRWXG | stat.S_IRWXO):
             raise InvalidSettings(f"{path} holds {what} and others may read or change it: chmod 600 {path}")
         value = path.read_text(encoding="utf-8").strip()
+    except PermissionError:
+        raise InvalidSettings(
+            f"{path} should hold {what}, but this account may not read it: give it to the account that runs the watch "
+            f"(chown), or use credential:NAME where that is a service"
+        ) from None
     except OSError as error:
         raise InvalidSettings(f"{path} should hold {what}: {error.strerror}") from None
     except UnicodeDecodeError:

@@ -84,7 +84,7 @@ def take_in(
     now = clock.now()
     with roster.transaction():
         events = fold(roster, admitted, asked_enough, now, silence=Silence(began or now), today=clock.local(now).date())
-        queue_for(site, roster, events)
+        queue_for(site, roster, events, {each.mac: each.subnet for each in admitted if each.mac and each.subnet})
     return events
 
 

@@ -34,9 +34,12 @@ def make_folder(path: Path, like: Path | None = None) -> None:
     missing = [each for each in (path, *path.parents) if not each.exists()]
     try:
         for each in reversed(missing):
-            each.mkdir(mode=0o700)
-            if like is not None and private_mode(like) != 0o600:
-                each.chmod(stat.S_IMODE(like.stat().st_mode))
+            shared = like is not None and private_mode(like) != 0o600
+            mode = stat.S_IMODE(like.stat().st_mode) if like is not None and shared else 0o700
+            each.mkdir(mode=mode & 0o777)
+            # A service in its sandbox may not set the bit of the group; it has no need to: the kernel hands it down.
+            if shared and stat.S_IMODE(each.stat().st_mode) != mode:
+                each.chmod(mode)
             hand_over(each)
     except FileExistsError:
         if not path.is_dir():

@@ -55,7 +55,8 @@ class Ear:
         self._own = own
         self._on_news = on_news
         self._lock = threading.Lock()
-        self._gathered = Gathered()
+        self._subnet = next(iter(interface.subnets), None)
+        self._gathered = Gathered(self._subnet)
         self._forget_at = 0.0
         self._at, self._known_until = self._clock.now(), 0.0
         self._stopped = False
@@ -110,7 +111,7 @@ class Ear:
     def take(self) -> HeardSince:
         """What was heard since the last call."""
         with self._lock:
-            gathered, self._gathered = self._gathered, Gathered()
+            gathered, self._gathered = self._gathered, Gathered(self._subnet)
             self.has_news = False
         frames, malformed = self._frames, self._hearing.malformed
         before, self._counted = self._counted, (frames, malformed)

@@ -89,7 +89,7 @@ class Threads:
         self._open: Counter[str] = Counter()
         self._done: queue.SimpleQueue[Done | None] = queue.SimpleQueue()
         self._later: deque[Done] = deque()
-        self._ears: dict[Ear, threading.Thread] = {}
+        self._ears: set[Ear] = set()
 
     def start(self, lane: str, work: Work, finish: Finish) -> None:
         """By the lane's own thread."""
@@ -126,14 +126,23 @@ class Threads:
 
     def attend(self, ear: Ear) -> None:
         """With a thread of its own: it must not miss a frame while a sweep is folded."""
-        thread = threading.Thread(target=ear.run, name=f"ear-{ear.interface.name}", daemon=True)
-        self._ears[ear] = thread
-        thread.start()
+        lane = f"ear {ear.interface.name}"
+        self._open[lane] += 1
+
+        def run() -> None:
+            try:
+                ear.run()
+                self._done.put(Done(lane, _ended))
+            except BaseException as error:  # told where the watch waits: nobody would notice that it is deaf
+                self._done.put(Done(lane, _ended, None, error))
+
+        self._ears.add(ear)
+        threading.Thread(target=run, name=lane, daemon=True).start()
 
     def neglect(self, ear: Ear) -> None:
         """The thread sees it within half a second."""
         ear.stop()
-        self._ears.pop(ear, None)
+        self._ears.discard(ear)
 
     def wait(self, until: float) -> None:
         """For the first thing that is done or heard."""
@@ -160,6 +169,12 @@ class Threads:
         while any(map(worth_waiting, +self._open)) and self._clock.monotonic() < deadline:
             self.wait(min(deadline, self._clock.monotonic() + 0.1))
             self.finished()
+
+
+def _ended(result: Any, error: BaseException | None) -> None:
+    """An ear hears no more."""
+    if error is not None:
+        raise error
 
 
 class Inline:

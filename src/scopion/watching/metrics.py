@@ -10,8 +10,6 @@ from collections.abc import Iterator
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import TYPE_CHECKING, Any
 
-from scopion.model.errors import ScopionError
-
 if TYPE_CHECKING:
     from scopion.watching.watch import Watch
 
@@ -42,18 +40,21 @@ class MetricsServer:
             def log_message(self, format: str, *args: object) -> None:
                 """What is asked is nobody's news."""
 
-        try:
-            self._server = ThreadingHTTPServer((_HOST, port), Handler)
-        except OSError as error:
-            raise ScopionError(f"metrics_port {port} cannot be used: {error.strerror}") from None
+        self._server = ThreadingHTTPServer((_HOST, port), Handler)
         self._server.daemon_threads = True
         threading.Thread(target=self._server.serve_forever, name="metrics", daemon=True).start()
 
     @classmethod
     def serving(cls, watch: Watch) -> MetricsServer | None:
-        """A server, if the settings ask for one and the network is not made up."""
+        """A server, if the settings ask for one and the network is not made up; without one the watch goes on."""
         port = watch.post.site.settings.watch.metrics_port
-        return cls(watch, port) if port is not None and watch.post.site.story is None else None
+        if port is None or watch.post.site.story is not None:
+            return None
+        try:
+            return cls(watch, port)
+        except OSError as error:
+            watch.post.trouble("serving metrics", f"metrics_port {port} cannot be used: {error.strerror}")
+            return None
 
     def close(self) -> None:
         """Answer no more."""

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from types import FrameType
 
+from scopion.attachment.privileges import keep_capabilities_to_itself
 from scopion.model.errors import InvalidSettings
 from scopion.operations.flood import FloodGuard
 from scopion.operations.site import Site
@@ -64,6 +65,7 @@ class _Signals:
 
 def run_watch(site: Site, order: Order, on_turn: OnTurn = lambda _: None) -> bool:
     """Watch a site until told to stop; whether all is well at the end. Raises Refused, and what opening it raises."""
+    keep_capabilities_to_itself()
     readiness, folder = Readiness(), site.folder
     with OnlyOne(folder), _listening_to_signals(order.terminal) as signals:
         _prepare(site, order)

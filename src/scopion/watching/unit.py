@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 from scopion.alerts.settings import CommandSettings, DesktopSettings, FileSettings
@@ -20,9 +21,18 @@ _WATCHDOG_S = 90
 _HOMES = ("/home", "/root")
 
 
-def unit_text(settings: Settings, program: Path, folder: Path = SYSTEM_FOLDER) -> str:
+@dataclass(frozen=True, slots=True)
+class Installation:
+    """What the service starts, and what of the machine it has to reach."""
+
+    program: Path
+    parts: tuple[Path, ...] = ()  # where its interpreter and its code are, if elsewhere
+    groups: tuple[str, ...] = ()  # whose files it reads: lease files are often closed to others
+
+
+def unit_text(settings: Settings, installation: Installation, folder: Path = SYSTEM_FOLDER) -> str:
     """The unit's file."""
-    return "\n".join(_lines(settings, program, folder)) + "\n"
+    return "\n".join(_lines(settings, installation, folder)) + "\n"
 
 
 def needs_raw_frames(settings: Settings) -> bool:
@@ -39,8 +49,8 @@ def warnings(settings: Settings) -> list[str]:
     ]
 
 
-def _lines(settings: Settings, program: Path, folder: Path) -> Iterator[str]:
-    command = _escaped(shlex.join([str(program), "--site", str(folder), "watch"]))
+def _lines(settings: Settings, installation: Installation, folder: Path) -> Iterator[str]:
+    command = _escaped(shlex.join([str(installation.program), "--site", str(folder), "watch"]))
     yield from (
         "# Made by scopion service from the settings of the site; scopion service install makes it anew.",
         "[Unit]",
@@ -61,6 +71,8 @@ def _lines(settings: Settings, program: Path, folder: Path) -> Iterator[str]:
         f"User={ACCOUNT}",
         f"Group={ACCOUNT}",
     )
+    if installation.groups:
+        yield f"SupplementaryGroups={' '.join(installation.groups)}"
     if folder == SYSTEM_FOLDER:
         yield "StateDirectory=scopion"
         yield "# Administrators who are members of the group read and change the site with the same commands."
@@ -68,7 +80,7 @@ def _lines(settings: Settings, program: Path, folder: Path) -> Iterator[str]:
     yield "UMask=0007"
     for name in sorted(set(_credentials(settings))):
         yield f"LoadCredential={name}:/etc/scopion/{name}"
-    yield from ("", *_rights(settings), "", *_sandbox(settings, program, folder))
+    yield from ("", *_rights(settings), "", *_sandbox(settings, installation, folder))
     yield from ("", "[Install]", "WantedBy=multi-user.target")
 
 
@@ -89,9 +101,10 @@ def _rights(settings: Settings) -> list[str]:
     ]
 
 
-def _sandbox(settings: Settings, program: Path, folder: Path) -> Iterator[str]:
+def _sandbox(settings: Settings, installation: Installation, folder: Path) -> Iterator[str]:
     run = [Path(each.command[0]) for each in settings.channel if isinstance(each, CommandSettings)]
-    home = any(path.is_relative_to(each) for path in (program, folder, *run) for each in _HOMES)
+    met = (installation.program, *installation.parts, folder, *run)
+    home = any(path.is_relative_to(each) for path in met for each in _HOMES)
     writable = [_escaped(f'"{path}"' if " " in str(path) else str(path)) for path in _written(settings, folder)]
     yield from (
         "NoNewPrivileges=yes",

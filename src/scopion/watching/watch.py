@@ -156,12 +156,14 @@ class Watch:
         self, now: float, attached: set[IPv4Network], known: set[IPv4Network], interfaces: Sequence[Interface]
     ) -> None:
         """Whether this machine stands in the site at all."""
-        expected = known | {each.range for each in self.post.site.settings.subnet if each.router is None}
+        settings = self.post.site.settings
+        named = {each.range for each in settings.subnet if each.router is None}
+        expected = named | known - {each.range for each in settings.subnet if each.router is not None}
         if attached or not expected:
             self._without_ground_since = None
             self.post.works("standing in the site")
             return
-        why = missing(expected, interfaces, self.post.site.settings)
+        why = missing(expected, interfaces, settings)
         self.post.trouble("standing in the site", why)
         if self._without_ground_since is None:
             self._without_ground_since = now

@@ -1,0 +1,112 @@
+"""Our unit under a real service manager: nothing that its sandbox forbids is needed."""
+
+from __future__ import annotations
+
+import json
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+from scopion.operations.settings import load_settings
+from scopion.watching.installing import installation
+from scopion.watching.unit import Installation, unit_text
+from tests.lab.lab import Lab, LabHost, require_lab
+from tests.lab.manager import Manager
+from tests.lab.services import Services, wait_for
+from tests.support import ROOT
+
+GATEWAY = LabHost("gateway", "0c:be:11:00:00:01", ("192.0.2.1",))
+STRANGER = LabHost("stranger", "a0:b4:d7:66:19:04", ("192.0.2.144",))
+KEY, PRIVACY = "authentication key", "privacy key"
+SETTINGS = """
+[watch]
+interval_s = 5
+routers_s = 5
+[alerts]
+learning_days = 0
+[[subnet]]
+range = "192.0.2.0/24"
+[[subnet]]
+range = "198.51.100.0/29"
+router = "192.0.2.1"
+[[router]]
+address = "192.0.2.1"
+version = "3"
+user = "scopion"
+authentication_key = "file:key"
+privacy_key = "file:privacy"
+[[channel]]
+name = "book"
+type = "file"
+path = "book.jsonl"
+[[channel]]
+name = "owner"
+type = "email"
+to = ["owner@kilnhaven.example"]
+sender = "scopion@kilnhaven.example"
+host = "127.0.0.1"
+port = 2525
+security = "plain"
+[[channel]]
+name = "script"
+type = "command"
+command = ["/bin/sh", "-c", "grep ^Cap /proc/self/status >rights"]
+"""
+
+
+class ServiceManager(unittest.TestCase):
+    def setUp(self) -> None:
+        require_lab()
+        holder = tempfile.TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+        self.net = Lab([GATEWAY])
+        self.addCleanup(self.net.close)
+        self.spool = self.folder / "spool"
+        self.spool.touch()
+        services = Services(self.net, self.folder, self)
+        services.snmpd("gateway", "workshop", "scopion", KEY, PRIVACY)
+        mail = ["env", f"PYTHONPATH={ROOT}", sys.executable, "-m", "tests.receivers", "2525", str(self.spool)]
+        services.start("desk", mail)
+
+    def start(self) -> Manager:
+        """The unit for the settings, in a manager of our own."""
+        (self.folder / "site.toml").write_text(SETTINGS)
+        settings = load_settings(self.folder)
+        program = Path(sys.executable).with_name("scopion")
+        unit = unit_text(settings, Installation(program, installation(settings).parts))
+        manager = Manager(self.net, self.folder / "manager", unit)
+        for name, text in (("site.toml", SETTINGS), ("key", KEY), ("privacy", PRIVACY)):
+            (manager.site / name).write_text(text)
+            (manager.site / name).chmod(0o600)
+        manager.boot(self)
+        return manager
+
+    def test_the_unit_does_all_of_the_work_in_its_sandbox(self) -> None:
+        """It is ready, sweeps, listens, asks a router, tells by mail, file and command (which has no right of ours),
+        reads its settings anew, makes the day's copy for the group, and ends well.
+        """
+        manager = self.start()
+        wait_for("the baseline", lambda: "192.0.2.0/24: this is its baseline" in manager.log())
+        self.assertEqual(manager.shown("ActiveState", "SubState"), ["active", "running"])
+        self.net.join(STRANGER)
+        wait_for("the mail", self.spool.read_text)
+        self.assertIn("a0:b4:d7:66:19:04", json.loads(self.spool.read_text())["text"])
+        wait_for("the command", (manager.site / "rights").exists)
+        wait_for("the router's table", lambda: "198.51.100.0/29: this is your site" in manager.log())
+        rights = dict(line.split() for line in (manager.site / "rights").read_text().splitlines())
+        self.assertEqual({int(rights[each], 16) for each in ("CapPrm:", "CapEff:", "CapAmb:")}, {0})
+        self.assertIn("a0:b4:d7:66:19:04", (manager.site / "book.jsonl").read_text())
+        self.assertEqual(manager.modes("copies"), {"copies": "2770"})
+        made = manager.modes("copies/*", "roster.sqlite*", "book.jsonl", "watch.lock")
+        self.assertEqual((len(made) > 5, {*made.values()}), (True, {"660"}), made)
+        manager.ctl("reload")
+        wait_for("the settings", lambda: "the settings were read anew" in manager.log())
+        manager.ctl("stop")
+        self.assertEqual(manager.shown("Result", "NRestarts"), ["success", "0"])
+        self.assertEqual([line for line in manager.log().splitlines() if not line.startswith("<6>")], [])
+
+
+if __name__ == "__main__":
+    unittest.main()
