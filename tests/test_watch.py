@@ -24,10 +24,10 @@ from scopion.model.alert import AlertState
 from scopion.model.device import EventKind
 from scopion.model.errors import Refused, StorageFailed
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Observation, Source
+from scopion.model.observation import Observation, Source, Trait, TraitKind
 from scopion.operations.flood import DEVICES
 from scopion.operations.site import Site, prepare_folder
-from scopion.operations.taking_in import take_in
+from scopion.operations.taking_in import Known, take_in
 from scopion.roster.events import EventFilter, find_events
 from scopion.roster.outbox import count_alerts, find_alerts, settle
 from scopion.roster.scans import note_subnet
@@ -256,6 +256,22 @@ class Notices(SceneWatch):
         self.addCleanup(roster.close)
         (waiting,) = find_alerts(roster, states=[AlertState.WAITING])
         self.assertEqual((waiting.gathers, str(waiting.events[0].mac)), ("learning", "0c:be:12:00:00:01"))
+
+    def test_what_a_newcomer_calls_itself_is_news(self) -> None:
+        """It asks for an address a moment after it was noticed, and the message about it waits for the name."""
+        self.begin(usual())
+        self.watch(minutes=1)
+        site = Site(self.site)
+        self.addCleanup(site.close)
+        newcomer, stranger = MacAddress(b"\x0c\xbe\x12\0\0\x01"), MacAddress(b"\x0c\xbe\x12\0\0\x02")
+        now = site.clock.now()
+        take_in(site, [Observation(newcomer, IPv6Address("fe80::1"), now, Source.NDP)])
+        name = (Trait(TraitKind.NAME, "clay-phone", Source.DHCP),)
+        asks, other = (Observation(mac, None, now, Source.DHCP, traits=name) for mac in (newcomer, stranger))
+        known = Known.of(site.roster)
+        self.assertEqual((known.is_news(asks), known.is_news(other)), (True, False))
+        take_in(site, [asks])
+        self.assertFalse(Known.of(site.roster).is_news(asks))
 
     def test_who_poses_as_the_gateway_is_told_at_once(self) -> None:
         """A second adapter that claims the gateway's address is urgent, between sweeps, too."""

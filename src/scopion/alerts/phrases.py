@@ -8,6 +8,7 @@ from datetime import datetime
 from scopion.model.address import Address
 from scopion.model.clock import Clock
 from scopion.model.device import Device, Event
+from scopion.model.text import capitalised
 from scopion.vendors.registry import Vendors
 
 
@@ -56,6 +57,11 @@ class Phrases:
         if by:
             return by
         return "a device with a private address" if event.mac and event.mac.is_private else "an unknown device"
+
+    @staticmethod
+    def at_the_beginning(who: str) -> str:
+        """The same at the beginning of a sentence: a name stays as it is written."""
+        return capitalised(who) if who.startswith(("a ", "an ", "the ", "this ")) else who
 
     def maker(self, event: Event) -> str:
         """Who made its adapter, in short; nothing if the registry does not tell."""

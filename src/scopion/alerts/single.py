@@ -92,7 +92,7 @@ class _One:
 
     def what(self) -> str:
         event, about, phrases = self.event, self.about, self.phrases
-        who = capitalised(phrases.who(event, about))
+        who = phrases.at_the_beginning(phrases.who(event, about))
         place = f"the network {about.subnet}" if about.subnet else "the network"
         when = phrases.when(event.at)
         match event.kind:

@@ -15,7 +15,7 @@ from ipaddress import IPv4Network
 from scopion.model.address import Address
 from scopion.model.device import Event
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Observation
+from scopion.model.observation import Observation, TraitKind
 from scopion.operations.alerting import queue_for
 from scopion.operations.flood import Acquainted, Pair
 from scopion.operations.site import Site
@@ -31,6 +31,8 @@ class Known:
     """Who is known and here, by which it is told what is news; read anew after each fold that brought some."""
 
     present: frozenset[Pair] = frozenset()
+    here: frozenset[MacAddress] = frozenset()
+    names: frozenset[tuple[MacAddress, str]] = frozenset()  # by which those who are here were called
     holders: Mapping[Address, Collection[MacAddress]] = field(default_factory=dict)  # of each address, now
     gateways: Mapping[Address, IPv4Network] = field(default_factory=dict)  # and of which subnet each is
     devices: int = 0  # how many are here
@@ -42,6 +44,9 @@ class Known:
         with roster.guarded():
             for mac, address in roster.rows("SELECT mac, address FROM stay WHERE present"):
                 holders[stored_address(address)].add(stored_mac(mac))
+            here = "SELECT mac FROM stay WHERE present"
+            called = roster.rows(f"SELECT subject, value FROM trait WHERE kind = 'name' AND subject IN ({here})")
+            names = frozenset((stored_mac(mac), name) for mac, name in called)
             here = roster.db.execute(
                 "SELECT count(*) FROM (SELECT device FROM adapter JOIN stay USING (mac) WHERE present "
                 "UNION SELECT device FROM unpaired WHERE present)"
@@ -50,11 +55,20 @@ class Known:
             each.gateway: each.range for each in known_subnets(roster) if each.gateway is not None
         }
         present = frozenset((mac, address) for address, those in holders.items() for mac in those)
-        return cls(present, holders, gateways, here)
+        macs = frozenset(mac for those in holders.values() for mac in those)
+        return cls(present, macs, names, holders, gateways, here)
 
     def is_news(self, seen: Observation) -> bool:
-        """Whether somebody has come, or is at another address: that is taken in at once, the rest now and then."""
-        return seen.address is not None and (seen.mac, seen.address) not in self.present
+        """Whether somebody has come, is at another address or says another name: that is taken in at once.
+
+        The rest is taken in now and then.
+        """
+        if seen.address is not None and (seen.mac, seen.address) not in self.present:
+            return True
+        if not seen.traits or seen.mac is None or seen.mac not in self.here:
+            return False
+        names = (trait.value for trait in seen.traits if trait.kind is TraitKind.NAME)
+        return any((seen.mac, name) not in self.names for name in names)
 
     def claims_a_held_address(self, seen: Observation) -> bool:
         """Whether it says that it has an IPv4 address that another adapter was at."""
