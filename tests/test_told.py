@@ -112,6 +112,7 @@ class View(ProgramTest):
         self.assertEqual(os.waitstatus_to_exitcode(status), 0)
         for words in ("Kilnhaven Pottery is watched", "next sweep", "label-printer", "contested", "owner: "):
             self.assertIn(words, shown)
+        self.assertIn("192.0.2.0/24 is learnt until Mon 21 Sep", shown)
         self.assertNotIn("Traceback", shown)
 
 

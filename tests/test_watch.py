@@ -1,4 +1,4 @@
-"""The watch on made-up sites: weeks in seconds, outages, forgers, floods, clocks that jump, a process that is killed.
+"""The watch on made-up sites: weeks in seconds, outages, forgers, floods, clocks that jump.
 
 The same watch as on a real network, with the work done inline and on the scene's clock.
 """
@@ -7,14 +7,9 @@ from __future__ import annotations
 
 import json
 import os
-import random
-import signal
 import subprocess
 import sys
-import time
 import unittest
-from collections import Counter, defaultdict
-from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from typing import Any
@@ -29,18 +24,18 @@ from scopion.operations.flood import DEVICES
 from scopion.operations.site import Site, prepare_folder
 from scopion.operations.taking_in import Known, take_in
 from scopion.roster.events import EventFilter, find_events
-from scopion.roster.outbox import count_alerts, find_alerts, settle
+from scopion.roster.outbox import find_alerts, settle
 from scopion.roster.scans import note_subnet
 from scopion.roster.soundness import unsound
 from scopion.roster.store import Roster
 from scopion.scenes.story import Story
 from scopion.watching.clock_watch import ClockWatch, Jump
+from scopion.watching.ear import Ear
 from scopion.watching.ground import plots, strange
-from scopion.watching.hands import Inline
+from scopion.watching.hands import Inline, Threads
 from scopion.watching.instance import OnlyOne, watching_process
 from scopion.watching.running import Order, run_watch
 from scopion.watching.watch import Watch
-from tests.receivers import WebServer
 from tests.support import FolderTest, ProgramTest
 
 NOON = datetime(2026, 9, 14, 12, tzinfo=UTC)
@@ -355,6 +350,22 @@ class Bounds(SceneWatch):
         self.watch(minutes=1)
 
 
+class Deaf(SceneWatch):
+    def test_an_ear_that_fails_is_noticed(self) -> None:
+        """A mistake of ours while listening ends the watch, for the service manager to begin anew: it is never deaf."""
+        self.begin(usual())
+        site = Site(self.site)
+        self.addCleanup(site.close)
+        hands = Threads(site.attachment)
+        (interface, *_) = site.attachment.interfaces()
+        ear = Ear(site.attachment, interface, hands.wake)
+        with patch.object(Ear, "listen", side_effect=ZeroDivisionError):
+            hands.attend(ear)
+            hands.wait(site.clock.monotonic() + 10)
+        with self.assertRaises(ZeroDivisionError):
+            hands.finished()
+
+
 class Clocks(SceneWatch):
     def test_jumps_and_sleep_are_told_apart(self) -> None:
         """A clock that was set, one that runs on, and a machine that was suspended."""
@@ -433,83 +444,6 @@ class Ground(unittest.TestCase):
         wanted = plots(both, {cafe}, Settings())
         self.assertEqual([str(each.subnet) for each in strange(both, wanted, Settings())], ["192.0.2.0/24"])
         self.assertEqual(strange(both, wanted, at_wlan), [])
-
-
-class Killed(SceneWatch):
-    """A watch that is killed at any moment, with channels that fail every now and then."""
-
-    TIMES = 100
-
-    def test_what_was_recorded_is_told_whatever_happens(self) -> None:
-        """Killed a hundred times: every recorded event reaches both channels, repetitions carry the same identity and
-        the same text, and the roster is sound.
-        """
-        server = WebServer(self)
-        newcomers = "".join(host(number, f"{12 + number // 60:02}:{number % 60:02}-") for number in range(26, 250))
-        hook = f'[[channel]]\nname = "hook"\ntype = "webhook"\nurl = "http://127.0.0.1:{server.port}/"\ntimeout_s = 2\n'
-        # A single round a sweep, and no names: each of a hundred beginnings is one.
-        quick = "[scan]\nrounds = 1\n[names]\nask = false\n[watch]\ninterval_s = 3600\n"
-        self.begin(usual() + newcomers, f"{quick}{hook}")
-        text = (self.site / "site.toml").read_text().replace("[alerts]", "[alerts]\nburst = 30\nburst_s = 300\n")
-        (self.site / "site.toml").write_text(text)
-        self.watch(minutes=1)
-        chance = random.Random(20260914)
-        for _ in range(self.TIMES):
-            server.status, server.dawdles_s = chance.choice((204, 204, 503)), chance.choice((0.0, 0.1))
-            self._killed(server, chance)
-        server.status, server.dawdles_s = 204, 0.0
-        self.watch(hours=7)
-        self._everything_was_told(server)
-
-    def _killed(self, server: WebServer, chance: random.Random) -> None:
-        """Some deliveries later, or before the first one, and a moment more."""
-        last = server.requests + chance.randint(0, 2)
-        child = os.fork()
-        if child == 0:
-            try:
-                run_watch(Site(self.site), Order(for_s=7 * 3600), _keeping_time())
-            finally:
-                os._exit(0)
-        deadline = time.monotonic() + 1.0
-        while server.requests < last and time.monotonic() < deadline:
-            time.sleep(0.002)
-        time.sleep(chance.uniform(0.0, 0.06))
-        os.kill(child, signal.SIGKILL)
-        os.waitpid(child, 0)
-
-    def _everything_was_told(self, server: WebServer) -> None:
-        roster = Roster.open(self.site)
-        self.addCleanup(roster.close)
-        worth = (EventKind.JOINED, EventKind.CONTESTED, EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK)
-        recorded = {event.id for event in find_events(roster, EventFilter(kinds=worth))}
-        self.assertGreater(len(recorded), 200)
-        self.assertEqual(set(count_alerts(roster)), {AlertState.SENT})
-        posts = [json.loads(body) for _, body in server.posts]
-        for messages in (posts, self.book()):
-            told = {event["id"] for message in messages for event in message["events"]}
-            self.assertEqual(told, recorded)
-            same = defaultdict(set)
-            for message in messages:
-                same[message["id"]].add(json.dumps(message, sort_keys=True))
-            self.assertEqual({len(texts) for texts in same.values()}, {1})
-            first = list(dict.fromkeys(message["id"] for message in messages))
-            of_channel = "hook" if messages is posts else "book"
-            made = [alert.identity for alert in find_alerts(roster, channel=of_channel)]
-            self.assertEqual(set(first), set(made))
-        again = Counter(message["id"] for message in posts)
-        self.assertGreater(sum(again.values()), len(again))  # killed between sending and noting, at least once
-        self.assertEqual(unsound(roster, NOON + timedelta(days=1)), [])
-
-
-def _keeping_time() -> Callable[[Watch], None]:
-    """A scene's clock goes on where it was, as a real one does, however the watch ends."""
-
-    def keep(watch: Watch) -> None:
-        site = watch.post.site
-        if site.story is not None:
-            site.story.passed(site.clock.now())
-
-    return keep
 
 
 if __name__ == "__main__":

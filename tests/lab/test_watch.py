@@ -310,6 +310,16 @@ class Troubles(WatchLab):
         devices = json.loads(self.net.scopion(["devices", "--format", "json"], self.site).stdout)
         self.assertLess(len(devices), 300)
 
+    def test_a_machine_that_begins_without_a_network(self) -> None:
+        """And with a port for metrics that somebody else has: it says both, and looks as soon as there is something."""
+        with self.net.inside("desk"), socket.create_server(("127.0.0.1", 9520)):
+            self.net.run("desk", ["ip", "link", "set", "eth0", "down"])
+            self.watch()
+            wait_for("what is missing", self.said("no interface is up with an address"))
+            self.net.run("desk", ["ip", "link", "set", "eth0", "up"])
+            wait_for("the baseline", self.said("is its baseline, 9 devices"))
+        self.assertIn("metrics_port 9520 cannot be used: Address already in use", self.log.read_text())
+
 
 class Once(WatchLab):
     def test_a_round_for_cron(self) -> None:

@@ -6,6 +6,8 @@ It is drawn anew when something has changed, and a clock in between; on standard
 from __future__ import annotations
 
 import time
+from collections import Counter
+from collections.abc import Sequence
 from contextlib import suppress
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
@@ -75,10 +77,11 @@ class WatchView:
         from rich.text import Text
 
         width, height = self._live.console.width, self._live.console.height
+        here = sorted(_here(watch), key=_by_weight)
         foot = ["", *_latest(watch, width), "", *_channels(watch), *_troubles(watch)]
-        head = [*_heading(watch, width), ""]
+        head = [*_heading(watch, here, width), ""]
         room = max(3, height - len(head) - len(foot) - 2)
-        lines = [*head, *_present(watch, width, room), *foot]
+        lines = [*head, *_present(watch, here, width, room), *foot]
         return Text.from_ansi("\n".join(lines), no_wrap=True)
 
 
@@ -88,12 +91,23 @@ def _styled(text: str, **style: Any) -> str:
     return click.style(text, **style)
 
 
-def _heading(watch: Watch, width: int) -> list[str]:
+def _here(watch: Watch) -> list[Described]:
+    from scopion.operations.listing import described_devices
+
+    return [each for each in described_devices(watch.post.site) if each.device.present]
+
+
+def _heading(watch: Watch, here: Sequence[Described], width: int) -> list[str]:
     post = watch.post
-    name = f"{post.site.name} is watched"
+    name, standings = f"{post.site.name} is watched", Counter(each.device.standing for each in here)
+    counts = ", ".join(f"{standings[each]} {each}" for each in _WEIGHT if standings[each])
+    counts = f"   {len(here)} here: {counts}" if here else ""
     now = f"{post.clock.local(post.clock.now()):%a %d %b %H:%M:%S}"
-    lines = [f"{_styled(name, bold=True)}{now:>{max(1, width - len(name) - 1)}}"]
+    lines = [f"{_styled(name, bold=True)}{counts}{now:>{max(1, width - len(name) - len(counts) - 1)}}"]
     lines += [_swept(watch, swept) for swept in watch.sweeping.swept.values()]
+    for subnet, until in watch.learning.items() if watch.delivering.channels else ():
+        said = f"{subnet} is learnt until {post.clock.local(until):%a %d %b %H:%M}: what joins is told once a day"
+        lines.append(_styled(said, dim=True))
     return lines
 
 
@@ -115,11 +129,7 @@ def _span(seconds: float) -> Any:
     return timedelta(seconds=max(0.0, seconds))
 
 
-def _present(watch: Watch, width: int, room: int) -> list[str]:
-    from scopion.operations.listing import described_devices
-
-    here = [each for each in described_devices(watch.post.site) if each.device.present]
-    here.sort(key=_by_weight)
+def _present(watch: Watch, here: list[Described], width: int, room: int) -> list[str]:
     columns = [
         column
         for column in device_columns(watch.post.clock, [each.device for each in here])

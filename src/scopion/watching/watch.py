@@ -7,7 +7,7 @@ that it returns, or until something was done or heard.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from datetime import timedelta
+from datetime import datetime, timedelta
 from ipaddress import IPv4Network
 
 from scopion.attachment.ports import Interface
@@ -23,7 +23,7 @@ from scopion.roster.scans import known_subnets
 from scopion.roster.store import FILE as ROSTER_FILE
 from scopion.watching.clock_watch import ClockWatch, Jump
 from scopion.watching.delivering import Delivering
-from scopion.watching.ground import missing, plots, strange
+from scopion.watching.ground import Plot, missing, plots, strange
 from scopion.watching.hands import Hands
 from scopion.watching.listening import Listening
 from scopion.watching.post import Post, log
@@ -46,6 +46,7 @@ class Watch:
         self.listening = Listening(self.post, site.attachment.rights(), self.sweeping.soon)
         self.sources = Sources(self.post)
         self.delivering = Delivering(self.post)
+        self.learning: Mapping[IPv4Network, datetime] = {}  # the subnets that are being learnt, and until when
         self._clocks = clock_watch or ClockWatch(site.clock)
         self._look_at = self._upkeep_at = 0.0
         self._without_ground_since: float | None = None
@@ -115,8 +116,9 @@ class Watch:
 
     def _tell_learning(self) -> None:
         """Which subnets are being learnt, and until when; once each."""
-        clock = self.post.clock
-        for each in learnt_subnets(self.post.site, self.post.site.roster):
+        clock, learnt = self.post.clock, learnt_subnets(self.post.site, self.post.site.roster)
+        self.learning = {each.range: each.until for each in learnt}
+        for each in learnt:
             until = f"{clock.local(each.until):%A %d %B, %H:%M}"
             self.post.remark(f"{each.range} is being learnt", f"until {until}, what joins is told once a day")
 
@@ -146,20 +148,20 @@ class Watch:
         for each in strange(interfaces, wanted, site.settings):
             advice = "it is looked after once a [[subnet]] in site.toml names it"
             self.post.remark(f"{each.subnet} on {each.interface.name}", f"not one of the site's subnets: {advice}")
-        self._ground(now, {each.subnet for each in wanted if not each.routed}, known, interfaces)
+        self._ground(now, wanted, known, interfaces)
         attached = {each.interface.name: each.interface for each in wanted if not each.routed}
         for name in attached:
             self._place(name)
         self.listening.attend(list(attached.values()), frozenset(each.mac for each in interfaces if each.mac))
 
     def _ground(
-        self, now: float, attached: set[IPv4Network], known: set[IPv4Network], interfaces: Sequence[Interface]
+        self, now: float, wanted: Sequence[Plot], known: set[IPv4Network], interfaces: Sequence[Interface]
     ) -> None:
-        """Whether this machine stands in the site at all."""
+        """Whether this machine stands in the site at all; one of which all subnets lie beyond routers has no ground."""
         settings = self.post.site.settings
         named = {each.range for each in settings.subnet if each.router is None}
         expected = named | known - {each.range for each in settings.subnet if each.router is not None}
-        if attached or not expected:
+        if any(not each.routed for each in wanted) or (wanted and not expected):
             self._without_ground_since = None
             self.post.works("standing in the site")
             return
