@@ -1,4 +1,4 @@
-"""A service manager of a lab's own: systemd as the first process of namespaces of its own, with our unit and no other.
+"""A service manager of a lab's own: systemd as the first process of namespaces of its own, with no unit but ours.
 
 Its units, /run, /etc and /var/lib are mounted over in its mount namespace; its network namespace has no interface, and
 the service is started in that of the desk. All of it ends with the process that has started it.
@@ -14,7 +14,8 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from scopion.watching.unit import ACCOUNT, NAME
-from tests.lab.lab import Lab, require_tools
+from tests.lab.lab import PROGRAM, Lab, require_tools
+from tests.lab.services import wait_for
 from tests.support import ROOT
 
 _ID = 64020
@@ -48,6 +49,7 @@ fi
 for over in /etc/systemd /lib/systemd/system /lib/systemd/system-generators /var/lib; do
   mount -t tmpfs -o mode=755 tmpfs $over
 done
+mkdir /etc/systemd/system
 cp -r units/* /lib/systemd/system
 mkdir /var/lib/scopion
 mount --bind state /var/lib/scopion
@@ -64,12 +66,11 @@ exec /lib/systemd/systemd --system --log-target=console --show-status=no
 
 
 class Manager:
-    """Runs a unit at the desk of a lab; ``site`` is the system's site, as the service has it."""
+    """Starts our service at the desk of a lab, once it is installed; ``site`` is the system's site, as it has it."""
 
-    def __init__(self, lab: Lab, folder: Path, unit: str) -> None:
+    def __init__(self, lab: Lab, folder: Path, settings: str, test: unittest.TestCase) -> None:
         require_tools("systemctl", "nsenter", "unshare")
-        self._folder = folder
-        self._process: subprocess.Popen[bytes] | None = None
+        self._folder, self._desk = folder, lab.namespace("desk")
         self.site = folder / "state"
         self.site.mkdir(parents=True)
         needed = (ROOT, Path(sys.base_prefix))
@@ -77,24 +78,33 @@ class Manager:
         (units / f"{NAME}.d").mkdir(parents=True)
         for name in _TARGETS:
             (units / f"{name}.target").write_text(f"[Unit]\nDescription={name}\nDefaultDependencies=no\n")
-        (units / "default.target").write_text(f"[Unit]\nRequires=basic.target\nWants={NAME}\n")
-        (units / NAME).write_text(unit)
-        drop_in = _DROP_IN.format(namespace=lab.namespace("desk"), paths=" ".join(map(str, needed)), log=folder / "log")
+        (units / "default.target").write_text("[Unit]\nRequires=basic.target\n")
+        drop_in = _DROP_IN.format(namespace=self._desk, paths=" ".join(map(str, needed)), log=folder / "log")
         (units / f"{NAME}.d/lab.conf").write_text(drop_in)
         (folder / "passwd").write_text(_PASSWD)
         (folder / "group").write_text(_GROUP)
         (folder / "boot").write_text("".join((_PREPARE, *_opened(needed), _START)))
         (folder / "log").touch()
-
-    def boot(self, test: unittest.TestCase) -> None:
-        """Start the manager, and with it the service; both end with the test."""
+        (self.site / "site.toml").write_text(settings)
         with (self._folder / "console").open("wb") as console:
             self._process = subprocess.Popen(
                 ["unshare", "--mount", "--pid", "--fork", "--kill-child", "--mount-proc", "--net", "--ipc", "--uts",
                  "--cgroup", "sh", "boot", str(self._folder)],
                 cwd=self._folder, stdin=subprocess.DEVNULL, stdout=console, stderr=console,
             )  # fmt: skip
-        test.addCleanup(self._end, self._process)
+        test.addCleanup(self._end)
+        wait_for("the manager's start", self._is_up)
+
+    def _is_up(self) -> bool:
+        return bool(self._first()) and "running" in self._inside("systemctl", "is-system-running", check=False)
+
+    def _first(self) -> list[str]:
+        """The manager's number, once there is a process in its namespaces."""
+        return Path(f"/proc/{self._process.pid}/task/{self._process.pid}/children").read_text().split()
+
+    def scopion(self, *arguments: str) -> str:
+        """Run the program as its administrator, at the desk; what it says."""
+        return self._inside(PROGRAM, *arguments)
 
     def log(self) -> str:
         """What the service has said."""
@@ -115,22 +125,19 @@ class Manager:
         found = [path for pattern in patterns for path in self.site.glob(pattern)]
         return {path.name: f"{stat.S_IMODE(path.stat().st_mode):o}" for path in found}
 
-    def _inside(self, *command: str) -> str:
-        assert self._process is not None
-        children = Path(f"/proc/{self._process.pid}/task/{self._process.pid}/children").read_text().split()
+    def _inside(self, *command: str, check: bool = True) -> str:
         ended = subprocess.run(
-            ["nsenter", "--target", children[0], "--mount", "--pid", *command],
+            ["nsenter", "--target", *self._first(), "--mount", "--pid", f"--net=/run/netns/{self._desk}", *command],
             capture_output=True, text=True, timeout=60, check=False,
         )  # fmt: skip
-        if ended.returncode:
+        if check and ended.returncode:
             console = (self._folder / "console").read_text(errors="replace")
             raise AssertionError(f"{command}: {ended.stderr}\n{console}\n{self.log()}")
-        return ended.stdout
+        return ended.stdout + ended.stderr
 
-    @staticmethod
-    def _end(process: subprocess.Popen[bytes]) -> None:
-        process.kill()
-        process.wait(20)
+    def _end(self) -> None:
+        self._process.kill()
+        self._process.wait(20)
 
 
 def _opened(needed: Sequence[Path]) -> Iterator[str]:

@@ -8,9 +8,6 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from scopion.operations.settings import load_settings
-from scopion.watching.installing import installation
-from scopion.watching.unit import Installation, unit_text
 from tests.lab.lab import Lab, LabHost, require_lab
 from tests.lab.manager import Manager
 from tests.lab.services import Services, wait_for
@@ -70,24 +67,16 @@ class ServiceManager(unittest.TestCase):
         mail = ["env", f"PYTHONPATH={ROOT}", sys.executable, "-m", "tests.receivers", "2525", str(self.spool)]
         services.start("desk", mail)
 
-    def start(self) -> Manager:
-        """The unit for the settings, in a manager of our own."""
-        (self.folder / "site.toml").write_text(SETTINGS)
-        settings = load_settings(self.folder)
-        program = Path(sys.executable).with_name("scopion")
-        unit = unit_text(settings, Installation(program, installation(settings).parts))
-        manager = Manager(self.net, self.folder / "manager", unit)
-        for name, text in (("site.toml", SETTINGS), ("key", KEY), ("privacy", PRIVACY)):
-            (manager.site / name).write_text(text)
-            (manager.site / name).chmod(0o600)
-        manager.boot(self)
-        return manager
-
-    def test_the_unit_does_all_of_the_work_in_its_sandbox(self) -> None:
+    def test_installed_it_does_all_of_its_work_in_its_sandbox(self) -> None:
         """It is ready, sweeps, listens, asks a router, tells by mail, file and command (which has no right of ours),
-        reads its settings anew, makes the day's copy for the group, and ends well.
+        makes the day's copy for the group and ends well; installed anew it has its new settings, removed it leaves the
+        site.
         """
-        manager = self.start()
+        manager = Manager(self.net, self.folder / "manager", SETTINGS, self)
+        for name, secret in (("key", KEY), ("privacy", PRIVACY)):
+            (manager.site / name).write_text(secret)
+            (manager.site / name).chmod(0o600)
+        self.assertIn("The service runs", manager.scopion("service", "install", "--yes"))
         wait_for("the baseline", lambda: "192.0.2.0/24: this is its baseline" in manager.log())
         self.assertEqual(manager.shown("ActiveState", "SubState"), ["active", "running"])
         self.net.join(STRANGER)
@@ -103,9 +92,17 @@ class ServiceManager(unittest.TestCase):
         self.assertEqual((len(made) > 5, {*made.values()}), (True, {"660"}), made)
         manager.ctl("reload")
         wait_for("the settings", lambda: "the settings were read anew" in manager.log())
-        manager.ctl("stop")
-        self.assertEqual(manager.shown("Result", "NRestarts"), ["success", "0"])
         self.assertEqual([line for line in manager.log().splitlines() if not line.startswith("<6>")], [])
+        (manager.site / "site.toml").write_text('[scan]\nmethod = "touch"\n[watch]\ninterval_s = 1800\n')
+        before = len(manager.log())
+        manager.scopion("service", "install", "--yes")
+        wait_for("a sweep without raw frames", lambda: "192.0.2.0/24: this is your site" in manager.log()[before:])
+        self.assertEqual(manager.shown("AmbientCapabilities", "Result", "NRestarts"), ["", "success", "0"])
+        self.assertIn("every 1800 s", manager.log()[before:])
+        self.assertIn("not listening", manager.log()[before:])
+        manager.scopion("service", "remove", "--yes")
+        self.assertEqual(manager.shown("ActiveState", "LoadState"), ["inactive", "not-found"])
+        self.assertIn("192.0.2.144", manager.scopion("devices"))
 
 
 if __name__ == "__main__":

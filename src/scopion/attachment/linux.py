@@ -11,7 +11,7 @@ from pathlib import Path
 
 from scopion.attachment import netlink
 from scopion.attachment.lock import require_unlocked
-from scopion.attachment.permission import how_to_get_raw_frames
+from scopion.attachment.permission import packet_socket
 from scopion.attachment.ports import (
     Datagrams,
     Interface,
@@ -24,6 +24,7 @@ from scopion.attachment.ports import (
 from scopion.attachment.system_clock import SystemClock
 from scopion.attachment.system_sockets import SystemSockets
 from scopion.model.address import Address, parse_address
+from scopion.model.errors import NotPermitted
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.model.text import clean
@@ -94,10 +95,9 @@ class LiveAttachment(SystemSockets):
         """Whether a packet socket may be opened: opening one is the question."""
         require_unlocked()
         try:
-            # Protocol 0: the socket receives nothing; opening it is the question.
-            socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0).close()
-        except PermissionError:
-            return Rights(raw_frames=False, how_to_get_more=how_to_get_raw_frames())
+            packet_socket().close()
+        except NotPermitted as refused:
+            return Rights(raw_frames=False, how_to_get_more=str(refused))
         return Rights(raw_frames=True)
 
     def open_link(self, interface: Interface, traffic: Traffic = Traffic.ANSWERS) -> Link:

@@ -11,7 +11,7 @@ import time
 
 from scopion.attachment.filters import filter_for
 from scopion.attachment.linux_errors import interface_lost
-from scopion.attachment.permission import how_to_get_raw_frames
+from scopion.attachment.permission import packet_socket
 from scopion.attachment.ports import Arrival, Interface, Traffic
 from scopion.model.errors import InterfaceLost, NotPermitted
 
@@ -40,10 +40,9 @@ class PacketLink:
         # Round trips are measured by the kernel's clock; who listens can do without, and takes in a third more.
         self._stamped = traffic is Traffic.ANSWERS
         try:
-            # Protocol 0 until the filter is in place: no frame slips in before it.
-            self._socket = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
-        except PermissionError:
-            raise NotPermitted(f"this user may not send raw frames; {how_to_get_raw_frames()}") from None
+            self._socket = packet_socket()
+        except NotPermitted as refused:
+            raise NotPermitted(f"this user may not send raw frames; {refused}") from None
         try:
             self._attach_filter(traffic)
             self._widen_buffer()

@@ -180,7 +180,8 @@ def _make_folder() -> None:
 
 def _start() -> None:
     _run("systemctl", "daemon-reload")
-    _run("systemctl", "enable", "--now", NAME)
+    _run("systemctl", "enable", NAME)
+    _run("systemctl", "restart", NAME)  # one that runs already would go on with the rights of before
 
 
 def _run(*command: str) -> None:
