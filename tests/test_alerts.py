@@ -269,7 +269,7 @@ class Plan(OutboxTest):
         for number in range(0, 300, 30):
             self.befalls([(J, number + more) for more in range(30)])
         with self.roster.transaction() as db:
-            note_passed_over(db, "owner", passed.count, self.clock.now())
+            note_passed_over(db, "owner", passed.count, passed.examples, self.clock.now())
         ((gathers, count, _),) = self.alerts()
         self.assertEqual((gathers, count), ("burst", 300))
         (alert,) = find_alerts(self.roster)
@@ -278,6 +278,7 @@ class Plan(OutboxTest):
         (message,) = self.deliver()
         self.assertIn("300 new devices", message.subject)
         self.assertIn(f"{10_000 - DEVICES} claims of new addresses", message.text)
+        self.assertIn(f"not taken in (such as {passed.examples[0]}, ", message.text)
         self.assertLess(len(message.text), 8_000)
 
     def test_who_comes_back_is_no_flood(self) -> None:

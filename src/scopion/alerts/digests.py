@@ -94,10 +94,11 @@ def _why_together(alert: Alert, phrases: Phrases) -> str:
 
 
 def _made_up(alert: Alert) -> str:
+    such = f" (such as {joined(list(alert.examples))})" if alert.examples else ""
     return (
         f"{counted(alert.passed_over, 'claim')} of new addresses {'was' if alert.passed_over == 1 else 'were'} counted "
-        "and not taken in: no network gets so many devices at a time, something on it makes them up, by mistake or on "
-        "purpose. They do not fill the memory."
+        f"and not taken in{such}: no network gets so many devices at a time, something on it makes them up, by mistake "
+        "or on purpose. They do not fill the memory."
     )
 
 

@@ -61,6 +61,7 @@ class Alert:
     problem: str  # what went wrong last
     events: tuple[Event, ...]
     more: Mapping[str, int] = field(default_factory=lambda: MappingProxyType({}))  # kinds of events beyond those kept
+    examples: tuple[str, ...] = ()  # of claims that were not recorded: "02:ff:00:00:00:01 at 192.0.2.31"
     message: str | None = None  # as it was first sent, for sending the same again
 
     @property

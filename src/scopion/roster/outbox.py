@@ -21,7 +21,7 @@ from scopion.wire.serial import event_from_json, event_to_json
 
 # Of what one alert gathers so many events are kept whole, 60 KB; the rest is counted by kind. A flood of made-up
 # devices fills neither the disk nor a reader's screen.
-EVENTS_KEPT = 200
+EVENTS_KEPT, EXAMPLES_KEPT = 200, 5
 # A flood is told after it has gone on for so long, and then again not more often than this.
 FLOOD_GATHERED, FLOOD_TOLD_EVERY = timedelta(minutes=1), timedelta(hours=1)
 
@@ -73,10 +73,14 @@ def _add(db: Connection, alert: int, event: Event) -> None:
     db.execute("UPDATE alert SET more = ? WHERE id = ?", (json.dumps(more), alert))
 
 
-def note_passed_over(db: Connection, channel: str, count: int, at: datetime) -> None:
-    """Count what was not recorded in the alert that tells of many things, or in one of its own, once an hour."""
+def note_passed_over(db: Connection, channel: str, count: int, examples: Sequence[str], at: datetime) -> None:
+    """Count what was not recorded in the alert that tells of many things, or in one of its own, once an hour.
+
+    A few examples are kept, the first that were given.
+    """
     row = db.execute(
-        "SELECT id, more FROM alert WHERE channel = ? AND gathers IN (?, ?) AND gathering ORDER BY gathers LIMIT 1",
+        "SELECT id, more, examples FROM alert WHERE channel = ? AND gathers IN (?, ?) AND gathering "
+        "ORDER BY gathers LIMIT 1",
         (channel, Gathering.BURST, Gathering.FLOOD),
     ).fetchone()
     if row is None:
@@ -86,11 +90,12 @@ def note_passed_over(db: Connection, channel: str, count: int, at: datetime) -> 
         again = from_ms(last) + FLOOD_TOLD_EVERY if last is not None else at
         due = max(again, at + FLOOD_GATHERED)
         number = _insert(db, channel, Severity.HIGH, at, due, Gathering.FLOOD)
-        more: dict[str, int] = {}
+        more, kept = dict[str, int](), list[str]()
     else:
-        number, more = int(row["id"]), json.loads(row["more"])
+        number, more, kept = int(row["id"]), json.loads(row["more"]), json.loads(row["examples"])
     more[PASSED_OVER] = more.get(PASSED_OVER, 0) + count
-    db.execute("UPDATE alert SET more = ? WHERE id = ?", (json.dumps(more), number))
+    kept = [*kept, *examples][:EXAMPLES_KEPT]
+    db.execute("UPDATE alert SET more = ?, examples = ? WHERE id = ?", (json.dumps(more), json.dumps(kept), number))
 
 
 def told_since(db: Connection, channel: str, device: int, kinds: Collection[EventKind], since: datetime) -> bool:
@@ -262,5 +267,6 @@ def _alert(row: Row, events: tuple[Event, ...]) -> Alert:
         problem=row["problem"],
         events=events,
         more=more,
+        examples=tuple(json.loads(row["examples"])),
         message=row["message"],
     )

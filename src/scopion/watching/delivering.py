@@ -136,7 +136,7 @@ class Delivering:
             if any(each.covers(0, EventKind.JOINED, at) for each in mutes(post.site.roster, at)):
                 return
             for channel in policy.channels:
-                note_passed_over(db, channel, passed.count, at)
+                note_passed_over(db, channel, passed.count, passed.examples, at)
 
 
 def _lane(channel: str) -> str:
