@@ -33,6 +33,7 @@ class Phrases:
     clock: Clock
     vendors: Vendors
     program: str = "scopion"  # how commands begin, with --site where that is needed
+    ssid: str = ""  # of the wireless network, if there is exactly one
 
     def when(self, at: datetime) -> str:
         """A moment as one says it at the site: ``at 03:04 on Tuesday, 15 September``."""

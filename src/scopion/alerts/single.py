@@ -75,7 +75,7 @@ class _One:
         device = about.device
         if device is not None and event.kind is not EventKind.NETWORK_BACK:
             if about.kind and not device.label:
-                said.append(f"It may be {article(about.kind)} {about.kind}: {about.kind_evidence}.")
+                said.append(f"It may be {article(about.kind)} {about.kind} ({about.kind_evidence}).")
             if event.mac and event.mac.is_private and event.kind not in _OF_NETWORKS:
                 said.append(
                     "Its MAC is a private address, made up by the device itself: it names no maker, and the device may "
@@ -160,7 +160,8 @@ class _One:
                 standing = about.device.standing if about.device else Standing.NEW
                 return [show, known, unwanted] if standing is Standing.NEW else [show, unwanted]
             case EventKind.UNWANTED_PRESENT:
-                deny = Action(f"{phrases.program} wifi deny SSID {which}", "refuse it on a wireless network")
+                on = shlex.quote(phrases.ssid) if phrases.ssid else "SSID"
+                deny = Action(f"{phrases.program} wifi deny {on} {which}", "refuse it on the wireless network")
                 return [show, deny, known]
             case EventKind.CONTESTED | EventKind.GATEWAY_CHANGED:
                 other = Action(f"{phrases.program} show {event.other_mac}", "the one that was there before")

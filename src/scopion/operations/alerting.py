@@ -18,6 +18,7 @@ from scopion.model.device import Device, Event, EventKind
 from scopion.model.mac import MacAddress
 from scopion.operations.described import described
 from scopion.roster.devices import all_devices
+from scopion.roster.lists import Network, all_networks
 from scopion.roster.mutes import Learning, learning
 from scopion.roster.scans import known_subnets
 from scopion.roster.store import Roster
@@ -131,15 +132,16 @@ def learnt_subnets(site: Site, roster: Roster) -> list[Learning]:
     return learning(roster, days, site.clock.now())
 
 
-def phrases_of(site: Site) -> Phrases:
-    """How messages of the site speak."""
+def phrases_of(site: Site, networks: Sequence[Network] = ()) -> Phrases:
+    """How messages of the site speak; ``networks`` are its wireless ones."""
     from scopion.alerts.phrases import Phrases
     from scopion.operations.folder import usual_folder
 
     # Who reads the message may use another account: a folder that commands do not find by themselves is named.
     by_itself = site.story is not None or site.folder == usual_folder()
     program = "scopion" if by_itself else f"scopion --site {shlex.quote(str(site.folder))}"
-    return Phrases(site.name, site.clock, site.vendors, program)
+    ssid = networks[0].ssid if len(networks) == 1 else ""
+    return Phrases(site.name, site.clock, site.vendors, program, ssid)
 
 
 class Teller:
@@ -166,7 +168,7 @@ class Teller:
             return message_from_json(alert.message)
         closely = len(alert.events) == 1
         about = {event.device_id: self._about(event, closely) for event in reversed(alert.events)}
-        return worded(alert, about, phrases_of(self._site))
+        return worded(alert, about, phrases_of(self._site, all_networks(self._roster)))
 
     def _about(self, event: Event, closely: bool) -> About:
         from scopion.alerts.phrases import About
