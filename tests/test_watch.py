@@ -154,6 +154,13 @@ class Outages(SceneWatch):
         self.assertIn("It was down for 1 hour", self.book()[1]["text"])
         self.assertEqual(self.recorded(EventKind.LEFT), [])
 
+    def test_a_gateway_that_is_alone_is_no_outage(self) -> None:
+        """At night often nobody else is here: the others have left, and nothing is down."""
+        self.begin(host(1, mac=GATEWAY_MAC) + "".join(host(number, "-12:30") for number in range(20, 25)))
+        self.watch(hours=2)
+        self.assertEqual(len(self.recorded(EventKind.LEFT)), 5)
+        self.assertEqual((self.subjects(), self.recorded(EventKind.NETWORK_DOWN)), ([], []))
+
     def test_another_network_with_the_same_addresses_is_not_remembered(self) -> None:
         """A machine that was carried elsewhere folds and tells nothing until it is back."""
         self.begin(usual())

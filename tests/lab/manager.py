@@ -68,7 +68,7 @@ exec /lib/systemd/systemd --system --log-target=console --show-status=no
 class Manager:
     """Starts our service at the desk of a lab, once it is installed; ``site`` is the system's site, as it has it."""
 
-    def __init__(self, lab: Lab, folder: Path, settings: str, test: unittest.TestCase) -> None:
+    def __init__(self, lab: Lab, folder: Path, test: unittest.TestCase) -> None:
         require_tools("systemctl", "nsenter", "unshare")
         self._folder, self._desk = folder, lab.namespace("desk")
         self.site = folder / "state"
@@ -85,7 +85,6 @@ class Manager:
         (folder / "group").write_text(_GROUP)
         (folder / "boot").write_text("".join((_PREPARE, *_opened(needed), _START)))
         (folder / "log").touch()
-        (self.site / "site.toml").write_text(settings)
         with (self._folder / "console").open("wb") as console:
             self._process = subprocess.Popen(
                 ["unshare", "--mount", "--pid", "--fork", "--kill-child", "--mount-proc", "--net", "--ipc", "--uts",

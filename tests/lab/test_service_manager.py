@@ -68,16 +68,21 @@ class ServiceManager(unittest.TestCase):
         services.start("desk", mail)
 
     def test_installed_it_does_all_of_its_work_in_its_sandbox(self) -> None:
-        """It is ready, sweeps, listens, asks a router, tells by mail, file and command (which has no right of ours),
-        makes the day's copy for the group and ends well; installed anew it has its new settings, removed it leaves the
-        site.
+        """With the site that was in use until then it is ready, sweeps, listens, asks a router, tells by mail, file and
+        command (which has no right of ours), makes the day's copy for the group and ends well; installed anew it has
+        its new settings, removed it leaves the site.
         """
-        manager = Manager(self.net, self.folder / "manager", SETTINGS, self)
+        own = self.folder / "own"
+        own.mkdir()
+        (own / "site.toml").write_text(SETTINGS)
+        self.net.scan(own)
+        self.net.scopion(["label", "192.0.2.1", "kiln room router"], own)
+        manager = Manager(self.net, self.folder / "manager", self)
         for name, secret in (("key", KEY), ("privacy", PRIVACY)):
             (manager.site / name).write_text(secret)
             (manager.site / name).chmod(0o600)
-        self.assertIn("The service runs", manager.scopion("service", "install", "--yes"))
-        wait_for("the baseline", lambda: "192.0.2.0/24: this is its baseline" in manager.log())
+        self.assertIn("The service runs", manager.scopion("--site", str(own), "service", "install", "--yes"))
+        wait_for("the first sweep", lambda: "192.0.2.0/24: this is your site" in manager.log())
         self.assertEqual(manager.shown("ActiveState", "SubState"), ["active", "running"])
         self.net.join(STRANGER)
         wait_for("the mail", self.spool.read_text)
@@ -102,7 +107,9 @@ class ServiceManager(unittest.TestCase):
         self.assertIn("not listening", manager.log()[before:])
         manager.scopion("service", "remove", "--yes")
         self.assertEqual(manager.shown("ActiveState", "LoadState"), ["inactive", "not-found"])
-        self.assertIn("192.0.2.144", manager.scopion("devices"))
+        devices = manager.scopion("devices")
+        self.assertIn("192.0.2.144", devices)
+        self.assertIn("kiln room router", devices)
 
 
 if __name__ == "__main__":

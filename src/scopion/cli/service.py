@@ -36,7 +36,7 @@ def unit(session: Session) -> None:
     channels write to.
     """
     from scopion.operations.folder import SYSTEM_FOLDER
-    from scopion.watching.installing import cannot_run, installation, unreachable
+    from scopion.watching.reaching import cannot_run, installation, unreachable
     from scopion.watching.unit import unit_text, warnings
 
     settings = session.site.settings
@@ -51,10 +51,13 @@ def unit(session: Session) -> None:
 @_yes
 @pass_session
 def install(session: Session, yes: bool) -> None:
-    """Set the service up: account, folder, unit; shows each step and asks."""
+    """Set the service up: account, folder, unit; shows each step and asks.
+
+    If the system has no site yet, that which was in use until now (or the one named with --site) becomes it.
+    """
     from scopion.watching.installing import install_steps
 
-    _carry_out(session, install_steps(), yes)
+    _carry_out(session, install_steps(session.folder), yes)
     session.note("The service runs: systemctl status scopion, journalctl -u scopion. Its site is /var/lib/scopion.")
     session.note("Who is to read and change it joins the group: usermod -aG scopion YOUR-ACCOUNT")
 
@@ -74,7 +77,7 @@ def remove(session: Session, yes: bool) -> None:
 def by_hand(session: Session) -> None:
     """How to set it up where another service manager runs, or none."""
     from scopion.watching import unit as units
-    from scopion.watching.installing import program_path
+    from scopion.watching.reaching import program_path
 
     click.echo(units.by_hand(session.site.settings, program_path()), nl=False)
 

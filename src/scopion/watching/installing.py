@@ -3,22 +3,23 @@
 from __future__ import annotations
 
 import os
-import shutil
-import stat
 import subprocess
-import sys
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from tempfile import TemporaryDirectory
 
-from scopion.alerts.settings import CommandSettings
 from scopion.attachment.lock import require_unlocked
 from scopion.model.errors import NotPermitted, Refused, ScopionError
 from scopion.operations.folder import SYSTEM_FOLDER
-from scopion.operations.settings import Settings, load_settings
-from scopion.operations.site import prepare_folder
+from scopion.operations.settings import load_settings
+from scopion.operations.site import Site, prepare_folder
+from scopion.operations.site_archive import export_site, import_site
 from scopion.roster.files import write_atomically
-from scopion.watching.unit import ACCOUNT, NAME, Installation, unit_text
+from scopion.roster.store import FILE as ROSTER_FILE
+from scopion.scenes import STORY_FILE
+from scopion.watching.reaching import cannot_run, installation, program_path
+from scopion.watching.unit import ACCOUNT, NAME, unit_text
 
 UNITS = Path("/etc/systemd/system")
 _WITHIN_S = 60
@@ -32,84 +33,14 @@ class Step:
     do: Callable[[], None]
 
 
-def installation(settings: Settings, folder: Path = SYSTEM_FOLDER) -> Installation:
-    """The program that runs now, where its parts are, and the groups that may read what the settings name."""
-    groups = {group for each in settings.watch.leases if (group := _group_of(folder / each, folder))}
-    code = Path(__file__).parents[1]
-    return Installation(program_path(), (Path(sys.base_prefix), Path(sys.prefix), code), tuple(sorted(groups)))
+def install_steps(own: Path) -> list[Step]:
+    """What installing comes to here. Raises NotPermitted, Refused, InvalidSettings, LiveNetworkLocked.
 
-
-def cannot_run(found: Installation) -> str:
-    """Why the service's account could not run the program, in a sentence; empty if it can."""
-    closed = next(filter(None, map(_closed, (found.program, *found.parts))), None)
-    if closed is None:
-        return ""
-    return (
-        f"the service's account cannot run {found.program}, for {closed} is closed to others: install the program into "
-        "an environment that is open to all (python3 -m venv /opt/scopion), and use the one in there"
-    )
-
-
-def unreachable(settings: Settings, folder: Path = SYSTEM_FOLDER) -> list[str]:
-    """What else the service's account could not run or read; a sentence each."""
-    told = []
-    for channel in settings.channel:
-        if isinstance(channel, CommandSettings) and (closed := _closed(Path(channel.command[0]), folder)):
-            told.append(f"channel {channel.name!r} runs {channel.command[0]}, but {closed} is closed to others")
-    for each in settings.watch.leases:
-        if (closed := _closed(folder / each, folder)) and not _group_of(folder / each, folder):
-            told.append(
-                f"the lease file {folder / each} cannot be read, for {closed} is closed to others and to its group"
-            )
-    return told
-
-
-def _closed(path: Path, own: Path | None = None) -> Path | None:
-    """The first part of a path that others than its owner and its group cannot use; None if they can, or it is ours."""
-    if own is not None and path.is_relative_to(own):
-        return None
-    return next((each for each in (*reversed(path.parents), path) if not _is_open(each, stat.S_IROTH)), None)
-
-
-def _is_open(path: Path, to: int) -> bool:
-    """Whether a file can be read, or a folder be passed, by others (S_IROTH) or its group (S_IRGRP)."""
-    try:
-        mode = path.stat().st_mode
-    except OSError:  # what is not there yet is none of our business
-        return True
-    return bool(mode & (to >> 2 if stat.S_ISDIR(mode) else to))
-
-
-def _group_of(path: Path, own: Path) -> str:
-    """The group whose members reach a file that is closed to others; empty if none does, or it is root's."""
-    import grp
-
-    closed = _closed(path, own)
-    if closed is None or not _is_open(closed, stat.S_IRGRP):
-        return ""
-    try:
-        group = closed.stat().st_gid
-        return grp.getgrgid(group).gr_name if group else ""
-    except (OSError, KeyError):
-        return ""
-
-
-def program_path() -> Path:
-    """The program that is running now, as a service would start it."""
-    found = shutil.which(sys.argv[0]) or shutil.which("scopion")
-    path = Path(found or sys.argv[0]).absolute()
-    return path if path.name.startswith("scopion") else Path(sys.executable).with_name("scopion")
-
-
-def settings_of_service() -> Settings:
-    """Those of the system's site, the defaults if there is none yet. Raises InvalidSettings."""
-    return load_settings(SYSTEM_FOLDER)
-
-
-def install_steps() -> list[Step]:
-    """What installing comes to here. Raises NotPermitted, Refused, LiveNetworkLocked."""
+    ``own`` is the folder of the site that was in use until now: it becomes the system's, if that has none yet.
+    """
     _require_manager()
-    settings = settings_of_service()
+    copied = _is_to_be_copied(own)
+    settings = load_settings(own if copied else SYSTEM_FOLDER)
     found = installation(settings)
     if problem := cannot_run(found):
         raise Refused(problem)
@@ -119,8 +50,14 @@ def install_steps() -> list[Step]:
         steps.append(
             Step(f"make the account and group {ACCOUNT}, without password and shell", lambda: _run(*_NEW_ACCOUNT))
         )
+    steps.append(
+        Step(f"make the folder {SYSTEM_FOLDER} for the site, for the group {ACCOUNT} (mode 2770)", _make_folder)
+    )
+    if copied:
+        steps.append(
+            Step(f"copy the site in {own} into it, without the files that hold secrets", lambda: _copy_site(own))
+        )
     steps += [
-        Step(f"make the folder {SYSTEM_FOLDER} for the site, for the group {ACCOUNT} (mode 2770)", _make_folder),
         Step(f"write {UNITS / NAME}", lambda: write_atomically(UNITS / NAME, unit.encode(), 0o644)),
         Step("let the service manager read it, start it now and at every start", _start),
     ]
@@ -166,16 +103,35 @@ def _has_account() -> bool:
 
 
 def _make_folder() -> None:
+    SYSTEM_FOLDER.mkdir(parents=True, exist_ok=True)
+    SYSTEM_FOLDER.chmod(0o2770)
+    prepare_folder(SYSTEM_FOLDER)
+    _hand_over()
+
+
+def _is_to_be_copied(own: Path) -> bool:
+    """Whether there is a site of somebody's, on a real network, and the system has none yet."""
+    made_up = (own / STORY_FILE).exists()
+    return (own / ROSTER_FILE).exists() and not made_up and not (SYSTEM_FOLDER / ROSTER_FILE).exists()
+
+
+def _copy_site(own: Path) -> None:
+    with TemporaryDirectory() as holder:
+        archive = f"{holder}/site.zip"
+        export_site(Site(own), archive)
+        import_site(SYSTEM_FOLDER, archive)
+    _hand_over()
+
+
+def _hand_over() -> None:
+    """Everything in the system's site belongs to the service's account."""
     import pwd
 
     account = pwd.getpwnam(ACCOUNT)
-    SYSTEM_FOLDER.mkdir(parents=True, exist_ok=True)
-    os.chown(SYSTEM_FOLDER, account.pw_uid, account.pw_gid)
-    SYSTEM_FOLDER.chmod(0o2770)
-    prepare_folder(SYSTEM_FOLDER)
-    for path in SYSTEM_FOLDER.iterdir():
-        if path.is_file() and not path.is_symlink():
+    for path in (SYSTEM_FOLDER, *SYSTEM_FOLDER.rglob("*")):
+        if not path.is_symlink():
             os.chown(path, account.pw_uid, account.pw_gid)
+    SYSTEM_FOLDER.chmod(0o2770)  # a change of owner takes the group's bit away
 
 
 def _start() -> None:

@@ -162,8 +162,8 @@ class Sweeping:
     def _judge(self, swept: Swept, result: ScanResult) -> None:
         """Whether this is the site's, another network, or one that is down."""
         post, subnet = self._post, swept.plot.subnet
-        others = result.answered - sum(host.own for host in result.hosts)
-        if others <= 0 and result.findings.completed and self._is_anybody_expected(swept):
+        alone = all(host.own for host in result.hosts)
+        if alone and result.findings.completed and self._is_anybody_expected(swept):
             self._silent(swept, "")
         elif result.folded:
             self._stands(swept, Place.HERE, "")
