@@ -173,6 +173,17 @@ class Outages(SceneWatch):
         self.watch(minutes=20)
         self.assertEqual((self.subjects(), self.recorded()), ([], []))
 
+    def test_who_moves_while_awake_has_moved(self) -> None:
+        """However patient one is with those who doze: it is heard at its new address, and is silent at the old one."""
+        at = '{ address = "192.0.2.90", until = 2026-09-14T12:30:00Z }, ' + (
+            '{ address = "192.0.2.95", from = 2026-09-14T12:30:00Z }'
+        )
+        self.begin(
+            usual() + f'[[host]]\nname = "h"\nmac = "10:c0:de:00:00:5a"\nat = [{at}]\n', "[watch]\ninterval_s = 60"
+        )
+        self.watch(hours=1)
+        self.assertEqual(self.recorded(), [(EventKind.READDRESSED, "192.0.2.95")])
+
     def test_a_dozing_telephone_has_not_left(self) -> None:
         """Who is silent for less than its patience stays; it is a setting of the subnet, and of the device."""
         away = ("-12:20", "12:27-12:40", "12:47-")

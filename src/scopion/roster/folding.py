@@ -92,7 +92,10 @@ def fold(
         events += [event for event in told if event is not None]
         silence = silence or Silence(at)
         latest = to_ms(silence.began)
-        silent_here = {key: row for key, row in before.items() if row["mac"] not in silence.spared}
+        moved = _moved_on(db) if asked_enough else set()
+        silent_here = {
+            key: row for key, row in before.items() if row["mac"] not in silence.spared or row["id"] in moved
+        }
         events += _close(db, _missing(silent_here, sightings, asked_enough, latest, at), at)
         addresses = {seen.address for seen in sightings if seen.address}
         events += close_unpaired(db, addresses, asked_enough, at, latest, silence.spared)
@@ -244,6 +247,21 @@ def _extend_stay(db: Connection, mac: MacAddress, address: Address, seen: Observ
             "INSERT INTO stay (mac, address, since, until, present, source) VALUES (?, ?, ?, ?, 1, ?)",
             (*key, at, at, seen.source),
         )
+
+
+def _moved_on(db: Connection) -> set[int]:
+    """The IPv4 stays of those who were seen at another address first after they were seen there last.
+
+    They are awake: that they are silent where they were has nothing to do with dozing.
+    """
+    return {
+        row[0]
+        for row in db.execute(
+            "SELECT old.id FROM stay AS old INDEXED BY stay_present JOIN stay AS new INDEXED BY stay_present "
+            "ON new.mac = old.mac AND new.present AND new.since > old.until AND new.address NOT LIKE '%:%' "
+            "WHERE old.present AND old.address NOT LIKE '%:%'"
+        )
+    }
 
 
 def _missing(
