@@ -93,6 +93,17 @@ class Folding(FolderTest):
         self.assertEqual(missed, [])
         self.assertEqual(self.scan((1, 11)), ["left 2 12"])
 
+    def test_what_is_told_late_brings_nobody_back(self) -> None:
+        """Heard before it was found to be gone and folded after: its past grows, and the next frame is its return."""
+        self.scan((1, 11), (2, 12), silent=True)
+        heard = self.now
+        self.assertEqual(self.scan((1, 11)), ["left 2 12"])
+        self.assertEqual(fold(self.roster, [seen(2, 12, heard)], (), self.now), [])
+        gone = next(each for each in all_devices(self.roster) if mac(2) in each.macs)
+        self.assertEqual((gone.present, gone.last_seen), (False, heard))
+        (back,) = fold(self.roster, [seen(2, 12, self.now + timedelta(seconds=1))], (), self.now)
+        self.assertEqual((back.kind, back.away_since), (EventKind.RETURNED, heard))
+
     def test_two_addresses_are_no_move(self) -> None:
         """A second address that was always there does not become a move when the first one goes."""
         self.scan((1, 11), (1, 12), silent=True)

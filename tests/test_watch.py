@@ -20,9 +20,10 @@ from scopion.model.device import EventKind
 from scopion.model.errors import Refused, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
-from scopion.operations.flood import DEVICES
+from scopion.operations.flood import DEVICES, FloodGuard
 from scopion.operations.site import Site, prepare_folder
 from scopion.operations.taking_in import Known, take_in
+from scopion.operations.vigil import Vigil
 from scopion.roster.events import EventFilter, find_events
 from scopion.roster.outbox import find_alerts, settle
 from scopion.roster.scans import note_subnet
@@ -172,6 +173,25 @@ class Outages(SceneWatch):
         (self.folder / "scene.toml").write_text(INTERFACE + usual())
         self.watch(minutes=20)
         self.assertEqual((self.subjects(), self.recorded()), ([], []))
+
+    def test_who_was_heard_a_moment_ago_was_not_silent(self) -> None:
+        """What an ear hears is written down once a minute; a sweep that ends meanwhile knows of it all the same."""
+        self.begin(usual())
+        site, heard = Site(self.site), dict[MacAddress, datetime]()
+        self.addCleanup(site.close)
+
+        def look(watch: Watch) -> None:
+            assert site.vigil is not None
+            heard.update(site.vigil.heard)
+
+        run_watch(site, Order(for_s=900), look)
+        vigil, mac = Vigil(FloodGuard(), since=NOON), MacAddress.parse(GATEWAY_MAC)
+        self.assertIn(mac, heard)
+        vigil.heard.update(heard)
+        self.assertEqual(vigil.silent_since(NOON, [mac]), heard[mac])
+        self.assertEqual(vigil.silent_since(NOON - timedelta(hours=1), []), NOON)
+        vigil.forget_all_but({mac})
+        self.assertEqual(vigil.heard.keys(), {mac})
 
     def test_who_moves_while_awake_has_moved(self) -> None:
         """However patient one is with those who doze: it is heard at its new address, and is silent at the old one."""

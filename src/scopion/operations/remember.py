@@ -111,11 +111,14 @@ class Memory:
 
     def _spared(self, site: Site, prepared: PreparedScan, now: datetime) -> set[str]:
         """Those whose silence does not count yet: seen or heard within the patience that is due to them."""
-        silent_since = site.vigil.silent_since if site.vigil else lambda last_seen: last_seen
+
+        def silent_since(device: Device) -> datetime:
+            return site.vigil.silent_since(device.last_seen, device.macs) if site.vigil else device.last_seen
+
         return {
             key
             for device in self.devices
-            if now - silent_since(device.last_seen) < patience_with(site, device, prepared.subnet)
+            if now - silent_since(device) < patience_with(site, device, prepared.subnet)
             for key in (*map(str, device.macs), *(str(stay.address) for stay in device.unpaired))
         }
 

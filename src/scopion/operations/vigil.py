@@ -5,9 +5,11 @@ A site has one while it is watched; a scan by hand has none: it takes in what it
 
 from __future__ import annotations
 
+from collections.abc import Container, Iterable
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
+from scopion.model.mac import MacAddress
 from scopion.operations.flood import FloodGuard, Pair
 
 # Who sleeps is given so long where settings say nothing: a phone shows itself every few minutes.
@@ -26,6 +28,8 @@ class Vigil:
     terminal: bool = False  # somebody watches in a terminal, whose bell may ring
     # Since when somebody looks without a break: silence before that is nobody's. None: a single round looks.
     since: datetime | None = None
+    # When those who are here were heard last: it is written into the roster now and then only.
+    heard: dict[MacAddress, datetime] = field(default_factory=dict)
     _asked: dict[Pair, float] = field(default_factory=dict)
 
     def note_asked(self, pairs: set[Pair], now: float) -> None:
@@ -38,11 +42,18 @@ class Vigil:
         """Who was asked at or after a monotonic moment."""
         return {pair for pair, at in list(self._asked.items()) if at >= moment}
 
-    def silent_since(self, last_seen: datetime) -> datetime:
-        """From when on silence counts of somebody who was last seen then."""
-        return max(last_seen, self.since) if self.since is not None else last_seen
+    def silent_since(self, last_seen: datetime, macs: Iterable[MacAddress]) -> datetime:
+        """From when on silence counts of somebody with these adapters who was last seen then, as the roster knows."""
+        heard = [self.heard[mac] for mac in macs if mac in self.heard]
+        return max(last_seen, *heard, self.since or last_seen)
+
+    def forget_all_but(self, here: Container[MacAddress]) -> None:
+        """When others than these were heard is of no use any more."""
+        for mac in [mac for mac in list(self.heard) if mac not in here]:
+            self.heard.pop(mac, None)
 
     def moved(self, by: timedelta) -> None:
-        """The clock was set."""
+        """The clock was set: the times before are none any more."""
+        self.heard.clear()
         if self.since is not None:
             self.since += by

@@ -20,6 +20,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source
 from scopion.roster.consequences import guests_overstayed, unlisted_present, unwanted_present
 from scopion.roster.contests import contests
+from scopion.roster.late import without_late
 from scopion.roster.making import make_device
 from scopion.roster.records import note_record
 from scopion.roster.store import Roster
@@ -166,6 +167,10 @@ def _take_in(
 ) -> list[Event]:
     """All sightings of one adapter: the adapter, its stays, what it said; the event of its arrival."""
     adopted = None
+    if not present:
+        group = without_late(db, group)
+        if not group:
+            return []
     for seen in group:
         if seen.address is not None and str(seen.address) in unpaired:
             adopted = adopt_unpaired(db, mac, seen.address) or adopted

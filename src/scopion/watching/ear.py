@@ -7,8 +7,9 @@ thread; ``run`` is what a thread of its own does with it.
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Container
+from collections.abc import Callable, Container, MutableMapping
 from dataclasses import dataclass, field
+from datetime import datetime
 
 from scopion.attachment.ports import Attachment, Interface, Traffic
 from scopion.discovery.hearing import Hearing
@@ -45,6 +46,7 @@ class Ear:
         interface: Interface,
         on_news: Callable[[], None],
         own: Container[MacAddress] = (),
+        heard: MutableMapping[MacAddress, datetime] | None = None,
     ) -> None:
         self.interface = interface
         self.lost = ""  # why it can hear no more
@@ -53,6 +55,7 @@ class Ear:
         self._link = attachment.open_link(interface, Traffic.TALK)
         self._hearing = Hearing(interface.reaches)
         self._own = own
+        self._heard = heard if heard is not None else {}
         self._on_news = on_news
         self._lock = threading.Lock()
         self._subnet = next(iter(interface.subnets), None)
@@ -101,6 +104,8 @@ class Ear:
             for seen in told:
                 if seen.mac is not None and seen.mac in self._own:
                     continue
+                if seen.mac is not None and seen.mac in known.here:
+                    self._heard[seen.mac] = self._at
                 self._gathered.add(seen)
                 if not self.has_news and known.is_news(seen):
                     self.has_news = first_news = True

@@ -84,7 +84,9 @@ class Listening:
 
     def _open(self, interface: Interface) -> None:
         try:
-            ear = Ear(self._post.site.attachment, interface, self._post.hands.wake, self._own)
+            vigil = self._post.site.vigil
+            heard = vigil.heard if vigil is not None else None
+            ear = Ear(self._post.site.attachment, interface, self._post.hands.wake, self._own, heard)
         except (InterfaceLost, NotPermitted) as error:
             self._post.trouble(f"listening on {interface.name}", str(error))
             return
@@ -101,7 +103,9 @@ class Listening:
             self._away.add(interface)
 
     def learnt(self) -> None:
-        """Who is known has been read anew."""
+        """Who is known has been read anew; when others were heard is of no use any more."""
+        if self._post.site.vigil is not None:
+            self._post.site.vigil.forget_all_but(self._post.known.here)
         for ear in self._ears.values():
             ear.known = self._post.known
 
