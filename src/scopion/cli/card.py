@@ -194,5 +194,5 @@ def look_alike_lines(card: Card, vendors: Vendors) -> list[str]:
             f"{click.style(proposal.words, bold=True)} ({proposal.confidence:.0%}) the same as "
             f"{click.style(other.called, bold=True)}{f' ({macs})' if macs != other.called else ''}"
         )
-        lines.append(click.style(f"  {'; '.join(proposal.evidence)}", dim=True))
+        lines += [click.style(f"  {each}", dim=True) for each in proposal.evidence]
     return lines
