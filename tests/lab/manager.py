@@ -46,8 +46,8 @@ else
   mkdir /sys/fs/cgroup/systemd
   mount -t cgroup -o none,name=systemd cgroup /sys/fs/cgroup/systemd
 fi
-for over in /etc/systemd /lib/systemd/system /lib/systemd/system-generators /var/lib; do
-  mount -t tmpfs -o mode=755 tmpfs $over
+for over in /etc/systemd /lib/systemd/system /usr/local/lib/systemd /lib/systemd/system-generators /var/lib; do
+  [ ! -d $over ] || mount -t tmpfs -o mode=755 tmpfs $over
 done
 mkdir /etc/systemd/system
 cp -r units/* /lib/systemd/system

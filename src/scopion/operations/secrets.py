@@ -37,7 +37,7 @@ def read_secret(reference: str, folder: Path, what: str) -> str:
     except PermissionError:
         raise InvalidSettings(
             f"{path} should hold {what}, but this account may not read it: give it to the account that runs the watch "
-            f"(chown), or use credential:NAME where that is a service"
+            "(chown), or use credential:NAME where that is a service"
         ) from None
     except OSError as error:
         raise InvalidSettings(f"{path} should hold {what}: {error.strerror}") from None
