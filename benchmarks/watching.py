@@ -19,6 +19,7 @@ from ipaddress import IPv4Address
 from pathlib import Path
 
 from tests.lab.lab import Lab, LabHost, require_lab
+from tests.receivers import MAIL_PORT, OWNER
 
 from benchmarks.figure import Figure
 from benchmarks.scanning import HOSTS
@@ -33,21 +34,13 @@ from scopion.wire.arp import encode_request
 
 WATCHED_S, JOINS = 120.0, 30
 FLOOD_S = 10
-SETTINGS = """
+SETTINGS = f"""
 [watch]
 metrics_port = 9520
 [alerts]
 learning_days = 0
 burst = 50
-[[channel]]
-name = "owner"
-type = "email"
-to = ["owner@kilnhaven.example"]
-sender = "scopion@kilnhaven.example"
-host = "127.0.0.1"
-port = 2525
-security = "plain"
-"""
+{OWNER}"""
 _TICKS = os.sysconf("SC_CLK_TCK")
 _SELF = (sys.executable, "-m", "benchmarks.watching")
 
@@ -58,7 +51,7 @@ def measure() -> Iterator[Figure]:
     lab = Lab([*HOSTS, LabHost("talker", "10:c0:de:00:00:07", ("192.0.2.7",))])
     with tempfile.TemporaryDirectory() as holder:
         folder = Path(holder)
-        mails = _begin(lab, [sys.executable, "-m", "tests.receivers", "2525", str(folder / "spool")])
+        mails = _begin(lab, [sys.executable, "-m", "tests.receivers", str(MAIL_PORT), str(folder / "spool")])
         (folder / "site.toml").write_text(SETTINGS)
         (folder / "spool").touch()
         with (folder / "log").open("wb") as log:  # a pipe that nobody reads would hold it up

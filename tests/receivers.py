@@ -24,6 +24,22 @@ from aiosmtpd.smtp import SMTP, AuthResult, Envelope, LoginPassword
 
 PASSWORD = "kiln-and-glaze"
 SLOW_S = 3.0
+# What site.toml says of a mail server of a process of its own (serve_mail), and of a file beside it.
+MAIL_PORT = 2525
+OWNER = f"""[[channel]]
+name = "owner"
+type = "email"
+to = ["owner@kilnhaven.example"]
+sender = "scopion@kilnhaven.example"
+host = "127.0.0.1"
+port = {MAIL_PORT}
+security = "plain"
+"""
+BOOK = """[[channel]]
+name = "book"
+type = "file"
+path = "book.jsonl"
+"""
 # What the server says of clients that refuse its certificate, as the tests ask them to, and of its own future.
 logging.getLogger("mail.log").addHandler(logging.NullHandler())
 logging.getLogger("mail.log").propagate = False

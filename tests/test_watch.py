@@ -10,6 +10,7 @@ import os
 import subprocess
 import sys
 import unittest
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from typing import Any
@@ -303,6 +304,8 @@ class Notices(SceneWatch):
         asks, other = (Observation(mac, None, now, Source.DHCP, traits=name) for mac in (newcomer, stranger))
         known = Known.of(site.roster)
         self.assertEqual((known.is_news(asks), known.is_news(other)), (True, False))
+        says = replace(asks, address=IPv6Address("fe80::1"))  # a name is news, but claims no address anew
+        self.assertEqual((known.is_news(says), known.has_come(says)), (True, False))
         take_in(site, [asks])
         self.assertFalse(Known.of(site.roster).is_news(asks))
 

@@ -7,12 +7,15 @@ namespace that ``ip netns exec`` makes for it.
 from __future__ import annotations
 
 import subprocess
+import sys
 import time
 import unittest
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from tests.lab.lab import Lab, require_tools
+from tests.receivers import MAIL_PORT
+from tests.support import ROOT
 
 TOOLS = ("dnsmasq", "udhcpc", "avahi-daemon", "nmbd", "snmpd")
 
@@ -39,6 +42,12 @@ class Services:
         log.close()
         self._clean_up(_end, process)
         return process
+
+    def mail_server(self, host: str, spool: Path, *mood: str) -> subprocess.Popen[bytes]:
+        """A mail server (``tests.receivers``), a line in the spool for each mail."""
+        spool.touch()
+        command = [sys.executable, "-m", "tests.receivers", str(MAIL_PORT), str(spool), *mood]
+        return self.start(host, command, PYTHONPATH=str(ROOT))
 
     def dnsmasq(self, host: str, *options: str, leases: str = "leases") -> Path:
         """A name and DHCP server; its lease file."""

@@ -5,13 +5,12 @@ from __future__ import annotations
 import json
 import os
 import subprocess
-import tempfile
 import unittest
 from collections.abc import Callable, Sequence
-from pathlib import Path
 
 from tests.lab.lab import Lab, LabHost, require_lab
 from tests.lab.services import wait_for
+from tests.support import FolderTest
 
 SETTINGS = "[watch]\ninterval_s = 5\n[absence]\npatience_s = 8\n"
 
@@ -21,12 +20,11 @@ def host(number: int) -> LabHost:
     return LabHost(f"h{number}", f"10:c0:de:00:00:{number:02x}", (f"192.0.2.{number}",), ipv6=number % 2 == 0)
 
 
-class Comings(unittest.TestCase):
+class Comings(FolderTest):
     def setUp(self) -> None:
         require_lab()
-        holder = tempfile.TemporaryDirectory()
-        self.addCleanup(holder.cleanup)
-        self.site = Path(holder.name)
+        super().setUp()
+        self.site = self.folder
         (self.site / "site.toml").write_text(SETTINGS)
         self.net = Lab([LabHost("gateway", "0c:be:11:00:00:01", ("192.0.2.1",)), *map(host, range(20, 25))])
         self.addCleanup(self.net.close)

@@ -10,7 +10,6 @@ import json
 import os
 import random
 import signal
-import tempfile
 import time
 import traceback
 import unittest
@@ -33,7 +32,8 @@ from scopion.roster.store import Roster
 from scopion.watching.running import Order, run_watch
 from scopion.wire.arp import encode_request
 from tests.lab.lab import Lab, LabHost, require_lab
-from tests.receivers import WebServer
+from tests.receivers import BOOK, WebServer
+from tests.support import FolderTest
 
 HOSTS = [LabHost("gateway", "0c:be:11:00:00:01", ("192.0.2.1",))]
 HOSTS += [LabHost(f"h{number}", f"10:c0:de:00:00:{number:02x}", (f"192.0.2.{number}",)) for number in range(20, 24)]
@@ -58,16 +58,13 @@ name = "hook"
 type = "webhook"
 url = "http://127.0.0.1:{port}/"
 timeout_s = 2
-[[channel]]
-name = "book"
-type = "file"
-path = "book.jsonl"
-"""
+{book}"""
 
 
-class Killed(unittest.TestCase):
+class Killed(FolderTest):
     def setUp(self) -> None:
         require_lab()
+        super().setUp()
         self.net = Lab(HOSTS)
         self.addCleanup(self.net.close)
         waits = patch.multiple("scopion.alerts.delivery", FIRST_WAIT_S=0.05, LONGEST_WAIT_S=0.4)
@@ -79,7 +76,7 @@ class Killed(unittest.TestCase):
         the same text, and the roster is sound.
         """
         chance = random.Random(20260914)
-        sites = [Watched(self, chance) for _ in range(SITES)]
+        sites = [Watched(self, self.folder / str(number), chance) for number in range(SITES)]
         traffic = self.forked("h20", _newcomers)
         while any(each.killed < TIMES for each in sites):
             time.sleep(min(each.turn(time.monotonic()) for each in sites))
@@ -111,14 +108,12 @@ class Killed(unittest.TestCase):
 class Watched:
     """A site with a server of its own for its webhook."""
 
-    def __init__(self, test: Killed, chance: random.Random) -> None:
-        self._test, self._chance = test, chance
-        holder = tempfile.TemporaryDirectory()
-        test.addCleanup(holder.cleanup)
-        self._site = Path(holder.name)
+    def __init__(self, test: Killed, site: Path, chance: random.Random) -> None:
+        self._test, self._site, self._chance = test, site, chance
+        site.mkdir()
         with test.net.inside("desk"):
             self._server = WebServer(test)
-        (self._site / "site.toml").write_text(SETTINGS.format(port=self._server.port))
+        (self._site / "site.toml").write_text(SETTINGS.format(port=self._server.port, book=BOOK))
         self.killed = 0
         self._a_round()
         self._child, self._ends_at = 0, 0.0

@@ -3,20 +3,18 @@
 from __future__ import annotations
 
 import json
-import sys
-import tempfile
 import unittest
-from pathlib import Path
 
 from tests.lab.lab import Lab, LabHost, require_lab
 from tests.lab.manager import Manager
 from tests.lab.services import Services, wait_for
-from tests.support import ROOT
+from tests.receivers import BOOK, OWNER
+from tests.support import FolderTest
 
 GATEWAY = LabHost("gateway", "0c:be:11:00:00:01", ("192.0.2.1",))
 STRANGER = LabHost("stranger", "a0:b4:d7:66:19:04", ("192.0.2.144",))
 KEY, PRIVACY = "authentication key", "privacy key"
-SETTINGS = """
+SETTINGS = f"""
 [watch]
 interval_s = 5
 routers_s = 5
@@ -33,39 +31,23 @@ version = "3"
 user = "scopion"
 authentication_key = "file:key"
 privacy_key = "file:privacy"
-[[channel]]
-name = "book"
-type = "file"
-path = "book.jsonl"
-[[channel]]
-name = "owner"
-type = "email"
-to = ["owner@kilnhaven.example"]
-sender = "scopion@kilnhaven.example"
-host = "127.0.0.1"
-port = 2525
-security = "plain"
-[[channel]]
+{BOOK}{OWNER}[[channel]]
 name = "script"
 type = "command"
 command = ["/bin/sh", "-c", "grep ^Cap /proc/self/status >rights"]
 """
 
 
-class ServiceManager(unittest.TestCase):
+class ServiceManager(FolderTest):
     def setUp(self) -> None:
         require_lab()
-        holder = tempfile.TemporaryDirectory()
-        self.addCleanup(holder.cleanup)
-        self.folder = Path(holder.name)
+        super().setUp()
         self.net = Lab([GATEWAY])
         self.addCleanup(self.net.close)
         self.spool = self.folder / "spool"
-        self.spool.touch()
         services = Services(self.net, self.folder, self)
         services.snmpd("gateway", "workshop", "scopion", KEY, PRIVACY)
-        mail = ["env", f"PYTHONPATH={ROOT}", sys.executable, "-m", "tests.receivers", "2525", str(self.spool)]
-        services.start("desk", mail)
+        services.mail_server("desk", self.spool)
 
     def test_installed_it_does_all_of_its_work_in_its_sandbox(self) -> None:
         """With the site that was in use until then it is ready, sweeps, listens, asks a router, tells by mail, file and

@@ -8,8 +8,6 @@ import signal
 import socket
 import sqlite3
 import subprocess
-import sys
-import tempfile
 import time
 import unittest
 import urllib.request
@@ -26,42 +24,29 @@ from scopion.model.mac import MacAddress
 from scopion.wire.arp import encode_request
 from tests.lab.lab import Lab, LabHost, require_lab
 from tests.lab.services import Services, wait_for
-from tests.support import ROOT
+from tests.receivers import BOOK, MAIL_PORT, OWNER
+from tests.support import FolderTest
 
 GATEWAY = LabHost("gateway", "0c:be:11:00:00:01", ("192.0.2.1",))
 OTHERS = [LabHost(f"h{number}", f"10:c0:de:00:00:{number:02x}", (f"192.0.2.{number}",)) for number in range(20, 27)]
 HOSTS = [GATEWAY, *OTHERS]
 STRANGER = LabHost("stranger", "a0:b4:d7:66:19:04", ("192.0.2.144",), ipv6=False)  # its first frame is ours
-SETTINGS = """
+SETTINGS = f"""
 [watch]
-interval_s = {interval}
+interval_s = {{interval}}
 metrics_port = 9520
-{more}
+{{more}}
 [alerts]
 learning_days = 0
-[[channel]]
-name = "owner"
-type = "email"
-to = ["owner@kilnhaven.example"]
-sender = "scopion@kilnhaven.example"
-host = "127.0.0.1"
-port = 2525
-security = "plain"
-[[channel]]
-name = "book"
-type = "file"
-path = "book.jsonl"
-"""
+{OWNER}{BOOK}"""
 
 
-class WatchLab(unittest.TestCase):
+class WatchLab(FolderTest):
     """A small lab for each test: they join, pull plugs and forge."""
 
     def setUp(self) -> None:
         require_lab()
-        holder = tempfile.TemporaryDirectory()
-        self.addCleanup(holder.cleanup)
-        self.folder = Path(holder.name)
+        super().setUp()
         self.site = self.folder / "site"
         self.site.mkdir()
         self.log = self.folder / "log"
@@ -72,16 +57,15 @@ class WatchLab(unittest.TestCase):
         self.services = Services(self.net, self.folder, self)
 
     def mail_server(self, *mood: str) -> subprocess.Popen[bytes]:
-        """At the desk, on port 2525."""
-        command = ["env", f"PYTHONPATH={ROOT}", sys.executable, "-m", "tests.receivers", "2525", str(self.spool), *mood]
-        server = self.services.start("desk", command)
+        """At the desk, once it greets."""
+        server = self.services.mail_server("desk", self.spool, *mood)
         wait_for("the mail server's greeting", self._greets)
         return server
 
     def _greets(self) -> bool:
         with self.net.inside("desk"):
             try:
-                socket.create_connection(("127.0.0.1", 2525), 1).close()
+                socket.create_connection(("127.0.0.1", MAIL_PORT), 1).close()
             except OSError:
                 return False
             return True

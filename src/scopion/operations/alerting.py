@@ -13,12 +13,10 @@ from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from scopion.alerts.settings import TERMINAL, ChannelSettings
-from scopion.model.address import Address
 from scopion.model.device import Device, Event, EventKind
 from scopion.model.mac import MacAddress
 from scopion.operations.described import described
 from scopion.roster.devices import all_devices
-from scopion.roster.lists import Network, all_networks
 from scopion.roster.mutes import Learning, learning
 from scopion.roster.scans import known_subnets
 from scopion.roster.store import Roster
@@ -30,6 +28,7 @@ if TYPE_CHECKING:
     from scopion.alerts.rules import Occasion
     from scopion.model.alert import Alert
     from scopion.operations.site import Site
+    from scopion.roster.lists import Network
     from scopion.roster.scans import KnownSubnet
 
 _NOWHERE: Mapping[MacAddress, IPv4Network] = MappingProxyType({})
@@ -111,15 +110,10 @@ def _subnet_of(
     seen_in: Mapping[MacAddress, IPv4Network] = _NOWHERE,
 ) -> IPv4Network | None:
     """Where it happened: most newcomers show an IPv6 address first, which tells no subnet, so that others are asked."""
-    addresses: list[Address] = [event.address, *(device.addresses if device is not None else ())]
-    for address in addresses:
-        for each in subnets:
-            if address in each:
-                return each
+    addresses = (event.address, *(device.addresses if device is not None else ()))
+    found = next((each for address in addresses for each in subnets if address in each), None)
     seen = seen_in.get(event.mac) if event.mac is not None else None
-    if seen in subnets:
-        return seen
-    return subnets[0] if len(subnets) == 1 else None
+    return found or (seen if seen in subnets else subnets[0] if len(subnets) == 1 else None)
 
 
 def learnt_subnets(site: Site, roster: Roster) -> list[Learning]:
@@ -156,6 +150,12 @@ class Teller:
         return {device.id: device for device in all_devices(self._roster)}
 
     @cached_property
+    def _phrases(self) -> Phrases:
+        from scopion.roster.lists import all_networks
+
+        return phrases_of(self._site, all_networks(self._roster))
+
+    @cached_property
     def _subnets(self) -> tuple[KnownSubnet, ...]:
         return known_subnets(self._roster)
 
@@ -168,7 +168,7 @@ class Teller:
             return message_from_json(alert.message)
         closely = len(alert.events) == 1
         about = {event.device_id: self._about(event, closely) for event in reversed(alert.events)}
-        return worded(alert, about, phrases_of(self._site, all_networks(self._roster)))
+        return worded(alert, about, self._phrases)
 
     def _about(self, event: Event, closely: bool) -> About:
         from scopion.alerts.phrases import About

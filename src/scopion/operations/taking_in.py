@@ -44,10 +44,12 @@ class Known:
         with roster.guarded():
             for mac, address in roster.rows("SELECT mac, address FROM stay WHERE present"):
                 holders[stored_address(address)].add(stored_mac(mac))
-            here = "SELECT mac FROM stay WHERE present"
-            called = roster.rows(f"SELECT subject, value FROM trait WHERE kind = 'name' AND subject IN ({here})")
+            called = roster.rows(
+                "SELECT subject, value FROM trait "
+                "WHERE kind = 'name' AND subject IN (SELECT mac FROM stay WHERE present)"
+            )
             names = frozenset((stored_mac(mac), name) for mac, name in called)
-            here = roster.db.execute(
+            devices = roster.db.execute(
                 "SELECT count(*) FROM (SELECT device FROM adapter JOIN stay USING (mac) WHERE present "
                 "UNION SELECT device FROM unpaired WHERE present)"
             ).fetchone()[0]
@@ -56,14 +58,15 @@ class Known:
         }
         present = frozenset((mac, address) for address, those in holders.items() for mac in those)
         macs = frozenset(mac for those in holders.values() for mac in those)
-        return cls(present, macs, names, holders, gateways, here)
+        return cls(present, macs, names, holders, gateways, devices)
+
+    def has_come(self, seen: Observation) -> bool:
+        """Whether somebody has come, or is at another address."""
+        return seen.address is not None and (seen.mac, seen.address) not in self.present
 
     def is_news(self, seen: Observation) -> bool:
-        """Whether somebody has come, is at another address or says another name: that is taken in at once.
-
-        The rest is taken in now and then.
-        """
-        if seen.address is not None and (seen.mac, seen.address) not in self.present:
+        """Whether somebody has come, or says another name: that is taken in at once, the rest now and then."""
+        if self.has_come(seen):
             return True
         if not seen.traits or seen.mac is None or seen.mac not in self.here:
             return False

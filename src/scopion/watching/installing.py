@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import subprocess
 from collections.abc import Callable
+from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -116,9 +117,9 @@ def _is_to_be_copied(own: Path) -> bool:
 
 
 def _copy_site(own: Path) -> None:
-    with TemporaryDirectory() as holder:
+    with TemporaryDirectory() as holder, closing(Site(own)) as site:
         archive = f"{holder}/site.zip"
-        export_site(Site(own), archive)
+        export_site(site, archive)
         import_site(SYSTEM_FOLDER, archive)
     _hand_over()
 

@@ -191,7 +191,7 @@ class Listening:
         questioned: dict[str, list[Observation]] = {}
         for each in seen:
             ear = self._ear_of(each)
-            claims = self._post.known.is_news(each) and self._post.known.claims_a_held_address(each)
+            claims = self._post.known.has_come(each) and self._post.known.claims_a_held_address(each)
             if not claims or ear is None or not isinstance(each.address, IPv4Address):
                 settled.append(each)
             elif now >= self._checked.get(each.address, 0.0):
