@@ -41,7 +41,7 @@ class Lists(ProgramTest):
 
     def test_a_new_networks_router_is_asked_about_in_a_terminal(self) -> None:
         """What the options do not say is asked; a wrong answer is asked again, a blank one takes the default."""
-        answers = "\nhyphen\n2.4,7\n2.4,5,6\n12\n"
+        answers = "\n\nhyphen\n2.4,7\n2.4,5,6\n12\n"
         ours, theirs = pty.openpty()
         process = subprocess.Popen(
             [PROGRAM, "wifi", "deny", "Kilnhaven", "till"],

@@ -22,19 +22,21 @@ if TYPE_CHECKING:
 @click.option("--owner", metavar="TEXT", help="Whose it is.")
 @click.option("--place", metavar="TEXT", help="Where it stands.")
 @click.option("--note", metavar="TEXT", help="Anything else worth keeping.")
+@click.option("--essential/--not-essential", default=None, help="Whether it may never be refused on the air.")
 @pass_session
-def label(session: Session, /, device: str, text: str | None, **texts: str | None) -> None:
+def label(session: Session, /, device: str, text: str | None, essential: bool | None, **texts: str | None) -> None:
     """Give a device its name, owner and place.
 
     An empty LABEL ('') takes the name away; so does an empty owner, place or note. What is not given stays.
     """
     from scopion.operations.describe import label_device
 
-    before, after = label_device(session.site, device, text, **texts)
+    before, after = label_device(session.site, device, text, essential=essential, **texts)
     was = f" (was {before.label!r})" if before.label and before.label != after.label else ""
     named = f"is now {after.label!r}" if after.label else "has no label now"
     others = (("owner", after.owner), ("place", after.place), ("note", after.note))
     more = "".join(f", {title} {value!r}" for title, value in others if value)
+    more += ", essential" if after.essential else ""
     session.note(f"{identity(after)} {named}{was}{more}.")
 
 

@@ -59,7 +59,7 @@ FAMILIES: dict[str, dict[str, Entry]] = {
         "service": Entry("service", "service", "A hardened unit for the system's service manager."),
     },
     "Wireless": {
-        "wifi": Entry("wifi", "wifi", "Allow and deny lists, and the sheet to type them in."),
+        "wifi": Entry("wifi", "wifi", "Allow and deny lists: kept, scheduled, pushed, verified."),
     },
     "Begin": {
         "demo": Entry("demo", "demo", "A made-up site, told in a minute, or kept to try out."),

@@ -80,12 +80,15 @@ class Day(click.ParamType[date]):
 
 
 class Moment(click.ParamType[datetime]):
-    """A moment as people say it, in the time zone of the site's clock; ``end``: a day alone means its end."""
+    """A moment as people say it, in the time zone of the site's clock.
+
+    ``end``: a day alone means its end; ``ahead``: it lies in the future.
+    """
 
     name = "WHEN"
 
-    def __init__(self, *, end: bool = False) -> None:
-        self._end = end
+    def __init__(self, *, end: bool = False, ahead: bool = False) -> None:
+        self._end, self._ahead = end, ahead
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
         """Read ``yesterday 14:00``, ``monday``, ``3 days``."""
@@ -94,7 +97,7 @@ class Moment(click.ParamType[datetime]):
         if isinstance(value, datetime):
             return value
         try:
-            return parse_moment(str(value), _clock(ctx), end=self._end)
+            return parse_moment(str(value), _clock(ctx), end=self._end, ahead=self._ahead)
         except ValueError as error:
             self.fail(str(error), param, ctx)
 
@@ -197,5 +200,6 @@ device = click.argument("device", type=DeviceName())
 since = click.option("--since", metavar="WHEN", type=Moment(), help="From then on: yesterday, monday 09:00, '3 days'.")
 until = click.option("--until", metavar="WHEN", type=Moment(end=True), help="Up to then; a day includes its end.")
 some_devices = click.argument("devices", metavar="DEVICE...", type=DeviceName(), nargs=-1, required=True)
+any_devices = click.argument("devices", metavar="[DEVICE]...", type=DeviceName(), nargs=-1)
 ssid = click.argument("ssid", metavar="SSID", type=NetworkName())
 insist = click.option("--insist", is_flag=True, help="Do it although Scopion advises against it.")

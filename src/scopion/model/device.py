@@ -109,6 +109,7 @@ class Device:
     adapters: tuple[Adapter, ...] = ()
     unpaired: tuple[Stay, ...] = ()  # where it was seen while its MAC was not known
     unpaired_traits: tuple[KnownTrait, ...] = ()
+    essential: bool = False  # at no time may it be refused on the air
 
     @property
     def stays(self) -> tuple[Stay, ...]:

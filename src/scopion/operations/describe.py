@@ -19,6 +19,7 @@ from scopion.roster.descriptions import (
     join_devices,
     require_unchanged,
     set_description,
+    set_essential,
     set_standing,
 )
 from scopion.roster.devices import all_devices
@@ -38,21 +39,24 @@ class Mark:
 
 
 def label_device(
-    site: Site, which: str | Device, label: str | None = None, **texts: str | None
+    site: Site, which: str | Device, label: str | None = None, *, essential: bool | None = None, **texts: str | None
 ) -> tuple[Device, Device]:
     """Give a device a label, owner, place or note; None leaves one as it is. Returns it as it was and as it is.
 
     A Device instead of words is one that was looked at: if somebody has changed it since, ChangedMeanwhile is raised.
     """
     wanted = checked_texts(label=label, **texts)
-    if not wanted:
-        raise UsageError("nothing to change: give a label, --owner, --place or --note")
+    if not wanted and essential is None:
+        raise UsageError("nothing to change: give a label, --owner, --place, --note or --essential")
     require_roster(site)
     with change(site, "label") as (roster, described):
         before = _meant(which, all_devices(roster))
         set_description(roster, before, **wanted)
+        if essential is not None:
+            set_essential(roster, before, essential)
         after = again(roster, before)
-        described.says = f"{before.called}: {_said(wanted)}"
+        said = [_said(wanted), "" if essential is None else "essential" if essential else "not essential"]
+        described.says = f"{before.called}: {', '.join(filter(None, said))}"
         return before, after
 
 

@@ -83,13 +83,13 @@ class Review:
 
     def describe(self, **texts: str) -> None:
         """Change its texts; the card stays. Raises ChangedMeanwhile, UsageError."""
-        label_device(self._site, self._shown, **texts)
+        label_device(self._site, self._shown, texts.pop("label", None), essential=None, **texts)
         self._note()
         self.refresh()
 
     def deny(self, ssid: str) -> None:
         """Put it on a network's deny list. Raises Refused."""
-        put_on_list(self._site, ssid, ListMode.DENY, [str(self._shown.macs[0]) if self._shown.macs else ""])
+        put_on_list(self._site, [ssid], ListMode.DENY, [str(self._shown.macs[0]) if self._shown.macs else ""])
         self._note()
 
     def join(self, others: Sequence[Device]) -> None:

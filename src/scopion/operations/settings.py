@@ -51,6 +51,17 @@ def _is_range(text: str) -> bool:
         return False
 
 
+def _is_timezone(text: str) -> bool:
+    from zoneinfo import ZoneInfo
+
+    if not text:
+        return True
+    try:
+        return bool(ZoneInfo(text))
+    except (OSError, ValueError, KeyError):  # what is not found is a KeyError
+        return False
+
+
 Range = Annotated[str, Predicate(_is_range)]
 
 
@@ -149,6 +160,7 @@ class Settings:
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     name: Annotated[str, MaxLen(80)] = ""
+    timezone: Annotated[str, MaxLen(64), Predicate(_is_timezone)] = ""  # of the hours on lists; empty: this machine's
     scan: ScanSettings = field(default_factory=ScanSettings)
     absence: AbsenceSettings = field(default_factory=AbsenceSettings)
     names: NameSettings = field(default_factory=NameSettings)
@@ -228,6 +240,7 @@ def _written_location(location: tuple[int | str, ...]) -> tuple[int | str, ...]:
 # What a text that does not fit should have been, by the setting; all others of this kind are secrets.
 _EXPECTED = {
     ("dhcp_pool", "reserved"): "write ranges as 192.0.2.100-192.0.2.199, not {given!r}",
+    ("timezone",): "{given!r} is no time zone: write it as Europe/Lisbon",
     ("hours", "night"): "write hours as 22:00-06:30, not {given!r}",
     ("digest_at",): "write a time of day as 08:00, not {given!r}",
     ("to", "sender"): "{given!r} is no mail address: write it as owner@kilnhaven.example, without a name",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from scopion.model.errors import NotFound, Refused
 from scopion.operations.change import change
-from scopion.operations.lockout import require_no_lockout
+from scopion.operations.policies import require_no_lockout
 from scopion.operations.site import Site
 from scopion.roster.changes import Change, RowChange, change_of, latest_changes, latest_in_force, rows_of
 from scopion.roster.taking_back import take_back

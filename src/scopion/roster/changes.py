@@ -18,7 +18,7 @@ from scopion.roster.store import Roster
 from scopion.roster.stored import from_ms, to_ms
 
 # What people's changes touch. Events only go (with a device that is forgotten) or change hands without an adapter.
-RELATIONS = ("device", "adapter", "unpaired", "stay", "trait", "network", "entry", "mute")
+RELATIONS = ("device", "adapter", "unpaired", "stay", "trait", "network", "entry", "exclusive", "timetable", "mute")
 _CHANGED_HANDS = "AFTER UPDATE OF device ON event WHEN old.mac = ''"
 
 

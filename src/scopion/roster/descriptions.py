@@ -35,6 +35,14 @@ def set_description(roster: Roster, device: Device, **texts: str | None) -> None
             ) from None
 
 
+def set_essential(roster: Roster, device: Device, essential: bool) -> None:
+    """Whether a device may never be refused on the air."""
+    if device.essential == essential:
+        return
+    with roster.transaction() as db:
+        db.execute("UPDATE device SET essential = ?, revision = revision + 1 WHERE id = ?", (essential, device.id))
+
+
 def set_standing(
     roster: Roster, device: Device, standing: Standing, at: datetime, *, until: date | None = None, because: str = ""
 ) -> None:
@@ -62,7 +70,8 @@ def join_devices(roster: Roster, kept: Device, other: Device) -> None:
             at = other.standing_since or other.first_seen
             set_standing(roster, kept, other.standing, at, until=other.guest_until, because=other.because)
         db.execute("UPDATE device SET first_seen = min(first_seen, ?) WHERE id = ?", (to_ms(other.first_seen), kept.id))
-        for relation in ("adapter", "unpaired"):
+        set_essential(roster, kept, kept.essential or other.essential)
+        for relation in ("adapter", "unpaired", "exclusive"):
             db.execute(f"UPDATE {relation} SET device = ? WHERE device = ?", (kept.id, other.id))
         db.execute("UPDATE event SET device = ? WHERE device = ?", (kept.id, other.id))
         # One entry a network: where both are listed, the one that stays counts.

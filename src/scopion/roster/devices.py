@@ -18,7 +18,9 @@ _MEDIA = {str(each): each for each in Medium}
 _STANDINGS = {str(each): each for each in Standing}
 # In the order in which they are taken: by name each would take three times as long.
 _ADAPTER = "mac, device, own, medium, medium_evidence, first_seen, last_seen"
-_DEVICE = "id, standing, first_seen, label, owner, place, note, guest_until, standing_since, because, revision"
+_DEVICE = (
+    "id, standing, first_seen, label, owner, place, note, guest_until, standing_since, because, revision, essential"
+)
 # Adapter by adapter, each by one look into an index: a year has tens of thousands of stays that are over. CROSS JOIN
 # keeps SQLite to this order. Several stays may have ended at the same moment.
 _LATEST = """
@@ -43,7 +45,7 @@ def all_devices(roster: Roster) -> list[Device]:
         routes = {number for (number,) in roster.rows(gateways)}
         found = []
         for row in roster.rows(f"SELECT {_DEVICE} FROM device ORDER BY id"):
-            number, standing, first_seen, label, owner, place, note, until, since, because, revision = row
+            number, standing, first_seen, label, owner, place, note, until, since, because, revision, essential = row
             elsewhere = unpaired.get(number, ())
             heard = [known for stay in elsewhere for known in traits.get(str(stay.address), ())]
             found.append(
@@ -51,7 +53,7 @@ def all_devices(roster: Roster) -> list[Device]:
                     number, _STANDINGS[standing], from_ms(first_seen), label, owner, place, note,
                     date.fromisoformat(until) if until else None,
                     from_ms(since) if since is not None else None, because, revision,
-                    number in own, number in routes, adapters.get(number, ()), elsewhere, tuple(heard),
+                    number in own, number in routes, adapters.get(number, ()), elsewhere, tuple(heard), bool(essential),
                 )
             )  # fmt: skip
         return found

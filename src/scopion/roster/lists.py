@@ -33,6 +33,14 @@ class Network:
     radios: tuple[str, ...]  # bands in GHz that carry it: "2.4", "5", "6"
     router: str  # address to open in a browser
     since: datetime
+    others_hours: str = ""  # when those may associate who are on no list; empty: as the mode says
+    lists_of: str | None = None  # the network whose lists it uses in place of its own
+    only_until: datetime | None = None  # until then only some may associate: its exclusives
+
+    @property
+    def lists(self) -> str:
+        """The SSID under which its entries are kept."""
+        return self.lists_of or self.ssid
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +54,29 @@ class Entry:
     mac: MacAddress | None
     description: str
     since: datetime
+    hours: str = ""  # windows of a week, or @NAME of a timetable; empty: always
+    until: datetime | None = None  # when it ends
+    paused: bool = False
+    who: str = ""  # the account on whose behalf it was made
+
+    @property
+    def subject(self) -> int | MacAddress:
+        """Whom it is about: a device's number, or a bare MAC address."""
+        if self.device_id is not None:
+            return self.device_id
+        assert self.mac is not None
+        return self.mac
+
+
+@dataclass(frozen=True, slots=True)
+class EntryTerms:
+    """On what terms an entry is made: why, when it holds, until when, whether it is paused, and who made it."""
+
+    description: str = ""
+    hours: str = ""
+    until: datetime | None = None
+    paused: bool = False
+    who: str = ""
 
 
 def all_networks(roster: Roster) -> list[Network]:
@@ -76,9 +107,11 @@ def save_network(roster: Roster, each: Network) -> None:
     """Make a network, or change its settings and mode."""
     with roster.transaction() as db:
         db.execute(
-            "INSERT INTO network (ssid, mode, notation, capacity, radios, router, since) VALUES (?, ?, ?, ?, ?, ?, ?) "
-            "ON CONFLICT (ssid) DO UPDATE SET mode = excluded.mode, notation = excluded.notation, "
-            "capacity = excluded.capacity, radios = excluded.radios, router = excluded.router",
+            "INSERT INTO network (ssid, mode, notation, capacity, radios, router, since, others_hours, lists_of, "
+            "only_until) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (ssid) DO UPDATE SET mode = excluded.mode, "
+            "notation = excluded.notation, capacity = excluded.capacity, radios = excluded.radios, "
+            "router = excluded.router, others_hours = excluded.others_hours, lists_of = excluded.lists_of, "
+            "only_until = excluded.only_until",
             (
                 each.ssid,
                 each.mode,
@@ -87,6 +120,9 @@ def save_network(roster: Roster, each: Network) -> None:
                 ",".join(each.radios),
                 each.router,
                 to_ms(each.since),
+                each.others_hours,
+                each.lists_of,
+                to_ms(each.only_until) if each.only_until else None,
             ),
         )
 
@@ -101,33 +137,52 @@ def all_entries(roster: Roster, ssid: str | None = None) -> list[Entry]:
 
 
 def add_entry(
-    roster: Roster,
-    ssid: str,
-    which: ListMode,
-    subject: int | MacAddress,
-    description: str,
-    at: datetime,
+    roster: Roster, ssid: str, which: ListMode, subject: int | MacAddress, at: datetime, terms: EntryTerms
 ) -> None:
     """Put a device (by its number) or a bare MAC, which is on no list of the network, on one."""
     device = subject if isinstance(subject, int) else None
     mac = None if isinstance(subject, int) else str(subject)
+    until = to_ms(terms.until) if terms.until else None
     with roster.transaction() as db:
         db.execute(
-            "INSERT INTO entry (ssid, list, device, mac, description, since) VALUES (?, ?, ?, ?, ?, ?)",
-            (ssid, which, device, mac, description, to_ms(at)),
+            "INSERT INTO entry (ssid, list, device, mac, description, since, hours, until, paused, who) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (ssid, which, device, mac, terms.description, to_ms(at), terms.hours, until, terms.paused, terms.who),
+        )
+
+
+def change_entry(roster: Roster, entry: Entry, *, hours: str, until: datetime | None, paused: bool) -> None:
+    """Change on what terms an entry stands."""
+    with roster.transaction() as db:
+        db.execute(
+            "UPDATE entry SET hours = ?, until = ?, paused = ? WHERE id = ?",
+            (hours, to_ms(until) if until else None, paused, entry.id),
         )
 
 
 def drop_entries(roster: Roster, ssid: str, subjects: Collection[int | MacAddress]) -> list[Entry]:
     """Take devices or bare MACs off a network's lists; returns the entries that they had."""
     with roster.transaction() as db:
-        found = [
-            entry
-            for entry in all_entries(roster, ssid)
-            if (entry.mac if entry.device_id is None else entry.device_id) in subjects
-        ]
+        found = [entry for entry in all_entries(roster, ssid) if entry.subject in subjects]
         db.executemany("DELETE FROM entry WHERE id = ?", [(entry.id,) for entry in found])
         return found
+
+
+def exclusives(roster: Roster, ssid: str) -> list[int | MacAddress]:
+    """Who alone may associate while a network is theirs: devices by number, bare MACs."""
+    with roster.guarded():
+        rows = roster.db.execute("SELECT device, mac FROM exclusive WHERE ssid = ? ORDER BY id", (ssid,))
+        return [row["device"] if row["device"] is not None else stored_mac(row["mac"]) for row in rows]
+
+
+def set_exclusives(roster: Roster, ssid: str, subjects: Collection[int | MacAddress]) -> None:
+    """Say whose a network is for a while."""
+    with roster.transaction() as db:
+        db.execute("DELETE FROM exclusive WHERE ssid = ?", (ssid,))
+        db.executemany(
+            "INSERT INTO exclusive (ssid, device, mac) VALUES (?, ?, ?)",
+            [(ssid, each, None) if isinstance(each, int) else (ssid, None, str(each)) for each in subjects],
+        )
 
 
 def _network(row: Row) -> Network:
@@ -139,6 +194,9 @@ def _network(row: Row) -> Network:
         radios=tuple(row["radios"].split(",")),
         router=row["router"],
         since=from_ms(row["since"]),
+        others_hours=row["others_hours"],
+        lists_of=row["lists_of"],
+        only_until=from_ms(row["only_until"]) if row["only_until"] is not None else None,
     )
 
 
@@ -151,4 +209,8 @@ def _entry(row: Row) -> Entry:
         mac=stored_mac(row["mac"]) if row["mac"] else None,
         description=row["description"],
         since=from_ms(row["since"]),
+        hours=row["hours"],
+        until=from_ms(row["until"]) if row["until"] is not None else None,
+        paused=bool(row["paused"]),
+        who=row["who"],
     )

@@ -24,8 +24,14 @@ _KEYS = {
     "event": ("id",),
     "network": ("ssid",),
     "entry": ("id",),
+    "exclusive": ("id",),
+    "timetable": ("name",),
     "mute": ("id",),
 }
+# What only people make and change.
+_OF_PEOPLE = ("network", "entry", "exclusive", "timetable", "mute")
+# Whose numbers may have been given to others since.
+_NUMBERED = ("stay", "event", "entry", "exclusive", "mute")
 # These grow by themselves, and are never turned back.
 _ONWARD = {"revision", "last_seen", "until", "sighted"}
 
@@ -85,7 +91,7 @@ def _remove(db: Connection, row: RowChange, change: Change, keep_later: bool) ->
     current = _current(db, row.relation, row.after)
     if current is None or (row.relation == "adapter" and current["last_seen"] > row.after["last_seen"]):
         return  # an adapter that was seen since is no longer only what the change said
-    if row.relation in ("network", "entry", "mute") and not keep_later and _differs(current, row.after, row.after):
+    if row.relation in _OF_PEOPLE and not keep_later and _differs(current, row.after, row.after):
         raise _changed_since(change)
     where, values = _where(row.relation, row.after)
     db.execute(f"DELETE FROM {row.relation} WHERE {where}", values)
@@ -126,7 +132,10 @@ def _bring_back(db: Connection, row: RowChange) -> None:
     image: Image = dict(row.before)
     if row.relation in special and special[row.relation](db, image):
         return
-    if row.relation in ("stay", "event", "entry", "mute") and _current(db, row.relation, image) is not None:
+    if (
+        row.relation in ("stay", "event", "entry", "exclusive", "mute")
+        and _current(db, row.relation, image) is not None
+    ):
         image["id"] = None  # its number has been given to another
     if row.relation == "event" and image.get("scan") is not None:
         known = db.execute("SELECT 1 FROM scan WHERE id = ?", (image["scan"],)).fetchone()

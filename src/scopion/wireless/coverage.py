@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from scopion.model.device import Adapter, Device
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
-from scopion.roster.lists import Entry, ListMode
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,32 +18,28 @@ class Line:
     name: str
     own: bool
     caution: str = ""
+    essential: bool = False  # it may not be refused at any time
 
 
 def covered_adapters(device: Device) -> tuple[Adapter, ...]:
-    """A device's adapters that may be on the air: those known to be on cable are left out."""
+    """A device's adapters that may be on the air: those known to be on cable are left out.
+
+    One that uses several links at once (IEEE 802.11be) has an adapter for its own address and one for each link.
+    """
     return tuple(adapter for adapter in device.adapters if adapter.medium is not Medium.CABLE)
 
 
-def lines_of(
-    entries: Iterable[Entry], which: ListMode, devices: Mapping[int, Device], of_mac: Mapping[MacAddress, Device]
-) -> list[Line]:
-    """The lines of one list, own device first, then by name."""
-    lines: list[Line] = []
-    for entry in entries:
-        if entry.list is not which:
-            continue
-        if entry.mac is not None:
-            device = of_mac.get(entry.mac)
-            name = entry.description or (device.called if device else "")
-            lines.append(Line(entry.mac, name, bool(device and device.own), caution_about(entry.mac)))
-        elif entry.device_id is not None and (device := devices.get(entry.device_id)):
-            name = device.called if device.label or device.own or device.gateway else entry.description
-            lines += [
-                Line(adapter.mac, name, device.own, caution_about(adapter.mac)) for adapter in covered_adapters(device)
-            ]
-    unique = {line.mac: line for line in reversed(lines)}
-    return sorted(unique.values(), key=lambda line: (not line.own, line.name.casefold(), line.mac))
+def line_of_mac(mac: MacAddress, description: str, device: Device | None) -> Line:
+    """The line of a bare address; ``device`` is who has it, if that is known."""
+    name = description or (device.called if device else "")
+    return Line(mac, name, bool(device and device.own), caution_about(mac), essential=bool(device and device.essential))
+
+
+def line_of_device(mac: MacAddress, description: str, device: Device) -> Line:
+    """The line of one of a device's addresses."""
+    described = device.label or device.own or device.gateway or not description
+    name = device.called if described else description
+    return Line(mac, name, device.own, caution_about(mac), essential=device.essential)
 
 
 def caution_about(mac: MacAddress) -> str:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Collection, Iterable, Sequence
 
 from scopion.model.device import Device
 from scopion.model.errors import Refused, UsageError
 from scopion.model.mac import MacAddress
-from scopion.model.text import counted
+from scopion.model.observation import Medium
+from scopion.model.text import counted, joined
 from scopion.roster.contests import SPEAKS_FOR_OTHERS
 from scopion.roster.lists import ListMode, Network
 from scopion.wireless.coverage import Line, covered_adapters
@@ -21,12 +23,19 @@ def refuse_denying(ssid: str, device: Device) -> None:
         raise Refused(f"denying this machine on {ssid!r} would lock you out of it: {INSIST}")
     if device.gateway:
         raise Refused(f"denying the gateway {device.label or device.macs[0]} on {ssid!r} could cut off all: {INSIST}")
-    behind = {stay.address for stay in device.stays if stay.present and stay.address.version == 4}
-    if len(behind) >= SPEAKS_FOR_OTHERS:
+    if device.essential:
+        raise Refused(f"{device.called} is essential, so it is not denied on {ssid!r}: {INSIST}")
+    if behind := addresses_behind(device):
         raise Refused(
-            f"{device.called} answers for {len(behind)} addresses, as a repeater or a proxy does: denying it on "
+            f"{device.called} answers for {behind} addresses, as a repeater or a proxy does: denying it on "
             f"{ssid!r} would hit everybody behind it; {INSIST}"
         )
+
+
+def addresses_behind(device: Device) -> int:
+    """For how many addresses a device speaks, if they are so many that others sit behind it; else 0."""
+    here = {stay.address for stay in device.stays if stay.present and stay.address.version == 4}
+    return len(here) if len(here) >= SPEAKS_FOR_OTHERS else 0
 
 
 def refuse_denying_own(ssid: str, mac: MacAddress, own: Collection[MacAddress]) -> None:
@@ -53,28 +62,74 @@ def require_single_address(mac: MacAddress) -> None:
         raise UsageError(f"{mac} is {what}: no device has it, so it cannot be on a list")
 
 
-def refuse_more_than_fits(network: Network, lines: Sequence[Line]) -> None:
-    """Raise Refused if a list is longer than the router's."""
-    if network.capacity is not None and len(lines) > network.capacity:
-        raise Refused(
-            f"{network.ssid!r} would need {len(lines)} entries, the router holds {network.capacity}: "
-            "drop one first (scopion wifi drop), or use the other mode if it needs fewer"
+def refuse_more_than_fits(
+    ssid: str,
+    capacity: int | None,
+    needed: int,
+    *,
+    stale: Sequence[str] = (),
+    other: tuple[ListMode, int] | None = None,
+) -> None:
+    """Raise Refused if a list is longer than the enforcer's, with what would fit.
+
+    ``stale``: whose entries belong to devices that were not seen for long; ``other``: how many entries the other
+    mode needs.
+    """
+    if capacity is None or needed <= capacity:
+        return
+    advice = []
+    if stale:
+        more = f" and {len(stale) - 5} more" if len(stale) > 5 else ""
+        verb = "was" if len(stale) == 1 else "were"
+        advice.append(
+            f"{joined(list(stale[:5]), 'or') if not more else ', '.join(stale[:5]) + more} {verb} not seen "
+            "for two months (scopion wifi drop)"
         )
+    if other is not None and 0 < other[1] <= capacity:
+        advice.append(f"mode {other[0]} needs {other[1]} only")
+    said = "; ".join(advice) or "drop one first (scopion wifi drop), or use the other mode if it needs fewer"
+    raise Refused(f"{ssid!r} would need {needed} entries, the router holds {capacity}: {said}")
 
 
-def refuse_lockout(network: Network, lines: Sequence[Line], own_wireless: Iterable[MacAddress]) -> None:
-    """Raise Refused for an allow list that is empty or lacks this machine's own wireless adapter."""
-    if not lines:
+def refuse_lockout(
+    network: Network,
+    lines: Sequence[Line],
+    own_wireless: Iterable[MacAddress],
+    essential: Iterable[Device] = (),
+    *,
+    nobody: bool = False,
+) -> None:
+    """Raise Refused for an allow list that is empty, or lacks somebody who may not be refused at any time.
+
+    ``lines`` are those that hold at all times; ``essential`` the devices that use this network; ``nobody``: the list
+    is empty at any time.
+    """
+    if nobody and network.mode is ListMode.ALLOW:
         raise Refused(
             f"the allow list of {network.ssid!r} is empty, so nobody could associate: "
-            f"scopion wifi allow {_quoted(network.ssid)} DEVICE... first, or {INSIST}"
+            f"scopion wifi allow {quoted(network.ssid)} DEVICE... first, or {INSIST}"
         )
-    missing = sorted(set(own_wireless) - {line.mac for line in lines})
+    listed = {line.mac for line in lines}
+    missing = sorted(set(own_wireless) - listed)
     if missing:
         raise Refused(
-            f"this machine's own wireless adapter {missing[0]} is not on the allow list of {network.ssid!r}, you would "
-            f"lock yourself out: scopion wifi allow {_quoted(network.ssid)} this-machine first, or {INSIST}"
+            f"this machine's own wireless adapter {missing[0]} is not on the allow list of {network.ssid!r} at all "
+            f"times, you would lock yourself out: scopion wifi allow {quoted(network.ssid)} this-machine first, or "
+            f"{INSIST}"
         )
+    for device in essential:
+        lacking = [mac for mac in on_the_air(device) if mac not in listed]
+        if lacking:
+            raise Refused(
+                f"{device.called} is essential, and {lacking[0]} is not on the allow list of {network.ssid!r} at all "
+                f"times: scopion wifi allow {quoted(network.ssid)} {quoted(device.called)} first, or {INSIST}"
+            )
+
+
+def on_the_air(device: Device) -> list[MacAddress]:
+    """By which addresses a device is on the air: the wireless ones, else those of which nobody knows; none on cable."""
+    known = [adapter.mac for adapter in device.adapters if adapter.medium is Medium.WIRELESS]
+    return known or [adapter.mac for adapter in device.adapters if adapter.medium is Medium.UNKNOWN]
 
 
 def consequence(network: Network, mode: ListMode, lines: Sequence[Line]) -> str:
@@ -88,8 +143,6 @@ def consequence(network: Network, mode: ListMode, lines: Sequence[Line]) -> str:
     return f"On {network.ssid!r} {addresses} {verb} refused, all others may associate."
 
 
-def _quoted(ssid: str) -> str:
-    """The SSID as a shell takes it."""
-    import shlex
-
-    return shlex.quote(ssid)
+def quoted(text: str) -> str:
+    """A text as a shell takes it."""
+    return shlex.quote(text)

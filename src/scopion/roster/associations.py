@@ -1,0 +1,77 @@
+"""Who is associated with which access point, or was last: read from enforcers, kept beside the adapters."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
+
+from scopion.model.mac import MacAddress
+from scopion.roster.store import Roster
+from scopion.roster.stored import from_ms, stored_mac, to_ms
+
+# An access point in a busy place meets thousands of made-up addresses; the latest are kept.
+_MOST = 5_000
+
+
+@dataclass(frozen=True, slots=True)
+class Association:
+    """Where an adapter is, or was last, on the air."""
+
+    mac: MacAddress
+    ssid: str
+    access_point: str  # the enforcer's name
+    radio: str  # GHz
+    since: datetime | None  # when it associated, if the access point tells
+    seen: datetime
+    signal: int | None = None  # dBm
+
+
+def associations(roster: Roster) -> dict[MacAddress, Association]:
+    """All that are remembered."""
+    with roster.guarded():
+        return {
+            stored_mac(row["mac"]): Association(
+                stored_mac(row["mac"]),
+                row["ssid"],
+                row["access_point"],
+                row["radio"],
+                from_ms(row["since"]) if row["since"] is not None else None,
+                from_ms(row["seen"]),
+                row["signal"],
+            )
+            for row in roster.db.execute("SELECT * FROM association ORDER BY mac")
+        }
+
+
+def networks_of(roster: Roster) -> dict[MacAddress, str]:
+    """The SSID on which each adapter was met last."""
+    return {mac: each.ssid for mac, each in associations(roster).items()}
+
+
+def note_associations(roster: Roster, found: Iterable[Association]) -> None:
+    """Remember who is where; whoever is associated is on the air, whatever was guessed of it."""
+    with roster.transaction() as db:
+        for each in found:
+            db.execute(
+                "INSERT OR REPLACE INTO association (mac, ssid, access_point, radio, since, seen, signal) "
+                "VALUES (?, ?, ?, ?, ?, ?, ?)",
+                (
+                    str(each.mac),
+                    each.ssid,
+                    each.access_point,
+                    each.radio,
+                    to_ms(each.since) if each.since else None,
+                    to_ms(each.seen),
+                    each.signal,
+                ),
+            )
+            db.execute(
+                "UPDATE adapter SET medium = 'wireless', medium_evidence = ? "
+                "WHERE mac = ? AND NOT (own AND medium <> 'unknown')",
+                (f"associated with {each.access_point}", str(each.mac)),
+            )
+        db.execute(
+            "DELETE FROM association WHERE mac NOT IN (SELECT mac FROM association ORDER BY seen DESC LIMIT ?)",
+            (_MOST,),
+        )

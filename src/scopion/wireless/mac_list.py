@@ -1,0 +1,59 @@
+"""Reads lists of MAC addresses as people keep them: any notation, comments, duplicates, words beside the address."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from scopion.model.errors import InvalidMacAddress
+from scopion.model.mac import MacAddress
+from scopion.model.text import clean
+
+_COMMENT = re.compile(r"\s*(?:#|;|//)\s*(.*)$")
+_PARTED = re.compile(r"[,;\t|]+|\s{2,}")
+# One address in a line of words: groups with separators, or twelve digits together.
+_ADDRESS = re.compile(
+    r"(?<![0-9A-Za-z])(?:[0-9A-Fa-f]{1,2}(?:[:\-–‑][0-9A-Fa-f]{1,2}){5}|[0-9A-Fa-f]{4}(?:[.\-:][0-9A-Fa-f]{4}){2}|"
+    r"[0-9A-Fa-f]{12})(?![0-9A-Za-z])"
+)
+MOST_LINES = 100_000
+
+
+@dataclass(slots=True)
+class MacList:
+    """What was read."""
+
+    found: dict[MacAddress, str] = field(default_factory=dict)  # with what stood beside it
+    repeated: int = 0  # lines whose address was there before
+    unread: list[str] = field(default_factory=list)  # where something stood that is no address
+
+
+def read_mac_list(lines: Iterable[str]) -> MacList:
+    """Read a list; never raises. What could not be read is named by its line, and the rest counts."""
+    read = MacList()
+    for number, line in enumerate(lines, 1):
+        if number > MOST_LINES:
+            read.unread.append(f"all after line {MOST_LINES}")
+            break
+        comment = _COMMENT.search(line)
+        plain = line[: comment.start()] if comment else line
+        if not plain.strip():
+            continue
+        match = _ADDRESS.search(plain)
+        try:
+            mac = MacAddress.parse(match[0] if match else plain.strip())
+        except InvalidMacAddress:
+            read.unread.append(f"line {number} ({clean(plain, 40)!r})")
+            continue
+        if mac.is_multicast or not any(mac.octets):
+            read.unread.append(f"line {number} ({mac}, which no device has)")
+            continue
+        beside = _PARTED.sub(" ", plain[: match.start()] + " " + plain[match.end() :]) if match else ""
+        said = clean(beside.strip(" \"'")) or (clean(comment[1]) if comment else "")
+        if mac in read.found:
+            read.repeated += 1
+            read.found[mac] = read.found[mac] or said
+        else:
+            read.found[mac] = said
+    return read
