@@ -16,10 +16,9 @@ from annotated_types import Ge, Le, MaxLen, MinLen, Predicate
 
 from scopion.model.alert import Severity
 from scopion.model.device import EventKind, Standing
+from scopion.model.secret import Secret
 
 _STRICT: dict[str, Any] = {"extra": "forbid"}
-# Where a secret is, never the secret itself: this file is often copied about.
-Secret = Annotated[str, Predicate(lambda text: not text or re.match(r"(env|file|credential):.", text) is not None)]
 Port = Annotated[int, Ge(1), Le(65_535)]
 Name = Annotated[str, MinLen(1), MaxLen(40), Predicate(lambda text: re.fullmatch(r"[\w.-]+", text) is not None)]
 # One address, without a name, and nothing by which a header or a command of SMTP could be continued.

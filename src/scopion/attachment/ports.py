@@ -5,6 +5,7 @@ Nothing above this room opens a socket or asks the system about interfaces: it h
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface
@@ -206,6 +207,60 @@ class RouterAccess:
     privacy: tuple[str, str] | None = field(default=None, repr=False)
 
 
+@dataclass(frozen=True, slots=True)
+class SshAccess:
+    """How to log in to an access point or a router over SSH. The password is in here: it is never shown."""
+
+    host: str
+    port: int = 22
+    user: str = "root"
+    key: str = ""  # a private key's file; empty: the user's own keys and agent
+    password: str = field(default="", repr=False)
+    known_hosts: str = ""  # whose host keys are known; empty: the user's own file
+
+    def __str__(self) -> str:
+        """Who is meant, as a message says it."""
+        return f"{self.user}@{self.host}" + (f":{self.port}" if self.port != 22 else "")
+
+
+class ControlLine(Protocol):
+    """Questions and answers with a daemon's control socket."""
+
+    def ask(self, command: str) -> str:
+        """The daemon's reply to a command. Raises EnforcerUnreachable."""
+
+    def close(self) -> None:
+        """Hang up; allowed twice."""
+
+
+@dataclass(frozen=True, slots=True)
+class Ran:
+    """What came of running a program."""
+
+    code: int
+    output: str
+    errors: str
+
+
+class Shell(Protocol):
+    """Programs and files of a machine: of this one, or of one beyond an SSH connection."""
+
+    def run(self, command: Sequence[str], stdin: str = "") -> Ran:
+        """Run a program with its arguments, as they are. Raises EnforcerUnreachable if it cannot be started."""
+
+    def read(self, path: str) -> str | None:
+        """A file's text; None if there is none. Raises EnforcerUnreachable."""
+
+    def write(self, path: str, text: str) -> None:
+        """Replace a file's text as a whole, keeping its owner and mode. Raises EnforcerUnreachable."""
+
+    def mode_of(self, path: str) -> tuple[int, str] | None:
+        """A file's mode bits and its group; None if there is none."""
+
+    def close(self) -> None:
+        """Log out; allowed twice."""
+
+
 class Attachment(Protocol):
     """How this machine is attached."""
 
@@ -242,3 +297,9 @@ class Attachment(Protocol):
 
     def neighbours(self, interface: Interface) -> tuple[Neighbour, ...]:
         """The system's neighbour table for ``interface``."""
+
+    def open_control(self, path: str, ssh: SshAccess | None = None) -> ControlLine:
+        """The control socket of an access point daemon, here or over SSH. Raises EnforcerUnreachable."""
+
+    def open_shell(self, ssh: SshAccess | None = None) -> Shell:
+        """Programs and files, here or over SSH. Raises EnforcerUnreachable."""

@@ -1,4 +1,4 @@
-"""The sockets that every system has for everybody: UDP, ICMP echo where it is permitted, TCP, and SNMP over UDP.
+"""What every system has for everybody: UDP, ICMP echo where it is permitted, TCP, SNMP; programs, files, and SSH.
 
 What the live attachments share; each call asks the lock first.
 """
@@ -6,7 +6,17 @@ What the live attachments share; each call asks the lock first.
 from __future__ import annotations
 
 from scopion.attachment.lock import require_unlocked
-from scopion.attachment.ports import Connector, EchoLine, Interface, Mailbox, Neighbour, RouterAccess
+from scopion.attachment.ports import (
+    Connector,
+    ControlLine,
+    EchoLine,
+    Interface,
+    Mailbox,
+    Neighbour,
+    RouterAccess,
+    Shell,
+    SshAccess,
+)
 
 
 class SystemSockets:
@@ -39,3 +49,21 @@ class SystemSockets:
 
         require_unlocked()
         return read_router_table(access)
+
+    def open_control(self, path: str, ssh: SshAccess | None = None) -> ControlLine:
+        """A Unix socket, or the daemon's own client over SSH."""
+        from scopion.attachment.control_socket import control_line
+
+        require_unlocked()
+        return control_line(path, self.open_shell(ssh) if ssh is not None else None)
+
+    def open_shell(self, ssh: SshAccess | None = None) -> Shell:
+        """Of this machine, or over SSH."""
+        require_unlocked()
+        if ssh is None:
+            from scopion.attachment.local_shell import LocalShell
+
+            return LocalShell()
+        from scopion.attachment.ssh import SshShell
+
+        return SshShell(ssh)

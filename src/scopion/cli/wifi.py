@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from scopion.cli import wifi_hours, wifi_lists, wifi_sheet
+from scopion.cli import wifi_hours, wifi_lists, wifi_push, wifi_sheet, wifi_stations
 
 
 class InOrder(click.Group):
@@ -35,6 +35,14 @@ for command in (
     wifi_lists.only,
     wifi_hours.hours,
     wifi_hours.timetable,
+    wifi_push.preview,
+    wifi_push.push,
+    wifi_push.keep,
+    wifi_push.verify,
+    wifi_push.revert,
     wifi_sheet.sheet,
+    wifi_sheet.done,
+    wifi_sheet.import_entries,
+    wifi_stations.stations,
 ):
     wifi.add_command(command)

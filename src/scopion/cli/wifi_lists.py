@@ -399,4 +399,9 @@ def _entries_sentence(session: Session, ssid: str | None, found: Sequence[Listed
 
 def next_step(session: Session, ssid: str) -> None:
     """What has to be done before a change of lists has an effect."""
-    session.note(f"Nothing has been sent to the router. To type it in: scopion wifi sheet {shell_word(ssid)}")
+    from scopion.operations.enforcing import has_enforcer
+
+    if has_enforcer(session.site, ssid):
+        session.note(f"Nothing has been sent yet. What would change: scopion wifi preview {shell_word(ssid)}")
+    else:
+        session.note(f"Nothing has been sent to the router. To type it in: scopion wifi sheet {shell_word(ssid)}")

@@ -66,6 +66,14 @@ class RouterUnreadable(ScopionError):
     """A router does not tell its address table; the text says why and what to check."""
 
 
+class EnforcerUnreachable(ScopionError):
+    """An access point or a router cannot be reached, or does not do what it is told; the text says why."""
+
+
+class Divided(ScopionError):
+    """A push has failed half-way and could not be rolled back; the text says what each radio holds."""
+
+
 class MalformedFrame(ScopionError, ValueError):
     """A frame claims to be something and is not."""
 

@@ -21,11 +21,12 @@ from scopion.alerts.settings import (
     AlertSettings,
     ChannelSettings,
     RuleSettings,
-    Secret,
     inconsistency,
 )
 from scopion.model.errors import InvalidSettings, InvalidTarget
+from scopion.model.secret import Secret
 from scopion.model.targets import Targets
+from scopion.wireless.settings import ENFORCER_TYPES, EnforcerSettings, WirelessSettings, enforcer_problem
 
 FILE = "site.toml"
 TEMPLATE = Path(__file__).parent / "site-template.toml"
@@ -171,6 +172,8 @@ class Settings:
     router: tuple[RouterSettings, ...] = ()
     channel: tuple[Annotated[ChannelSettings, _BY_TYPE], ...] = ()
     rule: tuple[RuleSettings, ...] = ()
+    wireless: WirelessSettings = field(default_factory=WirelessSettings)
+    enforcer: tuple[Annotated[EnforcerSettings, _BY_TYPE], ...] = ()
 
     def of_subnet(self, subnet: IPv4Network) -> SubnetSettings:
         """What holds in one subnet; the defaults if nothing is said of it."""
@@ -227,14 +230,14 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
         more = error.error_count() - 1
         also = f" (and {more} more)" if more else ""
         raise InvalidSettings(f"{where}: {key}: {_said(first)}{also}") from None
-    if problem := inconsistency(settings.channel, settings.rule):
+    if problem := inconsistency(settings.channel, settings.rule) or enforcer_problem(settings.enforcer):
         raise InvalidSettings(f"{path}: {problem}")
     return settings
 
 
 def _written_location(location: tuple[int | str, ...]) -> tuple[int | str, ...]:
     """Where it stands in the file: without the type by which a channel's class was chosen."""
-    return location[:2] + location[3:] if location[0] == "channel" else location
+    return location[:2] + location[3:] if location[0] in ("channel", "enforcer") else location
 
 
 # What a text that does not fit should have been, by the setting; all others of this kind are secrets.
@@ -244,7 +247,14 @@ _EXPECTED = {
     ("hours", "night"): "write hours as 22:00-06:30, not {given!r}",
     ("digest_at",): "write a time of day as 08:00, not {given!r}",
     ("to", "sender"): "{given!r} is no mail address: write it as owner@kilnhaven.example, without a name",
-    ("name", "channels"): "{given!r} is no channel's name: letters, digits, - and _",
+    ("name", "channels"): "{given!r} is no name: letters, digits, - and _",
+    (
+        "socket",
+        "accept_file",
+        "deny_file",
+        "config",
+    ): "{given!r} is no path from the root, as /run/hostapd/wlan0",
+    ("interface",): "{given!r} is no interface's name",
     ("content_type",): "{given!r} is no media type: write it as text/plain",
 }
 
@@ -261,7 +271,8 @@ def _said(error: Any) -> str:
         return "there is no such setting; the commented file of a new site lists all"
     if error["type"] in ("union_tag_invalid", "union_tag_not_found"):
         given = error.get("ctx", {}).get("tag")
-        return f"there is no type {given!r}: {CHANNEL_TYPES}" if given else f"it needs a type: {CHANNEL_TYPES}"
+        types = ENFORCER_TYPES if error["loc"][0] == "enforcer" else CHANNEL_TYPES
+        return f"there is no type {given!r}: {types}" if given else f"it needs a type: {types}"
     message = str(error["msg"])
     given = error.get("input")
     said = message[0].lower() + message[1:]

@@ -56,7 +56,7 @@ class Site:
         if self.story is not None:
             from scopion.scenes.attachment import SceneAttachment
 
-            return SceneAttachment(self.story.scene, self.story.at)
+            return SceneAttachment(self.story.scene, self.story.at, self.folder)
         if sys.platform != "linux":
             from scopion.attachment.portable import PortableAttachment
 

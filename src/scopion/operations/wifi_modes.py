@@ -115,24 +115,26 @@ def _affected(roster: Roster, network: Network, now: Wanted, devices: Sequence[D
     if now.mode is ListMode.OFF:
         return ""
     where = networks_of(roster)
+    # Once its access points were read, it is known who is on the air; before that, who may be.
+    otherwise = "" if network.ssid in where.values() else network.ssid
     here = [
         device
         for device in devices
         if device.present
         and not device.own
-        and (air := on_the_air(device))
-        and any(where.get(mac, network.ssid) == network.ssid for mac in air)
+        and any(where.get(mac, otherwise) == network.ssid for mac in on_the_air(device))
     ]
+    may = "may be" if otherwise else "are"
     refused = [device.called for device in here if not any(now.admits(mac) for mac in on_the_air(device))]
     if not here:
         return ""
     if not refused:
-        return f" Of {counted(len(here), 'device')} here that may be on the air, none is refused."
+        return f" Of {counted(len(here), 'device')} here that {may} on the air, none is refused."
     named = refused[:_NAMED_AT_MOST]
     more = len(refused) - len(named)
     who = joined([*named, f"{more} more"] if more else named)
     verb = "is" if len(refused) == 1 else "are"
-    return f" Of {counted(len(here), 'device')} here that may be on the air, {len(refused)} {verb} refused: {who}."
+    return f" Of {counted(len(here), 'device')} here that {may} on the air, {len(refused)} {verb} refused: {who}."
 
 
 def _lists_of(roster: Roster, network: Network, other: str) -> str | None:

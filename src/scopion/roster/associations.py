@@ -75,3 +75,17 @@ def note_associations(roster: Roster, found: Iterable[Association]) -> None:
             "DELETE FROM association WHERE mac NOT IN (SELECT mac FROM association ORDER BY seen DESC LIMIT ?)",
             (_MOST,),
         )
+
+
+def note_links(roster: Roster, mac: MacAddress, links: Iterable[MacAddress], at: datetime) -> None:
+    """Give a device the adapters of its links: one that uses several at once has an address for each of them.
+
+    An address that another device has already stays there: that two are one is for people to say.
+    """
+    with roster.transaction() as db:
+        for link in links:
+            db.execute(
+                "INSERT OR IGNORE INTO adapter (mac, device, medium, medium_evidence, own, first_seen, last_seen) "
+                "SELECT ?1, device, 'wireless', ?2, own, ?3, ?3 FROM adapter WHERE mac = ?4",
+                (str(link), f"a link of {mac}", to_ms(at), str(mac)),
+            )

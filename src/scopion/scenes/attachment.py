@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from datetime import datetime
 from ipaddress import IPv4Address
+from pathlib import Path
 
 from scopion.attachment.ports import (
     Connector,
+    ControlLine,
     Datagrams,
     EchoLine,
     Interface,
@@ -16,12 +18,16 @@ from scopion.attachment.ports import (
     NeighbourState,
     Rights,
     RouterAccess,
+    Shell,
+    SshAccess,
     Traffic,
 )
 from scopion.model.address import Address
-from scopion.model.errors import InterfaceLost, RouterUnreadable
+from scopion.model.errors import EnforcerUnreachable, InterfaceLost, RouterUnreadable
+from scopion.scenes.access_point import AccessPoint, SceneControlLine
 from scopion.scenes.clock import SceneClock
 from scopion.scenes.datagrams import SceneConnector, SceneDatagrams, SceneEcho, SceneMailbox
+from scopion.scenes.files import SceneShell
 from scopion.scenes.scene import Scene, SceneHost
 from scopion.scenes.segment import SceneLink, Segment
 from scopion.scenes.voices import talk
@@ -30,16 +36,22 @@ from scopion.scenes.voices import talk
 class SceneAttachment:
     """Implements ``Attachment`` for a scene at a moment of its story."""
 
-    def __init__(self, scene: Scene, at: datetime) -> None:
+    def __init__(self, scene: Scene, at: datetime, folder: Path | None = None) -> None:
         self.scene = scene
         self.clock = SceneClock(at)
+        self._folder = folder
+        self._access_point: AccessPoint | None = None
+        if scene.access_point is not None:
+            self._access_point = AccessPoint(scene.access_point, self.clock, folder)
+            self._access_point.look_after(scene.hosts)
+        admits = self._access_point.admits if self._access_point is not None else None
         # What chance does differs from moment to moment, and is the same each time a moment is played.
         seed = scene.seed ^ int(at.timestamp())
         self._segments = {
-            interface.index: Segment(_reached(scene.hosts, interface), self.clock, seed + interface.index)
+            interface.index: Segment(_reached(scene.hosts, interface), self.clock, seed + interface.index, admits)
             for interface in scene.interfaces
         }
-        self._everywhere = Segment(scene.hosts, self.clock, seed)
+        self._everywhere = Segment(scene.hosts, self.clock, seed, admits)
         self._datagrams: dict[int, SceneDatagrams] = {}
 
     def interfaces(self) -> tuple[Interface, ...]:
@@ -92,6 +104,18 @@ class SceneAttachment:
         self._segment(interface)
         known = self._datagrams.get(interface.index)
         return known.table() if known else ()
+
+    def open_control(self, path: str, ssh: SshAccess | None = None) -> ControlLine:
+        """Of the made-up access point, however it is reached. Raises EnforcerUnreachable if the scene has none."""
+        if self._access_point is None:
+            raise EnforcerUnreachable("this made-up site has no access point")
+        return SceneControlLine(self._access_point, path)
+
+    def open_shell(self, ssh: SshAccess | None = None) -> Shell:
+        """The files in the story's folder. Raises EnforcerUnreachable where there is none."""
+        if self._folder is None:
+            raise EnforcerUnreachable("this made-up site keeps no files")
+        return SceneShell(self._folder)
 
     def _table(self, interface: Interface) -> SceneDatagrams:
         return self._datagrams.setdefault(interface.index, SceneDatagrams(self._segment(interface)))

@@ -82,6 +82,25 @@ class SceneHost:
     ipv6: tuple[IPv6Address, ...] = ()  # that it has while it is at any of its addresses
     voice: Voice = Voice()
     ports: tuple[int, ...] = ()  # TCP ports that accept
+    radios: tuple[str, ...] = ()  # the bands that it can use, the preferred one first; none: it is on cable
+    signal: int = -60  # dBm, as the access point hears it
+
+
+@dataclass(frozen=True, slots=True)
+class SceneAccessPoint:
+    """The access point of a scene: one network on some radios, each with room for so many entries."""
+
+    ssid: str
+    sockets: dict[str, str]  # by band in GHz, the path of the control socket
+    room: int = 12
+
+    def frequency(self, radio: str) -> int:
+        """In MHz."""
+        return {"2.4": 2437, "5": 5180, "6": 5975}[radio]
+
+    def bssid(self, radio: str) -> str:
+        """Made up, and the same each time."""
+        return f"0c:be:11:00:00:{0xF0 + list(self.sockets).index(radio):02x}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,6 +142,7 @@ class Scene:
     moments: tuple[Moment, ...]
     rounds: Rounds | None = None
     settings: str = ""  # what stands in site.toml besides the comments, in TOML
+    access_point: SceneAccessPoint | None = None
 
 
 def load_scene(name: str) -> Scene:
@@ -156,6 +176,7 @@ def _read(name: str, path: Path) -> Scene:
         moments=moments,
         rounds=_rounds(document["rounds"]) if "rounds" in document else None,
         settings=str(document.get("settings", "")),
+        access_point=_access_point(document["access_point"]) if "access_point" in document else None,
     )
 
 
@@ -204,7 +225,13 @@ def _host(table: dict[str, Any]) -> SceneHost:
         ipv6=tuple(map(IPv6Address, table.get("ipv6", ()))),
         voice=_voice(table.get("says", {})),
         ports=tuple(table.get("ports", ())),
+        radios=tuple(table.get("radios", ())),
+        signal=int(table.get("signal", -60)),
     )
+
+
+def _access_point(table: dict[str, Any]) -> SceneAccessPoint:
+    return SceneAccessPoint(str(table["ssid"]), dict(table["sockets"]), int(table.get("room", 12)))
 
 
 def _voice(table: dict[str, Any]) -> Voice:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import heapq
 import random
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from datetime import datetime, timedelta
 from ipaddress import IPv4Address, IPv6Address
@@ -33,8 +33,15 @@ _KNOWN_AHEAD = timedelta(days=1)
 class Segment:
     """The hosts that one interface reaches."""
 
-    def __init__(self, hosts: Sequence[SceneHost], clock: SceneClock, seed: int) -> None:
+    def __init__(
+        self,
+        hosts: Sequence[SceneHost],
+        clock: SceneClock,
+        seed: int,
+        admits: Callable[[SceneHost], bool] | None = None,
+    ) -> None:
         self.clock = clock
+        self._admits = admits or (lambda _: True)  # whether the access point lets a host onto the network
         # By address, so that a /16 with thousands of hosts is still played in a moment.
         self._at: dict[IPv4Address, list[tuple[SceneHost, Period]]] = defaultdict(list)
         for host in hosts:
@@ -51,7 +58,7 @@ class Segment:
     def holders(self, address: IPv4Address) -> list[SceneHost]:
         """Who is at an address now."""
         now = self.clock.now()
-        return [host for host, period in self._at.get(address, ()) if period.holds(now)]
+        return [host for host, period in self._at.get(address, ()) if period.holds(now) and self._admits(host)]
 
     def at(self, address: Address) -> list[SceneHost]:
         """Who is at an address of either version now."""
@@ -65,9 +72,9 @@ class Segment:
         found: dict[SceneHost, IPv4Address | None] = {}
         for address, stays in self._at.items():
             for host, period in stays:
-                if period.holds(now):
+                if period.holds(now) and self._admits(host):
                     found.setdefault(host, address)
-        found |= dict.fromkeys(self._ipv6_only)
+        found |= dict.fromkeys(filter(self._admits, self._ipv6_only))
         return list(found.items())
 
     def put(self, frame: bytes) -> None:
@@ -91,7 +98,7 @@ class Segment:
         until = self.clock.now() + timedelta(seconds=deadline - self.clock.monotonic())
         while self._come_until is not None and self._come_until < until:
             after, self._come_until = self._come_until, self._come_until + _KNOWN_AHEAD
-            for moment, host, address in comings(self._hosts, after, self._come_until):
+            for moment, host, address in comings([*filter(self._admits, self._hosts)], after, self._come_until):
                 arrives = self.clock.monotonic() + (moment - self.clock.now()).total_seconds()
                 for number, frame in enumerate(first_words(host, address)):
                     self._arrive(max(arrives, self.clock.monotonic()) + number * 0.01, frame)

@@ -23,6 +23,7 @@ from scopion.roster.scans import known_subnets
 from scopion.roster.store import FILE as ROSTER_FILE
 from scopion.watching.clock_watch import ClockWatch, Jump
 from scopion.watching.delivering import Delivering
+from scopion.watching.enforcing import Enforcing, opener
 from scopion.watching.ground import Plot, missing, plots, strange
 from scopion.watching.hands import Hands
 from scopion.watching.listening import Listening
@@ -46,6 +47,7 @@ class Watch:
         self.listening = Listening(self.post, site.attachment.rights(), self.sweeping.soon)
         self.sources = Sources(self.post)
         self.delivering = Delivering(self.post)
+        self.enforcing = Enforcing(self.post, opener(site))
         self.learning: Mapping[IPv4Network, datetime] = {}  # the subnets that are being learnt, and until when
         self._clocks = clock_watch or ClockWatch(site.clock)
         self._look_at = self._upkeep_at = 0.0
@@ -65,7 +67,8 @@ class Watch:
         """Whether every subnet was swept, every record read, and everything that is due was tried."""
         all_swept = self.sweeping.swept.values()
         swept = all(each.last_at > float("-inf") and not each.is_in_doubt for each in all_swept)
-        return swept and self.sources.have_been_read and self.delivering.has_tried_all
+        read = self.sources.have_been_read and self.enforcing.has_done_a_round
+        return swept and read and self.delivering.has_tried_all
 
     @property
     def is_well(self) -> bool:
@@ -102,6 +105,7 @@ class Watch:
         self.sweeping.turn(now)
         self.listening.turn(now)
         self.sources.turn(now)
+        self.enforcing.turn(now)
         self._learn()
         self.delivering.turn(now)
         due = (
@@ -109,6 +113,7 @@ class Watch:
             self.listening.wake_at(),
             self.sources.wake_at(),
             self.delivering.wake_at(),
+            self.enforcing.wake_at(),
             self._look_at,
             self._upkeep_at,
         )

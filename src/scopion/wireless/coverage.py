@@ -31,15 +31,19 @@ def covered_adapters(device: Device) -> tuple[Adapter, ...]:
 
 def line_of_mac(mac: MacAddress, description: str, device: Device | None) -> Line:
     """The line of a bare address; ``device`` is who has it, if that is known."""
-    name = description or (device.called if device else "")
+    name = description or (_name(device) if device else "")
     return Line(mac, name, bool(device and device.own), caution_about(mac), essential=bool(device and device.essential))
 
 
 def line_of_device(mac: MacAddress, description: str, device: Device) -> Line:
     """The line of one of a device's addresses."""
-    described = device.label or device.own or device.gateway or not description
-    name = device.called if described else description
+    name = device.called if device.label or device.own or device.gateway else description or _name(device)
     return Line(mac, name, device.own, caution_about(mac), essential=device.essential)
+
+
+def _name(device: Device) -> str:
+    """What to call it beside its address, which is no name."""
+    return device.called if device.own or device.gateway else device.name
 
 
 def caution_about(mac: MacAddress) -> str:

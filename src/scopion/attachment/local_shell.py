@@ -1,0 +1,83 @@
+"""Programs and files of this machine, behind the same port as those of an access point over SSH."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import stat
+import subprocess
+from collections.abc import Sequence
+from pathlib import Path
+
+from scopion.attachment.lock import require_unlocked
+from scopion.attachment.ports import Ran
+from scopion.model.errors import EnforcerUnreachable
+
+_RUN_S = 30.0
+_SYSTEM_PATH = "/usr/sbin:/sbin"  # where firewalls live, and where a user's PATH does not look
+
+
+class LocalShell:
+    """Implements ``Shell`` here. Raises LiveNetworkLocked."""
+
+    def __init__(self) -> None:
+        require_unlocked()
+
+    def run(self, command: Sequence[str], stdin: str = "") -> Ran:
+        """With this process's rights."""
+        path = f"{os.environ.get('PATH', os.defpath)}:{_SYSTEM_PATH}"
+        program = shutil.which(command[0], path=path)
+        if program is None:
+            raise EnforcerUnreachable(f"{command[0]} is not installed on this machine")
+        try:
+            ended = subprocess.run(
+                [program, *command[1:]], input=stdin, capture_output=True, text=True, timeout=_RUN_S, check=False
+            )
+        except (OSError, subprocess.TimeoutExpired) as error:
+            raise EnforcerUnreachable(f"{command[0]}: {error}") from None
+        return Ran(ended.returncode, ended.stdout, ended.stderr)
+
+    def read(self, path: str) -> str | None:
+        """As UTF-8, byte for byte."""
+        try:
+            return Path(path).read_bytes().decode("utf-8", "surrogateescape")
+        except FileNotFoundError:
+            return None
+        except OSError as error:
+            raise EnforcerUnreachable(f"{path}: {error.strerror}") from None
+
+    def write(self, path: str, text: str) -> None:
+        """Through a file beside it that takes its place: nobody ever reads half of one."""
+        target = Path(path).resolve()
+        beside = target.with_name(f".{target.name}.scopion")
+        try:
+            with beside.open("wb") as file:
+                file.write(text.encode("utf-8", "surrogateescape"))
+                file.flush()
+                os.fsync(file.fileno())
+            if target.exists():
+                kept = target.stat()
+                beside.chmod(stat.S_IMODE(kept.st_mode))
+                if os.geteuid() == 0:
+                    os.chown(beside, kept.st_uid, kept.st_gid)
+            beside.replace(target)
+        except OSError as error:
+            beside.unlink(missing_ok=True)
+            raise EnforcerUnreachable(f"{path} cannot be written: {error.strerror}") from None
+
+    def mode_of(self, path: str) -> tuple[int, str] | None:
+        """The group by its name, or by its number where it has none."""
+        import grp
+
+        try:
+            found = Path(path).stat()
+        except OSError:
+            return None
+        try:
+            group = grp.getgrgid(found.st_gid).gr_name
+        except KeyError:
+            group = str(found.st_gid)
+        return stat.S_IMODE(found.st_mode), group
+
+    def close(self) -> None:
+        """Nothing is open."""

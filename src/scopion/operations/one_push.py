@@ -1,0 +1,63 @@
+"""Sees to it that one push at a time changes what a site's enforcers hold: the second waits for the first."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+from pathlib import Path
+from types import TracebackType
+
+from scopion.model.errors import Refused
+from scopion.roster.files import hand_over, make_folder, private_mode, storage_failed
+
+FILE = "push.lock"
+# A push over SSH to a slow router with a full list takes half a minute; three of them in a row are a mistake.
+_PATIENCE_S = 120.0
+_BETWEEN_S = 0.1
+
+
+class OnePush:
+    """Holds the lock of a site's folder while it is entered. Raises Refused if another push goes on for too long."""
+
+    def __init__(self, folder: Path, patience_s: float = _PATIENCE_S) -> None:
+        self._path = folder / FILE
+        self._patience_s = patience_s
+        self._handle = -1
+
+    def __enter__(self) -> OnePush:
+        make_folder(self._path.parent)
+        try:
+            new = not self._path.exists()
+            flags = os.O_RDWR | os.O_CREAT | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_NOFOLLOW", 0)
+            self._handle = os.open(self._path, flags, 0o600)
+            if new and hasattr(os, "fchmod"):
+                os.fchmod(self._handle, private_mode(self._path.parent))
+                hand_over(self._path)
+        except OSError as error:
+            raise storage_failed(self._path, error) from None
+        if not _locked(self._handle):
+            deadline = time.monotonic() + self._patience_s
+            while not _locked(self._handle):
+                if time.monotonic() > deadline:
+                    os.close(self._handle)
+                    raise Refused("another push to this site's enforcers goes on: try again when it has ended")
+                time.sleep(_BETWEEN_S)
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        os.close(self._handle)  # the file stays: removing it would let two hold two files of one name
+
+
+def _locked(handle: int) -> bool:
+    if sys.platform == "win32":
+        return True  # no enforcer can be reached from there but over SSH, and one person sits before it
+    import fcntl
+
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    return True

@@ -1,0 +1,296 @@
+"""Whether a network's list does what it should: read back, looked up among the associated, and looked for by a scan."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+from scopion.discovery.records.client_list import read_client_list
+from scopion.model.device import Device
+from scopion.model.errors import ScopionError
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Medium, Observation
+from scopion.model.text import counted, joined
+from scopion.operations.card import likeliest
+from scopion.operations.enforcing import enforcers, has_enforcer, read_stations, settings_of
+from scopion.operations.look import who_answers
+from scopion.operations.policies import policy_for, site_local
+from scopion.operations.prepare import ScanRequest, prepare_scan
+from scopion.operations.previewing import Which, preview
+from scopion.operations.site import Site
+from scopion.roster import lists
+from scopion.roster.devices import all_devices
+from scopion.roster.lists import ListMode, Network
+from scopion.roster.pushes import Push, PushState, pushes
+from scopion.roster.store import Roster
+from scopion.wireless.enforcers.base import Effect, Located, read_held
+from scopion.wireless.plan import RadioPlan
+from scopion.wireless.policy import wanted
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """One thing that was looked at."""
+
+    where: str  # the enforcer and radio, or the scan, or the pasted list
+    what: str
+    met: bool | None  # None: it could not be read
+    says: str
+
+
+@dataclass(slots=True)
+class Verdict:
+    """What came of looking at everything."""
+
+    network: Network
+    checks: list[Check] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)  # what is worth knowing and decides nothing
+
+    @property
+    def met(self) -> bool:
+        """Whether nothing contradicts the list, and something at least could be read."""
+        known = [check.met for check in self.checks if check.met is not None]
+        return bool(known) and all(known)
+
+
+def verify(site: Site, ssid: str, *, clients: str | None = None, scan: bool = True) -> Verdict:
+    """Look whether a network's list is in force. ``clients``: a router's client list as somebody copied it."""
+    roster = site.roster_for_reading()
+    network = lists.network(roster, ssid) if roster is not None else None
+    if roster is None or network is None:
+        raise lists.no_network(ssid)
+    devices = all_devices(roster)
+    looking = _Looking(site, roster, network, devices)
+    if has_enforcer(site, ssid):
+        looking.at_enforcers()
+    else:
+        looking.at_sheet()
+    if clients is not None:
+        looking.at_clients(clients)
+    if scan:
+        looking.by_scan()
+    looking.at_lifted()
+    return looking.verdict
+
+
+class _Looking:
+    """Gathers the checks of one network."""
+
+    def __init__(self, site: Site, roster: Roster, network: Network, devices: Sequence[Device]) -> None:
+        self._site, self._roster, self._devices = site, roster, devices
+        self._network = network
+        self._of_mac = {mac: device for device in devices for mac in device.macs}
+        self._wanted = wanted(policy_for(roster, network, devices), site.clock.now(), site_local(site))
+        self._plans: tuple[RadioPlan, ...] = ()
+        self._stations: list[Located] = []
+        self._attempts: dict[MacAddress, int] = {}
+        self.verdict = Verdict(network)
+
+    def at_enforcers(self) -> None:
+        """The lists that they hold, and who is associated."""
+        for settings in settings_of(self._site, self._network.ssid):
+            try:
+                self._plans += preview(self._site, self._network.ssid, Which(settings.name)).plans
+            except ScopionError as error:
+                self._note(settings.name, "list", None, str(error))
+        self._stations, unread = read_stations(self._site)
+        for plan in self._plans:
+            where = f"{plan.enforcer}, {plan.radio} GHz"
+            self._list_of(where, plan)
+            self._stations_of(where, plan)
+        self._tries()
+        read = {plan.enforcer for plan in self._plans}
+        for each in unread:
+            if each.radio and each.enforcer in read:
+                self.verdict.notes.append(f"{each.enforcer}, {each.radio} GHz: not read, {each.problem}")
+
+    def _list_of(self, where: str, plan: RadioPlan) -> None:
+        count = counted(plan.held.entries, "entry", "entries")
+        if not plan.is_in_force:
+            lacking = f"{len(plan.added)} missing" if plan.added else ""
+            more = f"{len(plan.removed)} too many" if plan.removed else ""
+            modes = f"its mode is {plan.held.mode}, not {plan.target.mode}"
+            differs = joined(list(filter(None, (lacking, more)))) or modes
+            self._note(where, "list", False, f"it holds another list: {differs}; scopion wifi push")
+            return
+        mode = "" if plan.traits.reads_mode else "; its mode cannot be read back"
+        foreign = f", {plan.foreign.entries} of them not ours" if plan.foreign.entries else ""
+        self._note(where, "list", True, f"it holds what it should: {count}{foreign}{mode}")
+        for mac in plan.voided:
+            said = f"a foreign allow entry admits {self._called(mac)}: wifi push --drop-foreign removes it"
+            self._note(where, "list", False, said)
+
+    def _stations_of(self, where: str, plan: RadioPlan) -> None:
+        if not plan.traits.reads_stations:
+            self._note(where, "associated", None, f"it does not tell; its effect is that it {plan.traits.effect}")
+            return
+        refused = [each.mac for each in plan.stations if not self._wanted.admits(each.mac)]
+        if not refused:
+            self._note(where, "associated", True, f"nobody who is refused ({counted(len(plan.stations), 'station')})")
+        for mac in refused:
+            why = (
+                "the list is not in force here yet: scopion wifi push"
+                if not plan.is_in_force
+                else "a foreign entry admits it"
+                if mac in plan.foreign.allow
+                else "it should have been disconnected: scopion wifi push does so"
+            )
+            self._note(where, "associated", False, f"{self._called(mac)} is associated, for {why}")
+
+    def _tries(self) -> None:
+        """How often the refused have tried, where it is counted."""
+        read = {(plan.enforcer, plan.radio) for plan in self._plans}
+        with enforcers(self._site, self._network.ssid) as opened:
+            for enforcer in opened:
+                for radio in (radio for name, radio in sorted(read) if name == enforcer.name):
+                    for mac, count in enforcer.attempts(radio).items():
+                        self._attempts[mac] = self._attempts.get(mac, 0) + count
+                        self.verdict.notes.append(
+                            f"{enforcer.name}, {radio} GHz: {counted(count, 'frame')} of {self._called(mac)} dropped"
+                        )
+
+    def at_sheet(self) -> None:
+        """What somebody typed in, as far as they said so."""
+        last = self._last_done()
+        if last is None:
+            said = "nobody has said yet that it was typed in: scopion wifi done"
+            self._note("the router's page", "list", None, f"it cannot be read; {said}")
+            return
+        on = self._site.clock.local(last.at)
+        held = {radio: read_held(told["target"]) for radio, told in last.radios.items()}
+        now = self._wanted
+        same = all(each.mode is now.mode and (each.allow | each.deny) == now.macs for each in held.values()) and set(
+            held
+        ) >= set(self._network.radios)
+        if same:
+            self._note(
+                "the router's page", "list", None, f"it cannot be read; typed in on {on:%Y-%m-%d}, and unchanged since"
+            )
+        else:
+            said = f"what was typed in on {on:%Y-%m-%d} is not what is wanted now: scopion wifi sheet"
+            self._note("the router's page", "list", False, said)
+
+    def at_clients(self, text: str) -> None:
+        """Who is on a client list that somebody copied from the router's page."""
+        reading = read_client_list(text, self._site.clock.now())
+        where = "the client list"
+        if not reading.observations:
+            self._note(where, "clients", None, "no client was recognised in it")
+            return
+        listed = {each.mac: each for each in reading.observations if each.mac is not None}
+        refused = [mac for mac in listed if self._is_refused(mac, listed[mac].medium)]
+        count = counted(len(listed), "client")
+        if not refused:
+            self._note(where, "clients", True, f"nobody who is refused is on it ({count})")
+        for mac in refused:
+            medium = " by cable" if listed[mac].medium is Medium.CABLE else ""
+            said = f"{self._called(mac)} is on it{medium}; pages keep a client for minutes after it left: look again"
+            self._note(where, "clients", None if medium else False, said)
+        if reading.unread:
+            self.verdict.notes.append(f"{counted(reading.unread, 'place')} of the client list could not be read")
+
+    def by_scan(self) -> None:
+        """Who of the refused answers."""
+        where = "a scan"
+        try:
+            prepared = prepare_scan(self._site, ScanRequest(no_names=True))
+            answered = who_answers(self._site, prepared)
+        except ScopionError as error:
+            self._note(where, "answers", None, f"none could be made: {error}")
+            return
+        where = f"a scan of {prepared.subnet}"
+        present = {each.mac: each for each in answered if each.mac is not None}
+        refused = [mac for mac in present if self._is_refused(mac, self._medium_of(mac))]
+        if not refused:
+            self._note(where, "answers", True, f"nobody who is refused answers ({counted(len(present), 'device')} did)")
+        for mac in refused:
+            met, why = self._explained(mac, present)
+            self._note(where, "answers", met, f"{self._called(mac)} answers: {why}")
+        self._look_alikes(present)
+
+    def _is_refused(self, mac: MacAddress, medium: Medium) -> bool:
+        """Whether a list is meant to keep an address away: named on a deny list, or on the air and on no allow list."""
+        if self._wanted.admits(mac):
+            return False
+        if self._wanted.mode is ListMode.DENY:
+            return True
+        device = self._of_mac.get(mac)
+        own = device is not None and (device.own or device.gateway)
+        return medium is Medium.WIRELESS and not own and self._on_this(mac)
+
+    def _on_this(self, mac: MacAddress) -> bool:
+        """Whether somebody on the air may be on this network: not if it is known to be on another."""
+        where = [each.ssid for each in self._stations if mac in (each.station.mac, *each.station.links)]
+        return not where or self._network.ssid in where
+
+    def _explained(self, mac: MacAddress, present: Mapping[MacAddress, Observation]) -> tuple[bool | None, str]:
+        """Why somebody who is refused is here all the same, and whether that speaks against the list."""
+        here = [each for each in self._stations if mac in (each.station.mac, *each.station.links)]
+        for each in here:
+            if each.ssid != self._network.ssid:
+                return None, f"by another network, {each.ssid!r} ({each.access_point}, {each.radio} GHz)"
+        plans = {(plan.enforcer, plan.radio): plan for plan in self._plans}
+        for each in here:
+            plan = plans.get((each.access_point, each.radio))
+            if plan is None or not plan.is_in_force:
+                others = [key[1] for key, other in plans.items() if other.is_in_force and key[0] == each.access_point]
+                but = f", though not on {joined(others)} GHz any more" if others else ""
+                return False, (
+                    f"it is associated on {each.radio} GHz ({each.access_point}), where the list is not in force yet"
+                    f"{but}: scopion wifi push --radio {each.radio}"
+                )
+            return False, f"it is associated on {each.radio} GHz ({each.access_point}), though that holds the list"
+        if self._medium_of(mac) is Medium.CABLE:
+            return None, "by cable, which no wireless list concerns"
+        if self._plans and all(plan.traits.reads_stations for plan in self._plans):
+            return False, "it is associated with no access point that is read: by cable, or by another access point"
+        if any(plan.traits.effect is Effect.DROPS and plan.is_in_force for plan in self._plans):
+            return False, "its frames should be dropped: by cable, by another access point, or past the bridge"
+        return False, "by cable, by a radio without the list, or by another access point"
+
+    def _look_alikes(self, present: Mapping[MacAddress, Observation]) -> None:
+        """Whether somebody who is refused and gone may be back under another address."""
+        if self._wanted.mode is not ListMode.DENY:
+            return
+        for mac in sorted(self._wanted.macs - set(present)):
+            device = self._of_mac.get(mac)
+            proposal = likeliest(self._roster, self._devices, device) if device is not None else None
+            other = next(
+                (each for each in self._devices if proposal and device and each.id == proposal.other(device.id)), None
+            )
+            if proposal and other is not None and any(each in present for each in other.macs):
+                why = joined(list(proposal.evidence))
+                self.verdict.notes.append(
+                    f"{self._called(mac)} is gone, but {other.called} ({other.macs[0]}) is here and {proposal.words} "
+                    f"the same ({why}): a private address is another address"
+                )
+
+    def at_lifted(self) -> None:
+        """Who is admitted again since the last push: presence is not demanded of them."""
+        done = [each for each in pushes(self._roster, self._network.ssid, 20) if each.state is PushState.DONE]
+        if not done:
+            return
+        before = [read_held(told["before"]).deny for told in done[0].radios.values()]
+        for mac in sorted({mac for denied in before for mac in denied if self._wanted.admits(mac)}):
+            self.verdict.notes.append(
+                f"{self._called(mac)} is admitted again; it may have to be connected anew by hand, for devices "
+                "remember that they were refused"
+            )
+
+    def _last_done(self) -> Push | None:
+        done = (each for each in pushes(self._roster, self._network.ssid) if each.state is PushState.DONE)
+        return next(done, None)
+
+    def _medium_of(self, mac: MacAddress) -> Medium:
+        device = self._of_mac.get(mac)
+        found = next((each.medium for each in device.adapters if each.mac == mac), None) if device else None
+        on_air = any(mac in (each.station.mac, *each.station.links) for each in self._stations)
+        return Medium.WIRELESS if on_air else found or Medium.UNKNOWN
+
+    def _called(self, mac: MacAddress) -> str:
+        device = self._of_mac.get(mac)
+        name = device.called if device is not None else ""
+        return f"{name} ({mac})" if name and name != str(mac) else str(mac)
+
+    def _note(self, where: str, what: str, met: bool | None, says: str) -> None:
+        self.verdict.checks.append(Check(where, what, met, says))

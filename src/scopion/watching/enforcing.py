@@ -1,0 +1,106 @@
+"""The part of the watch that looks after wireless lists: when something is due, and who does it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from scopion.model.errors import ScopionError
+from scopion.operations.attending import Attended, attend, next_moment
+from scopion.operations.site import Site
+from scopion.watching.post import Post, log
+
+LANE = "enforce"
+# An access point that was switched off is tried again so soon.
+_AGAIN_S = 15.0
+
+
+class Enforcing:
+    """Drives pushes that time asks for, and reads who is associated."""
+
+    def __init__(self, post: Post, opened: Callable[[], Site]) -> None:
+        self._post = post
+        self._opened = opened  # the site for the thread that works here
+        self._none = not post.site.settings.enforcer
+        self._look_at = self._stations_at = 0.0
+        self._due_at = float("inf")
+        self._again_at = float("inf")
+        self._attempts = 0
+        self._failing: set[str] = set()
+        self.stations = 0
+
+    @property
+    def has_done_a_round(self) -> bool:
+        """Whether the access points were read, or tried, at least once."""
+        return self._none or self._attempts > 0
+
+    def wake_at(self) -> float:
+        """When something is due next."""
+        if self._none or self._post.hands.busy(LANE):
+            return float("inf")
+        return min(self._look_at, self._stations_at, self._due_at, self._again_at)
+
+    def turn(self, now: float) -> None:
+        """Start what is due."""
+        if self._none or self._post.hands.busy(LANE):
+            return
+        if now >= self._look_at:  # somebody may have pushed by hand meanwhile
+            self._look_at = now + self._post.look_every_s
+            self._look(now)
+        stations = now >= self._stations_at
+        if stations or now >= min(self._due_at, self._again_at):
+            if stations:
+                self._stations_at = now + self._post.site.settings.wireless.stations_s
+            self._due_at = self._again_at = float("inf")
+            self._start(stations)
+
+    def _look(self, now: float) -> None:
+        post = self._post
+        with post.doing("reading the pushes"):
+            moment = next_moment(post.site.roster, post.site)
+            left = (moment - post.clock.now()).total_seconds() if moment is not None else float("inf")
+            # What is overdue and has just failed waits for its next attempt.
+            self._due_at = float("inf") if left <= 0 and self._failing else now + max(0.0, left)
+
+    def _start(self, stations: bool) -> None:
+        def work() -> Attended:
+            site = self._opened()
+            try:
+                return attend(site, stations=stations)
+            finally:
+                if site is not self._post.site:
+                    site.close()
+
+        self._post.hands.start(LANE, work, self._finish)
+
+    def _finish(self, came: Attended | None, error: BaseException | None) -> None:
+        post, now = self._post, self._post.clock.monotonic()
+        self._attempts += 1
+        if error is not None or came is None:
+            self._again_at = now + _AGAIN_S
+            if not isinstance(error, ScopionError | OSError):
+                raise error or RuntimeError("nothing came of attending to the lists")
+            post.trouble("looking after the lists", str(error))
+            return
+        post.works("looking after the lists")
+        for said in came.done:
+            log.info("%s", said)
+            post.outdated()
+        for doing, problem in came.problems.items():
+            post.trouble(doing, problem)
+        for doing in self._failing - came.problems.keys():
+            post.works(doing)
+        self._failing = set(came.problems)
+        self.stations = came.stations or self.stations
+        self._look_at = now if came.done else self._look_at
+        if self._failing:
+            self._again_at = now + _AGAIN_S
+
+
+def opener(site: Site) -> Callable[[], Site]:
+    """How a thread gets the site: its own, for a roster is used by the thread that has opened it."""
+
+    def opened() -> Any:
+        return site if site.story is not None else Site(site.folder)
+
+    return opened

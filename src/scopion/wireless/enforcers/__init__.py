@@ -1,0 +1,1 @@
+"""What holds and enforces a list: one file for each kind, all behind the protocol in ``base``."""

@@ -1,0 +1,256 @@
+"""The access point daemon hostapd, through its control sockets: one for each radio's BSS.
+
+What is known of its lists (2.10): whoever is on the accept list may associate, then whoever is on the deny list may
+not, in every mode; the mode (macaddr_acl) can be set and not be read. Adding to the deny list, and taking somebody off
+the accept list while that is in force, disconnects at once; setting the mode disconnects nobody. A station that was
+disconnected stays in the table for some seconds without its flags. A reply has 4096 octets, and a list that is longer
+is cut without a word: 141 entries are all that can be read back.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
+
+from scopion.attachment.ports import ControlLine, Shell
+from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused
+from scopion.model.mac import MacAddress
+from scopion.model.text import clean
+from scopion.roster.lists import ListMode
+from scopion.wireless.enforcers.base import Act, Effect, Held, Station, Step, Traits
+from scopion.wireless.settings import HostapdRadio, HostapdSettings
+
+READABLE = 140
+# The standard's association identifiers end at 2007 (IEEE Std 802.11-2020, 9.4.1.8): more stations are no answer.
+_MOST_STATIONS = 2007
+_ACL = {ListMode.ALLOW: "ACCEPT_ACL", ListMode.DENY: "DENY_ACL"}
+_MODE = {ListMode.OFF: "0", ListMode.DENY: "0", ListMode.ALLOW: "1"}
+_LINK = re.compile(r"(?:peer_addr\[\d+\]|link_addr)$")
+
+
+class Hostapd:
+    """Implements ``Enforcer``."""
+
+    def __init__(
+        self,
+        settings: HostapdSettings,
+        open_line: Callable[[str], ControlLine],
+        open_shell: Callable[[], Shell],
+    ) -> None:
+        self.name = settings.name
+        self.ssid = settings.network
+        self.capacity: int | None = min(settings.capacity or READABLE, READABLE)
+        files = all(each.accept_file and each.deny_file for each in settings.radio.values())
+        self.traits = Traits(
+            Effect.REFUSES,
+            reads_mode=False,
+            survives="" if files else "its lists are gone when it restarts: accept_file and deny_file keep them",
+        )
+        self._radio: dict[str, HostapdRadio] = dict(settings.radio.items())
+        self._open_line, self._open_shell = open_line, open_shell
+        self._lines: dict[str, ControlLine] = {}
+        self._shell: Shell | None = None
+
+    def radios(self) -> tuple[str, ...]:
+        """As the settings name them."""
+        return tuple(self._radio)
+
+    def check(self, radio: str) -> None:
+        """That it is on the air with this network."""
+        status = self.status(radio)
+        interface = self._radio[radio].socket.rpartition("/")[2]
+        index = next((key[4:-1] for key, value in status.items() if key.startswith("bss[") and value == interface), "0")
+        carried = _plain_ssid(status.get(f"ssid[{index}]", ""))
+        if not carried and "state" not in status:
+            raise EnforcerUnreachable(f"{self._where(radio)}: this is no reply of an access point daemon")
+        if carried != self.ssid:
+            raise Refused(
+                f"{self._where(radio)} carries {clean(carried)!r}, not {self.ssid!r}: mend [[enforcer]] "
+                f"{self.name!r} in site.toml; nothing was changed"
+            )
+        if status.get("state") not in ("ENABLED", None):
+            raise EnforcerUnreachable(f"{self._where(radio)} is not on the air: its state is {clean(status['state'])}")
+
+    def status(self, radio: str) -> dict[str, str]:
+        """What the daemon says of itself."""
+        return dict(_pairs(self._ask(radio, "STATUS")))
+
+    def configuration(self, radio: str) -> dict[str, str]:
+        """What it says of its encryption."""
+        return dict(_pairs(self._ask(radio, "GET_CONFIG")))
+
+    def held(self, radio: str) -> Held:
+        """Both lists; the mode cannot be read."""
+        return Held(self._list(radio, ListMode.ALLOW), self._list(radio, ListMode.DENY), None)
+
+    def take(self, radio: str, step: Step) -> None:
+        """One command. Raises EnforcerUnreachable if the daemon refuses it."""
+        if step.act is Act.MODE:
+            assert step.mode is not None
+            command = f"SET macaddr_acl {_MODE[step.mode]}"
+        elif step.act is Act.DISCONNECT:
+            command = f"DEAUTHENTICATE {step.mac}"
+        else:
+            assert step.list is not None
+            command = f"{_ACL[step.list]} {'ADD_MAC' if step.act is Act.ADD else 'DEL_MAC'} {step.mac}"
+        reply = self._ask(radio, command).strip()
+        if reply != "OK":
+            full = step.act is Act.ADD and self.held(radio).entries >= (self.capacity or 0)
+            why = "it is out of entries" if full else f"it answered {clean(reply, 60)!r}"
+            raise EnforcerUnreachable(f"{self._where(radio)} did not {step}: {why}")
+
+    def keep(self, radio: str, held: Held) -> None:
+        """Into its accept and deny files, where the settings name them; comments and VLANs in them stay."""
+        files = self._radio[radio]
+        for path, macs in ((files.accept_file, held.allow), (files.deny_file, held.deny)):
+            if path:
+                shell = self._files()
+                before = shell.read(path) or ""
+                after = list_file(before, macs)
+                if after != before:
+                    shell.write(path, after)
+
+    def stations(self, radio: str) -> Sequence[Station]:
+        """Those with their flags; who was just disconnected has none."""
+        found: list[Station] = []
+        seen: set[MacAddress] = set()
+        reply = self._ask(radio, "STA-FIRST")
+        while len(seen) < _MOST_STATIONS:
+            first, *rest = reply.strip().splitlines() or [""]
+            try:
+                mac = MacAddress.parse(first)
+            except InvalidMacAddress:
+                if first and first != "FAIL":
+                    raise EnforcerUnreachable(f"{self._where(radio)}: {clean(first, 60)!r} is no station") from None
+                break
+            if mac in seen:  # a daemon that repeats itself would be asked for ever
+                break
+            seen.add(mac)
+            station = read_station(mac, rest)
+            if station is not None:
+                found.append(station)
+            reply = self._ask(radio, f"STA-NEXT {mac}")
+        return found
+
+    def attempts(self, radio: str) -> Mapping[MacAddress, int]:
+        """It does not count them."""
+        return {}
+
+    def close(self) -> None:
+        """Every line, and the shell for the files."""
+        for line in self._lines.values():
+            line.close()
+        self._lines.clear()
+        if self._shell is not None:
+            self._shell.close()
+            self._shell = None
+
+    def read_file(self, path: str) -> str | None:
+        """A file of the access point's, for whoever judges its settings."""
+        return self._files().read(path)
+
+    def mode_of(self, path: str) -> tuple[int, str] | None:
+        """Who may use a file of it."""
+        return self._files().mode_of(path)
+
+    def _list(self, radio: str, which: ListMode) -> frozenset[MacAddress]:
+        reply = self._ask(radio, f"{_ACL[which]} SHOW")
+        found = set()
+        for line in reply.splitlines():
+            word = line.split(" ")[0]
+            if word:
+                try:
+                    found.add(MacAddress.parse(word))
+                except InvalidMacAddress:
+                    raise EnforcerUnreachable(
+                        f"{self._where(radio)} answers {clean(line, 60)!r} for its {which} list"
+                    ) from None
+        return frozenset(found)
+
+    def _ask(self, radio: str, command: str) -> str:
+        line = self._lines.get(radio)
+        if line is None:
+            line = self._lines[radio] = self._open_line(self._radio[radio].socket)
+        try:
+            return line.ask(command)
+        except EnforcerUnreachable:
+            line.close()
+            self._lines.pop(radio, None)
+            raise
+
+    def _files(self) -> Shell:
+        if self._shell is None:
+            self._shell = self._open_shell()
+        return self._shell
+
+    def _where(self, radio: str) -> str:
+        return f"{self.name} ({radio} GHz)"
+
+
+def read_station(mac: MacAddress, lines: Sequence[str]) -> Station | None:
+    """A station from the lines of its reply; None for one that is not associated any more."""
+    told = dict(_pairs("\n".join(lines)))
+    flags = told.get("flags", "")
+    if "[ASSOC]" not in flags and "[AUTHORIZED]" not in flags:
+        return None
+    links = []
+    for key, value in told.items():
+        if _LINK.match(key) or key == "mld_addr":
+            with suppress(InvalidMacAddress):
+                links.append(MacAddress.parse(value))
+    return Station(
+        mac,
+        authorized="[AUTHORIZED]" in flags,
+        signal=_number(told.get("signal")),
+        connected_s=_number(told.get("connected_time")),
+        received=_number(told.get("rx_bytes")),
+        sent=_number(told.get("tx_bytes")),
+        links=tuple(dict.fromkeys(each for each in links if each != mac)),
+    )
+
+
+def list_file(before: str, macs: frozenset[MacAddress]) -> str:
+    """An accept or deny file with these addresses: lines that stay are kept as they are, comments too."""
+    kept, present = [], set()
+    for line in before.splitlines():
+        word = line.split("#")[0].split()
+        try:
+            mac = MacAddress.parse(word[0]) if word else None
+        except InvalidMacAddress:
+            mac = None  # not an address: whatever it is, it is not ours
+        if mac is None or mac in macs:
+            kept.append(line)
+            present.add(mac)
+    kept += [str(mac) for mac in sorted(macs - present)]
+    return "".join(f"{line}\n" for line in kept)
+
+
+def _pairs(reply: str) -> Iterator[tuple[str, str]]:
+    for line in reply.splitlines():
+        key, mark, value = line.partition("=")
+        if mark:
+            yield key.strip(), value.strip()
+
+
+def _number(text: str | None) -> int | None:
+    return int(text) if text is not None and re.fullmatch(r"-?\d{1,18}", text) else None
+
+
+def _plain_ssid(text: str) -> str:
+    r"""An SSID as it is: the daemon escapes what is not printable as ``\xc3`` and the like."""
+    octets = bytearray()
+    at = 0
+    while at < len(text):
+        if text[at] == "\\" and at + 1 < len(text):
+            escaped = text[at + 1]
+            if escaped == "x" and re.fullmatch(r"[0-9a-fA-F]{2}", text[at + 2 : at + 4]):
+                octets.append(int(text[at + 2 : at + 4], 16))
+                at += 4
+                continue
+            octets += {"n": b"\n", "r": b"\r", "t": b"\t", "e": b"\x1b"}.get(escaped, escaped.encode())
+            at += 2
+            continue
+        octets += text[at].encode()
+        at += 1
+    return octets.decode(errors="replace")

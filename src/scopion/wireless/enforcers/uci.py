@@ -1,0 +1,203 @@
+"""UCI wireless configuration, as router firmware keeps it: the list options of the right sections, all else untouched.
+
+A network is on a radio where a ``wifi-iface`` section has its SSID; the ``wifi-device`` that it names tells the band.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from scopion.attachment.ports import Shell
+from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused
+from scopion.model.mac import MacAddress
+from scopion.model.text import clean
+from scopion.roster.lists import ListMode
+from scopion.wireless.enforcers.base import Act, Effect, Held, Station, Step, Traits
+from scopion.wireless.settings import UciSettings
+
+_MODES = {"": ListMode.OFF, "disable": ListMode.OFF, "allow": ListMode.ALLOW, "deny": ListMode.DENY}
+_WORDS = {ListMode.OFF: "disable", ListMode.ALLOW: "allow", ListMode.DENY: "deny"}
+_STATEMENT = re.compile(r"\s*(?P<kind>config|option|list)\s+(?P<rest>.*?)\s*(?:#.*)?$")
+_WORD = re.compile(r"""'([^']*)'|"([^"]*)"|(\S+)""")
+_BANDS = {"2g": "2.4", "5g": "5", "6g": "6", "11g": "2.4", "11b": "2.4", "11ng": "2.4", "11bg": "2.4", "11a": "5"}
+_BANDS |= {"11na": "5", "11ac": "5"}
+
+
+@dataclass(slots=True)
+class Section:
+    """One section of a file, with the numbers of the lines that it takes."""
+
+    type: str
+    name: str
+    begins: int
+    ends: int  # the line after its last statement
+    options: dict[str, str] = field(default_factory=dict)
+    lists: dict[str, list[str]] = field(default_factory=dict)
+    lines: dict[str, list[int]] = field(default_factory=dict)  # of each option or list
+
+
+def sections(text: str) -> list[Section]:
+    """The sections of a file, in their order; what is not understood is nobody's."""
+    found: list[Section] = []
+    for number, line in enumerate(text.splitlines()):
+        match = _STATEMENT.match(line)
+        if match is None:
+            continue
+        words = ["".join(each) for each in _WORD.findall(match["rest"])]
+        if not words:
+            continue
+        if match["kind"] == "config":
+            found.append(Section(words[0], words[1] if len(words) > 1 else "", number, number + 1))
+        elif found and len(words) > 1:
+            section, key, value = found[-1], words[0], words[1]
+            section.ends = number + 1
+            section.lines.setdefault(key, []).append(number)
+            if match["kind"] == "list":
+                section.lists.setdefault(key, []).append(value)
+            else:
+                section.options[key] = value
+    return found
+
+
+class UciFile:
+    """Implements ``Enforcer``."""
+
+    def __init__(self, settings: UciSettings, open_shell: Callable[[], Shell]) -> None:
+        self.name = settings.name
+        self.ssid = settings.network
+        self.capacity = settings.capacity
+        self.traits = Traits(Effect.REFUSES, reads_stations=False, atomic=True)
+        self._settings = settings
+        self._open_shell = open_shell
+        self._shell: Shell | None = None
+        self._dirty = False
+
+    def radios(self) -> tuple[str, ...]:
+        """Those whose section carries the network, in the order of the file."""
+        return tuple(self._interfaces())
+
+    def check(self, radio: str) -> None:
+        """That the file can be read and has the network."""
+        if radio not in self._interfaces():
+            raise Refused(f"{self.name}: no section of {self._settings.file} carries {self.ssid!r} on {radio} GHz")
+
+    def held(self, radio: str) -> Held:
+        """The list of the section."""
+        section = self._section(radio)
+        word = section.options.get("macfilter", "")
+        if word not in _MODES:
+            raise EnforcerUnreachable(f"{self.name}: macfilter {clean(word, 40)!r} is not understood")
+        mode = _MODES[word]
+        written = [*section.lists.get("maclist", ()), *section.options.get("maclist", "").split()]
+        try:
+            macs = frozenset(map(MacAddress.parse, written))
+        except InvalidMacAddress as error:
+            raise EnforcerUnreachable(f"{self.name}: maclist in {self._settings.file}: {error}") from None
+        # There is one list, and its mode says which it is; without one its entries have no effect, and are nobody's.
+        if mode is ListMode.OFF:
+            return Held(mode=mode)
+        return Held(macs, frozenset(), mode) if mode is ListMode.ALLOW else Held(frozenset(), macs, mode)
+
+    def take(self, radio: str, step: Step) -> None:
+        """Write the section's list and its mode; nothing else changes by a byte."""
+        if step.act is not Act.REPLACE:
+            return
+        assert step.held is not None
+        text = self._text()
+        section = self._section(radio)
+        mode = step.held.mode or ListMode.OFF
+        macs = sorted(step.held.allow if mode is ListMode.ALLOW else step.held.deny)
+        self._files().write(self._settings.file, with_list(text, section, _WORDS[mode], [str(mac) for mac in macs]))
+        self._dirty = True
+
+    def keep(self, radio: str, held: Held) -> None:
+        """Let the firmware read its file anew, where it does; for a moment everybody is disconnected."""
+        if self._dirty and self._settings.reload and self._settings.ssh is not None:
+            ran = self._files().run(self._settings.reload)
+            if ran.code != 0:
+                raise EnforcerUnreachable(
+                    f"{self.name}: the file is written, but {' '.join(self._settings.reload)} failed: "
+                    f"{clean(ran.errors, 120)}"
+                )
+        self._dirty = False
+
+    def stations(self, radio: str) -> Sequence[Station]:
+        """A file knows none."""
+        return ()
+
+    def attempts(self, radio: str) -> Mapping[MacAddress, int]:
+        """A file counts none."""
+        return {}
+
+    def close(self) -> None:
+        """Log out."""
+        if self._shell is not None:
+            self._shell.close()
+            self._shell = None
+
+    def read_file(self, path: str = "") -> str | None:
+        """The file, for whoever judges its settings."""
+        return self._files().read(path or self._settings.file)
+
+    def _text(self) -> str:
+        text = self._files().read(self._settings.file)
+        if text is None:
+            raise EnforcerUnreachable(f"{self.name}: there is no file {self._settings.file}")
+        return text
+
+    def _interfaces(self) -> dict[str, Section]:
+        return interfaces(self._text(), self.ssid)
+
+    def _section(self, radio: str) -> Section:
+        found = self._interfaces().get(radio)
+        if found is None:
+            raise EnforcerUnreachable(f"{self.name}: {self.ssid!r} is not on {radio} GHz any more")
+        return found
+
+    def _files(self) -> Shell:
+        if self._shell is None:
+            self._shell = self._open_shell()
+        return self._shell
+
+
+def interfaces(text: str, ssid: str) -> dict[str, Section]:
+    """By band, the sections of a network's access points; those that are switched off left out."""
+    every = sections(text)
+    bands = {each.name: band_of(each) for each in every if each.type == "wifi-device"}
+    return {
+        bands.get(each.options.get("device", ""), "2.4"): each
+        for each in every
+        if each.type == "wifi-iface"
+        and each.options.get("ssid") == ssid
+        and each.options.get("mode", "ap") == "ap"
+        and each.options.get("disabled", "0") != "1"
+    }
+
+
+def band_of(device: Section) -> str:
+    """The band of a radio, in GHz: as it says, else by its channel."""
+    said = device.options.get("band") or device.options.get("hwmode", "")
+    if said in _BANDS:
+        return _BANDS[said]
+    channel = device.options.get("channel", "")
+    return "5" if channel.isdecimal() and int(channel) > 14 else "2.4"
+
+
+def with_list(text: str, section: Section, mode: str, macs: Sequence[str]) -> str:
+    """The file with another mode and list in one section; all other lines as they are, to the byte."""
+    lines = text.splitlines(keepends=True)
+    ending = "\r\n" if lines and lines[0].endswith("\r\n") else "\n"
+    own = {number for key in ("macfilter", "maclist") for number in section.lines.get(key, ())}
+    at = min(own, default=section.ends)
+    sample = next((lines[each] for keys in section.lines.values() for each in keys), "\toption")
+    indent = sample[: len(sample) - len(sample.lstrip())]
+    new = [f"{indent}option macfilter '{mode}'{ending}", *(f"{indent}list maclist '{mac}'{ending}" for mac in macs)]
+    if mode == _WORDS[ListMode.OFF] and not own:
+        new = []
+    before = lines[:at]
+    if new and before and not before[-1].endswith(("\n", "\r")):
+        before[-1] += ending
+    kept = [line for number, line in enumerate(lines[at:], at) if number not in own]
+    return "".join([*before, *new, *kept])

@@ -1,0 +1,126 @@
+"""What ``site.toml`` says of enforcers: how each is reached, and what it holds. Plain values, validated elsewhere."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Annotated, Any, ClassVar, Literal
+
+from annotated_types import Ge, Le, MaxLen, MinLen, Predicate
+
+from scopion.model.secret import Secret
+
+_STRICT: dict[str, Any] = {"extra": "forbid"}
+ENFORCER_TYPES = "hostapd, nftables or uci"
+_INTERFACE = re.compile(r"[\w.:-]{1,15}", re.ASCII)
+
+
+def _is_name(text: str) -> bool:
+    return bool(re.fullmatch(r"[\w][\w -]{0,39}", text))
+
+
+def _is_path(text: str) -> bool:
+    return text.startswith("/") and "\0" not in text and "\n" not in text
+
+
+def _is_interface(text: str) -> bool:
+    return bool(_INTERFACE.fullmatch(text))
+
+
+Name = Annotated[str, Predicate(_is_name)]
+AbsolutePath = Annotated[str, Predicate(_is_path)]
+Interface = Annotated[str, Predicate(_is_interface)]
+Radio = Literal["2.4", "5", "6"]
+Ssid = Annotated[str, MinLen(1), MaxLen(32)]
+Capacity = Annotated[int, Ge(1), Le(100_000)]
+
+
+@dataclass(frozen=True)
+class SshSettings:
+    """How to log in to the machine that holds a list."""
+
+    host: Annotated[str, MinLen(1), MaxLen(255)]
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    port: Annotated[int, Ge(1), Le(65_535)] = 22
+    user: Annotated[str, MinLen(1), MaxLen(64)] = "root"
+    key: str = ""  # a file, in the site's folder if it is a name only
+    password: Secret = ""
+    known_hosts: str = ""
+
+
+@dataclass(frozen=True)
+class HostapdRadio:
+    """One BSS of the daemon: its control socket, and the files that make its lists last."""
+
+    socket: AbsolutePath
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    accept_file: AbsolutePath | Literal[""] = ""
+    deny_file: AbsolutePath | Literal[""] = ""
+    config: AbsolutePath | Literal[""] = ""
+
+
+@dataclass(frozen=True)
+class HostapdSettings:
+    """The access point daemon hostapd, by its control sockets."""
+
+    type: Literal["hostapd"]
+    name: Name
+    network: Ssid
+    radio: Annotated[dict[Radio, HostapdRadio], MinLen(1)]
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    capacity: Capacity | None = None
+    ssh: SshSettings | None = None
+
+
+@dataclass(frozen=True)
+class BridgePort:
+    """The wireless interface of one radio, as a port of a bridge."""
+
+    interface: Interface
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+
+
+@dataclass(frozen=True)
+class NftablesSettings:
+    """The bridge firewall of a Linux router or access point."""
+
+    type: Literal["nftables"]
+    name: Name
+    network: Ssid
+    radio: Annotated[dict[Radio, BridgePort], MinLen(1)]
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    capacity: Capacity | None = None
+    ssh: SshSettings | None = None
+
+
+@dataclass(frozen=True)
+class UciSettings:
+    """The wireless configuration of a router's firmware, as a file of UCI."""
+
+    type: Literal["uci"]
+    name: Name
+    network: Ssid
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    file: str = "/etc/config/wireless"
+    capacity: Capacity | None = None
+    ssh: SshSettings | None = None
+    reload: Annotated[tuple[str, ...], MaxLen(8)] = ("wifi", "reload")  # what puts it in force; empty: nothing here
+
+
+EnforcerSettings = HostapdSettings | NftablesSettings | UciSettings
+
+
+@dataclass(frozen=True)
+class WirelessSettings:
+    """How wireless lists are looked after."""
+
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    stations_s: Annotated[float, Ge(5), Le(86_400)] = 60  # how often the watch reads who is associated
+
+
+def enforcer_problem(enforcers: Sequence[EnforcerSettings]) -> str:
+    """What does not fit together among enforcers; empty if all does."""
+    names = [each.name for each in enforcers]
+    twice = next((name for name in names if names.count(name) > 1), None)
+    return f"two enforcers are called {twice!r}" if twice else ""
