@@ -77,13 +77,14 @@ def refuse_switched_on_lockout(site: Site, network: Network, roster: Roster, dev
     ]
     essential = essential_on(roster, network.ssid, devices)
     nobody = not lines_on(policy, ListMode.ALLOW)
-    refuse_lockout(network, always, own_wireless(site, devices), essential, nobody=nobody)
+    refuse_lockout(network, always, own_on(site, roster, network.ssid, devices), essential, nobody=nobody)
 
 
 def refuse_exclusive_lockout(site: Site, network: Network, roster: Roster, devices: Sequence[Device]) -> None:
     """Raises Refused if those whose a network is for a while are not all who may not be refused."""
     policy = policy_for(roster, network, devices)
-    refuse_lockout(network, policy.only, own_wireless(site, devices), essential_on(roster, network.ssid, devices))
+    own = own_on(site, roster, network.ssid, devices)
+    refuse_lockout(network, policy.only, own, essential_on(roster, network.ssid, devices))
 
 
 def essential_on(roster: Roster, ssid: str, devices: Iterable[Device]) -> list[Device]:
@@ -113,6 +114,13 @@ def refuse_too_long(site: Site, network: Network, roster: Roster, devices: Seque
     ]
     needed = len(lines_on(policy, other))
     refuse_more_than_fits(network.ssid, network.capacity, len(lines), stale=stale, other=(other, needed))
+
+
+def own_on(site: Site, roster: Roster, ssid: str, devices: Sequence[Device]) -> set[MacAddress]:
+    """This machine's wireless adapters that use a network, or may: once its access points were read that is known."""
+    where = networks_of(roster)
+    read = ssid in where.values()
+    return {mac for mac in own_wireless(site, devices) if not read or where.get(mac) == ssid}
 
 
 def own_wireless(site: Site, devices: Sequence[Device]) -> set[MacAddress]:

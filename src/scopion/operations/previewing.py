@@ -12,7 +12,7 @@ from scopion.model.errors import Refused
 from scopion.model.mac import MacAddress
 from scopion.model.text import joined
 from scopion.operations.enforcing import enforcers
-from scopion.operations.policies import essential_on, own_wireless, policy_for, refuse_too_long, site_local
+from scopion.operations.policies import essential_on, own_on, policy_for, refuse_too_long, site_local
 from scopion.operations.site import Site
 from scopion.roster import lists
 from scopion.roster.devices import all_devices
@@ -122,7 +122,7 @@ def left_there(roster: Roster, enforcer: Enforcer, radio: str) -> Held:
 
 def protected(site: Site, roster: Roster, ssid: str, devices: Sequence[Device]) -> list[MacAddress]:
     """Who may not be refused at any time: own wireless adapters, the way of the administrator, essential devices."""
-    own = sorted(own_wireless(site, devices))
+    own = sorted(own_on(site, roster, ssid, devices))
     essential = [mac for device in essential_on(roster, ssid, devices) for mac in on_the_air(device)]
     return list(dict.fromkeys([*own, *_way_in(devices), *essential]))
 
@@ -145,7 +145,7 @@ def require_harmless(site: Site, roster: Roster, network: Network, plan: RadioPl
     ssid, name = network.ssid, {mac: device for device in devices for mac in device.macs}
     if plan.target.mode is ListMode.ALLOW and not plan.target.allow:
         raise Refused(f"the allow list of {ssid!r} would be empty, so nobody could associate: {INSIST}")
-    own = own_wireless(site, devices)
+    own = own_on(site, roster, ssid, devices)
     here = {each.mac for each in plan.stations}
     for mac in protected(site, roster, ssid, devices):
         # This machine's adapter needs an entry where it is used: who is on cable, or on another network, is not here.

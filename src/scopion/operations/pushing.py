@@ -15,7 +15,7 @@ from scopion.model.device import Device
 from scopion.model.errors import Divided, EnforcerUnreachable, NotFound, Refused, ScopionError
 from scopion.model.text import joined
 from scopion.operations.change import account
-from scopion.operations.enforcing import enforcers, has_enforcer, settings_of
+from scopion.operations.enforcing import enforcers, has_enforcer, remember_stations, settings_of
 from scopion.operations.one_push import OnePush
 from scopion.operations.policies import policy_for, site_local
 from scopion.operations.previewing import Which, chosen_radios, plan_of, protected, require_harmless, require_room
@@ -35,7 +35,7 @@ from scopion.roster.pushes import (
     with_deadline,
 )
 from scopion.roster.store import Roster
-from scopion.wireless.enforcers.base import Act, Enforcer, Held, Step, held_document, read_held
+from scopion.wireless.enforcers.base import Act, Enforcer, Held, Located, Step, held_document, read_held
 from scopion.wireless.order import disconnections
 from scopion.wireless.plan import RadioPlan, back_to
 from scopion.wireless.policy import Policy, Wanted, policy_document, read_policy, wanted
@@ -118,6 +118,11 @@ def _push(
                 if not wish.insist:
                     require_harmless(site, roster, network, plan, devices)
             planned.append((enforcer, plans))
+            now_there = site.clock.now()
+            remember_stations(
+                roster,
+                [Located(each, ssid, enforcer.name, plan.radio, now_there) for plan in plans for each in plan.stations],
+            )
         for enforcer, plans in planned:
             first = protected(site, roster, ssid, devices)
             sending = _Sending(site, roster, enforcer, plans, wish, policy, first, on_step)

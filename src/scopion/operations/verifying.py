@@ -124,15 +124,15 @@ class _Looking:
         if not plan.traits.reads_stations:
             self._note(where, "associated", None, f"it does not tell; its effect is that it {plan.traits.effect}")
             return
-        refused = [each.mac for each in plan.stations if not self._wanted.admits(each.mac)]
+        refused = [each.mac for each in plan.stations if not plan.target.admits(each.mac) or each.mac in plan.voided]
         if not refused:
             self._note(where, "associated", True, f"nobody who is refused ({counted(len(plan.stations), 'station')})")
         for mac in refused:
             why = (
                 "the list is not in force here yet: scopion wifi push"
                 if not plan.is_in_force
-                else "a foreign entry admits it"
-                if mac in plan.foreign.allow
+                else "a foreign allow entry admits it"
+                if mac in plan.voided
                 else "it should have been disconnected: scopion wifi push does so"
             )
             self._note(where, "associated", False, f"{self._called(mac)} is associated, for {why}")

@@ -25,7 +25,7 @@ _OK, _FAIL, _UNKNOWN = "OK\n", "FAIL\n", "UNKNOWN COMMAND\n"
 
 @dataclass(slots=True)
 class Bss:
-    """One radio: its lists in the order of their making, and its mode."""
+    """One radio: its lists and its mode."""
 
     accept: list[MacAddress] = field(default_factory=list)
     deny: list[MacAddress] = field(default_factory=list)
@@ -67,6 +67,7 @@ class AccessPoint:
             "STATUS": lambda: self._status(radio),
             "GET_CONFIG": lambda: self._configuration(radio),
             "SET": lambda: self._set(radio, rest),
+            "GET": lambda: "2.10" if rest == "version" else _FAIL,
             "ACCEPT_ACL": lambda: self._acl(radio, self._bss[radio].accept, rest),
             "DENY_ACL": lambda: self._acl(radio, self._bss[radio].deny, rest),
             "DEAUTHENTICATE": lambda: self._disconnect(radio, rest),
@@ -101,7 +102,7 @@ class AccessPoint:
     def _acl(self, radio: str, listed: list[MacAddress], rest: str) -> str:
         verb, _, text = rest.partition(" ")
         if verb == "SHOW":
-            return "".join(f"{mac} VLAN_ID=0\n" for mac in listed)
+            return "".join(f"{mac} VLAN_ID=0\n" for mac in sorted(listed))
         if verb == "CLEAR":
             listed.clear()
         elif verb in ("ADD_MAC", "DEL_MAC"):

@@ -28,8 +28,8 @@ def foreign_in(held: Held, ours: Held, wanted: Wanted) -> Held:
 
 
 def voided(wanted: Wanted, foreign: Held) -> list[MacAddress]:
-    """Whom the wanted list refuses and a foreign allow entry admits all the same."""
-    return sorted(mac for mac in foreign.allow if not wanted.admits(mac))
+    """Whom the list denies by name and a foreign allow entry admits all the same, because that counts first."""
+    return sorted(foreign.allow & wanted.macs) if wanted.mode is ListMode.DENY else []
 
 
 def steps(

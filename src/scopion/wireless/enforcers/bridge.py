@@ -164,7 +164,7 @@ class BridgeFirewall:
                             "name": _others(radio),
                             "type": "ether_addr",
                             "size": 1024,
-                            "flags": ["dynamic", "timeout"],
+                            "flags": ["timeout"],
                             "timeout": 86_400,
                             "stmt": [{"counter": None}],
                         }

@@ -1,0 +1,436 @@
+"""Real enforcers: hostapd takes a station's authorisation, nftables a host's connectivity, over SSH and by sockets."""
+
+from __future__ import annotations
+
+import errno
+import json
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import tempfile
+import time
+import unittest
+from pathlib import Path
+from typing import Any, ClassVar
+
+from scopion.attachment.control_socket import LocalControlLine
+from scopion.attachment.local_shell import LocalShell
+from scopion.attachment.ports import SshAccess
+from scopion.attachment.ssh import SshShell
+from scopion.model.errors import EnforcerUnreachable
+from scopion.wireless.enforcers.hostapd import READABLE
+from tests import dialect
+from tests.lab.lab import PROGRAM, Lab, LabHost, require_lab
+from tests.lab.services import Services, wait_for
+from tests.lab.wireless import ADDRESS, AccessPoint
+
+STATION = str(dialect.STATION)
+OTHER = str(dialect.OTHER)
+PHONE = LabHost("phone", "6c:d1:9e:08:40:90", ("192.0.2.90",))
+TABLET = LabHost("tablet", "7c:a4:b1:33:02:62", ("192.0.2.62",))
+
+
+class AirLab(unittest.TestCase):
+    """A lab with an access point, built once for the class."""
+
+    lab: ClassVar[Lab]
+    folder: ClassVar[Path]
+    services: ClassVar[Services]
+    ap: ClassVar[AccessPoint]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        require_lab()
+        cls.folder = Path(tempfile.mkdtemp(prefix="scopion-air-"))
+        cls.addClassCleanup(shutil.rmtree, cls.folder)
+        cls.lab = Lab([LabHost("gateway", "0c:be:11:00:00:01", ("192.0.2.1",))])
+        cls.addClassCleanup(cls.lab.close)
+        cls.services = Services(cls.lab, cls.folder, cls)
+        cls.ap = AccessPoint(cls.lab, cls.services, cls.folder)
+
+    def setUp(self) -> None:
+        self.site = self.folder / self._testMethodName
+        self.site.mkdir()
+        self.where = "desk"
+
+    def scopion(self, *arguments: str, stdin: str = "") -> subprocess.CompletedProcess[str]:
+        """Run the program in a namespace, at the desk or on the access point itself."""
+        ended = subprocess.run(
+            ["ip", "netns", "exec", self.lab.namespace(self.where), PROGRAM, *arguments],
+            env={**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces", "HOME": str(self.site)},
+            input=stdin, capture_output=True, text=True, timeout=60, check=False,
+        )  # fmt: skip
+        self.assertNotIn("Traceback", ended.stderr)
+        return ended
+
+    def ok(self, *arguments: str) -> str:
+        ended = self.scopion(*arguments)
+        self.assertEqual(ended.returncode, 0, f"{arguments}: {ended.stderr}{ended.stdout}")
+        return ended.stdout
+
+    def fails(self, *arguments: str, code: int = 1) -> str:
+        """One line on standard error."""
+        ended = self.scopion(*arguments)
+        self.assertEqual(ended.returncode, code, f"{arguments}: {ended.stderr}{ended.stdout}")
+        lines = [line for line in ended.stderr.splitlines() if line.startswith("scopion: ")]
+        self.assertEqual(len(lines), 1, ended.stderr)
+        return lines[0]
+
+    def json(self, *arguments: str) -> Any:
+        return json.loads(self.ok(*arguments, "--format", "json"))
+
+    def settings(self, text: str) -> None:
+        (self.site / "site.toml").write_text(text, encoding="utf-8")
+
+
+SSH = f'ssh = {{{{ host = "{ADDRESS}", key = "{{ssh}}/key", known_hosts = "{{ssh}}/known_hosts" }}}}\n'
+
+
+class Daemon(AirLab):
+    """hostapd with two radios on wired ports."""
+
+    process: ClassVar[subprocess.Popen[bytes]]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.ap.radio("wl0", OTHER)
+        cls.ap.radio("wl1", STATION)
+        cls.ap.ssh_server()
+        cls.process = cls.ap.hostapd("wl0", "wl1")
+
+    def setUp(self) -> None:
+        super().setUp()
+        for interface in ("wl0", "wl1"):
+            for command in ("DENY_ACL CLEAR", "ACCEPT_ACL CLEAR", "SET macaddr_acl 0"):
+                self.ask(interface, command)
+
+    def ask(self, interface: str, command: str) -> str:
+        with self.lab.inside("ap"):
+            line = LocalControlLine(str(self.ap.socket(interface)))
+            try:
+                return line.ask(command)
+            finally:
+                line.close()
+
+    def enforcer(self, *, ssh: bool = True, network: str = "Kilnhaven", files: bool = False) -> str:
+        radio = ", ".join(
+            f'"{band}" = {{ socket = "{self.ap.socket(interface)}"'
+            + (f', accept_file = "{self.folder}/{interface}.accept"' if files else "")
+            + (f', deny_file = "{self.folder}/{interface}.deny"' if files else "")
+            + " }"
+            for band, interface in (("2.4", "wl0"), ("5", "wl1"))
+        )
+        text = f'[[enforcer]]\nname = "ap"\ntype = "hostapd"\nnetwork = "{network}"\nradio = {{ {radio} }}\n'
+        return text + (SSH.format(ssh=self.folder / "ssh") if ssh else "")
+
+    def associate(self, interface: str, mac: str) -> None:
+        """A station with its rights; one that was just disconnected is forgotten after some seconds."""
+
+        def there() -> bool:
+            self.ap.associate(interface)
+            return "[AUTHORIZED]" in self.ask(interface, f"STA {mac}")
+
+        wait_for(f"{mac} on {interface}", there, within_s=30)
+
+    def test_denying_takes_the_authorisation(self) -> None:
+        """Through the program and over SSH: push one radio, verify names the other, push there, gone; then revert."""
+        self.settings(self.enforcer())
+        self.associate("wl1", STATION)
+        self.ok("wifi", "deny", "Kilnhaven", STATION, "--description", "a try")
+        self.ok("wifi", "mode", "Kilnhaven", "deny")
+        (row,) = self.json("wifi", "stations")
+        self.assertEqual((row["mac"], row["radio"], row["list"], row["admitted"]), (STATION, "5", "deny", False))
+        self.assertGreaterEqual(row["sent"] or 0, 0)
+        changes = self.json("wifi", "preview", "Kilnhaven")["changes"]
+        leaving = [each for each in changes if each["change"] == "disconnect"]
+        self.assertEqual([(each["radio"], each["mac"]) for each in leaving], [("5", STATION)])
+        self.ok("wifi", "push", "Kilnhaven", "--radio", "2.4", "--yes", "--no-verify")
+        verdict = self.scopion("wifi", "verify", "Kilnhaven", "--no-scan", "--format", "json")
+        self.assertEqual(verdict.returncode, 3)
+        unmet = [each for each in json.loads(verdict.stdout)["checks"] if each["met"] is False]
+        self.assertEqual({each["where"] for each in unmet}, {"ap, 5 GHz"})
+        self.assertIn("[AUTHORIZED]", self.ask("wl1", f"STA {STATION}"))
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.assertNotIn("[AUTHORIZED]", self.ask("wl1", f"STA {STATION}"))
+        self.assertEqual(self.ask("wl0", "DENY_ACL SHOW").split()[0], STATION)
+        self.ok("wifi", "verify", "Kilnhaven", "--no-scan")
+        self.ok("wifi", "revert", "Kilnhaven", "--yes")
+        self.assertEqual(self.ask("wl1", "DENY_ACL SHOW"), "")
+
+    def test_an_allow_list_admits_its_own_only(self) -> None:
+        """Nobody else stays associated; foreign entries are kept, shown, taken over, or removed when that is said."""
+        self.settings(self.enforcer(ssh=False))
+        self.where = "ap"
+        self.associate("wl0", OTHER)
+        self.associate("wl1", STATION)
+        self.ask("wl1", "ACCEPT_ACL ADD_MAC 10:00:00:00:00:77")
+        self.ok("wifi", "allow", "Kilnhaven", STATION)
+        self.ok("wifi", "mode", "Kilnhaven", "allow")
+        foreign = [each for each in self.json("wifi", "preview", "Kilnhaven")["changes"] if each["change"] == "foreign"]
+        self.assertEqual([each["mac"] for each in foreign], ["10:00:00:00:00:77"])
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.assertNotIn("[AUTHORIZED]", self.ask("wl0", f"STA {OTHER}"))
+        self.assertIn("[AUTHORIZED]", self.ask("wl1", f"STA {STATION}"))
+        self.ok("wifi", "verify", "Kilnhaven", "--no-scan")
+        self.assertEqual(len(self.ask("wl1", "ACCEPT_ACL SHOW").splitlines()), 2)
+        self.ok("wifi", "import", "Kilnhaven")
+        self.assertEqual(len(self.json("wifi", "entries", "Kilnhaven")), 2)
+        self.ok("wifi", "drop", "Kilnhaven", "10:00:00:00:00:77")
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--drop-foreign")
+        self.assertEqual(len(self.ask("wl1", "ACCEPT_ACL SHOW").splitlines()), 1)
+
+    def test_a_foreign_accept_entry_voids_a_denial(self) -> None:
+        """The accept list counts first: that is said before, and verification is not met until it is removed."""
+        self.settings(self.enforcer())
+        self.ask("wl1", f"ACCEPT_ACL ADD_MAC {STATION}")
+        self.ok("wifi", "deny", "Kilnhaven", STATION)
+        self.ok("wifi", "mode", "Kilnhaven", "deny")
+        self.assertIn("voids that", self.scopion("wifi", "preview", "Kilnhaven").stderr)
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.fails("wifi", "verify", "Kilnhaven", "--no-scan", code=3)
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--drop-foreign")
+        self.ok("wifi", "verify", "Kilnhaven", "--no-scan")
+
+    def test_its_files_keep_the_lists_through_a_restart(self) -> None:
+        """What was pushed is in the accept and deny files, with the comments that were there; a new daemon has it."""
+        self.settings(self.enforcer(files=True))
+        deny = self.folder / "wl1.deny"
+        deny.write_text("# kept by hand\n", encoding="ascii")
+        self.ok("wifi", "deny", "Kilnhaven", STATION)
+        self.ok("wifi", "mode", "Kilnhaven", "deny")
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.assertEqual(deny.read_text(encoding="ascii"), f"# kept by hand\n{STATION}\n")
+        type(self).process.terminate()
+        type(self).process.wait(10)
+        self.assertIn("there is no control socket", self.in_words("wifi", "preview", "Kilnhaven"))
+        type(self).process = self.ap.hostapd_again()
+        self.assertEqual(self.ask("wl1", "DENY_ACL SHOW").split()[0], STATION)
+        self.ok("wifi", "verify", "Kilnhaven", "--no-scan")
+        for path in self.folder.glob("wl*.deny"):
+            path.write_text("", encoding="ascii")
+
+    def in_words(self, *arguments: str) -> str:
+        """What is said here and on the access point itself is the same, in the daemon's words or ours."""
+        line = self.fails(*arguments)
+        self.assertIn("wl0", line)
+        where, self.where = self.where, "ap"
+        settings = (self.site / "site.toml").read_text(encoding="utf-8")
+        self.settings(self.enforcer(ssh=False))
+        try:
+            return self.fails(*arguments)
+        finally:
+            self.where = where
+            self.settings(settings)
+
+    def test_a_list_is_no_longer_than_can_be_read_back(self) -> None:
+        """The daemon cuts its reply at 4096 octets: more entries than fit into that are refused."""
+        for number in range(READABLE):
+            self.ask("wl0", f"DENY_ACL ADD_MAC 10:00:00:00:01:{number:02x}")
+        self.assertEqual(len(self.ask("wl0", "DENY_ACL SHOW").splitlines()), READABLE)
+        for number in range(READABLE, READABLE + 40):
+            self.ask("wl0", f"DENY_ACL ADD_MAC 10:00:00:00:01:{number:02x}")
+        self.assertLess(len(self.ask("wl0", "DENY_ACL SHOW").splitlines()), READABLE + 40)
+
+    def test_what_goes_wrong_is_said_in_a_line(self) -> None:
+        """Another network, no daemon, no permission, a host key that is not known or has changed, no SSH at all."""
+        self.settings(self.enforcer(network="Attic"))
+        self.ok("wifi", "deny", "Attic", STATION)
+        self.assertIn("carries 'Kilnhaven', not 'Attic'", self.fails("wifi", "push", "Attic", "--yes"))
+        ssh = self.folder / "ssh"
+        self.settings(self.enforcer())
+        self.ok("wifi", "deny", "Kilnhaven", STATION)
+        known = (ssh / "known_hosts").read_text(encoding="ascii")
+        self.addCleanup((ssh / "known_hosts").write_text, known, encoding="ascii")
+        (ssh / "known_hosts").write_text("", encoding="ascii")
+        self.assertIn("its host key is not in", self.fails("wifi", "preview", "Kilnhaven"))
+        (ssh / "known_hosts").write_text(f"{ADDRESS} {(ssh / 'key.pub').read_text(encoding='ascii')}", encoding="ascii")
+        self.assertIn("has changed", self.fails("wifi", "preview", "Kilnhaven"))
+        (ssh / "known_hosts").write_text(known, encoding="ascii")
+        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(self.site / "strange")], check=True)
+        self.settings(self.enforcer().replace(f'key = "{ssh}/key"', 'key = "strange"'))
+        self.assertIn("permission denied", self.fails("wifi", "preview", "Kilnhaven"))
+        self.settings(self.enforcer().replace(ADDRESS, "192.0.2.1"))
+        self.assertIn("cannot be reached", self.fails("wifi", "preview", "Kilnhaven"))
+        with self.lab.inside("ap"):
+            os.seteuid(65534)
+            try:
+                with self.assertRaisesRegex(EnforcerUnreachable, "is closed to this account"):
+                    LocalControlLine(str(self.ap.socket("wl0")))
+            finally:
+                os.seteuid(0)
+
+    def test_a_revert_is_carried_out_after_the_command_was_killed(self) -> None:
+        """SIGKILL to the push and its session: the lists go back at the deadline all the same; keep prevents that."""
+        self.settings(self.enforcer(ssh=False))
+        self.where = "ap"
+        self.ok("wifi", "deny", "Kilnhaven", STATION)
+        self.ok("wifi", "mode", "Kilnhaven", "deny")
+        process = subprocess.Popen(
+            ["ip", "netns", "exec", self.lab.namespace("ap"), PROGRAM, "wifi", "push", "Kilnhaven", "--yes",
+             "--revert-after", "6s"],
+            env={**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces"},
+            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL, start_new_session=True,
+        )  # fmt: skip
+        wait_for("the entry", lambda: STATION in self.ask("wl1", "DENY_ACL SHOW"))
+        os.killpg(process.pid, signal.SIGKILL)
+        process.wait(10)
+        self.assertIn(STATION, self.ask("wl1", "DENY_ACL SHOW"))
+        wait_for("going back", lambda: self.ask("wl1", "DENY_ACL SHOW") == "" == self.ask("wl0", "DENY_ACL SHOW"), 20)
+        states = [each["because"] for each in self.json("wifi", "revert", "--list")["pushes"]]
+        self.assertIn("was not kept", states[0])
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--revert-after", "3s")
+        self.ok("wifi", "keep", "Kilnhaven")
+        time.sleep(4)
+        self.assertIn(STATION, self.ask("wl1", "DENY_ACL SHOW"))
+
+    def test_two_pushes_at_once_are_one_after_the_other(self) -> None:
+        """Both end well, and the lists are what was wanted last."""
+        self.settings(self.enforcer())
+        self.ok("wifi", "deny", "Kilnhaven", STATION, OTHER)
+        self.ok("wifi", "mode", "Kilnhaven", "deny")
+        command = self.lab.command(["wifi", "push", "Kilnhaven", "--yes", "--no-verify"])
+        environment = {**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces"}
+        both = [subprocess.Popen(command, env=environment, stderr=subprocess.PIPE, text=True) for _ in range(2)]
+        said = [each.communicate(timeout=60)[1] for each in both]
+        self.assertEqual([each.returncode for each in both], [0, 0], said)
+        self.assertEqual(len(self.ask("wl0", "DENY_ACL SHOW").splitlines()), 2)
+        pushes = self.json("wifi", "revert", "--list")["pushes"]
+        self.assertEqual([each["state"] for each in pushes], ["done", "done"])
+        self.assertGreaterEqual(pushes[0]["at"], pushes[1]["at"])
+
+
+class RealDialect(AirLab, dialect.Dialect):
+    """The real daemon passes the script of the made-up one."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.ap.radio("wl1", STATION)
+        cls.ap.hostapd("wl1")
+
+    def setUp(self) -> None:
+        inside = self.lab.inside("ap")
+        inside.__enter__()
+        self.addCleanup(inside.__exit__, None, None, None)
+        self.line = LocalControlLine(str(self.ap.socket("wl1")))
+        self.addCleanup(self.line.close)
+        for command in ("DENY_ACL CLEAR", "ACCEPT_ACL CLEAR", "SET macaddr_acl 0"):
+            self.line.ask(command)
+
+    def associate(self) -> None:
+        def there() -> bool:
+            self.ap.associate("wl1")
+            return "[AUTHORIZED]" in self.line.ask(f"STA {STATION}")
+
+        wait_for("the station", there, within_s=30)
+
+
+class Firewall(AirLab):
+    """nftables on the access point's bridge, two hosts behind it."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.ap.station(PHONE, "wlan0")
+        cls.ap.station(TABLET, "wlan1")
+        cls.ap.ssh_server()
+        wait_for("the bridge forwards", lambda: cls.reaches("phone") and cls.reaches("tablet"))
+
+    @classmethod
+    def reaches(cls, name: str, address: str = "192.0.2.1") -> bool:
+        """Whether a host gets an answer beyond the access point."""
+        with cls.lab.inside(name), socket.socket() as line:
+            line.settimeout(1.0)
+            # A port on which nobody listens is refused by the host itself: so it was reached.
+            return line.connect_ex((address, 9)) == errno.ECONNREFUSED
+
+    def test_a_refused_host_loses_its_connectivity(self) -> None:
+        """An allowed one keeps it; attempts are counted; another's table is not touched; going back brings all back."""
+        other = "add table bridge others; add chain bridge others mine { type filter hook forward priority 0; }"
+        self.lab.run("ap", ["nft", other])
+        self.addCleanup(self.lab.run, "ap", ["nft", "delete table bridge others"])
+        before = self.lab.run("ap", ["nft", "list", "table", "bridge", "others"])
+        self.settings(
+            '[[enforcer]]\nname = "bridge"\ntype = "nftables"\nnetwork = "Kilnhaven"\n'
+            'radio = { "2.4" = { interface = "wlan0" }, "5" = { interface = "wlan1" } }\n'
+            + SSH.format(ssh=self.folder / "ssh")
+        )
+        self.ok("scan")
+        self.ok("label", PHONE.addresses[0], "phone")
+        self.ok("wifi", "deny", "Kilnhaven", "phone")
+        self.ok("wifi", "mode", "Kilnhaven", "deny")
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.assertFalse(self.reaches("phone"))
+        self.assertFalse(self.reaches("phone", ADDRESS))  # nor the access point itself
+        self.assertTrue(self.reaches("tablet"))
+        verdict = json.loads(self.ok("wifi", "verify", "Kilnhaven", "--format", "json"))
+        self.assertTrue(verdict["met"])
+        self.assertRegex(" ".join(verdict["notes"]), r"\d+ frames? of phone \(6c:d1:9e:08:40:90\) dropped")
+        self.ok("wifi", "allow", "Kilnhaven", "phone")
+        self.ok("wifi", "mode", "Kilnhaven", "allow")
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.assertTrue(self.reaches("phone"))
+        self.assertFalse(self.reaches("tablet"))
+        self.assertRegex(self.scopion("wifi", "verify", "Kilnhaven", "--no-scan").stderr, TABLET.mac)
+        self.assertEqual(self.lab.run("ap", ["nft", "list", "table", "bridge", "others"]), before)
+        self.ok("wifi", "revert", "--to", "1", "--yes")
+        self.assertTrue(self.reaches("tablet") and self.reaches("phone"))
+
+    def test_interfaces_that_it_would_not_see(self) -> None:
+        """One that is not there, and one that is no port of a bridge, are refused; nothing is changed."""
+        before = self.lab.run("ap", ["nft", "list", "ruleset"])
+        for interface, said in (("wlan9", "has no interface 'wlan9'"), ("lo", "is no port of a bridge")):
+            self.settings(
+                '[[enforcer]]\nname = "bridge"\ntype = "nftables"\nnetwork = "Kilnhaven"\n'
+                f'radio = {{ "5" = {{ interface = "{interface}" }} }}\n' + SSH.format(ssh=self.folder / "ssh")
+            )
+            self.ok("wifi", "deny", "Kilnhaven", STATION)
+            self.assertIn(said, self.fails("wifi", "push", "Kilnhaven", "--yes"))
+        self.assertEqual(self.lab.run("ap", ["nft", "list", "ruleset"]), before)
+
+    def test_uci_over_ssh(self) -> None:
+        """The file on the router is changed in its list only, and put in force by what the settings say."""
+        path = self.folder / "wireless"
+        text = (
+            "config wifi-device 'radio0'\n\toption band '5g'\n\nconfig wifi-iface 'one'\n\toption device 'radio0'\n"
+            "\toption ssid 'Kilnhaven'\n\toption key 'secret'   # kept\n\nconfig other 'two'\n\toption x '1'\n"
+        )
+        path.write_text(text, encoding="ascii")
+        path.chmod(0o640)
+        self.settings(
+            f'[[enforcer]]\nname = "router"\ntype = "uci"\nnetwork = "Kilnhaven"\nfile = "{path}"\n'
+            f'reload = ["touch", "{path}.reloaded"]\n' + SSH.format(ssh=self.folder / "ssh")
+        )
+        self.ok("wifi", "deny", "Kilnhaven", STATION)
+        self.ok("wifi", "mode", "Kilnhaven", "deny")
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        lines = f"\toption macfilter 'deny'\n\tlist maclist '{STATION}'\n"
+        self.assertEqual(path.read_text(encoding="ascii"), text.replace("# kept\n", f"# kept\n{lines}"))
+        self.assertEqual(path.stat().st_mode & 0o777, 0o640)
+        self.assertTrue(Path(f"{path}.reloaded").exists())
+        self.ok("wifi", "revert", "Kilnhaven", "--yes")
+        self.assertIn("macfilter 'disable'", path.read_text(encoding="ascii"))
+
+    def test_a_connection_that_is_cut(self) -> None:
+        """A shell over SSH tells that it was cut, and what a program said; words are never taken for more than that."""
+        ssh = self.folder / "ssh"
+        with self.lab.inside("desk"):
+            shell = SshShell(SshAccess(ADDRESS, key=str(ssh / "key"), known_hosts=str(ssh / "known_hosts")))
+            self.addCleanup(shell.close)
+            self.assertEqual(shell.run(["printf", "%s", "a b; touch /tmp/x $(id)"]).output, "a b; touch /tmp/x $(id)")
+            self.assertEqual(shell.run(["sh", "-c", "exit 7"]).code, 7)
+            self.assertIsNone(shell.read(f"{self.folder}/nothing"))
+            with self.assertRaises(EnforcerUnreachable):
+                shell.run(["sh", "-c", "kill -9 $PPID; sleep 5"])
+                shell.run(["true"])
+        with self.lab.inside("ap"):
+            here = LocalShell()
+            here.write(f"{self.folder}/file", "one\n")
+            self.assertEqual(here.read(f"{self.folder}/file"), "one\n")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,409 @@
+"""Pushes on the made-up site: the safe order, faults at every step, interruption, going back, and what verify says."""
+
+from __future__ import annotations
+
+import json
+import os
+import unittest
+from collections.abc import Callable
+from unittest.mock import patch
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from scopion.model.errors import Divided, EnforcerUnreachable, Refused, ScopionError
+from scopion.model.mac import MacAddress, Notation
+from scopion.operations.attending import attend
+from scopion.operations.pushing import Wish, push, resume_interrupted, revert_to
+from scopion.operations.site import Site
+from scopion.operations.verifying import verify
+from scopion.roster.lists import ListMode
+from scopion.roster.pushes import PushState, pushes
+from scopion.scenes.access_point import FILE as ACCESS_POINT_FILE
+from scopion.scenes.access_point import SceneControlLine
+from scopion.wireless.enforcers.base import Act, Effect, Held, Traits
+from scopion.wireless.enforcers.hostapd import list_file, read_station
+from scopion.wireless.enforcers.uci import interfaces, with_list
+from scopion.wireless.order import refused_on_the_way, steps
+from tests.support import ProgramTest
+
+TILL, STRANGER, DOOR = "54:b1:a3:7c:00:50", "a0:b4:d7:66:19:04", "7c:a4:b1:33:02:61"
+FOREIGN = "10:00:00:00:00:77"
+MACS = [MacAddress(bytes([0x7C, 0xA4, 0xB1, 0, 0, number])) for number in range(6)]
+Ask = Callable[[SceneControlLine, str], str]
+REAL_ASK = SceneControlLine.ask
+
+
+def lists() -> st.SearchStrategy[frozenset[MacAddress]]:
+    return st.frozensets(st.sampled_from(MACS), max_size=5)
+
+
+class Order(unittest.TestCase):
+    @given(
+        held=st.builds(Held, lists(), lists(), st.one_of(st.none(), st.sampled_from(ListMode))),
+        target=st.builds(Held, lists(), lists(), st.sampled_from(ListMode)),
+        protected=lists(),
+        capacity=st.one_of(st.none(), st.integers(0, 12)),
+        atomic=st.booleans(),
+    )
+    def test_nobody_who_stays_is_refused_on_the_way(
+        self, held: Held, target: Held, protected: frozenset[MacAddress], capacity: int | None, atomic: bool
+    ) -> None:
+        """Whoever is admitted before and after is admitted after each step; at the end all is as it should be."""
+        traits = Traits(Effect.REFUSES, Notation.COLON, atomic=atomic)
+        stay = [mac for mac in protected if held.admits(mac) and target.admits(mac)]
+        plan = steps(held, target, traits, first=stay, capacity=capacity)
+        self.assertEqual(refused_on_the_way(held, plan, stay), [])
+        state, most = held, max(held.entries, target.entries)
+        for step in plan:
+            state = step.after(state)
+            if capacity is not None and most <= capacity:
+                self.assertLessEqual(state.entries, capacity)
+        self.assertEqual(state, target)
+
+    def test_own_device_first_and_the_mode_last(self) -> None:
+        """The order in which an allow list is put in force."""
+        held, target = Held(mode=ListMode.OFF), Held(frozenset(MACS[:3]), frozenset(), ListMode.ALLOW)
+        plan = steps(held, target, Traits(Effect.REFUSES), first=[MACS[2], MACS[1]])
+        self.assertEqual([step.mac for step in plan[:3]], [MACS[2], MACS[1], MACS[0]])
+        self.assertIs(plan[3].act, Act.MODE)
+
+
+class Files(unittest.TestCase):
+    def test_the_accept_file_keeps_what_is_not_ours(self) -> None:
+        """Comments, VLANs and the order of lines stay."""
+        before = "# by hand\n7c:a4:b1:00:00:01 5\n7c:a4:b1:00:00:02\n\n"
+        after = list_file(before, frozenset([MACS[1], MACS[3]]))
+        self.assertEqual(after, "# by hand\n7c:a4:b1:00:00:01 5\n\n7c:a4:b1:00:00:03\n")
+
+    def test_several_links(self) -> None:
+        """A device that uses several links at once is one station with all its addresses."""
+        told = ["flags=[AUTH][ASSOC][AUTHORIZED]", "signal=-51", "connected_time=7", "rx_bytes=1", "tx_bytes=2"]
+        links = ["peer_addr[0]=7c:a4:b1:00:00:01", "peer_addr[1]=7c:a4:b1:00:00:02"]
+        station = read_station(MACS[0], told + links)
+        assert station is not None
+        self.assertEqual((station.links, station.signal, station.connected_s), ((MACS[1], MACS[2]), -51, 7))
+        self.assertIsNone(read_station(MACS[0], ["flags=", "timeout_next=REMOVE"]))
+
+    @given(
+        macs=st.lists(st.sampled_from(list(map(str, MACS))), unique=True),
+        mode=st.sampled_from(["allow", "deny", "disable"]),
+        ending=st.sampled_from(["\n", "\r\n"]),
+        others=st.text(st.characters(blacklist_categories=["Cs", "Cc", "Zl", "Zp"]), max_size=20),
+    )
+    def test_uci_keeps_all_else_byte_for_byte(self, macs: list[str], mode: str, ending: str, others: str) -> None:
+        """Only the list of the right section changes; written twice it is the same, and it reads back."""
+        text = ending.join(
+            [
+                f"# {others}",
+                "config wifi-device 'radio0'",
+                "\toption channel '36'",
+                "config wifi-iface",
+                "\toption device radio0",
+                '\toption ssid "Kilnhaven"',
+                "\toption macfilter 'deny'",
+                f"\t# {others}",
+                "\tlist maclist 'AA:BB:CC:00:00:01'",
+                "config wifi-iface 'guests'",
+                "\toption ssid 'Guests'",
+                "\tlist maclist '02:00:00:00:00:01'",
+            ]
+        )
+        (section,) = interfaces(text, "Kilnhaven").values()
+        self.assertEqual(list(interfaces(text, "Kilnhaven")), ["5"])
+        once = with_list(text, section, mode, macs)
+        (again,) = interfaces(once, "Kilnhaven").values()
+        self.assertEqual((again.options["macfilter"], again.lists.get("maclist", [])), (mode, macs))
+        self.assertEqual(with_list(once, again, mode, macs), once)
+        kept = [line for line in text.split(ending) if "macfilter" not in line and "AA:BB" not in line]
+        self.assertEqual([line for line in once.split(ending) if line in kept], kept)
+        self.assertEqual(len(once.split(ending)), len(kept) + 1 + len(macs))
+
+
+class OnTheSite(ProgramTest):
+    """At twelve past three in the night, with the stranger on 2.4 GHz and the till on 5 GHz."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.begin()
+        for _ in range(2):
+            self.run_ok("demo", "--next", str(self.site))
+        self.run_ok("scan", "--no-names")
+        self.run_ok("label", "192.0.2.50", "till", "--essential")
+
+    def refuse_the_stranger(self) -> None:
+        self.run_ok("wifi", "deny", "Kilnhaven", "192.0.2.144")
+        self.run_ok("wifi", "mode", "Kilnhaven", "deny")
+
+    def held(self) -> dict[str, tuple[list[str], list[str], int]]:
+        """What the access point's file says that each radio holds."""
+        path = self.site / ACCESS_POINT_FILE
+        if not path.exists():
+            return {"2.4": ([], [], 0), "5": ([], [], 0)}
+        told = json.loads(path.read_text(encoding="utf-8"))["radios"]
+        return {radio: (sorted(each["accept"]), sorted(each["deny"]), each["acl"]) for radio, each in told.items()}
+
+    def opened(self) -> Site:
+        site = Site(self.site)
+        self.addCleanup(site.close)
+        return site
+
+    def lists_of(self, *macs: str) -> None:
+        self.run_ok("wifi", "allow", "Kilnhaven", TILL, *macs, "--insist")
+        self.run_ok("wifi", "mode", "Kilnhaven", "allow", "--insist")
+
+    def test_the_second_radio(self) -> None:
+        """Refused on one radio the stranger goes to the other; verify says so; refused there, too, it is gone."""
+        self.refuse_the_stranger()
+        changes = self.run_json("wifi", "preview", "Kilnhaven")["changes"]
+        self.assertEqual({each["radio"] for each in changes if each["mac"] == STRANGER}, {"2.4", "5"})
+        ended = self.run_program("wifi", "push", "Kilnhaven", "--radio", "2.4", "--yes")
+        self.assertEqual(ended.returncode, 3)
+        self.assertIn("it is associated on 5 GHz", ended.stdout)
+        self.run_ok("wifi", "push", "Kilnhaven", "--radio", "5", "--yes")
+        self.run_ok("wifi", "verify", "Kilnhaven")
+        self.run_ok("wifi", "entries", "--lift", STRANGER)
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes")
+        self.assertIn("connected anew by hand", self.run_program("wifi", "verify", "Kilnhaven").stderr)
+
+    def test_the_till_is_never_locked_out(self) -> None:
+        """An allow list without it is refused where it is switched on, and where it is pushed; cable needs no entry."""
+        self.run_ok("wifi", "allow", "Kilnhaven", "this-machine")
+        self.assertIn("till is essential", self.refused(1, "wifi", "mode", "Kilnhaven", "allow"))
+        self.run_ok("wifi", "mode", "Kilnhaven", "allow", "--insist")
+        self.assertIn("which is essential", self.refused(1, "wifi", "push", "Kilnhaven", "--yes"))
+        self.assertEqual(self.held()["5"], ([], [], 0))
+        self.run_ok("wifi", "allow", "Kilnhaven", "till")
+        self.run_ok("wifi", "drop", "Kilnhaven", "this-machine", "--insist")  # it is not on this network's air
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes")
+
+    def test_what_does_not_fit_says_what_would(self) -> None:
+        """The thirteenth entry, with whom to drop, or which mode needs fewer; foreign entries take places, too."""
+        self.run_ok("wifi", "deny", "Kilnhaven", STRANGER)
+        many = [f"10:00:00:00:00:{number:02x}" for number in range(12)]
+        self.run_ok("wifi", "allow", "Kilnhaven", "till", *many[:11], "--capacity", "12")
+        self.assertIn("mode deny needs 1 only", self.refused(1, "wifi", "allow", "Kilnhaven", many[11]))
+        self.opened().attachment.open_control("/run/hostapd/wlan0").ask(f"ACCEPT_ACL ADD_MAC {FOREIGN}")
+        self.run_ok("wifi", "mode", "Kilnhaven", "allow", "--insist")
+        self.assertIn("not ours", self.refused(1, "wifi", "push", "Kilnhaven", "--yes"))
+
+    def faulty(self, fault: Callable[[str], str | None]) -> Ask:
+        """A line whose reply ``fault`` may replace, or raise an error instead of."""
+
+        def ask(line: SceneControlLine, command: str) -> str:
+            other = fault(command)
+            return REAL_ASK(line, command) if other is None else other
+
+        return ask
+
+    def test_a_fault_at_every_step_is_rolled_back(self) -> None:
+        """Whichever command the access point drops once, every radio holds what it held, or the push is whole."""
+        self.lists_of(DOOR, STRANGER)
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--insist")
+        before = self.held()
+        self.run_ok("wifi", "drop", "Kilnhaven", STRANGER, "--insist")
+        self.run_ok("wifi", "allow", "Kilnhaven", FOREIGN)
+        failed = at = 0
+        while True:
+            count = 0
+
+            def fault(command: str) -> str | None:
+                nonlocal count
+                count += 1
+                if count == at:  # noqa: B023 - called before it changes
+                    raise EnforcerUnreachable("the connection was cut")
+                return None
+
+            at += 1
+            site = Site(self.site)
+            with patch.object(SceneControlLine, "ask", self.faulty(fault)):
+                try:
+                    push(site, "Kilnhaven", Wish(insist=True))
+                    whole = True
+                except EnforcerUnreachable:
+                    whole = False
+            last = pushes(site.roster, "Kilnhaven")[0]
+            site.close()
+            if whole:
+                break
+            failed += 1
+            self.assertEqual(self.held(), before, f"the fault at command {at}")
+            self.assertIn(last.state, (PushState.DONE, PushState.ROLLED_BACK))
+        self.assertGreater(failed, 15)
+        self.assertNotEqual(self.held(), before)
+
+    def test_an_access_point_that_is_gone_for_good_is_told_as_divided(self) -> None:
+        """It cannot be rolled back: what each radio holds is said, recorded, and mended by the next push."""
+        self.refuse_the_stranger()
+        done = 0
+
+        def fault(command: str) -> str | None:
+            nonlocal done
+            done += command.startswith("DENY_ACL ADD_MAC")
+            if done:
+                raise EnforcerUnreachable("the connection was cut")
+            return None
+
+        site = self.opened()
+        with patch.object(SceneControlLine, "ask", self.faulty(fault)), self.assertRaises(Divided) as caught:
+            push(site, "Kilnhaven", Wish())
+        self.assertIn("2.4 GHz cannot be read: it may hold some of each", str(caught.exception))
+        self.assertIn("5 GHz holds the old list", str(caught.exception))
+        self.assertIs(pushes(site.roster)[0].state, PushState.DIVIDED)
+        push(site, "Kilnhaven", Wish())
+        self.assertTrue(verify(site, "Kilnhaven").met)
+
+    def test_answers_that_are_none(self) -> None:
+        """Garbage, a full list, another network, and lists that are gone when they are read back; a line each."""
+        self.refuse_the_stranger()
+        for command, reply, said in (
+            ("DENY_ACL SHOW", "\x1b[31mHTTP/1.1 400\n", "answers '[31mHTTP/1.1 400'"),
+            ("STATUS", "hello", "this is no reply of an access point"),
+            ("STATUS", "state=ENABLED\nbss[0]=wlan0\nssid[0]=Attic\n", "carries 'Attic', not 'Kilnhaven'"),
+            ("STATUS", "state=DISABLED\nbss[0]=wlan0\nssid[0]=Kilnhaven\n", "is not on the air"),
+            ("STA-FIRST", "nonsense\n", "is no station"),
+            (f"DENY_ACL ADD_MAC {STRANGER}", "FAIL\n", "did not add"),
+        ):
+            site = Site(self.site)
+            with (
+                patch.object(
+                    SceneControlLine,
+                    "ask",
+                    self.faulty(lambda each, at=command, reply=reply: reply if each == at else None),
+                ),
+                self.assertRaises((EnforcerUnreachable, Refused)) as caught,
+            ):
+                push(site, "Kilnhaven", Wish())
+            site.close()
+            self.assertIn(said, str(caught.exception))
+            self.assertEqual(self.held()["2.4"][1], [])
+        self.assertNotIn("\x1b", str(caught.exception))
+
+    def test_an_access_point_that_restarts_between_writing_and_reading_back(self) -> None:
+        """Its lists are gone when they are read back: that is said, and the push is rolled back."""
+        self.refuse_the_stranger()
+        seen = 0
+
+        def fault(command: str) -> str | None:
+            nonlocal seen
+            seen += command == "STATUS"
+            return "" if command == "DENY_ACL SHOW" and seen >= 3 else None
+
+        site = self.opened()
+        missing = self.assertRaisesRegex(ScopionError, "1 of its entries are missing; has it begun anew")
+        with patch.object(SceneControlLine, "ask", self.faulty(fault)), missing:
+            push(site, "Kilnhaven", Wish())
+
+    def test_a_push_that_is_killed_at_any_step_is_gone_on_with(self) -> None:
+        """Killed after each of its commands; the till is never refused, and the watch brings it to its end."""
+        self.lists_of(DOOR)
+        for at in range(1, 40):
+            child = os.fork()
+            if not child:
+                self._die_at(at)
+            ended = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+            for accept, deny, acl in self.held().values():
+                self.assertTrue(TILL in accept or (TILL not in deny and acl == 0), at)
+            site = Site(self.site)
+            with patch.object(SceneControlLine, "ask", REAL_ASK):
+                attend(site, stations=False)
+                resume_interrupted(site)
+                last = pushes(site.roster, "Kilnhaven", 2)
+            if last:
+                self.assertIs(last[0].state, PushState.DONE)
+                self.assertEqual({each[0][1] for each in self.held().values()}, {DOOR})
+                revert_to(site, pushes(site.roster)[-1].id)
+                site.roster.db.execute("DELETE FROM push")
+            site.close()
+            (self.site / ACCESS_POINT_FILE).unlink(missing_ok=True)
+            if ended == 0:
+                break
+        else:
+            self.fail("the push never ended")
+        self.assertGreater(at, 12)
+
+    def _die_at(self, at: int) -> None:
+        """In a child: push, and end without a word at the so many-th command."""
+        count = 0
+
+        def ask(line: SceneControlLine, command: str) -> str:
+            nonlocal count
+            count += 1
+            if count == at:
+                os._exit(9)
+            return REAL_ASK(line, command)
+
+        try:
+            with patch.object(SceneControlLine, "ask", ask):
+                push(Site(self.site), "Kilnhaven", Wish(insist=True))
+        finally:
+            os._exit(0)
+
+    def test_going_back_to_any_push(self) -> None:
+        """Each push is kept with before and after; also what was published is back, and a deadline takes it back."""
+        self.refuse_the_stranger()
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.run_ok("wifi", "deny", "Kilnhaven", DOOR)
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.run_ok("wifi", "deny", "Kilnhaven", FOREIGN)
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--revert-after", "5m")
+        self.assertEqual(len(self.held()["5"][1]), 3)
+        self.run_ok("watch", "--for", "6m")
+        self.assertEqual(self.held()["5"][1], sorted([STRANGER, DOOR]))
+        self.run_ok("wifi", "revert", "--to", "1", "--yes")
+        self.assertEqual(self.held()["5"][1], [])
+        self.refused(3, "wifi", "revert", "--to", "99", "--yes")
+        self.refused(3, "wifi", "keep")
+
+    def test_hours_are_carried_out_as_they_were_published(self) -> None:
+        """At closing time the tablets go, also when the watch was not there then; unpublished edits wait for a push."""
+        self.run_ok("demo", "--next", str(self.site))
+        self.run_ok("scan", "--no-names")
+        self.run_ok("wifi", "allow", "Kilnhaven", TILL)
+        self.run_ok("wifi", "allow", "Kilnhaven", DOOR, "--hours", "mon-sat 08:00-18:00")
+        self.run_ok("wifi", "mode", "Kilnhaven", "allow", "--insist")
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.assertIn(DOOR, self.held()["5"][0])
+        self.run_ok("wifi", "allow", "Kilnhaven", FOREIGN)
+        for _ in range(2):
+            self.run_ok("demo", "--next", str(self.site))  # half past seven in the evening
+        self.run_ok("watch", "--for", "1m")
+        self.assertEqual(self.held()["5"][0], [TILL])
+        self.run_ok("watch", "--for", "13h")
+        self.assertEqual(self.held()["5"][0], sorted([TILL, DOOR]))
+
+    def test_the_sheet_for_a_router_with_a_page(self) -> None:
+        """Only the difference after wifi done; a client list is judged; what cannot be read is said."""
+        self.run_ok("wifi", "deny", "Guests", STRANGER, "--router", "203.0.113.1", "--notation", "hyphen")
+        self.run_ok("wifi", "mode", "Guests", "deny")
+        self.assertIn("scopion wifi sheet", self.refused(1, "wifi", "push", "Guests", "--yes"))
+        self.assertEqual(self.run_ok("wifi", "sheet", "Guests").count("A0-B4-D7-66-19-04"), 2)
+        self.run_ok("wifi", "done", "Guests")
+        self.assertIn("nothing to do", self.run_ok("wifi", "sheet", "Guests"))
+        self.run_ok("wifi", "deny", "Guests", DOOR)
+        self.run_ok("wifi", "entries", "--lift", STRANGER)
+        text = self.run_ok("wifi", "sheet", "Guests")
+        self.assertLess(text.index("add to its deny list"), text.index("remove from its deny list"))
+        self.assertIn("A0-B4-D7-66-19-04", self.run_ok("wifi", "sheet", "Guests", "--html", "-"))
+        self.run_ok("wifi", "done", "Guests")
+        clean = self.run_program(
+            "wifi", "verify", "Guests", "--clients", "-", "--no-scan", stdin="till 54-B1-A3-7C-00-50\n"
+        )
+        self.assertEqual(clean.returncode, 0, clean.stderr)
+        self.assertIn("it cannot be read", clean.stdout)
+        found = self.run_program("wifi", "verify", "Guests", "--clients", "-", "--no-scan", stdin=f"x {DOOR}\n")
+        self.assertEqual(found.returncode, 3)
+        self.assertEqual(self.run_program("wifi", "verify", "Guests", "--no-scan").returncode, 3)  # nothing was seen
+
+    def test_hostile_names_on_the_printed_sheet(self) -> None:
+        """What a device or a person calls it is text on the page, never markup."""
+        self.run_ok("label", "192.0.2.144", "<script>alert(1)</script>")
+        self.run_ok("wifi", "deny", "Guests", STRANGER)
+        self.run_ok("wifi", "mode", "Guests", "deny")
+        page = self.run_ok("wifi", "sheet", "Guests", "--html", "-")
+        self.assertIn("&lt;script&gt;", page)
+        self.assertNotIn("<script", page)
+
+
+if __name__ == "__main__":
+    unittest.main()
