@@ -265,12 +265,9 @@ class OnTheSite(ProgramTest):
             (f"DENY_ACL ADD_MAC {STRANGER}", "FAIL\n", "did not add"),
         ):
             site = Site(self.site)
+            answers = {command: reply}
             with (
-                patch.object(
-                    SceneControlLine,
-                    "ask",
-                    self.faulty(lambda each, at=command, reply=reply: reply if each == at else None),
-                ),
+                patch.object(SceneControlLine, "ask", self.faulty(answers.get)),
                 self.assertRaises((EnforcerUnreachable, Refused)) as caught,
             ):
                 push(site, "Kilnhaven", Wish())

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from scopion.cli import wifi_hours, wifi_lists, wifi_push, wifi_sheet, wifi_stations
+from scopion.cli import wifi_audit, wifi_hours, wifi_lists, wifi_push, wifi_sheet, wifi_stations
 
 
 class InOrder(click.Group):
@@ -44,5 +44,7 @@ for command in (
     wifi_sheet.done,
     wifi_sheet.import_entries,
     wifi_stations.stations,
+    wifi_audit.audit,
+    wifi_audit.passphrase,
 ):
     wifi.add_command(command)

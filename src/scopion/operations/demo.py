@@ -31,6 +31,10 @@ def begin_story(folder: Path) -> Story:
     if story.scene.settings:
         path = folder / SETTINGS_FILE
         write_atomically(path, _with_settings(path.read_text(encoding="utf-8"), story.scene.settings).encode())
+    for name, written in story.scene.files:
+        place = folder / name.lstrip("/")
+        make_folder(place.parent)
+        write_atomically(place, written.encode())
     return story
 
 

@@ -143,6 +143,7 @@ class Scene:
     rounds: Rounds | None = None
     settings: str = ""  # what stands in site.toml besides the comments, in TOML
     access_point: SceneAccessPoint | None = None
+    files: tuple[tuple[str, str], ...] = ()  # what lies on the access point: path and text
 
 
 def load_scene(name: str) -> Scene:
@@ -177,6 +178,7 @@ def _read(name: str, path: Path) -> Scene:
         rounds=_rounds(document["rounds"]) if "rounds" in document else None,
         settings=str(document.get("settings", "")),
         access_point=_access_point(document["access_point"]) if "access_point" in document else None,
+        files=reader.each(document, "file", lambda table: (str(table["path"]), str(table["text"]))),
     )
 
 

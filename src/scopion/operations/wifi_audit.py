@@ -1,0 +1,132 @@
+"""The posture of the site's wireless networks: read where it can be, asked where it cannot, and judged."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+
+from scopion.model.device import Device
+from scopion.model.errors import NotFound, ScopionError
+from scopion.model.observation import Medium
+from scopion.operations.enforcing import open_enforcer
+from scopion.operations.site import Site
+from scopion.roster import lists
+from scopion.roster.associations import networks_of
+from scopion.roster.devices import all_devices
+from scopion.roster.lists import ListMode
+from scopion.roster.posture import answers, note_answer
+from scopion.roster.pushes import PushState, pushes
+from scopion.roster.store import Roster
+from scopion.wireless.audit import Finding, Grade, Surroundings, judge, judge_answers
+from scopion.wireless.enforcers.base import Enforcer
+from scopion.wireless.enforcers.hostapd import Hostapd
+from scopion.wireless.enforcers.uci import UciFile, interfaces
+from scopion.wireless.posture import Posture, of_control, of_hostapd, of_uci
+from scopion.wireless.settings import EnforcerSettings, HostapdSettings
+
+QUESTIONS = ("admin-password", "passphrase-changed")
+
+
+@dataclass(frozen=True, slots=True)
+class Audited:
+    """What was found of one network."""
+
+    ssid: str
+    findings: tuple[Finding, ...]
+    unanswered: tuple[str, ...]  # questions that nobody has answered yet
+
+
+def audit(site: Site, ssid: str | None = None) -> list[Audited]:
+    """Judge the networks of the site, or one. Raises NotFound if none is known."""
+    roster = site.roster_for_reading()
+    known = {each.ssid for each in lists.all_networks(roster)} if roster is not None else set()
+    known |= {each.network for each in site.settings.enforcer}
+    chosen = sorted(known) if ssid is None else [ssid] if ssid in known else []
+    if not chosen:
+        raise lists.no_network(ssid) if ssid else NotFound("no wireless network is known: scopion wifi allow makes one")
+    return [_audited(site, roster, each) for each in chosen]
+
+
+def answer(site: Site, ssid: str, question: str, said: str) -> None:
+    """Keep what somebody says of a network."""
+    note_answer(site.roster, ssid, question, said, site.clock.now())
+
+
+def _audited(site: Site, roster: Roster | None, ssid: str) -> Audited:
+    around = _around(site, roster, ssid)
+    found: list[Finding] = []
+    for settings in (each for each in site.settings.enforcer if each.network == ssid):
+        enforcer = open_enforcer(site, settings)
+        try:
+            for posture in _postures(enforcer, settings):
+                found += judge(posture, around)
+        except ScopionError as error:
+            found.append(Finding(Grade.UNKNOWN, settings.name, "settings", f"could not be read: {error}"))
+        finally:
+            enforcer.close()
+    if not any(each.network == ssid for each in site.settings.enforcer):
+        page = "they stand on the router's page only"
+        found.append(Finding(Grade.UNKNOWN, ssid, "settings", page, "look there for WPA2 or WPA3, WPS off"))
+        found += [each for each in judge(Posture(ssid, ssid), around) if each.grade is not Grade.UNKNOWN]
+    said = answers(roster, ssid) if roster is not None else {}
+    today = site.clock.local(site.clock.now()).date()
+    by_day: Mapping[str, tuple[str, date]] = {
+        question: (text, site.clock.local(at).date()) for question, (text, at) in said.items()
+    }
+    found += judge_answers(ssid, by_day, today)
+    return Audited(ssid, tuple(found), tuple(each for each in QUESTIONS if each not in said))
+
+
+def _postures(enforcer: Enforcer, settings: EnforcerSettings) -> Sequence[Posture]:
+    """What an enforcer tells of its network, radio by radio."""
+    if isinstance(enforcer, UciFile):
+        sections = interfaces(enforcer.read_file() or "", enforcer.ssid)
+        return [of_uci(f"{enforcer.name}, {radio} GHz", section) for radio, section in sections.items()]
+    if not isinstance(enforcer, Hostapd) or not isinstance(settings, HostapdSettings):
+        return []
+    found = []
+    for radio, of_radio in settings.radio.items():
+        where = f"{enforcer.name}, {radio} GHz"
+        mode = enforcer.mode_of(of_radio.socket)
+        text = enforcer.read_file(of_radio.config) if of_radio.config else None
+        if text is not None:
+            found.append(of_hostapd(where, text, of_radio.socket.rpartition("/")[2], mode))
+        else:
+            found.append(of_control(where, enforcer.configuration(radio), mode))
+    return found
+
+
+def _around(site: Site, roster: Roster | None, ssid: str) -> Surroundings:
+    network = lists.find_network(roster, ssid) if roster is not None else None
+    if roster is None or network is None:
+        return Surroundings(ListMode.OFF, 0)
+    devices = all_devices(roster)
+    entries = len(lists.all_entries(roster, network.lists))
+    makers = [site.vendors.of(mac).name for device in devices if device.gateway for mac in device.macs]
+    done = [each for each in pushes(roster, ssid) if each.state is PushState.DONE]
+    pushed = {(each.enforcer, radio) for each in done for radio in each.radios}
+    named = [each for each in site.settings.enforcer if each.network == ssid and isinstance(each, HostapdSettings)]
+    lacking = [radio for each in named for radio in each.radio if (each.name, radio) not in pushed]
+    people = [each.owner for each in devices if each.owner]
+    return Surroundings(
+        network.mode, entries, tuple(lacking) if done else (), people, [each for each in makers if each]
+    )
+
+
+def need_passphrase_again(site: Site, ssid: str) -> list[Device]:
+    """Who would have to be given a new passphrase: who was on the network's air, or may be; those here first."""
+    roster = site.roster_for_reading()
+    if roster is None or (
+        lists.find_network(roster, ssid) is None and ssid not in {each.network for each in site.settings.enforcer}
+    ):
+        raise lists.no_network(ssid)
+    where = networks_of(roster)
+    read = ssid in where.values()
+    found = []
+    for device in all_devices(roster):
+        on_it = any(where.get(mac) == ssid for mac in device.macs)
+        may = any(adapter.medium is not Medium.CABLE for adapter in device.adapters)
+        if not device.gateway and (on_it if read else may):
+            found.append(device)
+    return sorted(found, key=lambda device: (not device.present, not device.essential, device.called.casefold()))
