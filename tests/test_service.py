@@ -32,6 +32,17 @@ class Unit(ProgramTest):
         self.assertIn("CapabilityBoundingSet=\n", modest)
         self.assertNotIn("CAP_", modest)
         self.assertNotIn("AF_PACKET", modest)
+        own = '[[enforcer]]\nname = "b"\ntype = "nftables"\nnetwork = "K"\nradio = { "5" = { interface = "wlan0" } }\n'
+        self.assertIn("AmbientCapabilities=CAP_NET_RAW CAP_NET_ADMIN\n", self.unit(own))
+        self.assertIn("AmbientCapabilities=CAP_NET_ADMIN\n", self.unit(f'[scan]\nmethod = "touch"\n{own}'))
+        remote = f'{own}ssh = {{ host = "192.0.2.2", password = "credential:ap" }}\n'
+        self.assertNotIn("CAP_NET_ADMIN", self.unit(remote))
+        self.assertIn("LoadCredential=ap:/etc/scopion/ap\n", self.unit(remote))
+        files = (
+            '[[enforcer]]\nname = "a"\ntype = "hostapd"\nnetwork = "K"\n'
+            'radio."5" = { socket = "/run/hostapd/wlan0", deny_file = "/etc/hostapd/deny" }\n'
+        )
+        self.assertRegex(self.unit(files), r"ReadWritePaths=.*/etc/hostapd( |\n)")
         channels = self.unit(
             '[[channel]]\ntype = "file"\nname = "book"\npath = "/var/log/kilnhaven/book.jsonl"\n'
             '[[channel]]\ntype = "webhook"\nname = "phone"\nurl = "https://push.kilnhaven.example/"\n'
@@ -90,7 +101,7 @@ class Unit(ProgramTest):
             site.chmod(mode)
             self.run_ok("--site", str(site), "watch", "--once")
             for path in site.rglob("*"):
-                if path.name in ("story.json", "site.toml"):  # made before the folder was a group's
+                if path.name in ("story.json", "site.toml") or "etc" in path.parts:  # made before it was a group's
                     continue
                 kept = stat.S_IMODE(path.stat().st_mode)
                 self.assertEqual(oct(kept), oct(folders if path.is_dir() else files), path)

@@ -23,6 +23,7 @@ class About:
     kind_evidence: str = ""
     looks_like: str = ""  # a clause: "the apprentice telephone (very likely: ...)"
     at_gateway: bool = False  # the event is about the gateway's address
+    on_air: str = ""  # where it was associated last: "Kilnhaven (workshop access point, 5 GHz)"
 
 
 @dataclass(frozen=True, slots=True)

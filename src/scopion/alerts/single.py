@@ -147,6 +147,7 @@ class _One:
             if device.first_seen < event.at - timedelta(minutes=1):
                 known.append(("first seen", phrases.hour(device.first_seen)))
             known += [(name, getattr(device, name)) for name in ("owner", "place", "note") if getattr(device, name)]
+        known += [("on the air", about.on_air)] if about.on_air else []
         return [*known, ("network", about.subnet)] if about.subnet else known
 
     def actions(self) -> list[Action]:

@@ -11,9 +11,11 @@ from pathlib import Path
 
 from scopion.attachment.lock import require_unlocked
 from scopion.attachment.ports import Ran
+from scopion.attachment.privileges import hand_down_network_administration
 from scopion.model.errors import EnforcerUnreachable
 
 _RUN_S = 30.0
+FIREWALL = "nft"
 _SYSTEM_PATH = "/usr/sbin:/sbin"  # where firewalls live, and where a user's PATH does not look
 
 
@@ -31,7 +33,13 @@ class LocalShell:
             raise EnforcerUnreachable(f"{command[0]} is not installed on this machine")
         try:
             ended = subprocess.run(
-                [program, *command[1:]], input=stdin, capture_output=True, text=True, timeout=_RUN_S, check=False
+                [program, *command[1:]],
+                input=stdin,
+                capture_output=True,
+                text=True,
+                timeout=_RUN_S,
+                check=False,
+                preexec_fn=hand_down_network_administration if command[0] == FIREWALL else None,
             )
         except (OSError, subprocess.TimeoutExpired) as error:
             raise EnforcerUnreachable(f"{command[0]}: {error}") from None

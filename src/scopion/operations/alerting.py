@@ -184,7 +184,15 @@ class Teller:
         guess = described(device, site.vendors, site.kinds).guess
         closely = closely and event.kind in (EventKind.JOINED, EventKind.UNLISTED_PRESENT)
         looks_like = self._looks_like(device) if closely else ""
-        return About(device, better, subnet, guess.kind, guess.evidence, looks_like, at_gateway)
+        on_air = self._on_air(event) if event.mac is not None else ""
+        return About(device, better, subnet, guess.kind, guess.evidence, looks_like, at_gateway, on_air)
+
+    def _on_air(self, event: Event) -> str:
+        """Where the adapter was associated, if an access point tells."""
+        from scopion.roster.associations import association_of
+
+        found = association_of(self._roster, event.mac) if event.mac is not None else None
+        return f"{found.ssid} ({found.access_point}, {found.radio} GHz)" if found is not None else ""
 
     def _looks_like(self, device: Device) -> str:
         """The likeliest device that this may be under another MAC, with the evidence."""

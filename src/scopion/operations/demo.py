@@ -33,7 +33,7 @@ def begin_story(folder: Path) -> Story:
         write_atomically(path, _with_settings(path.read_text(encoding="utf-8"), story.scene.settings).encode())
     for name, written in story.scene.files:
         place = folder / name.lstrip("/")
-        make_folder(place.parent)
+        make_folder(place.parent, like=folder)
         write_atomically(place, written.encode())
     return story
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
+from sqlite3 import Row
 
 from scopion.model.mac import MacAddress
 from scopion.roster.store import Roster
@@ -30,18 +31,27 @@ class Association:
 def associations(roster: Roster) -> dict[MacAddress, Association]:
     """All that are remembered."""
     with roster.guarded():
-        return {
-            stored_mac(row["mac"]): Association(
-                stored_mac(row["mac"]),
-                row["ssid"],
-                row["access_point"],
-                row["radio"],
-                from_ms(row["since"]) if row["since"] is not None else None,
-                from_ms(row["seen"]),
-                row["signal"],
-            )
-            for row in roster.db.execute("SELECT * FROM association ORDER BY mac")
-        }
+        found = map(_association, roster.db.execute("SELECT * FROM association ORDER BY mac"))
+        return {each.mac: each for each in found}
+
+
+def association_of(roster: Roster, mac: MacAddress) -> Association | None:
+    """Where one adapter is, or was last; None if no access point has told."""
+    with roster.guarded():
+        row = roster.db.execute("SELECT * FROM association WHERE mac = ?", (str(mac),)).fetchone()
+        return _association(row) if row is not None else None
+
+
+def _association(row: Row) -> Association:
+    return Association(
+        stored_mac(row["mac"]),
+        row["ssid"],
+        row["access_point"],
+        row["radio"],
+        from_ms(row["since"]) if row["since"] is not None else None,
+        from_ms(row["seen"]),
+        row["signal"],
+    )
 
 
 def networks_of(roster: Roster) -> dict[MacAddress, str]:

@@ -13,7 +13,7 @@ from sqlite3 import Connection
 from scopion.model.address import by_number
 from scopion.model.device import Event, EventKind, Standing
 from scopion.model.observation import Medium
-from scopion.roster.stored import stored_address, stored_mac
+from scopion.roster.stored import stored_address, stored_mac, to_ms
 
 _ARRIVALS = (EventKind.JOINED, EventKind.RETURNED)
 
@@ -43,7 +43,9 @@ def unlisted_present(db: Connection, events: Sequence[Event]) -> list[Event]:
         mac = str(event.mac)
         medium = db.execute("SELECT medium FROM adapter WHERE mac = ?", (mac,)).fetchone()
         listed = db.execute(
-            "SELECT 1 FROM entry WHERE list = 'allow' AND (device = ? OR mac = ?)", (event.device_id, mac)
+            "SELECT 1 FROM entry WHERE list = 'allow' AND NOT paused AND (until IS NULL OR until > ?) "
+            "AND (device = ? OR mac = ?)",
+            (to_ms(event.at), event.device_id, mac),
         ).fetchone()
         if medium is not None and medium["medium"] == Medium.WIRELESS and listed is None:
             found.append(replace(event, kind=EventKind.UNLISTED_PRESENT))

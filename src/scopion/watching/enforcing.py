@@ -13,6 +13,8 @@ from scopion.watching.post import Post, log
 LANE = "enforce"
 # An access point that was switched off is tried again so soon.
 _AGAIN_S = 15.0
+# In a busy place somebody comes every few seconds.
+_NOT_SOONER_S = 10.0
 
 
 class Enforcing:
@@ -23,6 +25,7 @@ class Enforcing:
         self._opened = opened  # the site for the thread that works here
         self._none = not post.site.settings.enforcer
         self._look_at = self._stations_at = 0.0
+        self._read_at = float("-inf")
         self._due_at = float("inf")
         self._again_at = float("inf")
         self._attempts = 0
@@ -40,6 +43,10 @@ class Enforcing:
             return float("inf")
         return min(self._look_at, self._stations_at, self._due_at, self._again_at)
 
+    def soon(self) -> None:
+        """Somebody came or went: read the access points, for what is told of a newcomer says on which it is."""
+        self._stations_at = min(self._stations_at, max(self._post.clock.monotonic(), self._read_at + _NOT_SOONER_S))
+
     def turn(self, now: float) -> None:
         """Start what is due."""
         if self._none or self._post.hands.busy(LANE):
@@ -50,6 +57,7 @@ class Enforcing:
         stations = now >= self._stations_at
         if stations or now >= min(self._due_at, self._again_at):
             if stations:
+                self._read_at = now
                 self._stations_at = now + self._post.site.settings.wireless.stations_s
             self._due_at = self._again_at = float("inf")
             self._start(stations)

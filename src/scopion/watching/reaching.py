@@ -11,13 +11,21 @@ from scopion.alerts.settings import CommandSettings
 from scopion.operations.folder import SYSTEM_FOLDER
 from scopion.operations.settings import Settings
 from scopion.watching.unit import Installation
+from scopion.wireless.settings import HostapdSettings
 
 
 def installation(settings: Settings, folder: Path = SYSTEM_FOLDER) -> Installation:
     """The program that runs now, where its parts are, and the groups that may read what the settings name."""
-    groups = {group for each in settings.watch.leases if (group := _group_of(folder / each, folder))}
+    used = [*settings.watch.leases, *_sockets(settings)]
+    groups = {group for each in used if (group := _group_of(folder / each, folder))}
     code = Path(__file__).parents[1]
     return Installation(program_path(), (Path(sys.base_prefix), Path(sys.prefix), code), tuple(sorted(groups)))
+
+
+def _sockets(settings: Settings) -> list[str]:
+    """The control sockets of access point daemons on this machine."""
+    local = [each for each in settings.enforcer if isinstance(each, HostapdSettings) and each.ssh is None]
+    return [radio.socket for each in local for radio in each.radio.values()]
 
 
 def cannot_run(found: Installation) -> str:
@@ -41,6 +49,12 @@ def unreachable(settings: Settings, folder: Path = SYSTEM_FOLDER) -> list[str]:
         if (closed := _closed(folder / each, folder)) and not _group_of(folder / each, folder):
             told.append(
                 f"the lease file {folder / each} cannot be read, for {closed} is closed to others and to its group"
+            )
+    for path in _sockets(settings):
+        if (closed := _closed(Path(path))) and not _group_of(Path(path), folder):
+            told.append(
+                f"the control socket {path} cannot be used, for {closed} is closed to others and to its group: set "
+                "ctrl_interface_group in hostapd's configuration"
             )
     return told
 

@@ -13,6 +13,7 @@ from pathlib import Path
 from scopion.alerts.settings import CommandSettings, DesktopSettings, FileSettings
 from scopion.operations.folder import SYSTEM_FOLDER
 from scopion.operations.settings import Settings
+from scopion.wireless.settings import HostapdSettings, NftablesSettings, UciSettings
 
 NAME = "scopion.service"
 ACCOUNT = "scopion"
@@ -84,8 +85,14 @@ def _lines(settings: Settings, installation: Installation, folder: Path) -> Iter
     yield from ("", "[Install]", "WantedBy=multi-user.target")
 
 
+def changes_firewall(settings: Settings) -> bool:
+    """Whether the service is to put lists into this machine's own firewall."""
+    return any(isinstance(each, NftablesSettings) and each.ssh is None for each in settings.enforcer)
+
+
 def _rights(settings: Settings) -> list[str]:
-    if not needs_raw_frames(settings):
+    raw, firewall = needs_raw_frames(settings), changes_firewall(settings)
+    if not raw and not firewall:
         return [
             "# No capability at all: the settings ask for a method that needs none.",
             "CapabilityBoundingSet=",
@@ -93,11 +100,14 @@ def _rights(settings: Settings) -> list[str]:
             "PrivateUsers=yes",
             "RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK",
         ]
+    needed = {"CAP_NET_RAW": raw, "CAP_NET_ADMIN": firewall}
+    capabilities = " ".join(name for name, wanted in needed.items() if wanted)
+    what = " and ".join([*(["raw frames"] if raw else []), *(["lists in the firewall"] if firewall else [])])
     return [
-        "# Raw frames, and nothing else.",
-        "CapabilityBoundingSet=CAP_NET_RAW",
-        "AmbientCapabilities=CAP_NET_RAW",
-        "RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK AF_PACKET",
+        f"# {what[0].upper()}{what[1:]}, and nothing else.",
+        f"CapabilityBoundingSet={capabilities}",
+        f"AmbientCapabilities={capabilities}",
+        f"RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK{' AF_PACKET' if raw else ''}",
     ]
 
 
@@ -142,6 +152,11 @@ def _sandbox(settings: Settings, installation: Installation, folder: Path) -> It
 def _written(settings: Settings, folder: Path) -> list[Path]:
     """The folders outside of the site's that are written to."""
     files = [folder / each.path for each in settings.channel if isinstance(each, FileSettings)]
+    for each in settings.enforcer:
+        if each.ssh is None and isinstance(each, HostapdSettings):
+            files += [Path(path) for one in each.radio.values() for path in (one.accept_file, one.deny_file) if path]
+        elif each.ssh is None and isinstance(each, UciSettings):
+            files.append(folder / each.file)
     outside = {path.parent for path in files if folder not in (path.parent, *path.parent.parents)}
     return sorted({*outside, *([folder] if folder != SYSTEM_FOLDER else [])})
 
@@ -157,6 +172,10 @@ def _credentials(settings: Settings) -> Iterator[str]:
             kind, _, name = value.partition(":")
             if kind == "credential":
                 yield name
+    for enforcer in settings.enforcer:
+        kind, _, name = (enforcer.ssh.password if enforcer.ssh is not None else "").partition(":")
+        if kind == "credential":
+            yield name
     for router in settings.router:
         for value in (router.community, router.authentication_key, router.privacy_key):
             kind, _, name = value.partition(":")

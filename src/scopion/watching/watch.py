@@ -133,6 +133,7 @@ class Watch:
             if self.post.refreshed():
                 self.listening.learnt()
                 self.delivering.soon()
+                self.enforcing.soon()
                 self._tell_learning()
 
     def _look_around(self, now: float) -> None:
