@@ -79,13 +79,13 @@ class TheStory(ProgramTest):
         self.assertEqual(ended.returncode, 0, ended.stderr)
         self.assertEqual(list(temporary.iterdir()), [])
         typed = re.findall(r"^\$ scopion (.*)", ended.stdout, re.MULTILINE)
-        self.assertEqual([line.split()[0] for line in typed if line.startswith("scan")], ["scan"] * 5)
+        self.assertEqual([line.split()[0] for line in typed if line.startswith("scan")], ["scan"] * 6)
         self.assertIn("A0-B4-D7-66-19-04", ended.stdout)
 
     def test_a_kept_story_moves_to_its_end(self) -> None:
         """--keep leaves a folder in which commands go on working; at the end --next says so with exit code 3."""
         self.run_ok("demo", "--keep", str(self.site), within=300)
-        self.assertEqual(len(self.run_json("devices")), 16)
+        self.assertEqual(len(self.run_json("devices")), 17)
         codes = [self.run_program("demo", "--next", str(self.site)).returncode for _ in range(6)]
         self.assertEqual(codes[0], 0)
         self.assertEqual(codes[-1], 3)

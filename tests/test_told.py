@@ -41,6 +41,7 @@ class Commands(ProgramTest):
         self.run_ok("alerts", "learning", "--end")
         self.run_ok("demo", "--next", str(self.site))
         self.run_ok("scan")
+        self.run_ok("wifi", "stations")  # the watch reads them, too, and a message says where somebody is on the air
         waiting = self.run_json("alerts")
         self.assertEqual({each["state"] for each in waiting}, {"waiting"})
         text = self.run_ok("alerts", "show", str(waiting[0]["id"]))

@@ -6,6 +6,7 @@ import json
 import os
 import unittest
 from collections.abc import Callable
+from pathlib import Path
 from unittest.mock import patch
 
 from hypothesis import given
@@ -21,6 +22,8 @@ from scopion.roster.lists import ListMode
 from scopion.roster.pushes import PushState, pushes
 from scopion.scenes.access_point import FILE as ACCESS_POINT_FILE
 from scopion.scenes.access_point import SceneControlLine
+from scopion.watching.deadlines import require_bearer
+from scopion.watching.instance import OnlyOne
 from scopion.wireless.enforcers.base import Act, Effect, Held, Traits
 from scopion.wireless.enforcers.hostapd import list_file, read_station
 from scopion.wireless.enforcers.uci import interfaces, with_list
@@ -362,12 +365,33 @@ class OnTheSite(ProgramTest):
         self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
         self.assertIn(DOOR, self.held()["5"][0])
         self.run_ok("wifi", "allow", "Kilnhaven", FOREIGN)
-        for _ in range(2):
+        for _ in range(3):
             self.run_ok("demo", "--next", str(self.site))  # half past seven in the evening
         self.run_ok("watch", "--for", "1m")
         self.assertEqual(self.held()["5"][0], [TILL])
         self.run_ok("watch", "--for", "13h")
         self.assertEqual(self.held()["5"][0], sorted([TILL, DOOR]))
+
+    def test_an_access_point_that_has_begun_anew_is_given_its_lists_again(self) -> None:
+        """The watch sees that they are gone, or that somebody is associated whom they refuse; not again and again."""
+        self.lists_of(DOOR)
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--insist")
+        before = self.held()
+        for forgotten in ("everything", "the mode"):
+            path = self.site / ACCESS_POINT_FILE
+            told = json.loads(path.read_text(encoding="utf-8"))
+            for radio in told["radios"].values():
+                radio["acl"] = 0
+                if forgotten == "everything":
+                    radio["accept"] = []
+            told["associated"] = {}
+            path.write_text(json.dumps(told), encoding="utf-8")
+            site = Site(self.site)
+            site.roster.db.execute("UPDATE push SET at = at - 3600000")
+            self.assertIn("mode allow", attend(site, stations=True).done[0])
+            self.assertEqual(attend(site, stations=True).done, [])
+            site.close()
+            self.assertEqual(self.held(), before, forgotten)
 
     def test_the_sheet_for_a_router_with_a_page(self) -> None:
         """Only the difference after wifi done; a client list is judged; what cannot be read is said."""
@@ -392,6 +416,73 @@ class OnTheSite(ProgramTest):
         self.assertEqual(found.returncode, 3)
         self.assertEqual(self.run_program("wifi", "verify", "Guests", "--no-scan").returncode, 3)  # nothing was seen
 
+    def test_who_is_here_all_the_same_is_explained(self) -> None:
+        """By cable, or by an access point that is not read; and by cable for certain where that is known."""
+        storage = "10:c0:de:4a:11:05"
+        self.run_ok("wifi", "deny", "Kilnhaven", storage)
+        self.run_ok("wifi", "mode", "Kilnhaven", "deny")
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        ended = self.run_program("wifi", "verify", "Kilnhaven")
+        self.assertEqual(ended.returncode, 3)
+        self.assertIn("by cable, or by another access point", ended.stdout)
+        with self.opened().roster.transaction() as db:  # it turns out to have another adapter, for the air
+            db.execute("UPDATE adapter SET medium = 'cable' WHERE mac = ?", (storage,))
+            db.execute(
+                "INSERT INTO adapter (mac, device, medium, own, first_seen, last_seen) "
+                "SELECT ?, device, 'wireless', 0, first_seen, last_seen FROM adapter WHERE mac = ?", (FOREIGN, storage)
+            )  # fmt: skip
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        told = self.run_program("wifi", "verify", "Kilnhaven")
+        self.assertEqual(told.returncode, 0, told.stdout)
+        self.assertIn("by cable, which no wireless list concerns", told.stderr)
+
+    def test_the_station_by_which_somebody_is_logged_in(self) -> None:
+        """An allow list without it is refused: it is the administrator's own way; who is on cable needs no entry."""
+        self.run_ok("demo", "--next", str(self.site))
+        self.run_ok("scan", "--no-names")
+        self.run_ok("wifi", "allow", "Kilnhaven", "till", DOOR)
+        self.run_ok("wifi", "mode", "Kilnhaven", "allow", "--insist")
+        push_it = ("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        way = self.refused(1, *push_it, SSH_CONNECTION="192.0.2.90 50000 192.0.2.10 22")
+        self.assertIn("by which you are logged in", way)
+        with self.opened().roster.transaction() as db:
+            db.execute("UPDATE adapter SET medium = 'cable' WHERE mac = '60:f2:a7:55:01:81'")
+        cable = self.run_program(*push_it, SSH_CONNECTION="192.0.2.81 50000 192.0.2.10 22")
+        self.assertEqual(cable.returncode, 0, cable.stderr)
+
+    def test_a_configuration_file_as_the_enforcer(self) -> None:
+        """Its list is read, written and verified; without a way to see who is associated, the scan decides."""
+        path = self.site / "etc/config/wireless"
+        path.parent.mkdir(parents=True)
+        listed = "\toption macfilter 'allow'\n\tlist maclist '10:00:00:00:00:77'\n"
+        path.write_text(f"config wifi-iface 'a'\n\toption ssid 'Yard'\n{listed}", encoding="ascii")
+        settings = self.site / "site.toml"
+        with settings.open("a", encoding="utf-8") as file:
+            file.write('\n[[enforcer]]\nname = "yard"\ntype = "uci"\nnetwork = "Yard"\n')
+        self.run_ok("wifi", "import", "Yard")
+        self.run_ok("wifi", "allow", "Yard", "till")
+        self.run_ok("wifi", "mode", "Yard", "allow", "--insist")
+        self.run_ok("wifi", "push", "Yard", "--yes", "--no-verify", "--insist")
+        self.assertIn(f"\tlist maclist '{TILL}'\n", path.read_text(encoding="ascii"))
+        checks = self.run_json("wifi", "verify", "Yard", "--no-scan")["checks"]
+        self.assertEqual([(each["what"], each["met"]) for each in checks], [("list", True), ("associated", None)])
+        path.write_text("config wifi-iface 'a'\n\toption ssid 'Elsewhere'\n", encoding="ascii")
+        self.assertIn("on no radio", self.refused(1, "wifi", "push", "Yard", "--yes"))
+
+    def test_a_deadline_that_nobody_could_keep_is_refused(self) -> None:
+        """Where no process can be left behind, nothing is sent; where one does not get ready, neither."""
+        site = self.opened()
+        site.story = None  # as on a real network
+        with patch("subprocess.Popen", side_effect=OSError("no more processes")), self.assertRaises(Refused):
+            require_bearer(site, 300)
+        with (
+            patch("scopion.watching.deadlines.program_path", return_value=Path("/bin/true")),
+            self.assertRaisesRegex(Refused, "does not get ready"),
+        ):
+            require_bearer(site, 300)
+        with OnlyOne(self.site):
+            self.assertIn("the watch, process", require_bearer(site, 300))
+
     def test_hostile_names_on_the_printed_sheet(self) -> None:
         """What a device or a person calls it is text on the page, never markup."""
         self.run_ok("label", "192.0.2.144", "<script>alert(1)</script>")
@@ -400,6 +491,22 @@ class OnTheSite(ProgramTest):
         page = self.run_ok("wifi", "sheet", "Guests", "--html", "-")
         self.assertIn("&lt;script&gt;", page)
         self.assertNotIn("<script", page)
+
+
+class ByDay(ProgramTest):
+    def test_who_comes_back_under_another_address_is_told(self) -> None:
+        """The apprentice's telephone is refused as it was on Monday; on Tuesday it is here all the same."""
+        self.begin()
+        self.run_ok("demo", "--next", str(self.site))
+        self.run_ok("scan")
+        self.run_ok("wifi", "deny", "Kilnhaven", "192.0.2.91")
+        self.run_ok("wifi", "mode", "Kilnhaven", "deny")
+        for _ in range(3):
+            self.run_ok("demo", "--next", str(self.site))  # Tuesday, ten past two
+        self.run_ok("scan")
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        said = self.run_program("wifi", "verify", "Kilnhaven").stderr
+        self.assertRegex(said, r"is gone, but apprentices-telephone \(4e:08:b3:9d:61:20\) is here and .* the same")
 
 
 if __name__ == "__main__":

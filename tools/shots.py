@@ -26,8 +26,22 @@ FORTNIGHT = -1  # two weeks played at once
 # Monday evening: whoever belongs here has been seen, and somebody watches through the night.
 NIGHT = ("scan", "label 192.0.2.91 'apprentice telephone'", "mark apprentice known", "alerts learning --end",
          "watch --for 12.9h", "watch --for 30m")  # fmt: skip
-# The same alert as the page that its mail shows.
-MAIL = "mail"
+# In the night: the stranger is to be refused.
+REFUSE = ("scan", "label 192.0.2.50 till --essential", "label 192.0.2.144 stranger", "mark stranger unwanted",
+          "wifi deny Kilnhaven stranger --description 'came at three in the night' --capacity 12",
+          "wifi mode Kilnhaven deny")  # fmt: skip
+# In the morning: an allow list, with hours for the shop's tablets.
+HOURS = ("mark --all-present known", "label 192.0.2.50 till --essential", "wifi stations",
+         "wifi timetable opening 'mon-sat 08:00-17:30, sun 10:00-13:00'",
+         "wifi allow Kilnhaven 'door tablet' 'window tablet' --hours opening", "wifi allow Kilnhaven --all-known",
+         "wifi mode Kilnhaven allow --router 192.0.2.2 --capacity 12")  # fmt: skip
+ANSWERS = "wifi audit Kilnhaven --admin-password changed --passphrase-changed 2022-05-02"
+# Pages, shown by a browser: the same alert as the page that its mail shows; the sheet to print.
+MAIL, SHEET = "mail", "wifi-sheet"
+PAGES: dict[str, tuple[int, tuple[str, ...], str, str]] = {
+    MAIL: (1, NIGHT, "alerts show 3 --html", "760,800"),
+    SHEET: (3, HOURS, "wifi sheet Kilnhaven --html -", "860,1420"),
+}
 # Name of the picture, how far the story has gone, what is done first without showing, what is shown.
 SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
     ("here", 0, ("scan",), ("here",)),
@@ -46,9 +60,10 @@ SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
                        "vendor --organisation brackwater", "vendor --age")),
     ("watch", 1, NIGHT[:-1], ("watch --for 12h",)),
     ("alerts", 1, NIGHT, ("alerts", "alerts show 3")),
-    ("wifi-entries", 3, (), ("wifi entries", "wifi entries Kilnhaven", "wifi ssids")),
-    ("wifi-sheet", 3, ("wifi allow Kilnhaven this-machine door window", "wifi mode Kilnhaven allow"),
-     ("wifi sheet Kilnhaven",)),
+    ("wifi-preview", 2, REFUSE, ("wifi entries", "wifi preview Kilnhaven")),
+    ("wifi-verify", 2, REFUSE, ("wifi push Kilnhaven --radio 2.4 --yes", "wifi push Kilnhaven --radio 5 --yes")),
+    ("wifi-stations", 3, HOURS, ("wifi stations --busiest", "wifi hours 'door tablet' --ssid Kilnhaven")),
+    ("wifi-audit", 3, (*HOURS, ANSWERS), ("wifi audit Kilnhaven",)),
 )  # fmt: skip
 # What somebody has copied from the web page of a made-up router.
 CLIENTS = """Attached devices (5)
@@ -68,8 +83,7 @@ STORY: tuple[tuple[str, ...], ...] = (
     ("scan", "label 192.0.2.91 'apprentice telephone' --owner 'the apprentice'",
      "mark apprentice guest --until 2026-12-31"),
     ("scan", "mark 192.0.2.144 unwanted",
-     "wifi deny Kilnhaven 192.0.2.144 --description 'came at three in the night' --notation hyphen --capacity 12 "
-     "--router 192.0.2.2",
+     "wifi deny Kilnhaven 192.0.2.144 --description 'came at three in the night' --capacity 12 --router 192.0.2.2",
      "wifi mode Kilnhaven deny"),
     ("scan",),
 )  # fmt: skip
@@ -81,7 +95,7 @@ WAITING = {"review": 3, "watch --for 12h": 7}
 
 def main() -> int:
     """Take the pictures that are asked for, or all."""
-    wanted = set(sys.argv[1:]) or {name for name, *_ in SHOTS} | {MAIL}
+    wanted = set(sys.argv[1:]) or {name for name, *_ in SHOTS} | PAGES.keys()
     PICTURES.mkdir(exist_ok=True)
     for name, chapter, before, shown in SHOTS:
         if name in wanted:
@@ -93,19 +107,19 @@ def main() -> int:
             finally:
                 shutil.rmtree(folder)
             print(PICTURES / f"{name}.png")
-    if MAIL in wanted:
-        shoot_mail(PICTURES / f"{MAIL}.png")
+    for name in wanted & PAGES.keys():
+        shoot_page(PICTURES / f"{name}.png", *PAGES[name])
     return 0
 
 
-def shoot_mail(picture: Path) -> None:
-    """What a mail program shows of the HTML part, by a browser."""
+def shoot_page(picture: Path, chapter: int, before: tuple[str, ...], command: str, size: str) -> None:
+    """What a mail program, or a printer, is given: HTML, by a browser."""
     with tempfile.TemporaryDirectory() as holder:
-        site, page = Path(holder) / "kilnhaven", Path(holder) / "mail.html"
-        prepare(site, 1, NIGHT)
-        page.write_text(program(site, "alerts show 3 --html"), encoding="utf-8")
+        site, page = Path(holder) / "kilnhaven", Path(holder) / "page.html"
+        prepare(site, chapter, before)
+        page.write_text(program(site, command), encoding="utf-8")
         subprocess.run(
-            ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--window-size=760,800",
+            ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", f"--window-size={size}",
              f"--user-data-dir={holder}/browser", f"--screenshot={picture}", page.as_uri()],
             check=True, capture_output=True, timeout=60,
         )  # fmt: skip

@@ -91,7 +91,7 @@ def _run_quietly(step: Step, folder: Path) -> None:
     command = [sys.executable, "-m", "scopion", *step.command]
     environment = {**os.environ, "SCOPION_SITE": str(folder)}
     ended = subprocess.run(command, env=environment, capture_output=True, text=True, check=False)
-    if ended.returncode != 0:
+    if ended.returncode != step.expects:
         raise click.ClickException(f"scopion {shlex.join(step.command)} ended with {ended.returncode}: {ended.stderr}")
 
 
@@ -108,7 +108,7 @@ def _run(step: Step, folder: Path) -> None:
     # One stream, so that the story is whole and in order in a pipe, too.
     command = [sys.executable, "-m", "scopion", *step.command]
     ended = subprocess.run(command, env=environment, stderr=subprocess.STDOUT, check=False)
-    if ended.returncode != 0:
+    if ended.returncode != step.expects:
         raise click.ClickException(f"scopion {shlex.join(step.command)} ended with {ended.returncode}")
 
 

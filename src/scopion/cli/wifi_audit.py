@@ -176,5 +176,5 @@ def _sentence(rows: list[dict[str, Any]]) -> str:
     counts = {grade: sum(row["grade"] == grade for row in rows) for grade in (*_GRADES, "unknown", "fine")}
     said = [f"{count} {grade}" for grade, count in counts.items() if count]
     worst = next((row for row in rows if row["grade"] == "high"), None)
-    first = f" First of all: {worst['do']}." if worst and worst["do"] else ""
+    first = f" First of all, the {worst['about']}: {worst['do']}." if worst and worst["do"] else ""
     return f"{', '.join(said)}.{first}"

@@ -111,7 +111,7 @@ def _draw(each: Hours) -> None:
         today = day == each.at.weekday()
         line = "".join(_slot(each.admitted, day, at, each.at if today else None) for at in range(0, 24 * 60, _SLOT))
         click.echo(f"{'> ' if today else '  '}{name:10}{line}")
-    click.echo(f"{'':12}{click.style('█', fg='green')} admitted   · refused   ▼ now")
+    click.echo(f"{'':12}{click.style('▄', fg='green')} admitted   · refused   ▼ now")
     click.echo(_sentence(each))
 
 
@@ -121,8 +121,8 @@ def _slot(week: Week, day: int, minute: int, now: datetime | None) -> str:
     at = day * 24 * 60 + minute
     covered = sum(max(0, min(end, at + _SLOT) - max(begin, at)) for begin, end in week.ranges)
     if covered == _SLOT:
-        return click.style("█", fg="green")
-    return click.style("▒", fg="green") if covered else "·"
+        return click.style("▄", fg="green")
+    return click.style("▂", fg="green") if covered else "·"
 
 
 def _sentence(each: Hours) -> str:

@@ -39,8 +39,8 @@ CHECK_COLUMNS = (
     Column("", lambda row: {True: "✓", False: "✗", None: "?"}[row["met"]],
            lambda row: {True: "green", False: "red bold", None: "yellow"}[row["met"]]),
     Column("where", lambda row: row["where"]),
-    Column("what", lambda row: row["what"], optional=1),
-    Column("", lambda row: row["says"], wraps=True),
+    Column("looked at", lambda row: row["what"]),
+    Column("found", lambda row: row["says"], wraps=True),
 )  # fmt: skip
 PUSH_KEYS = ("push", "at", "ssid", "enforcer", "radios", "state", "entries", "who", "because", "revert_at", "problem")
 PUSH_COLUMNS = (
@@ -80,6 +80,7 @@ def preview(
     found = look(session.site, ssid, Which(enforcer, radios or None), drop_foreign=drop_foreign)
     rows = preview_rows(found)
     show(rows, PREVIEW_KEYS, PREVIEW_COLUMNS, format_name, document=_document(found, rows))
+    session.note("")
     for sentence in preview_sentences(session, found):
         session.note(sentence)
     if any(plan.steps for plan in found.plans):
@@ -121,6 +122,7 @@ def push(
     if not yes:
         found = look(session.site, ssid, which, drop_foreign=drop_foreign)
         show(preview_rows(found), PREVIEW_KEYS, PREVIEW_COLUMNS, "table")
+        session.note("")
         for sentence in preview_sentences(session, found):
             session.note(sentence)
         session.require_yes("Put this in force?")
@@ -241,7 +243,7 @@ def preview_rows(found: Preview) -> list[dict[str, Any]]:
 def preview_sentences(session: Session, found: Preview) -> list[str]:
     """A sentence for each radio, and what else a person should know."""
     said = []
-    names = _names(found)
+    names = {mac: each.called for each in found.devices for mac in each.macs}
     for plan in found.plans:
         holds = f" of {plan.capacity}" if plan.capacity is not None else ""
         used = f"{plan.target.entries}{holds} entries used"
@@ -289,7 +291,7 @@ def tell_pushed(session: Session, each: Pushed) -> None:
 
 
 def _names(found: Preview) -> dict[MacAddress, str]:
-    """What to call an address: by its device, else as the list has it."""
+    """What to call an address: by its device, else as the list describes it."""
     names = {rule.line.mac: rule.line.name for rule in found.policy.rules}
     for device in found.devices:
         for mac in device.macs:
@@ -386,6 +388,7 @@ def show_verdict(session: Session, verdict: Verdict, format_name: str | None) ->
     rows = [_check_row(each) for each in verdict.checks]
     document = {"ssid": verdict.network.ssid, "met": verdict.met, "checks": rows, "notes": verdict.notes}
     show(rows, CHECK_KEYS, CHECK_COLUMNS, format_name, document=document)
+    session.note("")
     for each in verdict.notes:
         session.note(f"{each}.")
     if verdict.met:

@@ -28,7 +28,7 @@ COLUMNS = (
     Column("MAC", lambda row: row["mac"]),
     Column("vendor", lambda row: row["vendor"] or "", shrinks=True, optional=1),
     Column("radio", lambda row: f"{row['radio']} GHz"),
-    Column("signal", lambda row: _signal(row["signal_dbm"]), lambda row: _signal_colour(row["signal_dbm"]), right=True),
+    Column("signal dBm", lambda row: _signal(row["signal_dbm"]), lambda row: _strength(row["signal_dbm"]), right=True),
     Column("for", lambda row: row["for"], right=True),
     Column("traffic", lambda row: _octets((row["received"] or 0) + (row["sent"] or 0)), right=True),
     Column("list", lambda row: row["list"] or "–", lambda row: "" if row["admitted"] else "red bold"),
@@ -98,7 +98,7 @@ def _signal(dbm: int | None) -> str:
     return f"{dbm} {'▂▄▆█'[:bars]:4}"
 
 
-def _signal_colour(dbm: int | None) -> str:
+def _strength(dbm: int | None) -> str:
     return "" if dbm is None or dbm >= -70 else "yellow" if dbm >= -80 else "red"
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from scopion.model.errors import ScopionError
 from scopion.operations.enforcing import open_enforcer, read_stations, remember_stations, settings_of
@@ -15,6 +15,9 @@ from scopion.roster.store import Roster
 from scopion.wireless.enforcers.base import Held, read_held
 from scopion.wireless.order import target_of
 from scopion.wireless.policy import next_change, read_policy, wanted
+
+_GONE, _ASSOCIATED = "its lists were gone", "somebody was associated whom it refuses"
+_NOT_SOONER = timedelta(minutes=10)
 
 
 @dataclass(slots=True)
@@ -76,9 +79,7 @@ def attend(site: Site, *, stations: bool) -> Attended:
     except ScopionError as error:
         came.problems["going on with an interrupted push"] = str(error)
     for each in published(site.roster, site):
-        why = (
-            "hours" if _out_of_date(site, each) else "its lists were gone" if stations and _is_bare(site, each) else ""
-        )
+        why = "hours" if _out_of_date(site, each) else _forgotten(site, each) if stations else ""
         if why:
             doing = f"pushing {each.push.ssid!r} to {each.push.enforcer}"
             try:
@@ -107,17 +108,29 @@ def _same(held: Held, ours: Held) -> bool:
     return (held.allow, held.deny, held.mode) == (ours.allow, ours.deny, ours.mode)
 
 
-def _is_bare(site: Site, each: Published) -> bool:
-    """Whether an enforcer has forgotten all of its lists, as one does that has begun anew."""
-    ours = {radio: read_held(each.push.radios[radio]["ours"]) for radio in each.radios}
+def _forgotten(site: Site, each: Published) -> str:
+    """Why an enforcer has to be given its lists again, as one that has begun anew does; empty if it has not.
+
+    Its lists are gone, or somebody is associated whom they refuse: its mode may be another, which it does not tell.
+    """
+    if each.push.because in (_GONE, _ASSOCIATED) and site.clock.now() - each.push.at < _NOT_SOONER:
+        return ""  # it was given them just now: more of the same would not help
     settings = next(one for one in settings_of(site, each.push.ssid) if one.name == each.push.enforcer)
     enforcer = open_enforcer(site, settings)
     try:
-        return any(held.entries and not enforcer.held(radio).entries for radio, held in ours.items())
+        for radio in each.radios:
+            held, target = enforcer.held(radio), read_held(each.push.radios[radio]["target"])
+            if target.entries and not held.entries:
+                return _GONE
+            if enforcer.traits.reads_stations and not all(
+                target.admits(station.mac) for station in enforcer.stations(radio)
+            ):
+                return _ASSOCIATED
     except ScopionError:
-        return False  # reading the stations tells it
+        return ""  # reading the stations tells it
     finally:
         enforcer.close()
+    return ""
 
 
 def _said(each: Pushed) -> str:

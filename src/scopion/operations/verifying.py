@@ -206,7 +206,19 @@ class _Looking:
         for mac in refused:
             met, why = self._explained(mac, present)
             self._note(where, "answers", met, f"{self._called(mac)} answers: {why}")
+        self._by_other_adapters(present)
         self._look_alikes(present)
+
+    def _by_other_adapters(self, present: Mapping[MacAddress, Observation]) -> None:
+        """Whether somebody whose wireless adapter is refused is here by another one."""
+        if self._wanted.mode is not ListMode.DENY:
+            return
+        for device in self._devices:
+            others = [mac for mac in device.macs if mac in present and mac not in self._wanted.macs]
+            if others and not self._wanted.macs.isdisjoint(device.macs):
+                cable = self._medium_of(others[0]) is Medium.CABLE
+                how = "by cable, which no wireless list concerns" if cable else "by an adapter that is not refused"
+                self.verdict.notes.append(f"{device.called} is here {how} ({others[0]})")
 
     def _is_refused(self, mac: MacAddress, medium: Medium) -> bool:
         """Whether a list is meant to keep an address away: named on a deny list, or on the air and on no allow list."""

@@ -13,6 +13,7 @@ from scopion.model.observation import Medium
 from scopion.model.text import counted, entered, joined
 from scopion.operations.card import habits, likeliest
 from scopion.operations.change import account, change
+from scopion.operations.enforcing import read_stations, remember_stations
 from scopion.operations.policies import (
     lines_on,
     own_interfaces,
@@ -23,7 +24,7 @@ from scopion.operations.policies import (
 from scopion.operations.site import Site
 from scopion.operations.wifi_networks import NetworkSettings, new_network, with_settings
 from scopion.roster import lists
-from scopion.roster.associations import associations, networks_of
+from scopion.roster.associations import networks_of
 from scopion.roster.devices import all_devices, set_media
 from scopion.roster.lists import Entry, EntryTerms, ListMode, Network
 from scopion.roster.resolve import resolve
@@ -235,14 +236,13 @@ def all_known(site: Site, ssid: str) -> tuple[list[str], list[str]]:
 
 
 def associated(site: Site, ssid: str) -> list[str]:
-    """Everybody who was associated with a network when its access points were read last; by MAC."""
-    roster = site.roster_for_reading()
-    known = associations(roster) if roster is not None else {}
-    latest = max((each.seen for each in known.values() if each.ssid == ssid), default=None)
-    found = [str(mac) for mac, each in known.items() if each.ssid == ssid and each.seen == latest]
-    if not found:
-        raise NotFound(f"nobody is known to be associated with {ssid!r}: scopion wifi stations reads the access points")
-    return found
+    """Everybody who is associated with a network now, by MAC. Raises NotFound if nobody is, or nobody can tell."""
+    found, unread = read_stations(site, ssid)
+    if found:
+        remember_stations(site.roster, found)
+        return [str(each.station.mac) for each in found]
+    why = f": {unread[0].enforcer} was not read, {unread[0].problem}" if unread else ""
+    raise NotFound(f"nobody is known to be associated with {ssid!r}{why}")
 
 
 def unknown_media(site: Site, subjects: Sequence[str]) -> list[tuple[Device, MacAddress]]:

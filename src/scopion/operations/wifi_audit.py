@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 
 from scopion.model.device import Device
 from scopion.model.errors import NotFound, ScopionError
 from scopion.model.observation import Medium
+from scopion.model.text import joined
 from scopion.operations.enforcing import open_enforcer
 from scopion.operations.site import Site
 from scopion.roster import lists
@@ -18,7 +19,7 @@ from scopion.roster.lists import ListMode
 from scopion.roster.posture import answers, note_answer
 from scopion.roster.pushes import PushState, pushes
 from scopion.roster.store import Roster
-from scopion.wireless.audit import Finding, Grade, Surroundings, judge, judge_answers
+from scopion.wireless.audit import ORDER, Finding, Grade, Surroundings, judge, judge_answers
 from scopion.wireless.enforcers.base import Enforcer
 from scopion.wireless.enforcers.hostapd import Hostapd
 from scopion.wireless.enforcers.uci import UciFile, interfaces
@@ -75,7 +76,25 @@ def _audited(site: Site, roster: Roster | None, ssid: str) -> Audited:
         question: (text, site.clock.local(at).date()) for question, (text, at) in said.items()
     }
     found += judge_answers(ssid, by_day, today)
-    return Audited(ssid, tuple(found), tuple(each for each in QUESTIONS if each not in said))
+    return Audited(ssid, _together(found), tuple(each for each in QUESTIONS if each not in said))
+
+
+def _together(found: Sequence[Finding]) -> tuple[Finding, ...]:
+    """The findings, the worst first; what is the same on several radios is said once."""
+    places: dict[Finding, list[str]] = {}
+    for each in found:
+        places.setdefault(replace(each, where=""), []).append(each.where)
+    merged = [replace(finding, where=_places(where)) for finding, where in places.items()]
+    return tuple(sorted(merged, key=lambda each: ORDER.index(each.grade)))
+
+
+def _places(where: Sequence[str]) -> str:
+    """``ap, 2.4 GHz`` and ``ap, 5 GHz`` as ``ap, 2.4 and 5 GHz``."""
+    parted = [each.removesuffix(" GHz").rpartition(", ") for each in where]
+    names = {name for name, _, _ in parted}
+    if len(where) > 1 and len(names) == 1 and all(each.endswith(" GHz") for each in where):
+        return f"{names.pop()}, {joined([radio for _, _, radio in parted])} GHz"
+    return joined(list(where))
 
 
 def _postures(enforcer: Enforcer, settings: EnforcerSettings) -> Sequence[Posture]:

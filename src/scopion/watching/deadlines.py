@@ -64,6 +64,8 @@ def _detached(site: Site) -> int:
             return process.pid
         time.sleep(0.05)
     process.kill()
+    process.wait()
+    process.stdout.close()
     raise Refused("--revert-after needs a process of its own, which does not get ready: scopion watch can do it, too")
 
 
