@@ -63,6 +63,7 @@ def records(draw: st.DrawFn) -> list[DeviceRecord]:
                 guest_until=draw(st.none() | st.just(date(2026, 12, 31))) if standing is Standing.GUEST else None,
                 standing_since=draw(st.none() | MOMENTS),
                 because=draw(TEXT),
+                essential=draw(st.booleans()),
                 names=tuple(dict.fromkeys(draw(st.lists(NAMES, max_size=2)))),
                 present=draw(st.booleans()),
                 revision=draw(st.integers(0, 9)),

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
+import tempfile
 import unittest
 from collections.abc import Callable
 from pathlib import Path
+from typing import ClassVar
 from unittest.mock import patch
 
 from hypothesis import given
@@ -126,13 +129,24 @@ class Files(unittest.TestCase):
 class OnTheSite(ProgramTest):
     """At twelve past three in the night, with the stranger on 2.4 GHz and the till on 5 GHz."""
 
+    prepared: ClassVar[Path]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        holder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(holder.cleanup)
+        cls.prepared = Path(holder.name) / "site"
+        played = cls("refuse_the_stranger")
+        played.site = cls.prepared
+        played.begin()
+        for _ in range(2):
+            played.run_ok("demo", "--next", str(cls.prepared))
+        played.run_ok("scan", "--no-names")
+        played.run_ok("label", "192.0.2.50", "till", "--essential")
+
     def setUp(self) -> None:
         super().setUp()
-        self.begin()
-        for _ in range(2):
-            self.run_ok("demo", "--next", str(self.site))
-        self.run_ok("scan", "--no-names")
-        self.run_ok("label", "192.0.2.50", "till", "--essential")
+        shutil.copytree(self.prepared, self.site)
 
     def refuse_the_stranger(self) -> None:
         self.run_ok("wifi", "deny", "Kilnhaven", "192.0.2.144")

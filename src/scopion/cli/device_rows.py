@@ -26,8 +26,8 @@ HOST_KEYS = (
 DEVICE_KEYS = (
     "standing", "name", "addresses", "macs", "vendor", "vendor_place", "kind", "kind_evidence", "names", "media",
     "present", "first_seen", "last_seen",
-    "owner", "place", "note", "guest_until", "standing_since", "because", "private", "this_machine", "gateway",
-    "device",
+    "owner", "place", "note", "guest_until", "standing_since", "because", "essential", "private",
+    "this_machine", "gateway", "device",
 )  # fmt: skip
 _IS_PRIVATE = attrgetter("is_private")
 _STANDING_STYLE = {Standing.NEW: "yellow", Standing.KNOWN: "green", Standing.GUEST: "cyan", Standing.UNWANTED: "red"}
@@ -103,6 +103,7 @@ def device_row(known: Described) -> dict[str, Any]:
         "guest_until": device.guest_until.isoformat() if device.guest_until else None,
         "standing_since": iso(device.standing_since) if device.standing_since else None,
         "because": device.because or None,
+        "essential": device.essential,
         "private": any(map(_IS_PRIVATE, macs)),
         "this_machine": device.own,
         "gateway": device.gateway,

@@ -26,7 +26,7 @@ class Attended:
 
     done: list[str] = field(default_factory=list)
     problems: dict[str, str] = field(default_factory=dict)  # by what was being done
-    stations: int = 0
+    stations: int | None = None  # how many are associated; None: nobody looked
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,7 +15,7 @@ from scopion.model.device import Device
 from scopion.model.errors import Divided, EnforcerUnreachable, NotFound, Refused, ScopionError
 from scopion.model.text import joined
 from scopion.operations.change import account
-from scopion.operations.enforcing import enforcers, has_enforcer, remember_stations, settings_of
+from scopion.operations.enforcing import enforcers, remember_stations, settings_of
 from scopion.operations.one_push import OnePush
 from scopion.operations.policies import policy_for, site_local
 from scopion.operations.previewing import Which, chosen_radios, plan_of, protected, require_harmless, require_room
@@ -23,6 +23,7 @@ from scopion.operations.site import Site
 from scopion.roster import lists
 from scopion.roster.devices import all_devices
 from scopion.roster.pushes import (
+    HAND,
     Push,
     PushState,
     begin_push,
@@ -342,7 +343,7 @@ def revert(site: Site, ssid: str, *, on_step: OnStep = lambda *_: None) -> list[
     """Take the last push to each enforcer of a network back. Raises NotFound if there is none."""
     last: dict[str, Push] = {}
     for each in pushes(site.roster, ssid):
-        if each.state is not PushState.ROLLED_BACK:
+        if each.state is not PushState.ROLLED_BACK and each.enforcer != HAND:
             last.setdefault(each.enforcer, each)
     if not last:
         raise NotFound(f"nothing was ever pushed for {ssid!r}")
@@ -358,8 +359,10 @@ def revert_to(site: Site, number: int, *, because: str = "", on_step: OnStep = l
         roster = site.roster
         settle_interrupted(site)
         meant = push_of(roster, number)
-        if not has_enforcer(site, meant.ssid):
-            raise Refused(f"push {number} was sheet of {meant.ssid!r}: type the lists back by scopion wifi sheet")
+        if meant.enforcer == HAND:
+            raise Refused(
+                f"push {number} was typed in by hand: change the lists of {meant.ssid!r}, then scopion wifi sheet"
+            )
         devices = all_devices(roster)
         before = _published_before(roster, meant)
         first = protected(site, roster, meant.ssid, devices)

@@ -17,7 +17,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source
 from scopion.operations.describe import Mark, checked_texts, require_possible
 from scopion.operations.site import Site
-from scopion.roster.descriptions import join_devices, set_description, set_standing
+from scopion.roster.descriptions import join_devices, set_description, set_essential, set_standing
 from scopion.roster.devices import all_devices, set_media
 from scopion.roster.exchange.record import AdapterRecord, DeviceRecord, Problem, Records
 from scopion.roster.folding import fold
@@ -83,6 +83,8 @@ def taken_over(site: Site, roster: Roster, plan: Plan) -> None:
         set_media(roster, {each.mac: each.medium for each in wanted.adapters if each.mac in intent.joining})
         texts = {name: getattr(wanted, name) for name in _TEXTS if _says(wanted, name)}
         set_description(roster, device, **checked_texts(**texts))
+        if wanted.essential is not None:
+            set_essential(roster, device, wanted.essential)
         if wanted.standing is not None and (
             wanted.standing_since or any(what in _MARK for what, _, _ in _marks(intent))
         ):
@@ -199,6 +201,8 @@ def _differing(record: DeviceRecord, device: Device) -> tuple[tuple[str, str, st
         for name in _TEXTS
         if _says(record, name) and getattr(record, name) != getattr(device, name)
     ]
+    if record.essential is not None and record.essential != device.essential:
+        found.append(("essential", _yes(device.essential), _yes(record.essential)))
     if record.standing is not None:
         pairs = (
             ("standing", str(device.standing), str(record.standing)),
@@ -218,6 +222,10 @@ def _marks(intent: Intent) -> tuple[tuple[str, str, str], ...]:
 
 def _is_marked(record: DeviceRecord) -> bool:
     return record.standing not in (None, Standing.NEW) or bool(record.because)
+
+
+def _yes(essential: bool) -> str:
+    return "yes" if essential else "no"
 
 
 def _day(value: object) -> str:

@@ -8,13 +8,11 @@ from scopion.operations.policies import policy_for, rules_on
 from scopion.operations.site import Site
 from scopion.roster import lists
 from scopion.roster.lists import ListMode, Network
-from scopion.roster.pushes import Push, PushState, begin_push, end_push, push_of, pushes
+from scopion.roster.pushes import HAND, Push, PushState, begin_push, end_push, push_of, pushes
 from scopion.roster.store import Roster
 from scopion.wireless.enforcers.base import Held, held_document, read_held
 from scopion.wireless.policy import policy_document
 from scopion.wireless.sheet import Sheet, make_sheet
-
-HAND = "by hand"  # what a person with a web page is called where enforcers have names
 
 
 def sheet_of(site: Site, ssid: str, *, whole: bool = False) -> Sheet:

@@ -79,7 +79,7 @@ def note_associations(roster: Roster, found: Iterable[Association]) -> None:
             db.execute(
                 "UPDATE adapter SET medium = 'wireless', medium_evidence = ? "
                 "WHERE mac = ? AND NOT (own AND medium <> 'unknown')",
-                (f"associated with {each.access_point}", str(each.mac)),
+                (f"associated with {each.access_point}, {each.radio} GHz", str(each.mac)),
             )
         db.execute(
             "DELETE FROM association WHERE mac NOT IN (SELECT mac FROM association ORDER BY seen DESC LIMIT ?)",

@@ -18,6 +18,7 @@ from scopion.model.errors import NotFound
 from scopion.roster.store import Roster
 from scopion.roster.stored import from_ms, to_ms
 
+HAND = "by hand"  # what a person with a router's web page is called where enforcers have names
 # So many of the latest pushes to each network are kept: with a timetable that is a month and more.
 _KEPT = 200
 

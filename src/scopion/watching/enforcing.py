@@ -99,7 +99,8 @@ class Enforcing:
         for doing in self._failing - came.problems.keys():
             post.works(doing)
         self._failing = set(came.problems)
-        self.stations = came.stations or self.stations
+        if came.stations is not None:
+            self.stations = came.stations
         self._look_at = now if came.done else self._look_at
         if self._failing:
             self._again_at = now + _AGAIN_S

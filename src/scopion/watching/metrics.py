@@ -86,6 +86,9 @@ class _Collector:
         present = GaugeMetricFamily("scopion_present_devices", "Devices that are here")
         present.add_metric([], watch.post.known.devices)
         yield present
+        stations = GaugeMetricFamily("scopion_stations", "Stations that the access points told of last")
+        stations.add_metric([], watch.enforcing.stations)
+        yield stations
         for name, said, label, counter in (
             ("scopion_sweeps", "Sweeps by how they ended", "outcome", counts.sweeps),
             ("scopion_observations", "Observations by source", "source", counts.observations),

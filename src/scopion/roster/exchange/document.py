@@ -75,6 +75,7 @@ class DeviceModel(_Strict):
     guest_until: date | None = Field(default=None, description="A guest's last day.")
     standing_since: datetime | None = None
     because: Text | None = None
+    essential: bool | None = Field(default=None, description="Never to be refused on the air.")
     adapters: list[AdapterModel] = []
     unpaired: list[Ip] = Field(default=[], description="Where it is known without a MAC address.")
     names: list[NameModel] = []
@@ -156,6 +157,7 @@ def _record(device: DeviceModel, line: int) -> DeviceRecord:
         guest_until=device.guest_until,
         standing_since=device.standing_since,
         because=device.because,
+        essential=device.essential,
         names=tuple(Trait(TraitKind.NAME, clean(name.name), name.source) for name in device.names),
         present=device.present,
         revision=device.revision,
@@ -170,6 +172,7 @@ def _as_json(record: DeviceRecord, more: Mapping[str, str]) -> dict[str, Any]:
         "guest_until": record.guest_until.isoformat() if record.guest_until else None,
         "standing_since": fields.iso(record.standing_since) if record.standing_since else None,
         "because": record.because or "",
+        "essential": bool(record.essential),
         "adapters": [
             {
                 "mac": str(adapter.mac),

@@ -40,6 +40,7 @@ class DeviceRecord:
     guest_until: date | None = None
     standing_since: datetime | None = None
     because: str | None = None
+    essential: bool | None = None
     names: tuple[Trait, ...] = ()
     present: bool | None = None
     revision: int | None = None  # of the state that was exported: a later one is not overwritten
@@ -85,6 +86,7 @@ def record_of(device: Device) -> DeviceRecord:
         guest_until=device.guest_until,
         standing_since=device.standing_since,
         because=device.because,
+        essential=device.essential,
         names=tuple(sorted(dict.fromkeys(names), key=lambda name: (name.source, name.value))),
         present=device.present,
         revision=device.revision,

@@ -21,8 +21,8 @@ from scopion.roster.exchange.record import MAX_RECORDS, AdapterRecord, DeviceRec
 TEXTS = ("label", "owner", "place", "note", "because")
 # What people fill in comes first; what is only there to be read comes last.
 COLUMNS = (
-    "standing", "label", "owner", "place", "note", "guest_until", "because", "macs", "addresses", "names", "media",
-    "first_seen", "last_seen", "standing_since", "present", "revision", "vendor", "kind",
+    "standing", "label", "owner", "place", "note", "guest_until", "because", "essential", "macs", "addresses", "names",
+    "media", "first_seen", "last_seen", "standing_since", "present", "revision", "vendor", "kind",
 )  # fmt: skip
 _FORMULA = ("=", "+", "-", "@", "\t", "\r", "'")
 _SEPARATORS = (",", ";", "\t")
@@ -136,7 +136,7 @@ def _record(row: Mapping[str, str], values: Mapping[str, Any], line: int) -> Dev
         adapters.append(adapter)
     if macs and len(groups) > len(macs):
         raise ValueError(f"addresses of {len(groups)} adapters are given, macs has {len(macs)}")
-    texts = {name: row[name] for name in TEXTS if name in row}
+    texts: dict[str, Any] = {name: row[name] for name in TEXTS if name in row}
     return DeviceRecord(
         adapters=tuple(adapters),
         unpaired=groups[0] if groups and not macs else (),
@@ -144,6 +144,7 @@ def _record(row: Mapping[str, str], values: Mapping[str, Any], line: int) -> Dev
         guest_until=values.get("guest_until"),
         standing_since=values.get("standing_since"),
         names=values.get("names", ()),
+        essential=values.get("essential"),
         present=values.get("present"),
         revision=values.get("revision"),
         line=line,
@@ -165,6 +166,7 @@ def _cells(record: DeviceRecord) -> dict[str, str]:
         "first_seen": " ".join(fields.iso(adapter.first_seen) for adapter in adapters if adapter.first_seen),
         "last_seen": " ".join(fields.iso(adapter.last_seen) for adapter in adapters if adapter.last_seen),
         "standing_since": fields.iso(record.standing_since) if record.standing_since else "",
+        "essential": "yes" if record.essential else "no",
         "present": "" if record.present is None else "yes" if record.present else "no",
         "revision": "" if record.revision is None else str(record.revision),
     }
@@ -192,6 +194,7 @@ _READERS: Mapping[str, Callable[[str], Any]] = {
     "first_seen": fields.moments,
     "last_seen": fields.moments,
     "standing_since": fields.moment,
+    "essential": _yes,
     "present": _yes,
     "revision": _number,
 }

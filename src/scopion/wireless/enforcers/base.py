@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
 from typing import Any, Protocol
@@ -114,7 +114,6 @@ class Traits:
 
     effect: Effect
     notation: Notation = Notation.COLON
-    reads_lists: bool = True
     reads_mode: bool = True
     reads_stations: bool = True
     atomic: bool = False  # it takes a whole list at once, so that there is no order to keep
@@ -152,16 +151,6 @@ class Enforcer(Protocol):
 
     def close(self) -> None:
         """Hang up; allowed twice."""
-
-
-@dataclass(frozen=True, slots=True)
-class RadioReading:
-    """One radio of an enforcer, read at a moment."""
-
-    radio: str
-    held: Held
-    stations: tuple[Station, ...] = ()
-    attempts: Mapping[MacAddress, int] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
