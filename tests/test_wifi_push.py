@@ -18,7 +18,9 @@ from hypothesis import strategies as st
 from scopion.model.errors import Divided, EnforcerUnreachable, Refused, ScopionError
 from scopion.model.mac import MacAddress, Notation
 from scopion.operations.attending import attend
-from scopion.operations.pushing import Wish, push, resume_interrupted, revert_to
+from scopion.operations.pushing import push, resume_interrupted
+from scopion.operations.reverting import revert_to
+from scopion.operations.sending import Wish
 from scopion.operations.site import Site
 from scopion.operations.verifying import verify
 from scopion.roster.lists import ListMode
@@ -267,6 +269,33 @@ class OnTheSite(ProgramTest):
         self.assertIn("2.4 GHz cannot be read: it may hold some of each", str(caught.exception))
         self.assertIn("5 GHz holds the old list", str(caught.exception))
         self.assertIs(pushes(site.roster)[0].state, PushState.DIVIDED)
+        push(site, "Kilnhaven", Wish())
+        self.assertTrue(verify(site, "Kilnhaven").met)
+
+    def test_of_several_enforcers_one_may_fail(self) -> None:
+        """What the others hold by then is said; each has its own record, and the next push goes on."""
+        path = self.site / "site.toml"
+        text = path.read_text(encoding="utf-8")
+        second = '[[enforcer]]\nname = "attic"\ntype = "hostapd"\nnetwork = "Kilnhaven"\n'
+        five = 'radio."5" = { socket = "/run/hostapd/wlan1", config = "/etc/hostapd/wlan1.conf" }'
+        self.assertIn(five, text)
+        path.write_text(text.replace(five, "") + f"\n{second}{five}\n", encoding="utf-8")
+        self.refuse_the_stranger()
+        adding = 0
+
+        def fault(command: str) -> str | None:
+            nonlocal adding
+            adding += command.startswith("DENY_ACL ADD_MAC")
+            return "FAIL\n" if adding > 1 and command.startswith("DENY_ACL ADD_MAC") else None
+
+        site = self.opened()
+        with (
+            patch.object(SceneControlLine, "ask", self.faulty(fault)),
+            self.assertRaisesRegex(Divided, "attic .*rolled back.*; but workshop access point holds the new list"),
+        ):
+            push(site, "Kilnhaven", Wish())
+        states = {each.enforcer: each.state for each in pushes(site.roster)}
+        self.assertEqual(states, {"attic": PushState.ROLLED_BACK, "workshop access point": PushState.DONE})
         push(site, "Kilnhaven", Wish())
         self.assertTrue(verify(site, "Kilnhaven").met)
 

@@ -4,7 +4,18 @@ from __future__ import annotations
 
 import click
 
-from scopion.cli import wifi_audit, wifi_hours, wifi_lists, wifi_push, wifi_sheet, wifi_stations
+from scopion.cli import (
+    wifi_audit,
+    wifi_entries,
+    wifi_hours,
+    wifi_lists,
+    wifi_preview,
+    wifi_push,
+    wifi_revert,
+    wifi_sheet,
+    wifi_stations,
+    wifi_verify,
+)
 
 
 class InOrder(click.Group):
@@ -26,8 +37,8 @@ def wifi() -> None:
 
 
 for command in (
-    wifi_lists.ssids,
-    wifi_lists.entries,
+    wifi_entries.ssids,
+    wifi_entries.entries,
     wifi_lists.mode,
     wifi_lists.allow,
     wifi_lists.deny,
@@ -35,11 +46,11 @@ for command in (
     wifi_lists.only,
     wifi_hours.hours,
     wifi_hours.timetable,
-    wifi_push.preview,
+    wifi_preview.preview,
     wifi_push.push,
-    wifi_push.keep,
-    wifi_push.verify,
-    wifi_push.revert,
+    wifi_revert.keep,
+    wifi_verify.verify,
+    wifi_revert.revert,
     wifi_sheet.sheet,
     wifi_sheet.done,
     wifi_sheet.import_entries,

@@ -1,4 +1,4 @@
-"""What a wireless network's router wants, as options and as questions: notation, entries, radios, address."""
+"""What a wireless network's router wants, as options and as questions; what has to be done with its lists next."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from scopion.cli.session import shell_word
+from scopion.cli.session import Session, shell_word
 from scopion.model.mac import MacAddress, Notation
 from scopion.model.text import counted, joined
 
@@ -81,6 +81,16 @@ def said_of(network: Network) -> str:
         f"router {network.router or 'not known'}, {holds}. "
         f"To change that: scopion wifi mode {shell_word(network.ssid)} --help"
     )
+
+
+def next_step(session: Session, ssid: str) -> None:
+    """What has to be done before a change of lists has an effect."""
+    from scopion.operations.enforcing import has_enforcer
+
+    if has_enforcer(session.site, ssid):
+        session.note(f"Nothing has been sent yet. What would change: scopion wifi preview {shell_word(ssid)}")
+    else:
+        session.note(f"Nothing has been sent to the router. To type it in: scopion wifi sheet {shell_word(ssid)}")
 
 
 def _radios(text: str | tuple[str, ...]) -> tuple[str, ...]:

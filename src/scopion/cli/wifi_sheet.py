@@ -9,7 +9,7 @@ import click
 
 from scopion.cli import options
 from scopion.cli.session import Session, pass_session, shell_word
-from scopion.cli.wifi_push import enforcer_option, radio_option
+from scopion.cli.wifi_preview import enforcer_option, radio_option
 from scopion.model.text import counted, joined
 
 

@@ -8,7 +8,9 @@ from datetime import datetime, timedelta
 from scopion.model.errors import ScopionError
 from scopion.operations.enforcing import open_enforcer, read_stations, remember_stations, settings_of
 from scopion.operations.policies import site_local
-from scopion.operations.pushing import Pushed, push_published, resume_interrupted, revert_overdue
+from scopion.operations.pushing import push_published, resume_interrupted
+from scopion.operations.reverting import revert_overdue
+from scopion.operations.sending import Pushed
 from scopion.operations.site import Site
 from scopion.roster.pushes import Push, PushState, pushes, with_deadline
 from scopion.roster.store import Roster

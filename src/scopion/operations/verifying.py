@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 
 from scopion.discovery.records.client_list import read_client_list
 from scopion.model.device import Device
@@ -26,31 +25,7 @@ from scopion.roster.store import Roster
 from scopion.wireless.enforcers.base import Effect, Located, read_held
 from scopion.wireless.plan import RadioPlan
 from scopion.wireless.policy import wanted
-
-
-@dataclass(frozen=True, slots=True)
-class Check:
-    """One thing that was looked at."""
-
-    where: str  # the enforcer and radio, or the scan, or the pasted list
-    what: str
-    met: bool | None  # None: it could not be read
-    says: str
-
-
-@dataclass(slots=True)
-class Verdict:
-    """What came of looking at everything."""
-
-    network: Network
-    checks: list[Check] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)  # what is worth knowing and decides nothing
-
-    @property
-    def met(self) -> bool:
-        """Whether nothing contradicts the list, and something at least could be read."""
-        known = [check.met for check in self.checks if check.met is not None]
-        return bool(known) and all(known)
+from scopion.wireless.verdict import Check, Verdict
 
 
 def verify(site: Site, ssid: str, *, clients: str | None = None, scan: bool = True) -> Verdict:

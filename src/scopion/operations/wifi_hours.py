@@ -11,7 +11,7 @@ from scopion.model.week import Week
 from scopion.operations.change import change
 from scopion.operations.policies import policy_for, site_local
 from scopion.operations.site import Site
-from scopion.operations.wifi import subject_keys
+from scopion.operations.wifi_subjects import subject_keys
 from scopion.roster import lists, timetables
 from scopion.roster.devices import all_devices
 from scopion.roster.lists import Entry, Network

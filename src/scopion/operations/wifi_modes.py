@@ -18,8 +18,9 @@ from scopion.operations.policies import (
     site_local,
 )
 from scopion.operations.site import Site
-from scopion.operations.wifi import ALWAYS, subject_keys
+from scopion.operations.wifi import ALWAYS
 from scopion.operations.wifi_networks import NetworkSettings, with_settings
+from scopion.operations.wifi_subjects import subject_keys
 from scopion.roster import lists
 from scopion.roster.associations import networks_of
 from scopion.roster.devices import all_devices

@@ -14,7 +14,7 @@ import time
 from pathlib import Path
 
 from scopion.model.errors import Refused, ScopionError
-from scopion.operations.pushing import revert_overdue
+from scopion.operations.reverting import revert_overdue
 from scopion.operations.site import Site
 from scopion.roster.pushes import with_deadline
 from scopion.watching.instance import watching_process

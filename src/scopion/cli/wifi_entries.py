@@ -1,0 +1,157 @@
+"""The networks and the entries on their lists, shown."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from scopion.cli import options
+from scopion.cli.output import iso, output_format, show
+from scopion.cli.session import Session, pass_session
+from scopion.cli.table import Column
+from scopion.cli.wifi_network import next_step
+from scopion.model.text import counted
+from scopion.roster.lists import ListMode
+
+if TYPE_CHECKING:
+    from scopion.operations.wifi import ListedEntry
+
+ENTRY_KEYS = (
+    "list", "in_effect", "name", "macs", "vendor", "ssid", "hours", "until", "paused", "description", "since", "who",
+)  # fmt: skip
+ENTRY_COLUMNS = (
+    Column("list", lambda row: row["list"], lambda row: "red" if row["list"] == "deny" else "green"),
+    Column("in effect", lambda row: "yes" if row["in_effect"] else "no", lambda row: "" if row["in_effect"] else "dim"),
+    Column("name", lambda row: row["name"] or "–"),
+    Column("MAC", lambda row: "\n".join(row["macs"])),
+    Column("vendor", lambda row: row["vendor"] or "", shrinks=True),
+    Column("SSID", lambda row: row["ssid"]),
+    Column("when", lambda row: _when(row), shrinks=True),
+    Column("description", lambda row: row["description"] or "", shrinks=True),
+    Column("since", lambda row: row["since"][:10]),
+)
+SSID_KEYS = (
+    "ssid", "mode", "allow_entries", "deny_entries", "lists_of", "others_hours", "only_until", "capacity", "notation",
+    "radios", "router", "enforcers",
+)  # fmt: skip
+SSID_COLUMNS = (
+    Column("SSID", lambda row: row["ssid"], lambda _: "bold", shrinks=True),
+    Column("mode", lambda row: row["mode"], lambda row: "" if row["mode"] == "off" else "bold"),
+    Column("allow", lambda row: str(row["allow_entries"]), right=True),
+    Column("deny", lambda row: str(row["deny_entries"]), right=True),
+    Column("holds", lambda row: str(row["capacity"] or "?"), right=True),
+    Column("notation", lambda row: row["notation"]),
+    Column("radios", lambda row: " ".join(row["radios"]) + " GHz"),
+    Column("held by", lambda row: ", ".join(row["enforcers"]) or f"the page at {row['router'] or '?'}", shrinks=True),
+)
+
+
+@click.command()
+@output_format
+@pass_session
+def ssids(session: Session, format_name: str | None) -> None:
+    """The wireless networks, their modes and routers."""
+    from scopion.operations.enforcing import settings_of
+    from scopion.operations.wifi_networks import networks
+
+    known = networks(session.site)
+    rows = [
+        {
+            "ssid": network.ssid,
+            "mode": str(network.mode),
+            "allow_entries": allowed,
+            "deny_entries": denied,
+            "lists_of": network.lists_of,
+            "others_hours": network.others_hours or None,
+            "only_until": iso(network.only_until) if network.only_until else None,
+            "capacity": network.capacity,
+            "notation": str(network.notation),
+            "radios": list(network.radios),
+            "router": network.router or None,
+            "enforcers": [each.name for each in settings_of(session.site, network.ssid)],
+        }
+        for network, allowed, denied in known
+    ]
+    show(rows, SSID_KEYS, SSID_COLUMNS, format_name)
+    if not rows:
+        session.note("No wireless network is known yet: scopion wifi allow or deny makes one.")
+    for network, _, _ in known:
+        if network.lists_of:
+            session.note(f"{network.ssid!r} uses the lists of {network.lists_of!r}.")
+        if network.only_until and network.only_until > session.site.clock.now():
+            until = session.site.clock.local(network.only_until)
+            session.note(f"{network.ssid!r} is for some devices only until {until:%a %H:%M}.")
+
+
+@click.command()
+@click.argument("ssid", metavar="[SSID]", type=options.NetworkName(), required=False)
+@click.option("--lift", metavar="DEVICE", type=options.DeviceName(), help="Take DEVICE off every deny list.")
+@output_format
+@pass_session
+def entries(session: Session, ssid: str | None, lift: str | None, format_name: str | None) -> None:
+    """The entries of a network, or all that is refused anywhere."""
+    from scopion.operations.wifi import entries as listed
+    from scopion.operations.wifi import lift_refusals
+
+    if lift is not None:
+        if ssid is not None:
+            raise click.UsageError("--lift is for all networks: scopion wifi drop SSID DEVICE is for one")
+        for network in lift_refusals(session.site, lift):
+            session.note(f"{lift} is refused on {network.ssid!r} no more.")
+            next_step(session, network.ssid)
+        return
+    found = listed(session.site, ssid)
+    rows = [_entry_row(session, each) for each in found]
+    show(rows, ENTRY_KEYS, ENTRY_COLUMNS, format_name)
+    if rows:
+        session.note("")
+    session.note(_entries_sentence(session, ssid, found))
+
+
+def _entry_row(session: Session, each: ListedEntry) -> dict[str, Any]:
+    return {
+        "list": str(each.entry.list),
+        "in_effect": each.in_effect,
+        "name": each.name or None,
+        "macs": [str(mac) for mac in each.macs],
+        "vendor": session.site.vendors.of(each.macs[0]).name if each.macs else None,
+        "ssid": each.network.ssid,
+        "hours": each.entry.hours or None,
+        "until": iso(each.entry.until) if each.entry.until else None,
+        "paused": each.entry.paused,
+        "description": each.entry.description or None,
+        "since": iso(each.entry.since),
+        "who": each.entry.who or None,
+    }
+
+
+def _when(row: dict[str, Any]) -> str:
+    """When an entry holds, in short."""
+    said = [row["hours"].removeprefix("@") if row["hours"] else ""]
+    said.append(f"until {row['until'][:16].replace('T', ' ')}" if row["until"] else "")
+    said.append("paused" if row["paused"] else "")
+    return ", ".join(filter(None, said)) or "always"
+
+
+def _entries_sentence(session: Session, ssid: str | None, found: Sequence[ListedEntry]) -> str:
+    from scopion.operations.wifi_networks import networks
+
+    known = networks(session.site)
+    if ssid is None:
+        effective = sum(each.in_effect for each in found)
+        denied = f"{counted(len(found), 'deny entry', 'deny entries')}, {effective or 'none'} in effect."
+        told = [denied if found else "Nobody is on a deny list of any network."]
+        told += [
+            f"{each.ssid!r} is in mode allow: all but its {counted(allowed, 'entry', 'entries')} are refused."
+            for each, allowed, _ in known
+            if each.mode is ListMode.ALLOW
+        ]
+        return " ".join(told)
+    network = next(each for each, _, _ in known if each.ssid == ssid)
+    macs = sum(len(each.macs) for each in found if each.in_effect)
+    holds = f", the router holds {network.capacity}" if network.capacity else ""
+    addresses = counted(macs, "address", "addresses")
+    used = f": {addresses} in effect{holds}" if network.mode is not ListMode.OFF else ""
+    return f"{counted(len(found), 'entry', 'entries')} on {ssid!r}, mode {network.mode}{used}."

@@ -1,0 +1,138 @@
+"""Taking pushes back: the last one, or any other; by hand, or because nobody has kept it until its deadline."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from scopion.model.errors import NotFound, Refused, ScopionError
+from scopion.model.mac import MacAddress
+from scopion.operations.enforcing import enforcers
+from scopion.operations.one_push import OnePush
+from scopion.operations.previewing import protected
+from scopion.operations.pushing import settle_interrupted
+from scopion.operations.sending import OnStep, Pushed, Sending, Wish
+from scopion.operations.site import Site
+from scopion.roster.devices import all_devices
+from scopion.roster.lists import ListMode
+from scopion.roster.pushes import (
+    HAND,
+    Push,
+    PushState,
+    keep_push,
+    note_reverted,
+    push_of,
+    pushes,
+    with_deadline,
+)
+from scopion.roster.store import Roster
+from scopion.wireless.enforcers.base import Enforcer, Held, read_held
+from scopion.wireless.order import disconnections
+from scopion.wireless.plan import RadioPlan, back_to
+from scopion.wireless.policy import Policy, Wanted, read_policy
+
+
+def keep(site: Site, ssid: str | None = None) -> list[Push]:
+    """Keep pushes that would be taken back. Raises NotFound if there is none."""
+    roster = site.roster
+    waiting = [each for each in with_deadline(roster) if ssid in (None, each.ssid)]
+    if not waiting:
+        raise NotFound("no push is waiting to be kept")
+    for each in waiting:
+        keep_push(roster, each.id)
+    return waiting
+
+
+def revert_overdue(site: Site) -> list[tuple[Push, list[Pushed], str]]:
+    """Take back every push whose deadline has passed; with each, what came of it and what went wrong."""
+    roster = site.roster_for_reading()
+    now = site.clock.now()
+    if roster is None or not any(each.revert_at and each.revert_at <= now for each in with_deadline(roster)):
+        return []
+    found = []
+    for each in with_deadline(site.roster):
+        if each.revert_at is not None and each.revert_at <= now:
+            try:
+                found.append((each, revert_to(site, each.id, because=f"push {each.id} was not kept"), ""))
+            except ScopionError as error:
+                found.append((each, [], str(error)))
+    return found
+
+
+def revert(site: Site, ssid: str, *, on_step: OnStep = lambda *_: None) -> list[Pushed]:
+    """Take the last push to each enforcer of a network back. Raises NotFound if there is none."""
+    last: dict[str, Push] = {}
+    for each in pushes(site.roster, ssid):
+        if each.state is not PushState.ROLLED_BACK and each.enforcer != HAND:
+            last.setdefault(each.enforcer, each)
+    if not last:
+        raise NotFound(f"nothing was ever pushed for {ssid!r}")
+    done: list[Pushed] = []
+    for each in last.values():
+        done += revert_to(site, each.id, on_step=on_step)
+    return done
+
+
+def revert_to(site: Site, number: int, *, because: str = "", on_step: OnStep = lambda *_: None) -> list[Pushed]:
+    """Put back what an enforcer held before a push, whatever has been pushed since."""
+    with OnePush(site.folder):
+        roster = site.roster
+        settle_interrupted(site)
+        meant = push_of(roster, number)
+        if meant.enforcer == HAND:
+            raise Refused(
+                f"push {number} was typed in by hand: change the lists of {meant.ssid!r}, then scopion wifi sheet"
+            )
+        devices = all_devices(roster)
+        before = _published_before(roster, meant)
+        first = protected(site, roster, meant.ssid, devices)
+        done = []
+        with enforcers(site, meant.ssid, meant.enforcer) as opened:
+            for enforcer in opened:
+                plans = [
+                    _plan_back(enforcer, radio, told, first)
+                    for radio, told in meant.radios.items()
+                    if radio in enforcer.radios()
+                ]
+                wish = Wish(because=because or f"back to before push {number}")
+                sending = Sending(site, roster, enforcer, plans, wish, before, first, on_step)
+                done.append(sending.run())
+        for each in done:
+            for later in pushes(roster, meant.ssid):
+                if meant.id <= later.id < each.push.id and later.enforcer == meant.enforcer:
+                    note_reverted(roster, later.id, each.push.id)
+        return done
+
+
+def _published_before(roster: Roster, meant: Push) -> Policy | None:
+    """What was published before a push to the same radios; None: nothing was."""
+    for each in pushes(roster, meant.ssid):
+        if each.id < meant.id and each.enforcer == meant.enforcer and each.state is PushState.DONE:
+            return read_policy(each.policy) if each.policy is not None else None
+    return None
+
+
+def _plan_back(enforcer: Enforcer, radio: str, told: Mapping[str, Any], first: Sequence[MacAddress]) -> RadioPlan:
+    enforcer.check(radio)
+    held = enforcer.held(radio)
+    before = read_held(told["before"])
+    target = Held(before.allow, before.deny, before.mode or ListMode.OFF)
+    ours = read_held(told["ours"])
+    foreign = Held(target.allow - ours.allow, target.deny - ours.deny, target.mode)
+    stations = tuple(enforcer.stations(radio)) if enforcer.traits.reads_stations else ()
+    way = back_to(target, held, enforcer.traits, mode=True, first=first, capacity=enforcer.capacity)
+    return RadioPlan(
+        enforcer=enforcer.name,
+        radio=radio,
+        traits=enforcer.traits,
+        capacity=enforcer.capacity,
+        held=held,
+        target=target,
+        wanted=Wanted(target.mode or ListMode.OFF),
+        foreign=foreign,
+        dropped=Held(),
+        voided=(),
+        leaving=(),
+        stations=stations,
+        steps=(*way, *(disconnections(target, stations) if enforcer.traits.reads_stations else ())),
+    )
