@@ -5,11 +5,17 @@ from __future__ import annotations
 import unittest
 from datetime import date
 
+from scopion.model.errors import Refused
+from scopion.model.mac import MacAddress
+from scopion.operations.enforcing import remember_stations
+from scopion.operations.site import Site
 from scopion.roster.lists import ListMode
 from scopion.wireless.audit import STRONG, Finding, Grade, Surroundings, judge, judge_answers, strength
+from scopion.wireless.enforcers.base import Located, Station
 from scopion.wireless.enforcers.uci import sections
 from scopion.wireless.passphrase import proposed
 from scopion.wireless.posture import Encryption, Posture, of_control, of_hostapd, of_uci
+from scopion.wireless.refusals import refuse_more_than_fits
 from tests.support import ProgramTest
 
 QUIET = Surroundings(ListMode.OFF, 0)
@@ -101,6 +107,17 @@ class Judging(unittest.TestCase):
         self.assertEqual({each.grade for each in judge_answers("K", said, today)}, {Grade.FINE})
 
 
+class Room(unittest.TestCase):
+    def test_what_would_fit_is_said(self) -> None:
+        """Whose entries are stale, and that the other mode needs fewer; what fits is not refused."""
+        refuse_more_than_fits("K", 12, 12)
+        refuse_more_than_fits("K", None, 999)
+        with self.assertRaisesRegex(Refused, "old tablet was not seen for two months .*; mode deny needs 2 only"):
+            refuse_more_than_fits("K", 12, 13, stale=["old tablet"], other=(ListMode.DENY, 2))
+        with self.assertRaisesRegex(Refused, "a, b, c, d, e and 2 more were not seen"):
+            refuse_more_than_fits("K", 12, 13, stale=list("abcdefg"), other=(ListMode.DENY, 99))
+
+
 class Commands(ProgramTest):
     def test_the_audit_of_the_made_up_site(self) -> None:
         """Its files are read, its passphrase is weak and nowhere but in its own file, what is answered is kept."""
@@ -152,6 +169,23 @@ class Commands(ProgramTest):
         self.assertEqual(len(self.run_json("wifi", "entries", "Kilnhaven")), 8)  # with this machine
         self.run_ok("wifi", "deny", "Kilnhaven", "--associated", "--insist")
         self.assertEqual(sum(row["list"] == "deny" for row in self.run_json("wifi", "entries", "Kilnhaven")), 7)
+
+    def test_entries_cover_every_link(self) -> None:
+        """A device that uses several links at once has an address for each: its entry, and so a push, has them all."""
+        self.begin()
+        self.run_ok("scan", "--no-names")
+        links = [MacAddress.parse(text) for text in ("7e:a4:b1:33:02:61", "7e:a4:b1:33:02:62")]
+        door = MacAddress.parse("7c:a4:b1:33:02:61")
+        site = Site(self.site)
+        there = Located(Station(door, links=tuple(links)), "Kilnhaven", "workshop access point", "5", site.clock.now())
+        remember_stations(site.roster, [there])
+        site.close()
+        self.run_ok("wifi", "deny", "Kilnhaven", str(door))
+        (entry,) = self.run_json("wifi", "entries", "Kilnhaven")
+        self.assertEqual(set(entry["macs"]), {str(door), *map(str, links)})
+        self.run_ok("wifi", "mode", "Kilnhaven", "deny")
+        changes = self.run_json("wifi", "preview", "Kilnhaven")["changes"]
+        self.assertEqual(sum(each["change"] == "add" for each in changes), 6)
 
 
 if __name__ == "__main__":

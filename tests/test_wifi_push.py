@@ -30,7 +30,7 @@ from scopion.scenes.access_point import SceneControlLine
 from scopion.watching.deadlines import require_bearer
 from scopion.watching.instance import OnlyOne
 from scopion.wireless.enforcers.base import Act, Effect, Held, Traits
-from scopion.wireless.enforcers.hostapd import list_file, read_station
+from scopion.wireless.enforcers.hostapd import list_file, read_station, with_mode
 from scopion.wireless.enforcers.uci import interfaces, with_list
 from scopion.wireless.order import refused_on_the_way, steps
 from tests.support import ProgramTest
@@ -83,6 +83,13 @@ class Files(unittest.TestCase):
         before = "# by hand\n7c:a4:b1:00:00:01 5\n7c:a4:b1:00:00:02\n\n"
         after = list_file(before, frozenset([MACS[1], MACS[3]]))
         self.assertEqual(after, "# by hand\n7c:a4:b1:00:00:01 5\n\n7c:a4:b1:00:00:03\n")
+
+    def test_the_mode_in_the_configuration(self) -> None:
+        """Of the right BSS, in its place if it stands there; every other line stays."""
+        text = "# x\ninterface=wlan0\nmacaddr_acl=0\nssid=K\nbss=guest\nssid=G"
+        self.assertEqual(with_mode(text, "wlan0", "1"), text.replace("acl=0", "acl=1"))
+        self.assertEqual(with_mode(text, "guest", "1"), f"{text}\nmacaddr_acl=1\n")
+        self.assertEqual(with_mode(text, "wlan9", "1"), text)
 
     def test_several_links(self) -> None:
         """A device that uses several links at once is one station with all its addresses."""

@@ -120,6 +120,7 @@ class Daemon(AirLab):
             f'"{band}" = {{ socket = "{self.ap.socket(interface)}"'
             + (f', accept_file = "{self.folder}/{interface}.accept"' if files else "")
             + (f', deny_file = "{self.folder}/{interface}.deny"' if files else "")
+            + (f', config = "{self.folder}/{interface}.conf"' if files else "")
             + " }"
             for band, interface in (("2.4", "wl0"), ("5", "wl1"))
         )
@@ -209,8 +210,14 @@ class Daemon(AirLab):
         type(self).process = self.ap.hostapd_again()
         self.assertEqual(self.ask("wl1", "DENY_ACL SHOW").split()[0], STATION)
         self.ok("wifi", "verify", "Kilnhaven", "--no-scan")
-        for path in self.folder.glob("wl*.deny"):
-            path.write_text("", encoding="ascii")
+        self.ok("wifi", "allow", "Kilnhaven", STATION)
+        self.ok("wifi", "mode", "Kilnhaven", "allow")
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.assertIn("macaddr_acl=1\n", (self.folder / "wl1.conf").read_text(encoding="utf-8"))
+        self.ok("wifi", "mode", "Kilnhaven", "off")
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.assertIn("macaddr_acl=0\n", (self.folder / "wl1.conf").read_text(encoding="utf-8"))
+        self.assertEqual(deny.read_text(encoding="ascii"), "# kept by hand\n")
 
     def in_words(self, *arguments: str) -> str:
         """What is said here and on the access point itself is the same, in the daemon's words or ours."""

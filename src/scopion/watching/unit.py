@@ -154,7 +154,12 @@ def _written(settings: Settings, folder: Path) -> list[Path]:
     files = [folder / each.path for each in settings.channel if isinstance(each, FileSettings)]
     for each in settings.enforcer:
         if each.ssh is None and isinstance(each, HostapdSettings):
-            files += [Path(path) for one in each.radio.values() for path in (one.accept_file, one.deny_file) if path]
+            files += [
+                Path(path)
+                for one in each.radio.values()
+                for path in (one.accept_file, one.deny_file, one.config)
+                if path
+            ]
         elif each.ssh is None and isinstance(each, UciSettings):
             files.append(folder / each.file)
     outside = {path.parent for path in files if folder not in (path.parent, *path.parent.parents)}

@@ -41,11 +41,16 @@ class Hostapd:
         self.name = settings.name
         self.ssid = settings.network
         self.capacity: int | None = min(settings.capacity or READABLE, READABLE)
-        files = all(each.accept_file and each.deny_file for each in settings.radio.values())
+        radios = settings.radio.values()
+        lost = ""
+        if not all(each.accept_file and each.deny_file for each in radios):
+            lost = "its lists are gone when it restarts: accept_file and deny_file keep them"
+        elif not all(each.config for each in radios):
+            lost = "after a restart its mode is that of its configuration file: config lets it be written there, too"
         self.traits = Traits(
             Effect.REFUSES,
             reads_mode=False,
-            survives="" if files else "its lists are gone when it restarts: accept_file and deny_file keep them",
+            survives=lost,
         )
         self._radio: dict[str, HostapdRadio] = dict(settings.radio.items())
         self._open_line, self._open_shell = open_line, open_shell
@@ -101,15 +106,15 @@ class Hostapd:
             raise EnforcerUnreachable(f"{self._where(radio)} did not {step}: {why}")
 
     def keep(self, radio: str, held: Held) -> None:
-        """Into its accept and deny files, where the settings name them; comments and VLANs in them stay."""
+        """Into its accept, deny and configuration files, as far as the settings name them; all else in them stays."""
         files = self._radio[radio]
-        for path, macs in ((files.accept_file, held.allow), (files.deny_file, held.deny)):
-            if path:
-                shell = self._files()
-                before = shell.read(path) or ""
-                after = list_file(before, macs)
-                if after != before:
-                    shell.write(path, after)
+        if files.accept_file:
+            self._rewrite(files.accept_file, lambda text: list_file(text, held.allow))
+        if files.deny_file:
+            self._rewrite(files.deny_file, lambda text: list_file(text, held.deny))
+        if files.accept_file and files.deny_file and files.config and held.mode is not None:
+            interface, mode = files.socket.rpartition("/")[2], _MODE[held.mode]
+            self._rewrite(files.config, lambda text: with_mode(text, interface, mode))
 
     def stations(self, radio: str) -> Sequence[Station]:
         """Those with their flags; who was just disconnected has none."""
@@ -179,6 +184,13 @@ class Hostapd:
             self._lines.pop(radio, None)
             raise
 
+    def _rewrite(self, path: str, change: Callable[[str], str]) -> None:
+        shell = self._files()
+        before = shell.read(path) or ""
+        after = change(before)
+        if after != before:
+            shell.write(path, after)
+
     def _files(self) -> Shell:
         if self._shell is None:
             self._shell = self._open_shell()
@@ -224,6 +236,28 @@ def list_file(before: str, macs: frozenset[MacAddress]) -> str:
             present.add(mac)
     kept += [str(mac) for mac in sorted(macs - present)]
     return "".join(f"{line}\n" for line in kept)
+
+
+def with_mode(text: str, interface: str, mode: str) -> str:
+    """A configuration file with another ``macaddr_acl`` for the BSS on an interface; every other line stays."""
+    lines = text.splitlines(keepends=True)
+    at, insert = None, None
+    current = ""
+    for number, line in enumerate(lines):
+        key, mark, value = line.strip().partition("=")
+        if mark and key in ("interface", "bss"):
+            current = value
+        if mark and current == interface:
+            insert = number + 1
+            at = number if key == "macaddr_acl" else at
+    written = f"macaddr_acl={mode}\n"
+    if at is not None:
+        lines[at] = written
+    elif insert is not None:
+        if not lines[insert - 1].endswith("\n"):
+            lines[insert - 1] += "\n"
+        lines.insert(insert, written)
+    return "".join(lines)
 
 
 def _pairs(reply: str) -> Iterator[tuple[str, str]]:
