@@ -419,7 +419,7 @@ class OnTheSite(ProgramTest):
             self.run_ok("demo", "--next", str(self.site))  # half past seven in the evening
         self.run_ok("watch", "--for", "1m")
         self.assertEqual(self.held()["5"][0], [TILL])
-        self.run_ok("watch", "--for", "13h")
+        self.run_ok("watch", "--for", "12.6h")
         self.assertEqual(self.held()["5"][0], sorted([TILL, DOOR]))
 
     def test_an_access_point_that_has_begun_anew_is_given_its_lists_again(self) -> None:

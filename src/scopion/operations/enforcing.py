@@ -15,9 +15,6 @@ from scopion.operations.site import Site
 from scopion.roster.associations import Association, note_associations, note_links
 from scopion.roster.store import Roster
 from scopion.wireless.enforcers.base import Enforcer, Located
-from scopion.wireless.enforcers.bridge import BridgeFirewall
-from scopion.wireless.enforcers.hostapd import Hostapd
-from scopion.wireless.enforcers.uci import UciFile
 from scopion.wireless.settings import EnforcerSettings, HostapdSettings, NftablesSettings, SshSettings
 
 
@@ -63,16 +60,23 @@ def enforcers(site: Site, ssid: str, name: str | None = None) -> Iterator[list[E
 
 def open_enforcer(site: Site, settings: EnforcerSettings) -> Enforcer:
     """An enforcer; nothing is reached before it is asked something."""
+    # Most commands about lists ask whether a network has an enforcer, and open none.
     attachment = site.attachment
     access = _access(site, settings.ssh)
     if isinstance(settings, HostapdSettings):
+        from scopion.wireless.enforcers.hostapd import Hostapd
+
         return Hostapd(
             settings,
             lambda path: attachment.open_control(path, access),
             lambda: attachment.open_shell(access),
         )
     if isinstance(settings, NftablesSettings):
+        from scopion.wireless.enforcers.bridge import BridgeFirewall
+
         return BridgeFirewall(settings, lambda: attachment.open_shell(access))
+    from scopion.wireless.enforcers.uci import UciFile
+
     return UciFile(settings, lambda: attachment.open_shell(access))
 
 
