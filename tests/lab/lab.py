@@ -71,7 +71,7 @@ class Lab:
         self._ports = 0
         self._port_of: dict[str, str] = {}
         try:
-            self._namespace("switch")
+            self.add_namespace("switch")
             # A switch is no host: it has no address of its own, in IPv6 neither.
             self.run("switch", ["sysctl", "-qw", *NO_IPV6])
             self._in("switch", "link add bridge type bridge forward_delay 0\nlink set bridge up")
@@ -187,7 +187,8 @@ class Lab:
             _run(["ip", "netns", "del", name], check=False)
         self._made.clear()
 
-    def _namespace(self, name: str) -> None:
+    def add_namespace(self, name: str) -> None:
+        """A namespace that is deleted with the lab."""
         _run(["ip", "netns", "add", self.namespace(name)])
         self._made.append(self.namespace(name))
 
@@ -204,18 +205,18 @@ class Lab:
 
     def second_switch(self, name: str) -> None:
         """Another segment."""
-        self._namespace(name)
+        self.add_namespace(name)
         self.run(name, ["sysctl", "-qw", *NO_IPV6])
         self._in(name, "link add bridge type bridge forward_delay 0\nlink set bridge up")
 
     def host_on(self, switch: str, host: LabHost, gateway: str) -> None:
         """A host on another segment, with a router."""
-        self._namespace(host.name)
+        self.add_namespace(host.name)
         self.connect(host.name, "eth0", host.mac, switch, f"{host.addresses[0]}/24")
         self._in(host.name, f"link set lo up\nroute add default via {gateway}")
 
     def _plug(self, name: str, mac: str, addresses: Sequence[str], *, ipv6: bool = True) -> None:
-        self._namespace(name)
+        self.add_namespace(name)
         if not ipv6:
             self.run(name, ["sysctl", "-qw", *NO_IPV6])
         # Ready for use at once: nobody else in a lab makes up the same IPv6 address.

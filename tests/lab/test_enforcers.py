@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import json
 import os
 import shutil
 import signal
 import socket
+import sqlite3
 import subprocess
 import tempfile
 import time
@@ -292,6 +294,33 @@ class Daemon(AirLab):
         self.ok("wifi", "keep", "Kilnhaven")
         time.sleep(4)
         self.assertIn(STATION, self.ask("wl1", "DENY_ACL SHOW"))
+
+    def test_the_watch_takes_back_what_nobody_keeps_and_reads_who_is_there(self) -> None:
+        """Beside its other work, over SSH: the deadline of a push is the watch's, and a station gets its place."""
+        self.settings(self.enforcer().replace("[[enforcer]]", "[wireless]\nstations_s = 5\n[[enforcer]]", 1))
+        self.ok("scan", "--no-names")
+        self.ok("wifi", "deny", "Kilnhaven", OTHER)
+        self.ok("wifi", "mode", "Kilnhaven", "deny")
+        watching = self.lab.begin(["watch"], self.site)
+        self.addCleanup(watching.communicate, timeout=20)
+        self.addCleanup(watching.terminate)
+        wait_for("the watch", self.is_watched)
+        said = self.scopion("--verbose", "wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--revert-after", "5s")
+        self.assertEqual(said.returncode, 0, said.stderr)
+        self.assertIn("taken back by the watch", said.stderr)
+        self.assertIn(OTHER, self.ask("wl0", "DENY_ACL SHOW"))
+        self.associate("wl1", STATION)
+        wait_for("going back", lambda: self.ask("wl0", "DENY_ACL SHOW") == "", 20)
+        wait_for("the association", lambda: STATION in self.noted(), 20)
+
+    def is_watched(self) -> bool:
+        """Whether a watch holds the site."""
+        return bool((self.site / "watch.lock").exists() and (self.site / "watch.lock").read_text(encoding="ascii"))
+
+    def noted(self) -> str:
+        """Whom the roster has on the air."""
+        with contextlib.closing(sqlite3.connect(self.site / "roster.sqlite")) as db:
+            return str(db.execute("SELECT mac, access_point, radio FROM association").fetchall())
 
     def test_two_pushes_at_once_are_one_after_the_other(self) -> None:
         """Both end well, and the lists are what was wanted last."""

@@ -51,7 +51,7 @@ class AccessPoint:
 
     def station(self, host: LabHost, radio: str) -> None:
         """A host that is on the air: behind the bridge's port, which has the radio's name."""
-        self._lab._namespace(host.name)
+        self._lab.add_namespace(host.name)
         names = (self._lab.namespace("ap"), self._lab.namespace(host.name))
         command = f"ip link add {radio} netns {names[0]} type veth peer name eth0 address {host.mac} netns {names[1]}"
         subprocess.run(command.split(), check=True)
@@ -62,7 +62,7 @@ class AccessPoint:
 
     def radio(self, interface: str, mac: str) -> None:
         """A port on which hostapd can listen, with somebody at its other end, in the namespace ``air-INTERFACE``."""
-        self._lab._namespace(f"air-{interface}")
+        self._lab.add_namespace(f"air-{interface}")
         names = (self._lab.namespace("ap"), self._lab.namespace(f"air-{interface}"))
         command = f"ip link add {interface} netns {names[0]} type veth peer name eth0 address {mac} netns {names[1]}"
         subprocess.run(command.split(), check=True)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 from scopion.model.errors import ScopionError
 from scopion.operations.attending import Attended, attend, next_moment
@@ -71,15 +70,7 @@ class Enforcing:
             self._due_at = float("inf") if left <= 0 and self._failing else now + max(0.0, left)
 
     def _start(self, stations: bool) -> None:
-        def work() -> Attended:
-            site = self._opened()
-            try:
-                return attend(site, stations=stations)
-            finally:
-                if site is not self._post.site:
-                    site.close()
-
-        self._post.hands.start(LANE, work, self._finish)
+        self._post.hands.start(LANE, lambda: attend(self._opened(), stations=stations), self._finish)
 
     def _finish(self, came: Attended | None, error: BaseException | None) -> None:
         post, now = self._post, self._post.clock.monotonic()
@@ -108,8 +99,14 @@ class Enforcing:
 
 def opener(site: Site) -> Callable[[], Site]:
     """How a thread gets the site: its own, for a roster is used by the thread that has opened it."""
+    own: list[Site] = []
 
-    def opened() -> Any:
-        return site if site.story is not None else Site(site.folder)
+    def opened() -> Site:
+        if site.story is not None:
+            return site
+        if not own:
+            own.append(Site(site.folder))
+        own[0].leave_replaced_roster()
+        return own[0]
 
     return opened
