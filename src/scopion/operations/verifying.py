@@ -58,7 +58,6 @@ class _Looking:
         self._wanted = wanted(policy_for(roster, network, devices), site.clock.now(), site_local(site))
         self._plans: tuple[RadioPlan, ...] = ()
         self._stations: list[Located] = []
-        self._attempts: dict[MacAddress, int] = {}
         self.verdict = Verdict(network)
 
     def at_enforcers(self) -> None:
@@ -67,7 +66,7 @@ class _Looking:
             try:
                 self._plans += preview(self._site, self._network.ssid, Which(settings.name)).plans
             except ScopionError as error:
-                self._note(settings.name, "list", None, str(error))
+                self._note(settings.name, "list", False, f"it could not be read: {error}")
         self._stations, unread = read_stations(self._site)
         for plan in self._plans:
             where = f"{plan.enforcer}, {plan.radio} GHz"
@@ -119,7 +118,6 @@ class _Looking:
             for enforcer in opened:
                 for radio in (radio for name, radio in sorted(read) if name == enforcer.name):
                     for mac, count in enforcer.attempts(radio).items():
-                        self._attempts[mac] = self._attempts.get(mac, 0) + count
                         self.verdict.notes.append(
                             f"{enforcer.name}, {radio} GHz: {counted(count, 'frame')} of {self._called(mac)} dropped"
                         )

@@ -151,12 +151,16 @@ def _wps(posture: Posture) -> list[Finding]:
 
 
 def _passphrase(posture: Posture) -> list[Finding]:
-    if posture.enterprise or (posture.encryption is not None and Encryption.OPEN in posture.encryption):
+    kinds = posture.encryption
+    if posture.enterprise or (kinds is not None and not kinds & {Encryption.WPA1, Encryption.WPA2, Encryption.WPA3}):
         return []
     if posture.passphrase is None:
         return [Finding(Grade.UNKNOWN, posture.where, "passphrase", "not told here, so its strength was not judged")]
     power = strength(posture.passphrase, [posture.ssid])
     do = "change it: scopion wifi passphrase proposes one, and lists who needs it again"
+    if power < STRONG and kinds == frozenset({Encryption.WPA3}):
+        says = f"not strong (about 10^{power:.0f} guesses), though with WPA3 each guess has to be tried on the air"
+        return [Finding(Grade.LOW, posture.where, "passphrase", says, do)]
     if power < WEAK:
         says = f"weak: guessed within hours by who has recorded one connection (about 10^{power:.0f} guesses)"
         return [Finding(Grade.HIGH, posture.where, "passphrase", says, do)]
