@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
 import unittest
+from abc import abstractmethod
 from collections.abc import Sequence
 from datetime import UTC, datetime
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 from scopion.attachment.ports import Interface
 from scopion.model.mac import MacAddress
@@ -79,6 +81,30 @@ class ProgramTest(FolderTest):
         self.assertEqual(len(lines), 1, ended.stderr)
         self.assertTrue(lines[0].startswith("scopion: "), lines[0])
         return lines[0]
+
+
+class PreparedTest(ProgramTest):
+    """A test on a site that is played once for the class, and copied for each of its tests."""
+
+    prepared: ClassVar[Path]
+
+    @classmethod
+    @abstractmethod
+    def prepare(cls, site: ProgramTest) -> None:
+        """Play what all of the tests begin with."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        holder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(holder.cleanup)
+        cls.prepared = Path(holder.name) / "site"
+        played = ProgramTest()
+        played.site = cls.prepared
+        cls.prepare(played)
+
+    def setUp(self) -> None:
+        super().setUp()
+        shutil.copytree(self.prepared, self.site)
 
 
 def made_up(hosts: Sequence[SceneHost], medium: Medium = Medium.CABLE, seed: int = 1) -> SceneAttachment:

@@ -9,18 +9,18 @@ import re
 import subprocess
 import unittest
 
-from tests.support import PROGRAM, ProgramTest
+from tests.support import PROGRAM, PreparedTest, ProgramTest
 
 OWN_WIRELESS = "60:f2:a7:10:00:0b"
 
 
-class Lists(ProgramTest):
-    def setUp(self) -> None:
-        super().setUp()
-        self.begin()
-        self.run_ok("scan")
-        self.run_ok("label", "192.0.2.50", "till")
-        self.run_ok("label", "192.0.2.61", "door tablet")
+class Lists(PreparedTest):
+    @classmethod
+    def prepare(cls, site: ProgramTest) -> None:
+        site.begin()
+        site.run_ok("scan")
+        site.run_ok("label", "192.0.2.50", "till")
+        site.run_ok("label", "192.0.2.61", "door tablet")
 
     def sheet(self, ssid: str = "Kilnhaven") -> str:
         return self.run_ok("wifi", "sheet", ssid)

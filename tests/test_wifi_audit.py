@@ -16,7 +16,7 @@ from scopion.wireless.enforcers.uci import sections
 from scopion.wireless.passphrase import proposed
 from scopion.wireless.posture import Encryption, Posture, of_control, of_hostapd, of_uci
 from scopion.wireless.refusals import refuse_more_than_fits
-from tests.support import ProgramTest
+from tests.support import PreparedTest, ProgramTest
 
 QUIET = Surroundings(ListMode.OFF, 0)
 GOOD = "bake-muro-tiga-sofe-pudi-nako"
@@ -121,11 +121,16 @@ class Room(unittest.TestCase):
             refuse_more_than_fits("K", 12, 13, stale=list("abcdefg"), other=(ListMode.DENY, 99))
 
 
-class Commands(ProgramTest):
+class Commands(PreparedTest):
+    @classmethod
+    def prepare(cls, site: ProgramTest) -> None:
+        site.begin()
+        site.run_ok("scan")
+        site.run_ok("label", "192.0.2.50", "till", "--essential")
+        site.run_ok("label", "192.0.2.61", "door tablet")
+
     def test_the_audit_of_the_made_up_site(self) -> None:
         """Its files are read, its passphrase is weak and nowhere but in its own file, what is answered is kept."""
-        self.begin()
-        self.run_ok("scan", "--no-names")
         rows = self.run_json("wifi", "audit")
         weak = [row for row in rows if row["about"] == "passphrase"]
         self.assertEqual(
@@ -144,9 +149,6 @@ class Commands(ProgramTest):
 
     def test_who_needs_the_passphrase_again(self) -> None:
         """Once the access points were read: who is, or was, on the network's air."""
-        self.begin()
-        self.run_ok("scan")
-        self.run_ok("label", "192.0.2.50", "till", "--essential")
         self.run_ok("wifi", "stations")
         told = self.run_json("wifi", "passphrase", "Kilnhaven")
         names = [each["name"] for each in told["devices"]]
@@ -156,9 +158,6 @@ class Commands(ProgramTest):
 
     def test_stations_with_names(self) -> None:
         """Who is where, by the roster's names; also remembered for the card and for the whole list of all known."""
-        self.begin()
-        self.run_ok("scan")
-        self.run_ok("label", "192.0.2.61", "door tablet")
         rows = self.run_json("wifi", "stations", "--busiest")
         self.assertEqual(len(rows), 7)
         traffic = [row["received"] + row["sent"] for row in rows]
@@ -175,8 +174,6 @@ class Commands(ProgramTest):
 
     def test_entries_cover_every_link(self) -> None:
         """A device that uses several links at once has an address for each: its entry, and so a push, has them all."""
-        self.begin()
-        self.run_ok("scan", "--no-names")
         links = [MacAddress.parse(text) for text in ("7e:a4:b1:33:02:61", "7e:a4:b1:33:02:62")]
         door = MacAddress.parse("7c:a4:b1:33:02:61")
         site = Site(self.site)

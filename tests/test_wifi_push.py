@@ -4,12 +4,9 @@ from __future__ import annotations
 
 import json
 import os
-import shutil
-import tempfile
 import unittest
 from collections.abc import Callable
 from pathlib import Path
-from typing import ClassVar
 from unittest.mock import patch
 
 from hypothesis import given
@@ -33,7 +30,7 @@ from scopion.wireless.enforcers.base import Act, Effect, Held, Traits
 from scopion.wireless.enforcers.hostapd import list_file, read_station, with_mode
 from scopion.wireless.enforcers.uci import interfaces, with_list
 from scopion.wireless.order import refused_on_the_way, steps
-from tests.support import ProgramTest
+from tests.support import PreparedTest, ProgramTest
 
 TILL, STRANGER, DOOR = "54:b1:a3:7c:00:50", "a0:b4:d7:66:19:04", "7c:a4:b1:33:02:61"
 FOREIGN = "10:00:00:00:00:77"
@@ -135,27 +132,16 @@ class Files(unittest.TestCase):
         self.assertEqual(len(once.split(ending)), len(kept) + 1 + len(macs))
 
 
-class OnTheSite(ProgramTest):
+class OnTheSite(PreparedTest):
     """At twelve past three in the night, with the stranger on 2.4 GHz and the till on 5 GHz."""
 
-    prepared: ClassVar[Path]
-
     @classmethod
-    def setUpClass(cls) -> None:
-        holder = tempfile.TemporaryDirectory()
-        cls.addClassCleanup(holder.cleanup)
-        cls.prepared = Path(holder.name) / "site"
-        played = cls("refuse_the_stranger")
-        played.site = cls.prepared
-        played.begin()
+    def prepare(cls, site: ProgramTest) -> None:
+        site.begin()
         for _ in range(2):
-            played.run_ok("demo", "--next", str(cls.prepared))
-        played.run_ok("scan", "--no-names")
-        played.run_ok("label", "192.0.2.50", "till", "--essential")
-
-    def setUp(self) -> None:
-        super().setUp()
-        shutil.copytree(self.prepared, self.site)
+            site.run_ok("demo", "--next", str(site.site))
+        site.run_ok("scan", "--no-names")
+        site.run_ok("label", "192.0.2.50", "till", "--essential")
 
     def refuse_the_stranger(self) -> None:
         self.run_ok("wifi", "deny", "Kilnhaven", "192.0.2.144")

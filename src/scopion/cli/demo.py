@@ -77,7 +77,8 @@ def _play(session: Session, folder: Path) -> None:
     session.note("The first chapter of the story...")
     while moment.steps:
         for step in moment.steps:
-            _run_quietly(step, folder)
+            if not step.shows:
+                _run_quietly(step, folder)
         moment = next_moment(folder)
     session.note("...and two weeks more, a scan each hour:")
 

@@ -110,6 +110,7 @@ class Step:
     says: str
     command: tuple[str, ...]  # without the program's name
     expects: int = 0  # the exit code: some steps show what is refused
+    shows: bool = False  # it changes nothing
 
 
 @dataclass(frozen=True, slots=True)
@@ -276,7 +277,12 @@ def _hours(text: str) -> tuple[time, time]:
 
 def _moment(table: dict[str, Any]) -> Moment:
     steps = [
-        Step(_line(step.get("says", "")), tuple(shlex.split(step["run"])), int(step.get("expects", 0)))
+        Step(
+            _line(step.get("says", "")),
+            tuple(shlex.split(step["run"])),
+            int(step.get("expects", 0)),
+            bool(step.get("shows")),
+        )
         for step in table.get("step", ())
     ]
     return Moment(at=table["at"], tells=_line(table["tells"]), steps=tuple(steps))
