@@ -391,6 +391,24 @@ class OnTheSite(PreparedTest):
         self.refused(3, "wifi", "revert", "--to", "99", "--yes")
         self.refused(3, "wifi", "keep")
 
+    def test_what_was_taken_back_stays_so(self) -> None:
+        """The watch does not bring it back, on a radio that had no list neither; what was ours before is ours again."""
+        self.refuse_the_stranger()
+        for radio in ("2.4", "5"):
+            self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--radio", radio)
+        self.run_ok("wifi", "revert", "Kilnhaven", "--yes")
+        self.run_ok("watch", "--for", "2m")
+        self.assertEqual((self.held()["2.4"][1], self.held()["5"][1]), ([STRANGER], []))
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.run_ok("wifi", "drop", "Kilnhaven", STRANGER)
+        self.run_ok("wifi", "deny", "Kilnhaven", DOOR)
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.run_ok("wifi", "revert", "Kilnhaven", "--yes")
+        self.run_ok("watch", "--for", "2m")
+        self.assertEqual(self.held()["5"][1], [STRANGER])
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.assertEqual(self.held()["5"][1], [DOOR])
+
     def test_hours_are_carried_out_as_they_were_published(self) -> None:
         """At closing time the tablets go, also when the watch was not there then; unpublished edits wait for a push."""
         self.run_ok("demo", "--next", str(self.site))

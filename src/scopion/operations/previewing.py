@@ -108,10 +108,12 @@ def plan_of(
     )
 
 
-def left_there(roster: Roster, enforcer: Enforcer, radio: str) -> Held:
-    """What of our own the pushes to a radio have left there; an interrupted one may have."""
+def left_there(roster: Roster, enforcer: Enforcer, radio: str, *, before: int | None = None) -> Held:
+    """What of our own the pushes to a radio, or those ``before`` one, have left there; an interrupted one may have."""
     ours = Held()
     for push in pushes(roster, enforcer.ssid):
+        if before is not None and push.id >= before:
+            continue
         if push.enforcer == enforcer.name and radio in push.radios and push.state is not PushState.ROLLED_BACK:
             told = read_held(push.radios[radio]["ours"])
             ours = Held(ours.allow | told.allow, ours.deny | told.deny, ours.mode or told.mode)

@@ -9,7 +9,7 @@ from scopion.model.errors import NotFound, Refused, ScopionError
 from scopion.model.mac import MacAddress
 from scopion.operations.enforcing import enforcers
 from scopion.operations.one_push import OnePush
-from scopion.operations.previewing import protected
+from scopion.operations.previewing import left_there, protected
 from scopion.operations.pushing import settle_interrupted
 from scopion.operations.sending import OnStep, Pushed, Sending, Wish
 from scopion.operations.site import Site
@@ -90,7 +90,7 @@ def revert_to(site: Site, number: int, *, because: str = "", on_step: OnStep = l
         with enforcers(site, meant.ssid, meant.enforcer) as opened:
             for enforcer in opened:
                 plans = [
-                    _plan_back(enforcer, radio, told, first)
+                    _plan_back(enforcer, radio, told, left_there(roster, enforcer, radio, before=number), first)
                     for radio, told in meant.radios.items()
                     if radio in enforcer.radios()
                 ]
@@ -105,19 +105,26 @@ def revert_to(site: Site, number: int, *, because: str = "", on_step: OnStep = l
 
 
 def _published_before(roster: Roster, meant: Push) -> Policy | None:
-    """What was published before a push to the same radios; None: nothing was."""
+    """What was published before a push to all of its radios; None: nothing was, or to some of them only.
+
+    The watch carries out what was published: on a radio that had no list it would bring back what was just taken back.
+    """
     for each in pushes(roster, meant.ssid):
-        if each.id < meant.id and each.enforcer == meant.enforcer and each.state is PushState.DONE:
-            return read_policy(each.policy) if each.policy is not None else None
+        earlier = each.id < meant.id and each.enforcer == meant.enforcer and each.state is PushState.DONE
+        if earlier and not each.radios.keys().isdisjoint(meant.radios):
+            whole = meant.radios.keys() <= each.radios.keys()
+            return read_policy(each.policy) if whole and each.policy is not None else None
     return None
 
 
-def _plan_back(enforcer: Enforcer, radio: str, told: Mapping[str, Any], first: Sequence[MacAddress]) -> RadioPlan:
+def _plan_back(
+    enforcer: Enforcer, radio: str, told: Mapping[str, Any], ours: Held, first: Sequence[MacAddress]
+) -> RadioPlan:
+    """The way back on a radio; ``ours`` is what pushes before had left there: the rest was others' then."""
     enforcer.check(radio)
     held = enforcer.held(radio)
     before = read_held(told["before"])
     target = Held(before.allow, before.deny, before.mode or ListMode.OFF)
-    ours = read_held(told["ours"])
     foreign = Held(target.allow - ours.allow, target.deny - ours.deny, target.mode)
     stations = tuple(enforcer.stations(radio)) if enforcer.traits.reads_stations else ()
     way = back_to(target, held, enforcer.traits, mode=True, first=first, capacity=enforcer.capacity)

@@ -67,16 +67,23 @@ class _Looking:
                 self._plans += preview(self._site, self._network.ssid, Which(settings.name)).plans
             except ScopionError as error:
                 self._note(settings.name, "list", False, f"it could not be read: {error}")
-        self._stations, unread = read_stations(self._site)
+        now = self._site.clock.now()
+        self._stations = [
+            Located(each, self._network.ssid, plan.enforcer, plan.radio, now)
+            for plan in self._plans
+            for each in plan.stations
+        ]
+        for ssid in sorted({each.network for each in self._site.settings.enforcer} - {self._network.ssid}):
+            found, unread = read_stations(self._site, ssid)
+            self._stations += found
+            self.verdict.notes += [
+                f"{each.enforcer}, {each.radio} GHz: not read, {each.problem}" for each in unread if each.radio
+            ]
         for plan in self._plans:
             where = f"{plan.enforcer}, {plan.radio} GHz"
             self._list_of(where, plan)
             self._stations_of(where, plan)
         self._tries()
-        read = {plan.enforcer for plan in self._plans}
-        for each in unread:
-            if each.radio and each.enforcer in read:
-                self.verdict.notes.append(f"{each.enforcer}, {each.radio} GHz: not read, {each.problem}")
 
     def _list_of(self, where: str, plan: RadioPlan) -> None:
         count = counted(plan.held.entries, "entry", "entries")
