@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import unittest
 from collections.abc import Sequence
 from ipaddress import IPv4Address
@@ -12,6 +13,7 @@ from hypothesis import strategies as st
 from scopion.discovery.asking import Method, open_asker, plan_for
 from scopion.discovery.runner import Findings, run_scan
 from scopion.discovery.sweep import Patience, Sweep, SweepPlan
+from scopion.model.address import Address
 from scopion.model.targets import Targets
 from scopion.scenes.scene import SceneHost
 from tests.support import host, made_up
@@ -64,6 +66,25 @@ class CleanSegments(unittest.TestCase):
             now = max(now, sweep.wake_at())
         self.assertAlmostEqual(now, len(SUBNET) / 100, delta=0.05)
         self.assertLessEqual(largest, 2)
+
+    def test_a_sweep_that_is_held_up_gives_nobody_up_too_soon(self) -> None:
+        """However late it is asked what to do, who is silent has been asked often enough and for long enough."""
+        chance = random.Random(1)
+        for _ in range(3000):
+            plan, there, round_trip_s = SweepPlan(pace=500.0), SUBNET[:2], chance.choice((0.002, 0.05))
+            sweep = Sweep(SUBNET[:7], plan)
+            now, coming = 0.0, list[tuple[float, Address]]()
+            while not sweep.done:
+                coming += [(now + round_trip_s, asked_now) for asked_now in sweep.due(now) if asked_now in there]
+                for arrival in [each for each in coming if each[0] <= now]:
+                    sweep.heard(arrival[1], arrival[0])
+                    coming.remove(arrival)
+                held_up_s = chance.uniform(0.0, 0.05) if chance.random() < 0.3 else 0.0
+                now = max(now, min([sweep.wake_at(), *(at for at, _ in coming)])) + held_up_s
+            for address, asked in sweep.account().items():
+                if address not in there:
+                    self.assertGreaterEqual(asked.requests, plan.min_rounds)
+                    self.assertGreaterEqual(asked.span_s, plan.min_span_s - 0.01)
 
     def test_patience_is_given_what_it_asks_for(self) -> None:
         """A site that wants six requests over three seconds before anyone counts as gone gets them, by any method."""

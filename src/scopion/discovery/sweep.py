@@ -95,6 +95,7 @@ class Sweep:
         self._round_sent_at = 0.0
         self._first_round_sent_at = 0.0
         self._slowest_s = 0.0
+        self._is_last_round = False
         self._done = not self._asked
 
     @property
@@ -218,7 +219,7 @@ class Sweep:
         return self._first_round_sent_at + self.plan.min_span_s
 
     def _another_round(self, at: float) -> bool:
-        if self.rounds >= self.plan.max_rounds:
+        if self._is_last_round or self.rounds >= self.plan.max_rounds:
             return False
         # What is left of the span is not worth a round if it is over before a round's answers could be.
         return not self._enough() or at + self._trip.timeout() < self._span_ends()
@@ -228,8 +229,14 @@ class Sweep:
         self._overdue.update(self._checks)
         self._checks.clear()
         silent = [address for address, state in self._asked.items() if not state.settled]
-        if not silent or (self.rounds > 0 and not self._another_round(now)):
+        if not silent:
             self._end(now)
+            return
+        if self.rounds > 0 and not self._another_round(now):
+            # Held up so long that the round which was due does not fit any more: the span still has to be waited for.
+            self._is_last_round = True
+            if now >= self._round_ends_at():
+                self._end(now)
             return
         self.rounds += 1
         checks = self._chosen_checks() if self.rounds > 1 and self.plan.checks else []
