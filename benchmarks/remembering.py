@@ -41,13 +41,13 @@ def measure() -> Iterator[Figure]:
         yield from _year(Path(folder) / "year")
 
 
-def seconds_after_the_start(site: Path, *arguments: str) -> float:
+def seconds_after_the_start(site: Path, *arguments: str, runs: int = RUNS) -> float:
     """What a command takes beyond ``scopion --version``, which is measured as the start: the best of many runs of each.
 
     They take turns, so that both meet the same machine.
     """
     start = whole = float("inf")
-    for _ in range(RUNS):
+    for _ in range(runs):
         start = min(start, _process_seconds("--version"))
         whole = min(whole, _process_seconds("--site", str(site), *arguments))
     return whole - start
@@ -128,10 +128,20 @@ def _many_events(folder: Path) -> Iterator[Figure]:
 
 
 def _year(folder: Path) -> Iterator[Figure]:
+    """The size of a year's roster, and ``devices`` after it."""
+    detail = make_year(folder)
+    yield Figure(
+        "a year of 250 devices, swept every minute", (folder / FILE).stat().st_size / 1e6, "MB", 60.0, detail=detail
+    )
+    seconds = seconds_after_the_start(folder, "devices", "--format", "table")
+    yield Figure("devices after that year, after the start", seconds, "s", 0.3)
+
+
+def make_year(folder: Path) -> str:
     """A site that is swept each minute: 60 devices are always here, the others come in the morning and leave.
 
     What a sweep only confirms makes the open stays longer, in their place: it is folded four times a day, what changes
-    whenever it does. The scans are all recorded, and removed by the usual retention each day.
+    whenever it does. The scans are all recorded, and removed by the usual retention each day. Returns what it holds.
     """
     roster = Roster.open(folder)
     chance = random.Random(7)
@@ -143,11 +153,7 @@ def _year(folder: Path) -> Iterator[Figure]:
     seconds = time.perf_counter() - began
     stays, events = (roster.db.execute(f"SELECT count(*) FROM {name}").fetchone()[0] for name in ("stay", "event"))
     roster.close()
-    size = (folder / FILE).stat().st_size / 1e6
-    detail = f"{stays:,} stays, {events:,} events, {seconds:.0f} s of folding"
-    yield Figure("a year of 250 devices, swept every minute", size, "MB", 60.0, detail=detail)
-    seconds = seconds_after_the_start(folder, "devices", "--format", "table")
-    yield Figure("devices after that year, after the start", seconds, "s", 0.3)
+    return f"{stays:,} stays, {events:,} events, {seconds:.0f} s of folding"
 
 
 def _day(roster: Roster, day: datetime, always: set[int], chance: random.Random, *, weekend: bool) -> None:

@@ -17,7 +17,10 @@ ROOT = Path(__file__).parent.parent
 # Two of the others at a time: the lab leaves most of its core to them.
 BESIDE, NICENESS = 2, 10
 # Files of the lab that promise nothing in seconds: they have labs of their own, and need no quiet.
-PATIENT = {"test_comings.py", "test_enforcers.py", "test_killed.py", "test_service_manager.py", "test_shared_folder.py"}
+PATIENT = {
+    "test_comings.py", "test_enforcers.py", "test_killed.py", "test_page.py", "test_service_manager.py",
+    "test_shared_folder.py",
+}  # fmt: skip
 
 
 def main() -> int:

@@ -124,7 +124,7 @@ class Email(ChannelTest):
             "a" * 32, "Kilnhaven", evil, Severity.HIGH, NOON, (evil,), (("name", evil),), (evil,),
             (Action(f"scopion show '{evil}'", evil),), "device-7",
         )  # fmt: skip
-        mail = composed(message, "scopion@kilnhaven.example", ("owner@kilnhaven.example",))
+        mail = composed(message, "scopion@kilnhaven.example", ("owner@kilnhaven.example",), self.site)
         octets = mail.as_bytes()
         self.assertNotIn(b"\nBcc:", octets.partition(b"\n\n")[0])
         html = mail.get_body(("html",))

@@ -36,6 +36,7 @@ class Message:
     events: tuple[Mapping[str, Any], ...] = ()  # in the form event/1
     more: int = 0  # events that are counted, not listed
     test: bool = False
+    page: str = ""  # a page of HTML that goes with it, in the site's folder
 
     @property
     def text(self) -> str:
@@ -67,6 +68,7 @@ class Message:
             "events": list(self.events),
             "more_events": self.more,
             "test": self.test,
+            **({"page": self.page} if self.page else {}),
         }
 
 
@@ -98,4 +100,5 @@ def message_from_json(text: str) -> Message:
         events=tuple(kept["events"]),
         more=kept["more_events"],
         test=kept["test"],
+        page=kept.get("page", ""),  # those of earlier versions had none
     )

@@ -202,11 +202,19 @@ def inconsistency(channels: Sequence[ChannelSettings], rules: Sequence[RuleSetti
         if problem := _lacks(each):
             return f"channel {each.name!r} {problem}"
     for number, rule in enumerate(rules, 1):
-        unknown = [name for name in rule.channels if name not in (*names, TERMINAL.name)]
-        if unknown:
-            known = f"there are {', '.join(names)}" if names else "there is none"
-            return f"rule {number} goes to channel {unknown[0]!r}, which does not exist: {known}"
+        if problem := unknown_channel(channels, rule.channels, f"rule {number}", TERMINAL.name):
+            return problem
     return ""
+
+
+def unknown_channel(channels: Sequence[ChannelSettings], named: Sequence[str], what: str, *also: str) -> str:
+    """That something goes to a channel which does not exist, in a sentence; empty if all do."""
+    names = [each.name for each in channels]
+    unknown = [name for name in named if name not in (*names, *also)]
+    if not unknown:
+        return ""
+    known = f"there are {', '.join(names)}" if names else "there is none"
+    return f"{what} goes to channel {unknown[0]!r}, which does not exist: {known}"
 
 
 def _lacks(channel: ChannelSettings) -> str:

@@ -13,7 +13,7 @@ from scopion.cli import options
 from scopion.cli.device_rows import DEVICE_KEYS, device_columns, device_row
 from scopion.cli.output import chosen_format, output_format, show, show_table
 from scopion.cli.session import Session, pass_session
-from scopion.cli.table import Column, Row
+from scopion.cli.table import Column, Row, plain_column
 from scopion.model.address import by_number
 from scopion.model.device import Standing
 from scopion.model.text import counted
@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 # What somebody has to look at comes first.
 _RANKS = {Standing.UNWANTED: 0, Standing.NEW: 1, Standing.GUEST: 2, Standing.KNOWN: 3}
 KEYS = (*DEVICE_KEYS, "near")
+_LONG = ("vendor", "kind_evidence", "names", "note", "because")
 
 
 def _place(device: Device) -> tuple[int, ...]:
@@ -106,7 +107,7 @@ def _show(
 ) -> None:
     if chosen is not None:
         picked = ({key: row[key] for key in chosen} for row in map(_row, found))
-        show(picked, chosen, [_plain(key) for key in chosen], format_name)
+        show(picked, chosen, [plain_column(key, shrinks=key in _LONG) for key in chosen], format_name)
         return
     if chosen_format(format_name) != "table":
         show(map(_row, found), KEYS, [], format_name)
@@ -121,18 +122,6 @@ def _row(each: Described) -> Row:
     row = device_row(each)
     row["near"] = each.near or None
     return row
-
-
-def _plain(key: str) -> Column:
-    """A column that shows a key as the machine formats have it, a list one below the other."""
-
-    def text(row: Row) -> str:
-        value = row[key]
-        if isinstance(value, list):
-            return "\n".join(map(str, value))
-        return "" if value is None else ("yes" if value else "no") if isinstance(value, bool) else str(value)
-
-    return Column(key, text, shrinks=key in ("vendor", "kind_evidence", "names", "note", "because"))
 
 
 def _close(session: Session, found: list[Described], total: int) -> None:

@@ -61,6 +61,10 @@ FAMILIES: dict[str, dict[str, Entry]] = {
     "Wireless": {
         "wifi": Entry("wifi", "wifi", "Allow and deny lists: kept, scheduled, pushed, verified."),
     },
+    "Report": {
+        "report": Entry("report", "report", "Look back: a summary, a page to print or send, tables, figures."),
+        "map": Entry("address_map", "address_map", "The addresses of a subnet as a grid: who uses which."),
+    },
     "Begin": {
         "demo": Entry("demo", "demo", "A made-up site, told in a minute, or kept to try out."),
     },

@@ -35,6 +35,18 @@ class Column:
     optional: int = 0  # left out before anything is cut, the highest first; 0: never
 
 
+def plain_column(key: str, *, shrinks: bool = False, wraps: bool = False) -> Column:
+    """A column that shows a key as the machine formats have it, a list one below the other."""
+
+    def text(row: Row) -> str:
+        value = row[key]
+        if isinstance(value, list):
+            return "\n".join(map(str, value))
+        return "" if value is None else ("yes" if value else "no") if isinstance(value, bool) else str(value)
+
+    return Column(key, text, shrinks=shrinks, wraps=wraps)
+
+
 def drawn(rows: Sequence[Any], columns: Sequence[Column], width: int, *, coloured: bool = True) -> list[str]:
     """The lines of a table, with a heading, for a terminal of so many columns; a row may take several lines."""
     texts = {column: [column.text(row) for row in rows] for column in columns}

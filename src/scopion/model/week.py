@@ -26,6 +26,11 @@ _HOUR = timedelta(hours=1)
 Local = Callable[[datetime], datetime]  # a moment as the clock on the wall shows it
 
 
+def on_the_wall(moment: datetime, local: Local) -> datetime:
+    """What the clock on the wall shows at a moment: without a time zone, for a day has 24 hours there."""
+    return local(moment).replace(tzinfo=None)
+
+
 @dataclass(frozen=True, slots=True)
 class Week:
     """Windows as ranges of minutes from Monday's midnight; in order, apart, never empty."""

@@ -74,7 +74,8 @@ def rhythm(
     hours = tuple(
         _in_hour(here, today, hour) if _bounds_of_hour(today, hour)[0] <= wall else None for hour in range(24)
     )
-    return Rhythm(tuple(marks), titled, usual, hours, _sentence(here, sample))
+    said = rule_in_words(sample, lambda day: _touches(here, *_bounds(day)), lambda day, hour: _in_hour(here, day, hour))
+    return Rhythm(tuple(marks), titled, usual, hours, said)
 
 
 def _on_the_wall(spans: Iterable[tuple[datetime, datetime]], local: Callable[[datetime], datetime]) -> Spans:
@@ -116,20 +117,16 @@ def _comparable(sample: Sequence[date], today: date) -> tuple[str, list[date]]:
     return "days", list(sample)
 
 
-def _sentence(here: Spans, sample: Sequence[date]) -> str:
-    """The rule in words, if there is one."""
+def rule_in_words(sample: Sequence[date], on_day: Callable[[date], bool], in_hour: Callable[[date, int], bool]) -> str:
+    """When a device is usually here, told from some days: on which of them it was, and at which hours; or nothing."""
     of_weekday = [[day for day in sample if day.weekday() == number] for number in range(7)]
-    if sum(bool(days) for days in of_weekday) < 5 or sum(_touches(here, *_bounds(day)) for day in sample) < _RULE:
+    if sum(bool(days) for days in of_weekday) < 5 or sum(map(on_day, sample)) < _RULE:
         return ""  # less than a week, or a day or two, is no rule
-    usual = [
-        number
-        for number, days in enumerate(of_weekday)
-        if days and sum(_touches(here, *_bounds(day)) for day in days) > len(days) * USUAL
-    ]
+    usual = [number for number, days in enumerate(of_weekday) if days and sum(map(on_day, days)) > len(days) * USUAL]
     if not usual:
         return "seldom"
     days = [day for day in sample if day.weekday() in usual]
-    hours = [hour for hour in range(24) if _share(here, days, hour) > USUAL]
+    hours = [hour for hour in range(24) if sum(in_hour(day, hour) for day in days) > len(days) * USUAL]
     if len(hours) == 24 and len(usual) == 7:
         return "always"
     when = "every day" if len(usual) == 7 else _runs([_WEEKDAYS[number] for number in usual], usual, " to ")

@@ -22,10 +22,12 @@ from scopion.alerts.settings import (
     ChannelSettings,
     RuleSettings,
     inconsistency,
+    unknown_channel,
 )
 from scopion.model.errors import InvalidSettings, InvalidTarget
 from scopion.model.secret import Secret
 from scopion.model.targets import Targets
+from scopion.reports.settings import ReportSettings
 from scopion.wireless.settings import ENFORCER_TYPES, EnforcerSettings, WirelessSettings, enforcer_problem
 
 FILE = "site.toml"
@@ -174,6 +176,7 @@ class Settings:
     rule: tuple[RuleSettings, ...] = ()
     wireless: WirelessSettings = field(default_factory=WirelessSettings)
     enforcer: tuple[Annotated[EnforcerSettings, _BY_TYPE], ...] = ()
+    report: ReportSettings = field(default_factory=ReportSettings)
 
     def of_subnet(self, subnet: IPv4Network) -> SubnetSettings:
         """What holds in one subnet; the defaults if nothing is said of it."""
@@ -230,7 +233,12 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
         more = error.error_count() - 1
         also = f" (and {more} more)" if more else ""
         raise InvalidSettings(f"{where}: {key}: {_said(first)}{also}") from None
-    if problem := inconsistency(settings.channel, settings.rule) or enforcer_problem(settings.enforcer):
+    problems = (
+        inconsistency(settings.channel, settings.rule),
+        unknown_channel(settings.channel, settings.report.channels, "the weekly report"),
+        enforcer_problem(settings.enforcer),
+    )
+    if problem := next(filter(None, problems), ""):
         raise InvalidSettings(f"{path}: {problem}")
     return settings
 
@@ -255,6 +263,7 @@ _EXPECTED = {
         "config",
     ): "{given!r} is no path from the root, as /run/hostapd/wlan0",
     ("interface",): "{given!r} is no interface's name",
+    ("weekly",): "write a weekday and a time as monday 07:00, not {given!r}",
     ("content_type",): "{given!r} is no media type: write it as text/plain",
 }
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 
 from scopion.discovery.records.client_list import read_client_list
 from scopion.model.device import Device
-from scopion.model.errors import ScopionError
+from scopion.model.errors import ScopionError, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation
 from scopion.model.text import counted, joined
@@ -22,6 +23,7 @@ from scopion.roster.devices import all_devices
 from scopion.roster.lists import ListMode, Network
 from scopion.roster.pushes import Push, PushState, pushes
 from scopion.roster.store import Roster
+from scopion.roster.verifications import note_verification
 from scopion.wireless.enforcers.base import Effect, Located, read_held
 from scopion.wireless.plan import RadioPlan
 from scopion.wireless.policy import wanted
@@ -45,7 +47,16 @@ def verify(site: Site, ssid: str, *, clients: str | None = None, scan: bool = Tr
     if scan:
         looking.by_scan()
     looking.at_lifted()
+    _note(site, looking.verdict)
     return looking.verdict
+
+
+def _note(site: Site, verdict: Verdict) -> None:
+    """Keep what came of it; whoever may only read the roster is told all the same."""
+    unmet = [f"{each.where}: {each.says}" for each in verdict.checks if each.met is False]
+    seen = verdict.met if any(each.met is not None for each in verdict.checks) else None
+    with suppress(StorageFailed):
+        note_verification(site.roster, verdict.network.ssid, site.clock.now(), seen, unmet)
 
 
 class _Looking:

@@ -50,6 +50,14 @@ def queue(
     return number
 
 
+def queue_message(db: Connection, channel: str, severity: Severity, at: datetime, identity: str, message: str) -> None:
+    """Put a message that is worded already, and is about no event, into the outbox."""
+    db.execute(
+        "INSERT INTO alert (identity, channel, severity, made, due, message) VALUES (?, ?, ?, ?, ?, ?)",
+        (identity, channel, severity, to_ms(at), to_ms(at), message),
+    )
+
+
 def _insert(db: Connection, channel: str, severity: Severity, at: datetime, due: datetime, gathers: str) -> int:
     number = db.execute(
         "INSERT INTO alert (identity, channel, severity, gathers, gathering, made, due) VALUES (?, ?, ?, ?, ?, ?, ?)",

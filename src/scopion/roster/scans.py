@@ -62,6 +62,14 @@ def latest_scans(roster: Roster, limit: int) -> list[ScanRecord]:
         return [_scan(row) for row in roster.db.execute(query, (limit,))]
 
 
+def last_complete_scan(roster: Roster, subnet: IPv4Network) -> datetime | None:
+    """When the last complete scan of a subnet ended; None if none is remembered."""
+    with roster.guarded():
+        query = "SELECT max(ended) FROM scan WHERE subnet = ? AND outcome = 'complete'"
+        (ended,) = roster.db.execute(query, (str(subnet),)).fetchone()
+        return from_ms(ended) if ended is not None else None
+
+
 def find_scan(roster: Roster, number: int) -> ScanRecord | None:
     """A scan by its number; None if there was none, or if it is no longer remembered."""
     with roster.guarded():

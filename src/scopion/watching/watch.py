@@ -28,6 +28,7 @@ from scopion.watching.ground import Plot, missing, plots, strange
 from scopion.watching.hands import Hands
 from scopion.watching.listening import Listening
 from scopion.watching.post import Post, log
+from scopion.watching.reporting import Reporting
 from scopion.watching.sources import Sources
 from scopion.watching.sweeping import LANE, Place, Sweeping, Swept
 
@@ -48,6 +49,7 @@ class Watch:
         self.sources = Sources(self.post)
         self.delivering = Delivering(self.post)
         self.enforcing = Enforcing(self.post, opener(site))
+        self.reporting = Reporting(self.post, opener(site))
         self.learning: Mapping[IPv4Network, datetime] = {}  # the subnets that are being learnt, and until when
         self._clocks = clock_watch or ClockWatch(site.clock)
         self._look_at = self._upkeep_at = 0.0
@@ -67,7 +69,7 @@ class Watch:
         """Whether every subnet was swept, every record read, and everything that is due was tried."""
         all_swept = self.sweeping.swept.values()
         swept = all(each.last_at > float("-inf") and not each.is_in_doubt for each in all_swept)
-        read = self.sources.have_been_read and self.enforcing.has_done_a_round
+        read = self.sources.have_been_read and self.enforcing.has_done_a_round and not self.reporting.is_busy
         return swept and read and self.delivering.has_tried_all
 
     @property
@@ -106,6 +108,7 @@ class Watch:
         self.listening.turn(now)
         self.sources.turn(now)
         self.enforcing.turn(now)
+        self.reporting.turn(now)
         self._learn()
         self.delivering.turn(now)
         due = (
@@ -114,6 +117,7 @@ class Watch:
             self.sources.wake_at(),
             self.delivering.wake_at(),
             self.enforcing.wake_at(),
+            self.reporting.wake_at(),
             self._look_at,
             self._upkeep_at,
         )

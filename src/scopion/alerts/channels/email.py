@@ -43,7 +43,7 @@ class EmailChannel:
     def deliver(self, message: Message, trace: Trace) -> None:
         """Hand the mail to the server. Raises DeliveryFailed."""
         settings = self._settings
-        mail = composed(message, settings.sender, settings.to)
+        mail = composed(message, settings.sender, settings.to, self._folder)
         try:
             server = self._signed_in(trace)
             try:
@@ -205,7 +205,7 @@ def _refused(what: str, code: int, text: bytes | str, host: str) -> DeliveryFail
     return DeliveryFailed(f"{host} refuses {what}: {_said(code, text)}; {advice}".rstrip("; "), permanent=True)
 
 
-def composed(message: Message, sender: str, to: tuple[str, ...]) -> EmailMessage:
+def composed(message: Message, sender: str, to: tuple[str, ...], folder: Path) -> EmailMessage:
     """The mail. Every header is set by the standard library, which refuses line ends in them."""
     from scopion.alerts.html import html_of
 
@@ -226,6 +226,10 @@ def composed(message: Message, sender: str, to: tuple[str, ...]) -> EmailMessage
         mail["Importance"] = "high"
     mail.set_content(f"{message.text}\n\n-- \n{message.site}, by scopion\n")
     mail.add_alternative(html_of(message), subtype="html")
+    if message.page:
+        with suppress(OSError):  # somebody has removed it: the message says what matters
+            page = (folder / message.page).read_text(encoding="utf-8")
+            mail.add_attachment(page, subtype="html", filename=Path(message.page).name)
     return mail
 
 

@@ -1,0 +1,113 @@
+"""Reports that are sent: the weekly one - when it is due, its page, its message in the outbox - and one at once.
+
+Page and message are made once, and sent as often as it takes. What was due while nobody watched is made up for once,
+with the latest week, not with all that were missed.
+"""
+
+from __future__ import annotations
+
+import re
+import uuid
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+from scopion.alerts.channels.base import Trace
+from scopion.alerts.message import Message, message_to_json
+from scopion.alerts.settings import EmailSettings
+from scopion.alerts.weekly import weekly_message
+from scopion.model.alert import Severity
+from scopion.model.errors import ScopionError
+from scopion.model.week import on_the_wall
+from scopion.operations.alerting import phrases_of
+from scopion.operations.alerts import channel_called
+from scopion.operations.policies import site_local
+from scopion.operations.report import Wish, moment_of, report
+from scopion.operations.site import Site
+from scopion.reports.content import Report
+from scopion.reports.page import page
+from scopion.reports.sentences import said_period
+from scopion.reports.settings import latest_due
+from scopion.roster.files import make_folder, write_atomically
+from scopion.roster.outbox import queue_message
+
+FOLDER = "reports"
+_MADE = "weekly_report"  # meta: until when the latest one went, or since when there is one to make
+_WEEK = timedelta(weeks=1)
+
+
+def recipients(site: Site) -> tuple[str, ...]:
+    """The channels that get it: those that are named, else those by which a page can be sent."""
+    chosen = site.settings.report.channels
+    return chosen or tuple(each.name for each in site.settings.channel if isinstance(each, EmailSettings))
+
+
+def next_report(site: Site) -> datetime | None:
+    """When the next one is due, perhaps in the past; None if none is wanted."""
+    when = site.settings.report.weekly
+    if not when:
+        return None
+    local, now = site_local(site), site.clock.now()
+    latest = moment_of(latest_due(when, on_the_wall(now, local)), now, local)
+    noted = site.roster.meta(_MADE)
+    if noted is None:  # the first week is not over yet
+        with site.roster.transaction():
+            site.roster.set_meta(_MADE, now.isoformat())
+        noted = now.isoformat()
+    if latest > datetime.fromisoformat(noted):
+        return latest
+    return moment_of(on_the_wall(latest, local) + _WEEK, now, local)
+
+
+def make_weekly(site: Site) -> Message | None:
+    """Make the report that is due, and queue it; None if none is."""
+    due, now = next_report(site), site.clock.now()
+    if due is None or due > now:
+        return None
+    made = report(site, Wish(due - _WEEK, due))
+    message = _message(site, made, due, "%Y-%m-%d")
+    _drop_old(site.folder / FOLDER, site.settings.report.keep_weeks)
+    with site.roster.transaction() as db:
+        for number, channel in enumerate(recipients(site)):
+            identity = message.identity if not number else uuid.uuid4().hex
+            queue_message(db, channel, Severity.LOW, now, identity, message_to_json(message))
+        site.roster.set_meta(_MADE, due.astimezone(UTC).isoformat())
+    return message
+
+
+def send_report(site: Site, channel: str, made: Report, trace: Trace) -> Message:
+    """Send a report at once, told step by step. Raises NotFound, or ScopionError with what went wrong."""
+    from scopion.alerts.channels.base import DeliveryFailed
+    from scopion.alerts.delivery import delivered
+
+    opened = channel_called(site, channel)
+    message = _message(site, made, site.clock.now(), "%Y-%m-%d-%H%M%S")
+    try:
+        delivered(message, opened, trace)
+    except DeliveryFailed as failure:
+        raise ScopionError(str(failure)) from None
+    return message
+
+
+def _message(site: Site, made: Report, at: datetime, called: str) -> Message:
+    """The message, once its page lies in the site's folder under a name made from the moment."""
+    local = site_local(site)
+    name = f"{FOLDER}/{on_the_wall(at, local).strftime(called)}.html"
+    make_folder(site.folder / FOLDER, like=site.folder)
+    write_atomically(site.folder / name, page(made, on_the_wall(site.clock.now(), local)).encode())
+    return weekly_message(
+        uuid.uuid4().hex,
+        site.name,
+        at,
+        said_period(made.since, made.until),
+        made.summary,
+        [(each.says, each.command) for each in made.attention],
+        name,
+        phrases_of(site).program,
+    )
+
+
+def _drop_old(folder: Path, keep: int) -> None:
+    """Remove the oldest pages; what somebody else has put there stays."""
+    pages = sorted(path for path in folder.iterdir() if re.fullmatch(r"\d{4}-\d\d-\d\d(-\d{6})?\.html", path.name))
+    for path in pages[:-keep]:
+        path.unlink(missing_ok=True)

@@ -1,0 +1,187 @@
+"""All that a report tells, as plain values: gathered once, then drawn as a page, as tables, as figures, as a mail.
+
+Moments are on the wall's clock of the site, without a time zone. Texts are clean and not escaped.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import date, datetime
+from enum import StrEnum
+
+from scopion.reports.address_use import SubnetUse
+from scopion.reports.hours import WeekOf
+
+# So many notable events stand on a page; the others are counted, and are all in the table.
+HAPPENINGS = 100
+
+
+class Part(StrEnum):
+    """What a report can be asked for, in the order in which it is told."""
+
+    ATTENTION = "attention"
+    DEVICES = "devices"
+    COMINGS = "comings"
+    HOURS = "hours"
+    BUSY_HOURS = "busy-hours"
+    NEW_DEVICES = "new-devices"
+    VENDORS = "vendors"
+    ADDRESSES = "addresses"
+    WIRELESS = "wireless"
+    AUDIT = "audit"
+
+
+class Weight(StrEnum):
+    """How much something needs attention."""
+
+    HIGH = "high"
+    MEDIUM = "medium"
+    LOW = "low"
+
+
+@dataclass(frozen=True, slots=True)
+class Concern:
+    """Something to look at, and the command that goes on from there."""
+
+    weight: Weight
+    says: str
+    command: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceLine:
+    """A device as the report lists it."""
+
+    number: int
+    name: str  # what to call it
+    standing: str
+    role: str  # "this machine", "gateway" or empty
+    present: bool  # at the end of the period
+    addresses: tuple[str, ...]
+    macs: tuple[str, ...]
+    private: bool
+    vendor: str
+    vendor_place: str
+    kind: str
+    owner: str
+    place: str
+    essential: bool
+    first_seen: datetime
+    last_seen: datetime
+    days_here: int  # of the period
+    comings: int  # how often it joined or returned in the period
+    usually: str  # a rule in words; empty if there is none
+    week: WeekOf
+    unusual: str  # hours of the last week in which it was here and never is
+    missed: str  # hours of the last week in which it was not here and nearly always is
+
+
+@dataclass(frozen=True, slots=True)
+class Happening:
+    """One notable event, in a sentence."""
+
+    at: datetime
+    kind: str
+    device: int
+    says: str
+
+
+@dataclass(frozen=True, slots=True)
+class DayOfComings:
+    """How many came and went on a day."""
+
+    day: date
+    looked: bool  # whether anybody looked; on other days nothing could be seen
+    present: int  # devices that were here at any time
+    joined: int
+    returned: int
+    left: int
+
+
+@dataclass(frozen=True, slots=True)
+class WeekOfNew:
+    """New devices of a week, by what is thought of them now."""
+
+    monday: date
+    by_standing: Mapping[str, int]
+
+    @property
+    def total(self) -> int:
+        """All of them."""
+        return sum(self.by_standing.values())
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Devices that have something in common: a maker, a kind."""
+
+    name: str
+    devices: int
+    present: int
+
+
+@dataclass(frozen=True, slots=True)
+class SubnetLine:
+    """A subnet's addresses."""
+
+    name: str
+    use: SubnetUse
+    pool_known: bool
+
+
+@dataclass(frozen=True, slots=True)
+class NetworkLine:
+    """A wireless network, its lists, and whether they are known to work."""
+
+    ssid: str
+    mode: str
+    allowed: int
+    denied: int
+    enforcers: tuple[str, ...]  # empty: a person with the sheet
+    pushed: str  # the last push in words; empty: never
+    pushed_at: datetime | None
+    pending: bool  # entries or the mode were changed after it
+    verified: str  # the last verification in words; empty: never
+    verified_at: datetime | None
+    works: bool | None  # what it found; None: never looked, or it could not be read
+
+
+@dataclass(frozen=True, slots=True)
+class AuditLine:
+    """One finding about a wireless network."""
+
+    ssid: str
+    grade: str
+    where: str
+    about: str
+    says: str
+    do: str
+
+
+@dataclass(frozen=True, slots=True)
+class Report:
+    """Everything; parts that were not asked for are empty."""
+
+    site: str
+    since: datetime
+    until: datetime
+    memory_since: datetime | None  # when the memory begins, if that is in the period
+    parts: tuple[Part, ...]
+    summary: tuple[str, ...]
+    attention: tuple[Concern, ...]
+    devices: tuple[DeviceLine, ...]
+    days: tuple[DayOfComings, ...]
+    happenings: tuple[Happening, ...]  # the latest ones, in the order of time
+    happenings_left_out: int
+    busy: tuple[tuple[float, ...], ...]  # devices at a time, by weekday and hour; nan where nobody looked
+    new: tuple[WeekOfNew, ...]
+    vendors: tuple[Group, ...]
+    kinds: tuple[Group, ...]
+    subnets: tuple[SubnetLine, ...]
+    networks: tuple[NetworkLine, ...]
+    audit: tuple[AuditLine, ...]
+
+    def has(self, part: Part) -> bool:
+        """Whether a part was asked for."""
+        return part in self.parts

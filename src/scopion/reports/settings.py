@@ -1,0 +1,50 @@
+"""What ``site.toml`` says of reports: the weekly one, when it is made and who gets it. Plain frozen values."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from datetime import datetime, time, timedelta
+from typing import Annotated, Any, ClassVar
+
+from annotated_types import Ge, Le, MaxLen, MinLen, Predicate
+
+from scopion.model.week import DAYS
+from scopion.reports.hours import WEEKDAYS
+
+_STRICT: dict[str, Any] = {"extra": "forbid"}
+_WHEN = re.compile(r"\s*([a-z]+)\s+(\d{1,2}:\d{2})\s*", re.IGNORECASE)
+
+
+def weekly_of(text: str) -> tuple[int, time]:
+    """Read ``monday 07:00``: the weekday (Monday is 0) and the time of day. Raises ValueError."""
+    match = _WHEN.fullmatch(text)
+    word = match[1].casefold() if match else ""
+    for number, (short, name) in enumerate(zip(DAYS, WEEKDAYS, strict=True)):
+        if match and word in (short, name.casefold()):
+            return number, time.fromisoformat(match[2].zfill(5))
+    raise ValueError(f"{text!r} is no weekday and time: write monday 07:00")
+
+
+def _is_weekly(text: str) -> bool:
+    try:
+        return not text or bool(weekly_of(text))
+    except ValueError:
+        return False
+
+
+def latest_due(text: str, wall: datetime) -> datetime:
+    """The latest moment, on the wall's clock, at which a weekly report was due."""
+    weekday, at = weekly_of(text)
+    due = datetime.combine(wall.date() - timedelta(days=(wall.weekday() - weekday) % 7), at)
+    return due if due <= wall else due - timedelta(weeks=1)
+
+
+@dataclass(frozen=True)
+class ReportSettings:
+    """The weekly report of ``scopion watch``."""
+
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    weekly: Annotated[str, Predicate(_is_weekly)] = ""  # as "monday 07:00"; empty: none
+    channels: Annotated[tuple[Annotated[str, MinLen(1), MaxLen(40)], ...], MaxLen(64)] = ()  # empty: those by e-mail
+    keep_weeks: Annotated[int, Ge(1), Le(1_000)] = 53  # so many pages stay in the folder reports/
