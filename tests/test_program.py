@@ -9,7 +9,6 @@ import os
 import re
 import shlex
 import shutil
-import signal
 import subprocess
 import unittest
 
@@ -71,37 +70,6 @@ class TheStory(ProgramTest):
         self.assertEqual(ended.returncode, 3)
         self.assertIn("joined: asked to fail on that", ended.stderr)
         self.assertEqual(self.run_program("scan", "--fail-on", "joined").returncode, 0)
-
-    def test_the_demo_leaves_nothing(self) -> None:
-        """Told in a folder of its own, which is gone afterwards, also when somebody has heard enough."""
-        temporary = self.folder / "tmp"
-        temporary.mkdir()
-        process = subprocess.Popen(
-            [PROGRAM, "demo"], env={**os.environ, "TMPDIR": str(temporary)}, stdout=subprocess.PIPE, text=True
-        )
-        assert process.stdout is not None
-        for line in iter(process.stdout.readline, ""):
-            if line.startswith("$ scopion scan"):
-                break
-        self.assertEqual(len(list(temporary.iterdir())), 1)
-        process.send_signal(signal.SIGINT)
-        process.communicate(timeout=30)
-        self.assertEqual(list(temporary.iterdir()), [])
-
-    def test_a_kept_story_is_told_to_its_end(self) -> None:
-        """The first chapter with the real commands; the folder goes on working; at the end --next says so with 3."""
-        story = self.run_ok("demo", "--keep", str(self.site), within=300)
-        typed = re.findall(r"^\$ scopion (.*)", story, re.MULTILINE)
-        self.assertEqual([line.split()[0] for line in typed if line.startswith("scan")], ["scan"] * 6)
-        self.assertIn("A0-B4-D7-66-19-04", story)
-        self.assertRegex(story, r"it is\s+associated on\s+5 GHz")
-        self.assertIn("till is essential", story)
-        self.assertRegex(story, r"17:30:00  push \d \(hours\): .* 2 removed")
-        self.assertEqual(len(self.run_json("devices")), 17)
-        codes = [self.run_program("demo", "--next", str(self.site)).returncode for _ in range(6)]
-        self.assertEqual(codes[0], 0)
-        self.assertEqual(codes[-1], 3)
-        self.refused(2, "demo", "--begin", str(self.site))
 
 
 class Sites(ProgramTest):

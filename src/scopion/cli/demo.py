@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import os
 import shlex
-import subprocess
 import sys
 import tempfile
 from pathlib import Path
@@ -17,13 +15,17 @@ from scopion.cli.session import Session, pass_session
 if TYPE_CHECKING:
     from datetime import datetime
 
-    from scopion.scenes.scene import Moment, Step
+    from scopion.scenes.scene import Chapter, Moment, Step
 
 _FOLDER = click.Path(file_okay=False, path_type=Path)
 _WIDTH = 100
+_COLUMNS = 120  # of the tables, where there is no terminal
+REPORT = "report.html"
 
 
 @click.command()
+@click.option("--list", "lists", is_flag=True, help="The chapters.")
+@click.option("--chapter", metavar="NAME", help="Only this one; what comes before it is played without showing.")
 @click.option("--keep", metavar="DIR", type=_FOLDER, help="Tell the story in this new folder and leave it there.")
 @click.option("--begin", metavar="DIR", type=_FOLDER, help="Put the made-up site there, at its story's beginning.")
 @click.option(
@@ -31,17 +33,29 @@ _WIDTH = 100
 )
 @click.option("--fortnight", metavar="DIR", type=_FOLDER, help="Play two weeks at once in this new folder: a history.")
 @pass_session
-def demo(session: Session, keep: Path | None, begin: Path | None, onward: Path | None, fortnight: Path | None) -> None:
+def demo(
+    session: Session,
+    lists: bool,
+    chapter: str | None,
+    keep: Path | None,
+    begin: Path | None,
+    onward: Path | None,
+    fortnight: Path | None,
+) -> None:
     """A made-up site, told in a minute, or kept to try out.
 
     Kilnhaven Pottery has a workshop, a shop and a café. Its network is played through the same code as a real one;
-    no packet leaves this machine.
+    no packet leaves this machine. In a terminal it waits for a key between the chapters.
     """
     from scopion.operations.demo import begin_story, next_moment
 
     if sum(each is not None for each in (keep, begin, onward, fortnight)) > 1:
         raise click.UsageError("--keep, --begin, --next and --fortnight exclude each other")
-    if onward is not None:
+    if chapter is not None and (begin or onward or fortnight):
+        raise click.UsageError("--chapter tells a part of the story: it goes with --keep, or alone")
+    if lists:
+        _list()
+    elif onward is not None:
         _narrate(next_moment(onward))
     elif begin is not None:
         _narrate(begin_story(begin).told)
@@ -50,31 +64,129 @@ def demo(session: Session, keep: Path | None, begin: Path | None, onward: Path |
         _play(session, fortnight)
         session.note(_invitation(fortnight))
     elif keep is not None:
-        _tell(keep)
+        _Telling(session, keep, chapter).tell()
         session.note(_invitation(keep))
     else:
         with tempfile.TemporaryDirectory(prefix="scopion-demo-") as folder:
-            _tell(Path(folder) / "site")
+            _Telling(session, Path(folder) / "site", chapter, passing=True).tell()
 
 
-def _tell(folder: Path) -> None:
-    """The first chapter: each command is printed, then run as the real program."""
-    from scopion.operations.demo import begin_story, next_moment
+def _list() -> None:
+    from scopion.operations.demo import chapters
 
-    moment = begin_story(folder).told
-    while moment.steps:
-        _narrate(moment)
-        for step in moment.steps:
-            _run(step, folder)
-        moment = next_moment(folder)
+    for number, each in enumerate(chapters(), 1):
+        click.echo(f"{number}  {click.style(f'{each.name:<10}', bold=True)}  {each.title}")
+
+
+class _Telling:
+    """The story, chapter by chapter: each command is printed, then run as the real program."""
+
+    def __init__(self, session: Session, folder: Path, only: str | None, *, passing: bool = False) -> None:
+        from scopion.operations.demo import chapters
+
+        self._session, self._folder = session, folder
+        self._passing = passing  # the folder goes when the story has ended
+        self._chapters = {each.name: each for each in chapters()}
+        self._only = self._chosen(only) if only else None
+        self._told: Chapter | None = None  # the one that is being told
+        self._pauses = session.can_ask and sys.stdout.isatty()
+
+    def tell(self) -> None:
+        """All of it, or one chapter."""
+        from scopion.cli.demo_steps import warm_up
+        from scopion.operations.demo import begin_story, next_moment
+
+        story = begin_story(self._folder)
+        warm_up(step for each in story.scene.moments for step in each.steps)
+        moment = story.told
+        while True:
+            said = False
+            for step in moment.steps:
+                if step.chapter and not self._turn(self._chapters[step.chapter]):
+                    return
+                if self._shown:
+                    if not said:
+                        _narrate(moment)
+                        said = True
+                    self._show(step)
+                elif not step.shows:
+                    _run_quietly(step, self._folder)
+            if moment.last:
+                break
+            moment = next_moment(self._folder, looking=True)
+        self._end()
+
+    @property
+    def _shown(self) -> bool:
+        return self._only is None or self._told == self._only
+
+    def _chosen(self, text: str) -> Chapter:
+        """By name, its beginning, or number."""
+        names = list(self._chapters)
+        if text.isdecimal() and 1 <= int(text) <= len(names):
+            return self._chapters[names[int(text) - 1]]
+        found = [name for name in names if name.startswith(text.casefold())]
+        if len(found) != 1:
+            raise click.UsageError(f"there is no chapter {text!r}: {', '.join(names)}")
+        return self._chapters[found[0]]
+
+    def _turn(self, chapter: Chapter) -> bool:
+        """Begin a chapter; whether to go on."""
+        before, self._told = self._told, chapter
+        if self._only is not None:
+            if before == self._only:
+                return False
+            if chapter != self._only and before is None:
+                self._session.note("What comes before is played without showing...")
+        elif before is not None and self._pauses:
+            click.echo()
+            click.secho("Any key goes on, q ends here. ", dim=True, nl=False)
+            key = click.getchar()
+            click.echo()
+            if key in ("q", "Q", "\x03", "\x04"):
+                return False
+        if self._shown:
+            number = list(self._chapters).index(chapter.name) + 1
+            click.echo()
+            click.secho(f" {number}  {chapter.title} ", reverse=True, bold=True)
+        return True
+
+    def _show(self, step: Step) -> None:
+        from scopion.cli.demo_steps import run_shown
+
+        if step.says:
+            click.echo()
+            click.secho(click.wrap_text(step.says, _WIDTH), italic=True)
+        line = click.style(shlex.join(["scopion", *step.command]), bold=True)
+        click.echo(f"\n{click.style('$', fg='green', bold=True)} {line}")
+        code = run_shown(step, self._folder, _COLUMNS)
+        if code != step.expects:
+            raise click.ClickException(f"scopion {shlex.join(step.command)} ended with {code}")
+
+    def _end(self) -> None:
+        """Open the report where there is somebody to see it, and wait before its folder goes."""
+        from scopion.cli.report import show_in_browser
+
+        page = self._folder / REPORT
+        if not self._pauses or not page.exists():
+            return
+        show_in_browser(self._session, page)
+        if self._passing:
+            click.echo()
+            click.secho("Any key ends the story; its folder goes with it. ", dim=True, nl=False)
+            click.getchar()
+            click.echo()
 
 
 def _play(session: Session, folder: Path) -> None:
-    """Two weeks, quickly and quietly: the first chapter, then a scan each hour."""
+    """Two weeks, quickly and quietly: the first days, then a scan each hour."""
+    from scopion.cli.demo_steps import warm_up
     from scopion.operations.demo import begin_story, next_moment, play_rounds
 
-    moment = begin_story(folder).told
-    session.note("The first chapter of the story...")
+    story = begin_story(folder)
+    warm_up(step for each in story.scene.moments for step in each.steps)
+    moment = story.told
+    session.note("The first days of the story...")
     while moment.steps:
         for step in moment.steps:
             if not step.shows:
@@ -85,32 +197,15 @@ def _play(session: Session, folder: Path) -> None:
     def on_day(at: datetime) -> None:
         session.note(f"  {at:%A, %d %B}")
 
-    _narrate(play_rounds(folder, lambda step: _run_quietly(step, folder), on_day))
+    _narrate(play_rounds(folder, lambda step: None if step.shows else _run_quietly(step, folder), on_day))
 
 
 def _run_quietly(step: Step, folder: Path) -> None:
-    command = [sys.executable, "-m", "scopion", *step.command]
-    environment = {**os.environ, "SCOPION_SITE": str(folder)}
-    ended = subprocess.run(command, env=environment, capture_output=True, text=True, check=False)
-    if ended.returncode != step.expects:
-        raise click.ClickException(f"scopion {shlex.join(step.command)} ended with {ended.returncode}: {ended.stderr}")
+    from scopion.cli.demo_steps import run_quietly
 
-
-def _run(step: Step, folder: Path) -> None:
-    if step.says:
-        click.echo()
-        click.secho(click.wrap_text(step.says, _WIDTH), italic=True)
-    line = click.style(shlex.join(["scopion", *step.command]), bold=True)
-    click.echo(f"\n{click.style('$', fg='green', bold=True)} {line}")
-    sys.stdout.flush()
-    environment = {**os.environ, "SCOPION_SITE": str(folder), "SCOPION_FORMAT": "table"}
-    if not sys.stdout.isatty():
-        environment.setdefault("COLUMNS", str(_WIDTH + 20))
-    # One stream, so that the story is whole and in order in a pipe, too.
-    command = [sys.executable, "-m", "scopion", *step.command]
-    ended = subprocess.run(command, env=environment, stderr=subprocess.STDOUT, check=False)
-    if ended.returncode != step.expects:
-        raise click.ClickException(f"scopion {shlex.join(step.command)} ended with {ended.returncode}")
+    code, said = run_quietly(step, folder)
+    if code != step.expects:
+        raise click.ClickException(f"scopion {shlex.join(step.command)} ended with {code}: {said}")
 
 
 def _narrate(moment: Moment) -> None:

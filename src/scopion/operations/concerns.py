@@ -52,7 +52,7 @@ def _standings(report: Report) -> Iterator[Concern]:
             says = f"{each.name} is essential and not here: seen last {_when(each.last_seen)}."
             yield Concern(Weight.HIGH, says, f"scopion show {_word(each)}")
     new = _of(report, Standing.NEW)
-    joined_now = [each for each in new if each.comings]
+    joined_now = [each for each in new if each.joined]
     if joined_now:
         verb = "is" if len(joined_now) == 1 else "are"
         says = f"{_names(joined_now)} {verb} new, and nobody has said what to think of {_them(joined_now)}."

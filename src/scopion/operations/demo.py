@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from scopion.model.errors import NotFound, UsageError
@@ -13,7 +13,7 @@ from scopion.operations.scan import run_prepared
 from scopion.operations.settings import FILE as SETTINGS_FILE
 from scopion.operations.site import Site, prepare_folder
 from scopion.roster.files import make_folder, write_atomically
-from scopion.scenes.scene import Moment, Rounds, Step
+from scopion.scenes.scene import Chapter, Moment, Rounds, Step, load_scene
 from scopion.scenes.story import Story
 
 SCENE = "kilnhaven"
@@ -48,8 +48,23 @@ def _with_settings(text: str, settings: str) -> str:
     return text
 
 
-def next_moment(folder: Path) -> Moment:
-    """Move the clock of a kept story on. Raises NotFound at its end, or if there is no story."""
+def chapters() -> tuple[Chapter, ...]:
+    """The parts in which the story is told."""
+    return load_scene(SCENE).chapters
+
+
+def next_moment(folder: Path, *, looking: bool = False) -> Moment:
+    """Move the clock of a kept story on. Raises NotFound at its end, or if there is no story.
+
+    With ``looking`` the time until then passes with scans, if the moment says so: as it does when the story is told.
+    """
+    story = _kept(folder)
+    coming = story.scene.moments[story.moment + 1 : story.moment + 2]
+    if looking and coming and coming[0].looks_h:
+        every = timedelta(hours=coming[0].looks_h)
+        at = story.at.replace(minute=0, second=0, microsecond=0)
+        while (at := at + every) <= coming[0].at:
+            _scan(folder, at, ScanRequest(no_names=True))
     moment = _kept(folder).next()
     if moment is None:
         raise NotFound("the story has come to its end: scopion demo --begin makes a new one")
@@ -98,13 +113,17 @@ def _look(folder: Path, at: datetime, rounds: Rounds) -> None:
         if at <= moment < at + rounds.every:
             requests.append((moment, ScanRequest(method="listen", listen_s=_LISTENING_S)))
     for moment, request in requests:
-        story = _kept(folder)
-        story.passed(moment)
-        site = Site(folder)
-        try:
-            run_prepared(site, prepare_scan(site, request))
-        finally:
-            site.close()
+        _scan(folder, moment, request)
+
+
+def _scan(folder: Path, at: datetime, request: ScanRequest) -> None:
+    """A scan at a moment, by this process."""
+    _kept(folder).passed(at)
+    site = Site(folder)
+    try:
+        run_prepared(site, prepare_scan(site, request))
+    finally:
+        site.close()
 
 
 def _kept(folder: Path) -> Story:

@@ -91,7 +91,7 @@ def read_past(roster: Roster, span: Span, since: datetime, until: datetime, now:
 
 def device_lines(devices: Sequence[Described], past: Past) -> tuple[DeviceLine, ...]:
     """The devices that were here in the period; what somebody has to look at comes first."""
-    counts = Counter(each.device for each in past.comings if each.kind is not EventKind.LEFT)
+    counts = Counter((each.device, each.kind) for each in past.comings)
     ordered = sorted(
         devices,
         key=lambda each: (
@@ -101,11 +101,12 @@ def device_lines(devices: Sequence[Described], past: Past) -> tuple[DeviceLine, 
             each.device.called.casefold(),
         ),
     )
-    return tuple(_line(each, past, counts[each.device.id]) for each in ordered)
+    return tuple(_line(each, past, counts) for each in ordered)
 
 
-def _line(each: Described, past: Past, times: int) -> DeviceLine:
+def _line(each: Described, past: Past, counts: Mapping[tuple[int, EventKind], int]) -> DeviceLine:
     device, span = each.device, past.span
+    joined = counts.get((device.id, EventKind.JOINED), 0)
     runs = past.runs.get(device.id, ())
     here = bits(runs)
     first = on_the_wall(device.first_seen, past.local)
@@ -134,7 +135,8 @@ def _line(each: Described, past: Past, times: int) -> DeviceLine:
         first_seen=first,
         last_seen=on_the_wall(min(last, past.until_moment), past.local),
         days_here=len(days),
-        comings=times,
+        joined=joined > 0,
+        comings=joined + counts.get((device.id, EventKind.RETURNED), 0),
         usually=_usually(here, span, first.date(), past),
         week=week,
         unusual=said_hours(week, week.unusual),

@@ -10,9 +10,10 @@ import re
 import tomllib
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cache
 from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from pathlib import Path
-from typing import Annotated, Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
 
 from annotated_types import Ge, Le, MaxLen, Predicate
 
@@ -29,6 +30,9 @@ from scopion.model.secret import Secret
 from scopion.model.targets import Targets
 from scopion.reports.settings import ReportSettings
 from scopion.wireless.settings import ENFORCER_TYPES, EnforcerSettings, WirelessSettings, enforcer_problem
+
+if TYPE_CHECKING:
+    from pydantic import TypeAdapter
 
 FILE = "site.toml"
 TEMPLATE = Path(__file__).parent / "site-template.toml"
@@ -219,11 +223,19 @@ def load_settings(folder: Path) -> Settings:
     return _validated(path, text, document) if any(document.values()) else Settings()
 
 
+@cache
+def adapter() -> TypeAdapter[Settings]:
+    """What reads a document into settings; to make it takes a tenth of a second."""
+    from pydantic import TypeAdapter
+
+    return TypeAdapter(Settings)
+
+
 def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
-    from pydantic import TypeAdapter, ValidationError
+    from pydantic import ValidationError
 
     try:
-        settings = TypeAdapter(Settings).validate_python(document)
+        settings = adapter().validate_python(document)
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         location = _written_location(first["loc"])

@@ -70,6 +70,7 @@ class DeviceLine:
     first_seen: datetime
     last_seen: datetime
     days_here: int  # of the period
+    joined: bool  # for the first time, in the period
     comings: int  # how often it joined or returned in the period
     usually: str  # a rule in words; empty if there is none
     week: WeekOf

@@ -111,6 +111,7 @@ class Step:
     command: tuple[str, ...]  # without the program's name
     expects: int = 0  # the exit code: some steps show what is refused
     shows: bool = False  # it changes nothing
+    chapter: str = ""  # the chapter that begins with it
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,6 +121,16 @@ class Moment:
     at: datetime
     tells: str
     steps: tuple[Step, ...] = ()
+    looks_h: int = 0  # told, the time before it passes with a scan every so many hours; 0: it passes unseen
+    last: bool = False  # told, the story ends with it
+
+
+@dataclass(frozen=True, slots=True)
+class Chapter:
+    """A part of the story as it is told."""
+
+    name: str
+    title: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,6 +157,7 @@ class Scene:
     settings: str = ""  # what stands in site.toml besides the comments, in TOML
     access_point: SceneAccessPoint | None = None
     files: tuple[tuple[str, str], ...] = ()  # what lies on the access point: path and text
+    chapters: tuple[Chapter, ...] = ()  # in the order in which they are told
 
 
 def load_scene(name: str) -> Scene:
@@ -181,6 +193,7 @@ def _read(name: str, path: Path) -> Scene:
         settings=str(document.get("settings", "")),
         access_point=_access_point(document["access_point"]) if "access_point" in document else None,
         files=reader.each(document, "file", lambda table: (str(table["path"]), str(table["text"]))),
+        chapters=reader.each(document, "chapter", lambda table: Chapter(str(table["name"]), _line(table["title"]))),
     )
 
 
@@ -282,10 +295,17 @@ def _moment(table: dict[str, Any]) -> Moment:
             tuple(shlex.split(step["run"])),
             int(step.get("expects", 0)),
             bool(step.get("shows")),
+            str(step.get("chapter", "")),
         )
         for step in table.get("step", ())
     ]
-    return Moment(at=table["at"], tells=_line(table["tells"]), steps=tuple(steps))
+    return Moment(
+        at=table["at"],
+        tells=_line(table["tells"]),
+        steps=tuple(steps),
+        looks_h=int(table.get("looks_h", 0)),
+        last=bool(table.get("last")),
+    )
 
 
 def _rounds(table: dict[str, Any]) -> Rounds:
