@@ -66,6 +66,7 @@ FAMILIES: dict[str, dict[str, Entry]] = {
         "map": Entry("address_map", "address_map", "The addresses of a subnet as a grid: who uses which."),
     },
     "Begin": {
+        "setup": Entry("setup", "setup", "First steps: looks at this machine, proposes a site, writes it, tries it."),
         "demo": Entry("demo", "demo", "A made-up site, told in a minute, or kept to try out."),
     },
 }

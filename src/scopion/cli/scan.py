@@ -16,7 +16,7 @@ from scopion.model.targets import MAX_WITHOUT_A_YES
 
 if TYPE_CHECKING:
     from scopion.cli.live_view import LiveView
-    from scopion.operations.prepare import PreparedScan
+    from scopion.operations.prepare import PreparedScan, ScanRequest
     from scopion.operations.scan_result import ScanResult
 
 
@@ -57,11 +57,20 @@ def scan(session: Session, /, fail_on: tuple[str, ...], yes: bool, format_name: 
     A TARGET is 192.0.2.0/24, 192.0.2.7, 192.0.2.10-192.0.2.20, 192.0.2.10-20, or a comma list of them; without one
     the attached subnet is scanned. Ctrl-C ends a scan early and keeps what was found.
     """
+    from scopion.operations.prepare import ScanRequest
+
+    _end(scan_and_show(session, ScanRequest(**options), format_name, yes=yes), fail_on)
+
+
+def scan_and_show(
+    session: Session, request: ScanRequest, format_name: str | None = None, *, yes: bool = False
+) -> ScanResult:
+    """Scan, show the hosts as they answer, then the rows and what is new."""
     from scopion.cli.scan_report import document, tell_result
-    from scopion.operations.prepare import ScanRequest, prepare_scan
+    from scopion.operations.prepare import prepare_scan
     from scopion.operations.scan import run_prepared
 
-    prepared = prepare_scan(session.site, ScanRequest(**options))
+    prepared = prepare_scan(session.site, request)
     _agree(session, prepared, yes)
     session.detail(f"From {prepared.choice.interface.name}, because {prepared.choice.reason}.")
     session.detail(f"By {prepared.method}, because {prepared.method_reason}.")
@@ -70,7 +79,7 @@ def scan(session: Session, /, fail_on: tuple[str, ...], yes: bool, format_name: 
     rows = [host_row(host) for host in result.hosts]
     show(rows, HOST_KEYS, host_columns(), format_name, document=document(result, rows))
     tell_result(session, result)
-    _end(result, fail_on)
+    return result
 
 
 def _agree(session: Session, prepared: PreparedScan, yes: bool) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -11,6 +10,7 @@ from scopion.model.errors import NotFound, UsageError
 from scopion.operations.prepare import ScanRequest, prepare_scan
 from scopion.operations.scan import run_prepared
 from scopion.operations.settings import FILE as SETTINGS_FILE
+from scopion.operations.settings_file import with_settings
 from scopion.operations.site import Site, prepare_folder
 from scopion.roster.files import make_folder, write_atomically
 from scopion.scenes.scene import Chapter, Moment, Rounds, Step, load_scene
@@ -30,22 +30,12 @@ def begin_story(folder: Path) -> Story:
     prepare_folder(folder)
     if story.scene.settings:
         path = folder / SETTINGS_FILE
-        write_atomically(path, _with_settings(path.read_text(encoding="utf-8"), story.scene.settings).encode())
+        write_atomically(path, with_settings(path.read_text(encoding="utf-8"), story.scene.settings).encode())
     for name, written in story.scene.files:
         place = folder / name.lstrip("/")
         make_folder(place.parent, like=folder)
         write_atomically(place, written.encode())
     return story
-
-
-def _with_settings(text: str, settings: str) -> str:
-    """The commented file with a scene's settings: below the headings that it has, the others at its end."""
-    for block in settings.strip().split("\n\n"):
-        heading, _, lines = block.partition("\n")
-        below = re.search(rf"^{re.escape(heading)}.*$", text, re.MULTILINE)
-        end = below.end() if below else len(text)
-        text = f"{text[:end]}\n{lines if below else block}{text[end:] if below else chr(10)}"
-    return text
 
 
 def chapters() -> tuple[Chapter, ...]:

@@ -40,6 +40,10 @@ class Site:
 
         return load_settings(self.folder)
 
+    def forget_settings(self) -> None:
+        """``site.toml`` was written anew: it is read when it is needed next."""
+        self.__dict__.pop("settings", None)
+
     @cached_property
     def story(self) -> Story | None:
         """The story that the folder keeps, if it is a made-up site's."""

@@ -1,0 +1,241 @@
+"""``scopion setup``."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from scopion.cli.session import Session, pass_session, shell_word
+from scopion.model.errors import Refused, ScopionError, UsageError
+from scopion.model.mac import MacAddress, Notation
+from scopion.model.text import entered
+
+if TYPE_CHECKING:
+    from scopion.operations.setup import Agreed, AgreedChannel, AgreedNetwork, AgreedSubnet, Proposal
+
+_EXAMPLE = MacAddress.parse("0c:4e:a0:12:34:56")
+_MOST_NAME = 80
+_CHANNELS = {
+    "none": "nobody is told; scopion events has it all",
+    "email": "a mail, by a server that takes it from you",
+    "webhook": "a chat or push service that takes an HTTP POST",
+    "desktop": "a notification, where scopion watch runs in your session",
+    "file": "a line of JSON for each alert",
+}
+
+
+@click.command()
+@click.option("--yes", is_flag=True, help="Take what is proposed, without asking.")
+@click.option("--name", metavar="TEXT", help="What the site is called.")
+@click.option("--show", "shows", is_flag=True, help="Only print the site.toml that would be written.")
+@click.option(
+    "--anew", is_flag=True, help="Although there are settings already; the old file is kept beside the new one."
+)
+@click.option("--no-scan", is_flag=True, help="Do not run the baseline scan.")
+@pass_session
+def setup(session: Session, yes: bool, name: str | None, shows: bool, anew: bool, no_scan: bool) -> None:
+    """First steps: looks at this machine, proposes a site, writes it, tries it.
+
+    Asks for the site's name, which subnets to look after, how you want to be told, and your wireless networks; writes a
+    commented site.toml, tests the channel and runs the first scan. A question is answered by its proposal with Enter.
+    """
+    from scopion.operations.setup import has_settings, propose, set_up, settings_text
+
+    if not (session.can_ask or yes or shows):
+        raise UsageError("this asks some questions: run it in a terminal, or take the proposals with --yes")
+    if has_settings(session.folder) and not anew and not shows:
+        raise Refused(f"{session.folder / 'site.toml'} has settings already: edit it, or write a new one with --anew")
+    proposal = propose(session.site)
+    asking = _Questions(session, proposal, silent=yes or shows)
+    agreed = asking.agreed(name)
+    if shows:
+        click.echo(settings_text(agreed), nl=False)
+        return
+    moved = set_up(session.folder, agreed)
+    session.note(f"\nThe settings are in {session.folder / 'site.toml'}, with comments on all that there is.")
+    if moved is not None:
+        session.note(f"The earlier ones are kept as {moved}.")
+    session.site.forget_settings()
+    _try_channel(session, agreed)
+    _make_networks(session, agreed, proposal)
+    if no_scan:
+        session.note("The baseline is still to be taken: scopion scan")
+    else:
+        _scan(session)
+    _what_next(session, agreed)
+
+
+class _Questions:
+    """Asks what cannot be seen; silent, it takes the proposals."""
+
+    def __init__(self, session: Session, proposal: Proposal, *, silent: bool) -> None:
+        self._session, self._proposal, self._silent = session, proposal, silent
+
+    def agreed(self, name: str | None) -> Agreed:
+        """Everything that is to be written."""
+        from scopion.operations.setup import Agreed
+
+        likely = self._proposal.subnets[0]
+        self._say(
+            f"This machine is on {likely.range}, by {likely.interface} ({likely.medium}), "
+            f"because {self._proposal.because}."
+        )
+        called = name if name is not None else self._text("What is this place called?", "Home")
+        return Agreed(
+            entered(called, "the site's name", _MOST_NAME),
+            tuple(self._subnets()),
+            self._channel(),
+            tuple(self._networks()),
+            self._leases(),
+        )
+
+    def _subnets(self) -> list[AgreedSubnet]:
+        from scopion.operations.setup import AgreedSubnet
+
+        found = []
+        several = len(self._proposal.subnets) > 1
+        for each in self._proposal.subnets:
+            where = f"{each.range} ({each.interface}, {each.medium})"
+            if several and not self._yes(f"Look after {where}?", each.likely):
+                continue
+            name = self._text(f"A name for {each.range}?", "main" if each.likely else each.interface)
+            interval = self._span(f"How often shall scopion watch look at {each.range}?", each.interval_s)
+            found.append(AgreedSubnet(each.range, entered(name, "a subnet's name", _MOST_NAME), interval))
+        if not found:
+            raise UsageError("a site needs a subnet to look after: scopion here shows those that you are on")
+        return found
+
+    def _leases(self) -> tuple[str, ...]:
+        return tuple(
+            path for path in self._proposal.leases
+            if self._yes(f"A DHCP server of this machine writes {path}. Read names from it?", True)
+        )  # fmt: skip
+
+    def _channel(self) -> AgreedChannel | None:
+        from scopion.operations.setup import AgreedChannel
+
+        if self._silent:
+            return None
+        self._say("\nHow do you want to be told when somebody joins?")
+        for kind, words in _CHANNELS.items():
+            self._say(f"  {kind:<8} {words}")
+        kind = self._one_of("Which", list(_CHANNELS), "none")
+        if kind == "none":
+            return None
+        if kind == "email":
+            return self._mail()
+        if kind == "webhook":
+            url = self._text("Its address (https://...)", None)
+            return AgreedChannel("webhook", "hook", {}, {"url_secret": ("hook-url", url)})
+        return AgreedChannel(kind, "me", {"path": "alerts.jsonl"} if kind == "file" else {})
+
+    def _mail(self) -> AgreedChannel:
+        from scopion.operations.setup import AgreedChannel
+
+        to = self._text("To which address?", None)
+        server = self._text("By which server? (name, or name:port)", f"smtp.{to.rpartition('@')[2]}")
+        host, _, port = server.partition(":")
+        security = self._one_of("Secured by starttls, tls or plain", ["starttls", "tls", "plain"], "starttls")
+        user = self._text("As which user? (- for none)", to)
+        values: dict[str, Any] = {"to": [to], "sender": to, "host": host, "security": security}
+        if port.isdecimal():
+            values["port"] = int(port)
+        if user == "-":
+            return AgreedChannel("email", "mail", values)
+        password = click.prompt("Its password (kept in a file of its own)", hide_input=True, err=True)
+        return AgreedChannel("email", "mail", {**values, "user": user}, {"password": ("mail-password", password)})
+
+    def _networks(self) -> list[AgreedNetwork]:
+        from scopion.operations.setup import AgreedNetwork
+        from scopion.operations.wifi_networks import MOST_ENTRIES, new_network
+
+        found: list[AgreedNetwork] = []
+        if self._silent:
+            return found
+        self._say("\nWireless networks, for allow and deny lists; Enter goes on without one.")
+        while ssid := click.prompt("Name of the Wi-Fi", default="", show_default=False, err=True):
+            new_network(self._session.site, ssid)  # what cannot be an SSID is refused before anything is written
+            self._say("How does the router's page write MAC addresses?")
+            for each in Notation:
+                self._say(f"  {each:<12} {_EXAMPLE.written(each)}")
+            notation = self._one_of("Which", [str(each) for each in Notation], str(Notation.COLON))
+            question = "How many entries does its list hold? (0: not known)"
+            most = click.prompt(question, type=click.IntRange(0, MOST_ENTRIES), default=0, err=True)
+            found.append(AgreedNetwork(ssid, Notation(notation), most or None))
+        return found
+
+    @staticmethod
+    def _one_of(question: str, words: Sequence[str], proposed: str) -> str:
+        choice = click.Choice(words)
+        return str(click.prompt(question, type=choice, default=proposed, show_choices=False, err=True))
+
+    def _say(self, text: str) -> None:
+        if not self._silent:
+            self._session.note(text)
+
+    def _text(self, question: str, proposed: str | None) -> str:
+        if self._silent:
+            assert proposed is not None
+            return proposed
+        return str(click.prompt(question, default=proposed, err=True)).strip()
+
+    def _yes(self, question: str, proposed: bool) -> bool:
+        return proposed if self._silent else click.confirm(question, default=proposed, err=True)
+
+    def _span(self, question: str, proposed: float) -> float:
+        if self._silent:
+            return proposed
+        from scopion.cli.options import Span
+
+        return float(click.prompt(question, type=Span(), default=f"{proposed:g}s", err=True))
+
+
+def _try_channel(session: Session, agreed: Agreed) -> None:
+    """A test, told step by step; what fails says how to go on, and the rest goes on."""
+    from scopion.operations.alerts import test_channel
+
+    if agreed.channel is None:
+        return
+    name = agreed.channel.name
+    session.note(f"\nA test by {name}:")
+    try:
+        test_channel(session.site, name, lambda step: session.note(f"  {step}"))
+    except ScopionError as problem:
+        session.note(f"  {problem}")
+        session.note(f"It does not work yet: correct it in site.toml, then try scopion alerts test {name}")
+        return
+    session.note("It works.")
+
+
+def _make_networks(session: Session, agreed: Agreed, proposal: Proposal) -> None:
+    from scopion.operations.setup import note_networks
+
+    made, known = note_networks(session.site, agreed.networks, proposal.router)
+    for ssid in known:
+        session.note(f"The network {ssid!r} is known already and stays as it is: scopion wifi ssids shows it.")
+    for network in made:
+        session.note(
+            f"The network {network.ssid!r} is noted, with no list in force: scopion wifi deny "
+            f"{shell_word(network.ssid)} DEVICE puts somebody on one."
+        )
+
+
+def _scan(session: Session) -> None:
+    """The baseline, as scopion scan shows it."""
+    from scopion.cli.scan import scan_and_show
+    from scopion.operations.prepare import ScanRequest
+
+    session.note("\nThe first scan; whoever is found is the baseline, and told to nobody:\n")
+    scan_and_show(session, ScanRequest())
+
+
+def _what_next(session: Session, agreed: Agreed) -> None:
+    session.note("\nWhat next:")
+    session.note("  scopion review           goes through the devices, one by one: which are yours?")
+    session.note("  scopion scan             from now on: what is new comes first")
+    session.note("  scopion watch            looks after it all the time, in this terminal")
+    session.note("  scopion service install  ...or as a service of the system")
+    if agreed.channel is None:
+        session.note("Nobody is told yet: a [[channel]] in site.toml, or scopion setup --anew, changes that.")
