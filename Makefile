@@ -7,7 +7,7 @@ SECONDS_OF_FUZZ ?= 60
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench fuzz shots clean
+.PHONY: demo test lint bench fuzz docs shots onefile clean
 
 demo: $(VENV)/ready            ## tell the story of the made-up site
 	@$(BIN)/scopion demo
@@ -26,6 +26,9 @@ bench: $(VENV)/ready lab-packages       ## the figures that the README quotes
 
 fuzz: $(VENV)/ready            ## damaged and made-up bytes for every decoder, for a minute
 	$(BIN)/python -m tests.fuzz $(SECONDS_OF_FUZZ)
+
+docs: $(VENV)/ready            ## the references, manual pages, and the answers to the examples
+	$(BIN)/python -m tools.make_docs
 
 shots: $(VENV)/ready           ## the pictures in docs/screenshots, from the made-up site
 	@sh tools/packages.sh Xvfb:xvfb xterm:xterm import:imagemagick fc-list:fontconfig :fonts-dejavu-core \

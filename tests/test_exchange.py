@@ -130,8 +130,8 @@ class RoundTrip(unittest.TestCase):
             self.assertEqual(text.count("10:c0:de"), 0 if kind == "hosts" else 1)
 
     def test_the_published_schema_is_the_one_in_use(self) -> None:
-        """What docs/devices.schema.json promises is what is read and written."""
-        published = json.loads((ROOT / "docs/devices.schema.json").read_text(encoding="utf-8"))
+        """What docs/schemas/devices.schema.json promises is what is read and written."""
+        published = json.loads((ROOT / "docs/schemas/devices.schema.json").read_text(encoding="utf-8"))
         self.assertEqual(published, json_schema())
         self.assertEqual(published["required"], ["format", "version", "devices"])
 

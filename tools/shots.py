@@ -35,29 +35,36 @@ HOURS = ("mark --all-present known", "label 192.0.2.50 till --essential", "wifi 
          "wifi timetable opening 'mon-sat 08:00-17:30, sun 10:00-13:00'",
          "wifi allow Kilnhaven 'door tablet' 'window tablet' --hours opening", "wifi allow Kilnhaven --all-known",
          "wifi mode Kilnhaven allow --router 192.0.2.2 --capacity 12")  # fmt: skip
+MAPPED = ("scan",)
 ANSWERS = "wifi audit Kilnhaven --admin-password changed --passphrase-changed 2022-05-02"
 # Pages, shown by a browser: the same alert as the page that its mail shows; the sheet to print.
 MAIL, SHEET = "mail", "wifi-sheet"
 PAGES: dict[str, tuple[int, tuple[str, ...], str, str]] = {
     MAIL: (1, NIGHT, "alerts show 3 --html", "760,800"),
     SHEET: (3, HOURS, "wifi sheet Kilnhaven --html -", "860,1420"),
+    "report": (FORTNIGHT, (), "report --html -", "1280,800"),
+    "report-hours": (FORTNIGHT, (), "report --html - --part hours --part busy-hours", "1280,1560"),
 }
+# Figures, as the program draws them.
+DRAWN = {"busy-hours": "report --figure busy-hours"}
+# What a site tells the map of its addresses.
+ADDRESSES = """
+[[subnet]]
+range = "192.0.2.0/24"
+name = "workshop"
+dhcp_pool = ["192.0.2.90-192.0.2.149"]
+reserved = ["192.0.2.240-192.0.2.254"]
+"""
 # Name of the picture, how far the story has gone, what is done first without showing, what is shown.
 SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
-    ("here", 0, ("scan",), ("here",)),
     ("scan", 2, (), ("scan",)),
     ("listen", 0, ("scan --no-names",), ("scan --method listen --for 60s",)),
-    ("await", 1, (), ("await --vendor Emberline", "await --new --timeout 30s", "await --gone till --timeout 30s",
-                      "await --mac da:31 --timeout 30s")),
-    ("spare", 3, (), ("spare", "spare 192.0.2.201", "spare 192.0.2.90")),
+    ("map", 1, MAPPED, ("map",)),
     ("import", 3, (), ("import ../clients.txt --preview",)),
     ("devices", 3, (), ("devices",)),
     ("show", FORTNIGHT, (), ("show 192.0.2.93",)),
     ("review", FORTNIGHT, (), ("review",)),
     ("changes", FORTNIGHT, (), ("changes --since monday", "undo --list --limit 5", "devices 4a:11:07 --near")),
-    ("vendor", 3, (), ("vendor 48-D0-C4-01-22-31",
-                       "vendor 0cbe.1100.0001 10:C0:DE 94e17b010203 da:31:7f:c:52:e9 33:33:0:0:0:fb",
-                       "vendor --organisation brackwater", "vendor --age")),
     ("watch", 1, NIGHT[:-1], ("watch --for 12h",)),
     ("alerts", 1, NIGHT, ("alerts", "alerts show 3")),
     ("wifi-preview", 2, REFUSE, ("wifi entries", "wifi preview Kilnhaven")),
@@ -95,7 +102,15 @@ WAITING = {"review": 3, "watch --for 12h": 7}
 
 def main() -> int:
     """Take the pictures that are asked for, or all."""
-    wanted = set(sys.argv[1:]) or {name for name, *_ in SHOTS} | PAGES.keys()
+    try:
+        return take()
+    finally:
+        shutil.rmtree(Path(tempfile.gettempdir()) / f"shots-fortnight-{os.getpid()}", ignore_errors=True)
+
+
+def take() -> int:
+    """Take them."""
+    wanted = set(sys.argv[1:]) or {name for name, *_ in SHOTS} | PAGES.keys() | DRAWN.keys()
     PICTURES.mkdir(exist_ok=True)
     for name, chapter, before, shown in SHOTS:
         if name in wanted:
@@ -106,6 +121,11 @@ def main() -> int:
                 shoot(PICTURES / f"{name}.png", folder / "kilnhaven", shown)
             finally:
                 shutil.rmtree(folder)
+            print(PICTURES / f"{name}.png")
+    for name in wanted & DRAWN.keys():
+        with tempfile.TemporaryDirectory() as holder:
+            prepare(Path(holder) / "kilnhaven", FORTNIGHT, ())
+            program(Path(holder) / "kilnhaven", f"{DRAWN[name]} {PICTURES / name}.png")
             print(PICTURES / f"{name}.png")
     for name in wanted & PAGES.keys():
         shoot_page(PICTURES / f"{name}.png", *PAGES[name])
@@ -129,7 +149,11 @@ def shoot_page(picture: Path, chapter: int, before: tuple[str, ...], command: st
 def prepare(site: Path, chapter: int, before: tuple[str, ...]) -> None:
     """Play the story up to a chapter, then do what the picture needs."""
     if chapter == FORTNIGHT:
-        program(site, f"demo --fortnight {shlex.quote(str(site))}")
+        # Played once for all pictures that look back.
+        played = Path(tempfile.gettempdir()) / f"shots-fortnight-{os.getpid()}"
+        if not played.exists():
+            program(played, f"demo --fortnight {shlex.quote(str(played))}")
+        shutil.copytree(played, site)
         return
     program(site, f"demo --begin {shlex.quote(str(site))}")
     for number in range(chapter):
@@ -139,6 +163,9 @@ def prepare(site: Path, chapter: int, before: tuple[str, ...]) -> None:
     if chapter == 3:
         program(site, "scan")
     (site.parent / "clients.txt").write_text(CLIENTS, encoding="ascii")
+    if before == MAPPED:
+        with (site / "site.toml").open("a", encoding="utf-8") as file:
+            file.write(ADDRESSES)
     for command in before:
         program(site, command)
 

@@ -27,7 +27,7 @@ _SIGNS = {
     Use.NOW: ("■", "green", "used now"),
     Use.LATELY: ("□", "cyan", "used lately"),
     Use.RESERVED: ("r", "magenta", "reserved"),
-    Use.POOL: ("p", "yellow", "free in the DHCP pool"),
+    Use.POOL: ("p", "dim", "free in the DHCP pool"),
     Use.FREE: ("·", "dim", "free"),
     Use.EDGE: (" ", "", ""),
 }

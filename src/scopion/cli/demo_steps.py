@@ -40,19 +40,20 @@ def run_shown(step: Step, folder: Path, columns: int) -> int:
     return _forked(step, folder, environment, sys.stdout.fileno())
 
 
-def run_quietly(step: Step, folder: Path) -> tuple[int, str]:
-    """Run a command; its exit code, and what it said."""
+def run_quietly(step: Step, folder: Path, *, shown: str = "") -> tuple[int, str]:
+    """Run a command; its exit code, and what it said: in a pipe, or ``shown`` as in a terminal of so many columns."""
+    environment = environment_of(folder)
+    if shown:
+        environment |= {"SCOPION_FORMAT": "table", "COLUMNS": shown}
     if not hasattr(os, "fork"):
         command = [sys.executable, "-m", "scopion", *step.command]
-        ended = subprocess.run(
-            command, env=environment_of(folder), cwd=folder, capture_output=True, text=True, check=False
-        )
+        ended = subprocess.run(command, env=environment, cwd=folder, capture_output=True, text=True, check=False)
         return ended.returncode, ended.stderr
     import tempfile
 
     with tempfile.TemporaryFile("w+", errors="replace") as said:
         sys.stdout.flush()
-        code = _forked(step, folder, environment_of(folder), said.fileno())
+        code = _forked(step, folder, environment, said.fileno())
         said.seek(0)
         return code, said.read()
 

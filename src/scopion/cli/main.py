@@ -62,11 +62,11 @@ FAMILIES: dict[str, dict[str, Entry]] = {
         "wifi": Entry("wifi", "wifi", "Allow and deny lists: kept, scheduled, pushed, verified."),
     },
     "Report": {
-        "report": Entry("report", "report", "Look back: a summary, a page to print or send, tables, figures."),
+        "report": Entry("report", "report", "Look back: summary, page, tables, figures."),
         "map": Entry("address_map", "address_map", "The addresses of a subnet as a grid: who uses which."),
     },
     "Begin": {
-        "setup": Entry("setup", "setup", "First steps: looks at this machine, proposes a site, writes it, tries it."),
+        "setup": Entry("setup", "setup", "First steps: proposes a site, writes it, tries it."),
         "demo": Entry("demo", "demo", "A made-up site, told in a minute, or kept to try out."),
     },
 }

@@ -92,7 +92,7 @@ def report(
     channel: str | None,
     format_name: str | None,
 ) -> None:
-    """Look back: a summary, a page to print or send, tables, figures.
+    """Look back: summary, page, tables, figures.
 
     Without options the summary and what needs attention, in sentences. The page is one file of HTML, for any browser,
     for paper and for mail. Nothing is sent but what wifi audit reads of access points.

@@ -36,10 +36,11 @@ _CHANNELS = {
 @click.option("--no-scan", is_flag=True, help="Do not run the baseline scan.")
 @pass_session
 def setup(session: Session, yes: bool, name: str | None, shows: bool, anew: bool, no_scan: bool) -> None:
-    """First steps: looks at this machine, proposes a site, writes it, tries it.
+    """First steps: proposes a site, writes it, tries it.
 
-    Asks for the site's name, which subnets to look after, how you want to be told, and your wireless networks; writes a
-    commented site.toml, tests the channel and runs the first scan. A question is answered by its proposal with Enter.
+    Looks at this machine, and asks for the site's name, which subnets to look after, how you want to be told, and your
+    wireless networks; writes a commented site.toml, tests the channel and runs the first scan. Enter takes what is
+    proposed.
     """
     from scopion.operations.setup import has_settings, propose, set_up, settings_text
 

@@ -1,4 +1,4 @@
-"""Devices as JSON and JSON Lines, described by a published JSON Schema (docs/devices.schema.json).
+"""Devices as JSON and JSON Lines, described by a published JSON Schema (docs/schemas/devices.schema.json).
 
 The models below are that description: the schema is made from them, and what is read is held against them.
 """
