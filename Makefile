@@ -35,6 +35,9 @@ shots: $(VENV)/ready           ## the pictures in docs/screenshots, from the mad
 	  chromium:chromium
 	$(BIN)/python tools/shots.py
 
+onefile: $(VENV)/ready         ## one file that runs with nothing but a Python: dist/scopion.pyz
+	$(BIN)/python -m tools.onefile
+
 .PHONY: lab-packages
 lab-packages:
 	@sh tools/packages.sh ip:iproute2 nft:nftables setpriv:util-linux unshare:util-linux sysctl:procps \

@@ -1,0 +1,178 @@
+"""What people install: the wheel is whole and comes from the sdist, the lowest versions of its parts will do, and the
+single file runs with nothing but a Python.
+
+It installs from the index that pip is set up for. Where none is reached it is skipped; with CI set that is a failure.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+import tarfile
+import tempfile
+import tomllib
+import unittest
+import venv
+from pathlib import Path
+from typing import Any, ClassVar
+from zipfile import ZipFile
+
+from tools.onefile import make
+
+from scopion import __version__
+from tests.support import ROOT
+
+PROJECT: dict[str, Any] = tomllib.loads((ROOT / "pyproject.toml").read_text(encoding="utf-8"))["project"]
+# Neither our environment nor a compiler: what is installed has to be enough.
+NO_COMPILER = {"CC": "/bin/false", "CXX": "/bin/false"}
+BARE = {"PATH": "/usr/bin:/bin", "SCOPION_LIVE": "namespaces", "LANG": "C.UTF-8", **NO_COMPILER}
+_NO_INDEX = re.compile("No matching distribution|ConnectionError|Could not find a version")
+
+
+def lowest() -> list[str]:
+    """Each dependency at the lowest version that we promise to work with."""
+    named = [*PROJECT["dependencies"], *PROJECT["optional-dependencies"]["report"]]
+    found = [re.fullmatch(r"([\w.-]+)>=([\d.]+)", each) for each in named]
+    assert all(found), named
+    return [f"{each[1]}=={each[2]}" for each in found if each]
+
+
+def run(*command: str, cwd: Path, **environment: str) -> subprocess.CompletedProcess[str]:
+    """Run something that must succeed."""
+    ended = subprocess.run(
+        command, cwd=cwd, env={**BARE, **environment}, capture_output=True, text=True, check=False, timeout=300
+    )
+    assert ended.returncode == 0, f"{command}: {ended.stderr[-3000:]}"
+    return ended
+
+
+class Packages(unittest.TestCase):
+    folder: ClassVar[Path]
+    sdist: ClassVar[Path]
+    wheel: ClassVar[Path]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        holder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(holder.cleanup)
+        cls.folder = Path(holder.name)
+        # The wheel is built from the sdist, as whoever has only that would do it.
+        built = cls.folder / "dist"
+        run(sys.executable, "-m", "build", "--no-isolation", "--outdir", str(built), str(ROOT), cwd=cls.folder)
+        (cls.sdist,), (cls.wheel,) = built.glob("*.tar.gz"), built.glob("*.whl")
+
+    def pip(self, *arguments: str, python: str = sys.executable) -> None:
+        """Install with pip as it is set up here; without an index there is nothing to be seen."""
+        ended = subprocess.run(
+            [python, "-m", "pip", "install", "--quiet", "--disable-pip-version-check", "--no-compile", *arguments],
+            env={**os.environ, **NO_COMPILER}, capture_output=True, text=True, check=False,
+        )  # fmt: skip
+        if ended.returncode and _NO_INDEX.search(ended.stderr):
+            if os.environ.get("CI"):
+                raise AssertionError(f"in CI this may not be skipped: {ended.stderr[-2000:]}")
+            self.skipTest(f"no index was reached to install from: {ended.stderr[-300:]}")
+        self.assertEqual(ended.returncode, 0, ended.stderr[-3000:])
+
+    def test_sdist_and_wheel_hold_what_they_need(self) -> None:
+        """The code with its data and manual pages, and nothing that is ours alone; the version is the program's."""
+        self.assertIn(f"-{__version__}-py3-none-any", self.wheel.name)
+        with ZipFile(self.wheel) as packed:
+            names = set(packed.namelist())
+        data = f"scopion-{__version__}.data/data/share/man/man1/"
+        for name in (
+            "scopion/vendors/data/vendors.bin", "scopion/scenes/data/kilnhaven.toml", "scopion/alerts/data/mail.html",
+            "scopion/scenes/data/kilnhaven-registry.csv", "scopion/operations/site-template.toml",
+            "scopion/discovery/data/kinds.toml", "scopion/reports/data/report.html", "scopion/reports/data/report.css",
+            "scopion/reports/data/report.js", "scopion/wireless/data/sheet.html", f"{data}scopion.1",
+            f"{data}scopion-report.1",
+        ):  # fmt: skip
+            self.assertIn(name, names)
+        sources = {f"scopion/{path.relative_to(ROOT / 'src/scopion')}" for path in (ROOT / "src/scopion").rglob("*.py")}
+        self.assertLessEqual(sources, names)
+        self.assertFalse([name for name in names if name.startswith(("tests", "tools", "benchmarks"))])
+        with tarfile.open(self.sdist) as packed_source:
+            inside = {name.partition("/")[2] for name in packed_source.getnames()}
+        for name in (
+            "pyproject.toml",
+            "README.md",
+            "LICENSE",
+            "tests/test_packaging.py",
+            "docs/guide.md",
+            "tools/onefile.py",
+        ):
+            self.assertIn(name, inside)
+        self.assertFalse([name for name in inside if "__pycache__" in name or name.startswith(".venv")])
+
+    def test_the_lowest_versions_will_do_in_a_clean_environment(self) -> None:
+        """Installed without a compiler, each part at its lower bound: it tells the whole story and draws a figure."""
+        home = self.folder / "clean"
+        venv.create(home, with_pip=True, symlinks=True)
+        python = str(home / "bin" / "python")
+        constraints = self.folder / "lowest.txt"
+        constraints.write_text("\n".join(lowest()), encoding="utf-8")
+        self.pip("--constraint", str(constraints), f"{self.wheel}[report]", python=python)
+        listed = run(python, "-m", "pip", "list", "--format", "freeze", cwd=self.folder).stdout.casefold().splitlines()
+        for each in lowest():
+            name, _, version = each.casefold().partition("==")
+            (found,) = [line for line in listed if line.replace("_", "-").startswith(f"{name}==")]
+            self.assertTrue(f"{found.partition('==')[2]}.".startswith(f"{version}."), found)
+        program = str(home / "bin" / "scopion")
+        self.assertEqual(run(program, "--version", cwd=self.folder).stdout, f"scopion {__version__}\n")
+        site = self.folder / "told"
+        told = run(program, "demo", "--keep", str(site), cwd=self.folder, HOME=str(self.folder))
+        self.assertIn("Look back: how was the week?", told.stdout)
+        self.assertIn("<svg", (site / "report.html").read_text(encoding="utf-8"))
+        run(program, "--site", str(site), "report", "--figure", "hours", str(site / "hours.svg"), cwd=self.folder)
+        self.assertIn("Usual hours", (site / "hours.svg").read_text(encoding="utf-8"))
+        self.assertTrue((home / "share/man/man1/scopion.1").exists())
+
+    def test_the_single_file_runs_with_nothing_but_a_python(self) -> None:
+        """From a folder of its own, without our environment: unpacked once, beside nobody else's files."""
+        out = self.folder / "stick" / "scopion.pyz"
+        try:
+            make(out, f"{self.wheel}")
+        except subprocess.CalledProcessError as error:
+            if os.environ.get("CI"):
+                raise
+            self.skipTest(f"no index was reached to install from: {error}")
+        bare = Path(sys.base_prefix) / "bin" / f"python{sys.version_info[0]}.{sys.version_info[1]}"
+        # A Python that finds nothing but itself; its cache is that of an account, which a test leaves alone.
+        start = [str(bare), "-I", "-c", _AS_ANOTHER, str(out), str(self.folder / "cache")]
+        self.assertEqual(run(*start, "--version", cwd=self.folder).stdout, f"scopion {__version__}\n")
+        self.assertIn("Nokia", run(*start, "vendor", "286fb9", cwd=self.folder).stdout)
+        told = run(*start, "demo", "--chapter", "look-back", "--keep", str(self.folder / "kept"), cwd=self.folder)
+        self.assertIn("The report is in report.html", told.stdout)
+        (unpacked,) = (self.folder / "cache").iterdir()
+        self.assertEqual(unpacked.stat().st_mode & 0o777, 0o700)
+        # Somebody else could have written there: it is left alone, and the program runs from a folder that goes.
+        unpacked.chmod(0o777)
+        self.assertEqual(run(*start, "--version", cwd=self.folder).stdout, f"scopion {__version__}\n")
+        other = run(*start[:3], _OTHER_PYTHON, str(out), cwd=self.folder).stdout
+        self.assertIn("this file was made for Python", other)
+
+
+# Runs the file as it is, with its cache in another place.
+_AS_ANOTHER = """
+import runpy, sys
+from pathlib import Path
+file, cache = sys.argv[1:3]
+names = runpy.run_path(file, run_name="unpacked")
+names["main"].__globals__["cache"] = lambda: Path(cache)
+sys.argv[0:3] = [file]
+names["main"]()
+"""
+_OTHER_PYTHON = """
+import runpy, sys
+names = runpy.run_path(sys.argv[1], run_name="unpacked")
+sys.version_info = (3, 99)
+try:
+    names["main"]()
+except SystemExit as told:
+    print(told)
+"""
+
+
+if __name__ == "__main__":
+    unittest.main()
