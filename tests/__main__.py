@@ -1,4 +1,4 @@
-"""All tests: the lab, which waits for packets most of its time, and beside it the others, which compute, file by file.
+"""All checks: the lab, which waits for packets most of its time, and beside it lint and the others, which compute.
 
 The lab is a process of its own and comes first: it makes promises in seconds, so the others run with less priority. The
 whole fails if any does. The lab is watched as it runs; what the others said is shown after it.
@@ -34,20 +34,22 @@ def main() -> int:
     if not lab or not others:
         raise SystemExit("no test modules: run this from the whole project")
     with ThreadPoolExecutor(BESIDE) as workers:
-        beside = [workers.submit(_beside, path) for path in others]
+        # Style and types first: they take a core for a while, and the lab leaves one.
+        beside = [workers.submit(_run_beside, "lint", ["make", "lint"])]
+        beside += [workers.submit(_run_beside, path.name, _command([path])) for path in others]
         codes = [subprocess.run(_command(lab), cwd=ROOT, check=False).returncode]
         for each in beside:
             ended = each.result()
-            sys.stderr.write(ended.stderr)
+            sys.stderr.write(f"{ended.stdout}{ended.stderr}")
             codes.append(ended.returncode)
     return int(any(codes))
 
 
-def _beside(path: Path) -> subprocess.CompletedProcess[str]:
+def _run_beside(name: str, command: list[str]) -> subprocess.CompletedProcess[str]:
     ended = subprocess.run(
-        _command([path]), cwd=ROOT, check=False, capture_output=True, text=True, preexec_fn=lambda: os.nice(NICENESS)
+        command, cwd=ROOT, check=False, capture_output=True, text=True, preexec_fn=lambda: os.nice(NICENESS)
     )
-    ended.stderr = f"{path.name}: {ended.stderr.strip()}\n"
+    ended.stderr = f"{name}: {ended.stderr.strip()}\n"
     return ended
 
 

@@ -63,17 +63,24 @@ class Packages(unittest.TestCase):
         run(sys.executable, "-m", "build", "--no-isolation", "--outdir", str(built), str(ROOT), cwd=cls.folder)
         (cls.sdist,), (cls.wheel,) = built.glob("*.tar.gz"), built.glob("*.whl")
 
-    def pip(self, *arguments: str, python: str = sys.executable) -> None:
-        """Install with pip as it is set up here; without an index there is nothing to be seen."""
+    @classmethod
+    def clean(cls) -> Path:
+        """An environment of its own into which the wheel was installed, each part at its lowest version; made once."""
+        home = cls.folder / "clean"
+        if home.exists():
+            return home
+        venv.create(home, symlinks=True)
+        constraints = cls.folder / "lowest.txt"
+        constraints.write_text("\n".join(lowest()), encoding="utf-8")
+        pip = [sys.executable, "-m", "pip", "--python", str(home / "bin" / "python"), "--disable-pip-version-check"]
         ended = subprocess.run(
-            [python, "-m", "pip", "install", "--quiet", "--disable-pip-version-check", "--no-compile", *arguments],
+            [*pip, "install", "--quiet", "--no-compile", "--constraint", str(constraints), f"{cls.wheel}[report]"],
             env={**os.environ, **NO_COMPILER}, capture_output=True, text=True, check=False,
         )  # fmt: skip
-        if ended.returncode and _NO_INDEX.search(ended.stderr):
-            if os.environ.get("CI"):
-                raise AssertionError(f"in CI this may not be skipped: {ended.stderr[-2000:]}")
-            self.skipTest(f"no index was reached to install from: {ended.stderr[-300:]}")
-        self.assertEqual(ended.returncode, 0, ended.stderr[-3000:])
+        if ended.returncode and _NO_INDEX.search(ended.stderr) and not os.environ.get("CI"):
+            raise unittest.SkipTest(f"no index was reached to install from: {ended.stderr[-300:]}")
+        assert ended.returncode == 0, ended.stderr[-3000:]
+        return home
 
     def test_sdist_and_wheel_hold_what_they_need(self) -> None:
         """The code with its data and manual pages, and nothing that is ours alone; the version is the program's."""
@@ -107,16 +114,15 @@ class Packages(unittest.TestCase):
 
     def test_the_lowest_versions_will_do_in_a_clean_environment(self) -> None:
         """Installed without a compiler, each part at its lower bound: it tells the whole story and draws a figure."""
-        home = self.folder / "clean"
-        venv.create(home, with_pip=True, symlinks=True)
+        home = self.clean()
+        listing = (
+            "import importlib.metadata as m; print(*(f'{d.name}=={d.version}' for d in m.distributions()), sep='\\n')"
+        )
         python = str(home / "bin" / "python")
-        constraints = self.folder / "lowest.txt"
-        constraints.write_text("\n".join(lowest()), encoding="utf-8")
-        self.pip("--constraint", str(constraints), f"{self.wheel}[report]", python=python)
-        listed = run(python, "-m", "pip", "list", "--format", "freeze", cwd=self.folder).stdout.casefold().splitlines()
+        listed = run(python, "-c", listing, cwd=self.folder).stdout.casefold().replace("_", "-").splitlines()
         for each in lowest():
             name, _, version = each.casefold().partition("==")
-            (found,) = [line for line in listed if line.replace("_", "-").startswith(f"{name}==")]
+            (found,) = [line for line in listed if line.startswith(f"{name}==")]
             self.assertTrue(f"{found.partition('==')[2]}.".startswith(f"{version}."), found)
         program = str(home / "bin" / "scopion")
         self.assertEqual(run(program, "--version", cwd=self.folder).stdout, f"scopion {__version__}\n")
@@ -131,12 +137,8 @@ class Packages(unittest.TestCase):
     def test_the_single_file_runs_with_nothing_but_a_python(self) -> None:
         """From a folder of its own, without our environment: unpacked once, beside nobody else's files."""
         out = self.folder / "stick" / "scopion.pyz"
-        try:
-            make(out, f"{self.wheel}")
-        except subprocess.CalledProcessError as error:
-            if os.environ.get("CI"):
-                raise
-            self.skipTest(f"no index was reached to install from: {error}")
+        (installed,) = (self.clean() / "lib").glob("python*/site-packages")
+        make(out, installed)
         bare = Path(sys.base_prefix) / "bin" / f"python{sys.version_info[0]}.{sys.version_info[1]}"
         # A Python that finds nothing but itself; its cache is that of an account, which a test leaves alone.
         start = [str(bare), "-I", "-c", _AS_ANOTHER, str(out), str(self.folder / "cache")]
@@ -153,6 +155,11 @@ class Packages(unittest.TestCase):
         self.assertIn("this file was made for Python", other)
 
 
+_LISTING = """
+from importlib.metadata import distributions
+for each in distributions():
+    print(f"{each.name}=={each.version}")
+"""
 # Runs the file as it is, with its cache in another place.
 _AS_ANOTHER = """
 import runpy, sys

@@ -18,15 +18,20 @@ import zipapp
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
+# Of an environment that has more.
+_NOT_IN_IT = ("__pycache__", "pip", "pip-*", "setuptools*", "matplotlib*", "mpl_toolkits", "numpy*", "PIL", "fontTools")
 
 
-def make(out: Path, source: str = str(ROOT)) -> None:
-    """Write the file. Raises CalledProcessError if something cannot be installed."""
+def make(out: Path, installed: Path | None = None) -> None:
+    """Write the file, from what is ``installed`` in a folder already, or installs it. Raises CalledProcessError."""
     with tempfile.TemporaryDirectory(prefix="scopion-onefile-") as holder:
         inside = Path(holder) / "inside"
         inside.mkdir()
-        pip = [sys.executable, "-m", "pip", "install", "--quiet", "--disable-pip-version-check", "--no-compile"]
-        subprocess.run([*pip, "--target", str(inside / "site"), source], check=True)
+        if installed is None:
+            pip = [sys.executable, "-m", "pip", "install", "--quiet", "--disable-pip-version-check", "--no-compile"]
+            subprocess.run([*pip, "--target", str(inside / "site"), str(ROOT)], check=True)
+        else:
+            shutil.copytree(installed, inside / "site", ignore=shutil.ignore_patterns(*_NOT_IN_IT))
         for name in ("bin", "share"):
             shutil.rmtree(inside / "site" / name, ignore_errors=True)
         shutil.copyfile(ROOT / "tools" / "onefile_main.py", inside / "__main__.py")

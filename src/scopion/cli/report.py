@@ -130,16 +130,13 @@ def report(
 
 def _wanted(parts: tuple[str, ...], table: str | None, figures: list[str], *, whole: bool) -> tuple[Part, ...]:
     """The parts that are needed: to read access points for a figure of something else would be a waste."""
-    if parts:
-        return tuple(each for each in Part if each in parts)
-    if whole or (table is None and not figures):
+    if not parts and (whole or (table is None and not figures)):
         return tuple(Part)
     from scopion.reports.tables import TABLES
 
-    needed = {TABLES[table].part} if table is not None else set()
-    if "addresses" in figures:
-        needed.add(Part.ADDRESSES)
-    return tuple(needed) or (Part.DEVICES,)
+    needed = {*parts, *([TABLES[table].part] if table is not None else ())}
+    needed |= {Part.ADDRESSES} if "addresses" in figures else set()
+    return tuple(each for each in Part if each in needed) or (Part.DEVICES,)
 
 
 def _check_figures(figures: tuple[tuple[str, Path], ...]) -> None:

@@ -22,7 +22,7 @@ from scopion.roster.scans import known_subnets, last_complete_scan
 from scopion.roster.store import Roster
 
 # As large as what a scan asks without a yes.
-_LARGEST = 16
+LARGEST = 16
 LATELY = timedelta(days=30)
 
 
@@ -50,8 +50,8 @@ def address_maps(site: Site, which: str | None = None, lately: timedelta = LATEL
     if not subnets:
         raise NotFound("no subnet of the site is known yet: scopion scan looks at the one that you are on")
     for subnet in subnets:
-        if subnet.prefixlen < _LARGEST:
-            raise UsageError(f"{subnet} is too large for a map: give a part of it, a /{_LARGEST} at most")
+        if subnet.prefixlen < LARGEST:
+            raise UsageError(f"{subnet} is too large for a map: give a part of it, a /{LARGEST} at most")
     at = site.clock.now()
     devices = all_devices(roster)
     stays = [(number, stay) for number, each in stays_since(roster, at - lately).items() for stay in each]

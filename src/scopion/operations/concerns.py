@@ -46,7 +46,7 @@ def _standings(report: Report) -> Iterator[Concern]:
     for each in _of(report, Standing.UNWANTED):
         if each.present:
             says = f"{each.name} is unwanted and here{_at(each)}."
-            yield Concern(Weight.HIGH, says, f"scopion wifi deny SSID {_word(each)}")
+            yield Concern(Weight.HIGH, says, f"scopion wifi deny {_ssid(report)} {_word(each)}")
     for each in report.devices:
         if each.essential and not each.present:
             says = f"{each.name} is essential and not here: seen last {_when(each.last_seen)}."
@@ -145,6 +145,11 @@ def _service(site: Site, roster: Roster, report: Report, past: Past) -> Iterator
 
 def _of(report: Report, standing: Standing) -> list[DeviceLine]:
     return [each for each in report.devices if each.standing == standing]
+
+
+def _ssid(report: Report) -> str:
+    """The network that a command is about, if there is only one."""
+    return shlex.quote(report.networks[0].ssid) if len(report.networks) == 1 else "SSID"
 
 
 def _names(lines: Sequence[DeviceLine]) -> str:

@@ -14,7 +14,7 @@ from scopion.alerts.news import sentence
 from scopion.model.device import EventKind, Standing, Stay
 from scopion.model.errors import NotFound, UsageError
 from scopion.model.week import Local, on_the_wall
-from scopion.operations.address_map import LATELY, map_of, subnets_of
+from scopion.operations.address_map import LARGEST, LATELY, map_of, subnets_of
 from scopion.operations.concerns import concerns
 from scopion.operations.described import Described
 from scopion.operations.listing import described_devices
@@ -179,7 +179,7 @@ def _subnets(
     stays = [(number, _as_of(stay, until)) for number, each in past.stays.items() for stay in each]
     found = []
     for subnet in subnets_of(site, roster):
-        if subnet.prefixlen < 16:
+        if subnet.prefixlen < LARGEST:
             continue
         of_subnet = map_of(site, roster, subnet, devices, stays, until - LATELY)
         found.append(SubnetLine(of_subnet.name, of_subnet.use, of_subnet.pool_known))

@@ -103,7 +103,10 @@ class Agreed:
 def propose(site: Site) -> Proposal:
     """Look at the machine; changes nothing. Raises NoInterface."""
     interfaces = site.attachment.interfaces()
-    choice = choose_interface(interfaces)
+    try:
+        choice = choose_interface(interfaces)
+    except NoInterface as none:
+        raise NoInterface(f"{none}; once it is connected, scopion setup proposes a site") from None
     found = []
     for interface in sorted(interfaces, key=lambda each: each is not choice.interface):
         if not interface.can_resolve or interface.virtual == "tunnel":
