@@ -216,7 +216,7 @@ class LookedBack(FolderTest):
         self.assertEqual(list(line.get_ydata()), [day.present for day in made.days])  # type: ignore[arg-type]
         widths = [bar.get_width() for bar in figure_of(made, "vendors").axes[0].patches]  # type: ignore[attr-defined]
         self.assertEqual(sum(widths), len(made.devices))
-        names = [label.get_text() for label in figure_of(made, "hours").axes[0].get_yticklabels()]
+        names = [label.get_text() for label in figure_of(made, "hours").axes[0].texts]
         self.assertIn(r"\$\frac{a}{b}\$", [name.removeprefix("scanner ") for name in names])
         for suffix in ("svg", "png"):
             first, second = (self.folder / f"{number}.{suffix}" for number in (1, 2))

@@ -36,6 +36,8 @@ _USES = (
 )
 _INCHES, _DPI = (10.0, 5.6), 128  # 1280 by 717 pixels
 _ROW_INCHES, _SQUARE_INCHES, _LEAST_INCHES, _MOST_INCHES = 0.2, 0.27, 3.2, 40.0
+_BARS = 100  # so many days are drawn as bars
+_NAMED_ROWS, _NAMED_EVERY, _THIN_INCHES = 80, 4, 0.05
 _GROUPS = 14  # so many vendors or kinds are named, the others are one bar
 _NAME = 26  # so many letters of a name fit beside its row
 _STYLE: dict[Any, Any] = {
@@ -104,9 +106,18 @@ def _comings(report: Report, axes: Axes) -> None:
     days = [each.day for each in report.days]
     joined = [each.joined for each in report.days]
     returned = [each.returned for each in report.days]
-    axes.bar(days, joined, color=_ORANGE, label="joined for the first time")
-    axes.bar(days, returned, bottom=joined, color=_BLUE, label="came back")
-    axes.bar(days, [-each.left for each in report.days], color=_SKY, label="left")
+    left = [-each.left for each in report.days]
+    came = [one + other for one, other in zip(joined, returned, strict=True)]
+    nothing = [0] * len(days)
+    for low, high, colour, label in (
+        (nothing, joined, _ORANGE, "joined for the first time"),
+        (joined, came, _BLUE, "came back"),
+        (left, nothing, _SKY, "left"),
+    ):
+        if len(days) <= _BARS:
+            axes.bar(days, [b - a for a, b in zip(low, high, strict=True)], bottom=low, color=colour, label=label)
+        else:  # a year of bars would be drawn one by one, and be too thin to be told apart
+            axes.fill_between(days, low, high, step="mid", color=colour, label=label, linewidth=0)
     axes.axhline(0, color="#777269", linewidth=1)
     axes.yaxis.set_major_formatter(lambda value, _: f"{abs(value):.0f}")
     axes.set(title="Who came and went", xlabel="day", ylabel="left (below) and came (above), times")
@@ -119,16 +130,35 @@ def _hours(report: Report, axes: Axes) -> None:
     """Each device's usual day: the share of days of the week by hour, devices in rows."""
     lines = [each for each in report.devices if any(share is not None for share in each.week.usual)]
     shares = [_usual_day(each) for each in lines]
-    axes.figure.set_size_inches(_INCHES[0], _height(1.6 + _ROW_INCHES * len(lines)))
+    figure = axes.figure
+    # Of hundreds the rows are thin, and every fourth is named: a figure is for the pattern, the table for the names.
+    few = len(lines) <= _NAMED_ROWS
+    wide, high = _INCHES[0], _height(1.6 + (_ROW_INCHES if few else _THIN_INCHES) * len(lines))
+    figure.set_size_inches(wide, high)
+    # Its margins are known: to have the layout measure hundreds of names again and again takes seconds.
+    figure.set_layout_engine("none")
+    axes.set_position((2.4 / wide, 0.6 / high, (wide - 3.8) / wide, (high - 1.4) / high))
     axes.grid(False)
-    axes.set(title="Usual hours", xlabel="hour of the day", ylabel="device")
+    axes.set(title="Usual hours", xlabel="hour of the day", ylabel="device" if few else f"{len(lines)} devices")
     if not lines:
         axes.text(0.5, 0.5, "nothing is usual yet: a week has to pass", ha="center", transform=axes.transAxes)
         return
     image = axes.imshow(shares, aspect="auto", vmin=0, vmax=1, interpolation="nearest")
-    axes.set_yticks(range(len(lines)), [_short(each.name) for each in lines], fontsize=8)
+    axes.set_yticks([])
+    axes.yaxis.set_label_coords(-2.1 / (wide - 3.8), 0.5)
+    for row, each in enumerate(lines[:: 1 if few else _NAMED_EVERY]):  # ticks would be measured several times each
+        axes.text(
+            -0.7,
+            row * (1 if few else _NAMED_EVERY),
+            _short(each.name),
+            ha="right",
+            va="center",
+            fontsize=8,
+            color="#55514a",
+        )
     axes.set_xticks(range(0, DAY_HOURS, 2))
-    axes.figure.colorbar(image, ax=axes, label="share of days on which it was here", fraction=0.04)
+    beside = figure.add_axes(((wide - 1.1) / wide, 0.6 / high, 0.25 / wide, min(high - 1.4, 3.5) / high))
+    figure.colorbar(image, cax=beside, label="share of days on which it was here")
 
 
 def _height(inches: float) -> float:
