@@ -48,12 +48,13 @@ def seconds_after_the_start(site: Path, *arguments: str, runs: int = RUNS) -> fl
     """
     start = whole = float("inf")
     for _ in range(runs):
-        start = min(start, _process_seconds("--version"))
-        whole = min(whole, _process_seconds("--site", str(site), *arguments))
+        start = min(start, process_seconds("--version"))
+        whole = min(whole, process_seconds("--site", str(site), *arguments))
     return whole - start
 
 
-def _process_seconds(*arguments: str) -> float:
+def process_seconds(*arguments: str) -> float:
+    """What a command takes, from its start to its end."""
     began = time.perf_counter()
     subprocess.run([sys.executable, "-m", "scopion", *arguments], check=True, capture_output=True)
     return time.perf_counter() - began
