@@ -63,6 +63,7 @@ class Told(ProgramTest):
         typed = re.findall(r"^\$ scopion (.*)", told, re.MULTILINE)
         self.assertEqual(typed, ["scan", "label 192.0.2.91 'apprentice telephone' --owner 'the apprentice'"])
         self.assertIn("two adapters use one address", told)
+        self.assertIn(" 2  Look: who is here?", self.run_ok("demo", "--chapter", "look"))
         self.assertIn("there is no chapter 'x': arrive, look,", self.refused(2, "demo", "--chapter", "x"))
         self.assertIn("goes with --keep", self.refused(2, "demo", "--chapter", "1", "--begin", str(self.site)))
 

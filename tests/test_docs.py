@@ -13,6 +13,7 @@ import subprocess
 import threading
 import tomllib
 import unittest
+from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -24,6 +25,7 @@ from tools.make_docs import generated, refreshed
 
 from scopion.alerts.channels.base import Channel, DeliveryFailed
 from scopion.alerts.message import Message
+from scopion.cli.demo_steps import run_quietly
 from scopion.cli.main import cli
 from scopion.discovery.records.reading import Reading
 from scopion.model.alert import Severity
@@ -32,6 +34,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.operations.settings import TEMPLATE
 from scopion.roster.lists import ListMode
+from scopion.scenes.scene import Step as StoryStep
 from scopion.wireless.enforcers.base import Act, Enforcer, Held, Step
 from tests.support import NOON, PROGRAM, ROOT, FolderTest, ProgramTest
 
@@ -42,6 +45,20 @@ def blocks(name: str, language: str) -> list[str]:
     """The fenced blocks of a document."""
     text = (ROOT / name).read_text(encoding="utf-8")
     return re.findall(rf"^```{language}\n(.*?)^```$", text, re.MULTILINE | re.DOTALL)
+
+
+def mentioned() -> Iterator[tuple[str, str]]:
+    """Every `scopion ...` in the running text of the documents: the file's name, and what follows the program's."""
+    for path in DOCS:
+        text = re.sub(r"^```.*?^```$", "", path.read_text(encoding="utf-8"), flags=re.MULTILINE | re.DOTALL)
+        for code in re.findall(r"`(?:ping \"\$\()?scopion ([^`]+?)(?:\)\")?`", text.replace("\n", " ")):
+            yield path.name, code
+
+
+# A word in capitals stands for something, and so do dots and brackets.
+_PLACEHOLDER = re.compile(r"\b[A-Z]{3,}\b|\.\.\.|\[")
+# Tested where they belong: what waits for a person or an end, changes the machine, needs a file, or is the story.
+_ELSEWHERE = ("await", "demo", "import", "review", "service", "setup", "watch", "alerts test", "vendor --refresh")
 
 
 class Generated(unittest.TestCase):
@@ -97,23 +114,36 @@ class Written(ProgramTest):
         known = dict(commands())
         groups = {name for name, each in known.items() if isinstance(each, click.Group)}
         looked = 0
-        for path in DOCS:
-            text = re.sub(r"^```.*?^```$", "", path.read_text(encoding="utf-8"), flags=re.MULTILINE | re.DOTALL)
-            for code in re.findall(r"`(?:ping \"\$\()?scopion ([^`]+?)(?:\)\")?`", text.replace("\n", " ")):
-                words = [word for word in shlex.split(code.replace("...", ""), comments=True) if word]
-                while words and words[0].startswith("-"):
-                    words = words[2 if words[0] == "--site" else 1 :]
-                if not words or words[0] not in known:
-                    self.assertIn(words[0] if words else "COMMAND", ("COMMAND", "[--site"), f"{path.name}: {code}")
-                    continue
-                name = " ".join(words[:2]) if words[0] in groups and " ".join(words[:2]) in known else words[0]
-                options = [option for each in (known[name], cli) for option in each.params]
-                flags = {"--help", *(flag for each in options for flag in (*each.opts, *each.secondary_opts))}
-                for word in words[1:]:
-                    if word.startswith("--"):
-                        self.assertIn(word.partition("=")[0].rstrip(".,"), flags, f"{path.name}: {code}")
-                looked += 1
+        for name, code in mentioned():
+            words = [word for word in shlex.split(code.replace("...", ""), comments=True) if word]
+            while words and words[0].startswith("-"):
+                words = words[2 if words[0] == "--site" else 1 :]
+            if not words or words[0] not in known:
+                self.assertIn(words[0] if words else "COMMAND", ("COMMAND", "[--site"), f"{name}: {code}")
+                continue
+            called = " ".join(words[:2]) if words[0] in groups and " ".join(words[:2]) in known else words[0]
+            options = [option for each in (known[called], cli) for option in each.params]
+            flags = {"--help", *(flag for each in options for flag in (*each.opts, *each.secondary_opts))}
+            for word in words[1:]:
+                if word.startswith("--"):
+                    self.assertIn(word.partition("=")[0].rstrip(".,"), flags, f"{name}: {code}")
+            looked += 1
         self.assertGreater(looked, 100)
+
+    def test_commands_in_running_text_run(self) -> None:
+        """Those that stand there whole are run; a bare name may lack its arguments, nothing else is wrong usage."""
+        self.begin()
+        self.run_ok("scan", "--no-names")
+        known = dict(commands())
+        ran = 0
+        for code in sorted({code for _, code in mentioned() if not _PLACEHOLDER.search(code)}):
+            if code.startswith(_ELSEWHERE):
+                continue
+            ended, said = run_quietly(StoryStep("", tuple(shlex.split(code))), self.site)
+            self.assertNotIn("Traceback", said, code)
+            self.assertIn(ended, (0, 1, 2, 3) if code in known else (0, 3), f"scopion {code}: {said}")
+            ran += 1
+        self.assertGreater(ran, 50)
 
     def test_what_the_readme_lets_one_type_works(self) -> None:
         """The commands to try it out, in a shell, in a new home."""
@@ -164,6 +194,9 @@ class Written(ProgramTest):
         self.run_ok("alerts", "learning", "--end")
         self.run_ok("demo", "--next", str(self.site))
         self._holds("scan", self.run_json("scan"))
+        self._holds("device-rows", self.run_json("devices"))
+        self._holds("event-rows", self.run_json("events"))
+        self._holds("map-rows", self.run_json("map"))
         self.run_ok("watch", "--once")
         lines = (self.site / "told-to-owner.jsonl").read_text(encoding="utf-8").splitlines()
         for line in lines:

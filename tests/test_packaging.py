@@ -144,8 +144,8 @@ class Packages(unittest.TestCase):
         start = [str(bare), "-I", "-c", _AS_ANOTHER, str(out), str(self.folder / "cache")]
         self.assertEqual(run(*start, "--version", cwd=self.folder).stdout, f"scopion {__version__}\n")
         self.assertIn("Nokia", run(*start, "vendor", "286fb9", cwd=self.folder).stdout)
-        told = run(*start, "demo", "--chapter", "look-back", "--keep", str(self.folder / "kept"), cwd=self.folder)
-        self.assertIn("The report is in report.html", told.stdout)
+        told = run(*start, "demo", "--chapter", "look", "--keep", str(self.folder / "kept"), cwd=self.folder)
+        self.assertIn("This is the baseline of 192.0.2.0/24", told.stdout)
         (unpacked,) = (self.folder / "cache").iterdir()
         self.assertEqual(unpacked.stat().st_mode & 0o777, 0o700)
         # Somebody else could have written there: it is left alone, and the program runs from a folder that goes.

@@ -125,7 +125,8 @@ class _Telling:
         names = list(self._chapters)
         if text.isdecimal() and 1 <= int(text) <= len(names):
             return self._chapters[names[int(text) - 1]]
-        found = [name for name in names if name.startswith(text.casefold())]
+        wanted = text.casefold()
+        found = [wanted] if wanted in names else [name for name in names if name.startswith(wanted)]
         if len(found) != 1:
             raise click.UsageError(f"there is no chapter {text!r}: {', '.join(names)}")
         return self._chapters[found[0]]

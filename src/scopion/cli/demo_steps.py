@@ -16,6 +16,8 @@ from scopion.scenes.scene import Step
 
 # Who does it all; on the page and in the lists the story has no other account.
 KEEPER = "keeper"
+# On macOS a process that was forked may not use the system's own libraries.
+_FORKS = hasattr(os, "fork") and sys.platform != "darwin"
 # What most commands import while they run, and takes longest.
 _NEEDED = (
     "dns.message", "jinja2", "scopion.operations.previewing", "scopion.operations.report", "scopion.operations.scan",
@@ -34,7 +36,7 @@ def run_shown(step: Step, folder: Path, columns: int) -> int:
     if not sys.stdout.isatty():
         environment.setdefault("COLUMNS", str(columns))
     sys.stdout.flush()
-    if not hasattr(os, "fork"):
+    if not _FORKS:
         command = [sys.executable, "-m", "scopion", *step.command]
         return subprocess.run(command, env=environment, cwd=folder, stderr=subprocess.STDOUT, check=False).returncode
     return _forked(step, folder, environment, sys.stdout.fileno())
@@ -45,7 +47,7 @@ def run_quietly(step: Step, folder: Path, *, shown: str = "") -> tuple[int, str]
     environment = environment_of(folder)
     if shown:
         environment |= {"SCOPION_FORMAT": "table", "COLUMNS": shown}
-    if not hasattr(os, "fork"):
+    if not _FORKS:
         command = [sys.executable, "-m", "scopion", *step.command]
         ended = subprocess.run(command, env=environment, cwd=folder, capture_output=True, text=True, check=False)
         return ended.returncode, ended.stderr
