@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 import shutil
 import sys
@@ -273,8 +274,10 @@ class LookedBack(FolderTest):
         (attached,) = mail.iter_attachments()
         self.assertEqual(attached.get_content_type(), "text/html")
         self.assertIn("Kilnhaven", attached.get_content())
-        waiting = site.roster.db.execute("SELECT count(*) FROM alert WHERE state = 'waiting'").fetchone()[0]
-        self.assertEqual(waiting, 3)
+        waiting = site.roster.db.execute("SELECT identity, message FROM alert WHERE state = 'waiting'").fetchall()
+        self.assertEqual(len(waiting), 3)
+        for row in waiting:
+            self.assertEqual(json.loads(row["message"])["id"], row["identity"])
 
 
 def _with(made: Report, **changes: Any) -> Report:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 import uuid
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -67,9 +68,9 @@ def make_weekly(site: Site) -> Message | None:
     message = _message(site, made, due, "%Y-%m-%d")
     _drop_old(site.folder / FOLDER, site.settings.report.keep_weeks)
     with site.roster.transaction() as db:
-        for number, channel in enumerate(recipients(site)):
-            identity = message.identity if not number else uuid.uuid4().hex
-            queue_message(db, channel, Severity.LOW, now, identity, message_to_json(message))
+        for channel in recipients(site):
+            own = replace(message, identity=uuid.uuid4().hex)
+            queue_message(db, channel, Severity.LOW, now, own.identity, message_to_json(own))
         site.roster.set_meta(_MADE, due.astimezone(UTC).isoformat())
     return message
 

@@ -57,37 +57,34 @@ def page(report: Report, made: datetime) -> str:
     environment = Environment(loader=FileSystemLoader(_DATA), autoescape=True, undefined=StrictUndefined, **settings)
     script = (_DATA / "report.js").read_text(encoding="utf-8").strip()
     digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
-    said = "\n".join(
-        environment.get_template("report.html")
-        .render(
-            report=report,
-            happenings=report.happenings[: -HAPPENINGS - 1 : -1],
-            left_out=report.happenings_left_out + max(0, len(report.happenings) - HAPPENINGS),
-            period=said_period(report.since, report.until),
-            made=made,
-            version=__version__,
-            titles={str(part): title for part, title in TITLES.items()},
-            style=Markup((_DATA / "report.css").read_text(encoding="utf-8").strip()),
-            script=Markup(script),
-            digest=digest,
-            week_days=_week_days(report.devices),
-            alike=_alike(report.devices),
-            strips={each.number: _strip(each) for each in report.devices if each.week.days},
-            new_bars=_new_bars(report),
-            coming_bars=_coming_bars(report),
-            busy_rows=_busy_rows(report),
-            standings=_STANDINGS,
-            comings=_COMINGS,
-            subnets=[_subnet(each, report.devices) for each in report.subnets],
-            most=max((group.devices for group in (*report.vendors, *report.kinds)), default=1),
-            moment=_moment,
-            remarks=_remarks,
-            counted=counted,
-            said_day=said_day,
-        )
-        .splitlines()
+    template = environment.get_template("report.html")
+    rendered = template.render(
+        report=report,
+        happenings=report.happenings[: -HAPPENINGS - 1 : -1],
+        left_out=report.happenings_left_out + max(0, len(report.happenings) - HAPPENINGS),
+        period=said_period(report.since, report.until),
+        made=made,
+        version=__version__,
+        titles={str(part): title for part, title in TITLES.items()},
+        style=Markup((_DATA / "report.css").read_text(encoding="utf-8").strip()),
+        script=Markup(script),
+        digest=digest,
+        week_days=_week_days(report.devices),
+        alike=_alike(report.devices),
+        strips={each.number: _strip(each) for each in report.devices if each.week.days},
+        new_bars=_new_bars(report),
+        coming_bars=_coming_bars(report),
+        busy_rows=_busy_rows(report),
+        standings=_STANDINGS,
+        comings=_COMINGS,
+        subnets=[_subnet(each, report.devices) for each in report.subnets],
+        most=max((group.devices for group in (*report.vendors, *report.kinds)), default=1),
+        moment=_moment,
+        remarks=_remarks,
+        counted=counted,
+        said_day=said_day,
     )
-    return said + "\n"
+    return f"{rendered}\n"
 
 
 def _moment(wall: datetime) -> str:
