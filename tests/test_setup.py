@@ -114,6 +114,9 @@ class FirstSteps(ProgramTest):
         ended = self.run_program("setup", "--yes", "--anew", "--name", "Again", "--no-scan")
         self.assertEqual(ended.returncode, 0)
         self.assertIn('name = "Home"', (self.site / "site.toml.before").read_text())
+        (self.site / "site.toml").write_text("no settings = at all", encoding="utf-8")
+        self.assertIn("not TOML", self.refused(2, "setup", "--yes"))
+        self.run_ok("setup", "--yes", "--anew", "--no-scan")
         self.assertIn("has at most 80 characters", self.refused(2, "setup", "--yes", "--anew", "--name", "x" * 81))
 
     @settings(max_examples=50, deadline=None)

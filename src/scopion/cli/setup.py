@@ -46,7 +46,7 @@ def setup(session: Session, yes: bool, name: str | None, shows: bool, anew: bool
 
     if not (session.can_ask or yes or shows):
         raise UsageError("this asks some questions: run it in a terminal, or take the proposals with --yes")
-    if has_settings(session.folder) and not anew and not shows:
+    if not (anew or shows) and has_settings(session.folder):
         raise Refused(f"{session.folder / 'site.toml'} has settings already: edit it, or write a new one with --anew")
     proposal = propose(session.site)
     asking = _Questions(session, proposal, silent=yes or shows)
