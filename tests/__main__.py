@@ -18,8 +18,8 @@ ROOT = Path(__file__).parent.parent
 BESIDE, NICENESS = 2, 10
 # Files of the lab that promise nothing in seconds: they have labs of their own, and need no quiet.
 PATIENT = {
-    "test_comings.py", "test_enforcers.py", "test_killed.py", "test_page.py", "test_service_manager.py",
-    "test_shared_folder.py",
+    "test_comings.py", "test_enforcers.py", "test_first_steps.py", "test_killed.py", "test_page.py",
+    "test_service_manager.py", "test_shared_folder.py",
 }  # fmt: skip
 
 

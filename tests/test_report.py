@@ -19,9 +19,10 @@ from hypothesis import strategies as st
 from scopion.alerts.channels.email import composed
 from scopion.cli.report import FIGURES as OFFERED_FIGURES
 from scopion.cli.report import TABLE_NAMES
-from scopion.model.device import Stay
+from scopion.model.device import Standing, Stay
 from scopion.model.errors import ScopionError
 from scopion.model.mac import MacAddress
+from scopion.model.observation import Observation, Source, Trait, TraitKind
 from scopion.model.targets import Targets
 from scopion.operations.report import Wish, report
 from scopion.operations.weekly import make_weekly, next_report
@@ -32,6 +33,9 @@ from scopion.reports.hours import DAY_HOURS, HOUR, Span, bits, busy, hour_runs, 
 from scopion.reports.page import page
 from scopion.reports.settings import latest_due, weekly_of
 from scopion.reports.tables import TABLES
+from scopion.roster.descriptions import set_standing
+from scopion.roster.devices import all_devices
+from scopion.roster.folding import fold
 from tests.made_past import NOW, make_past, opened_at
 from tests.support import ROOT, FolderTest, PreparedTest, ProgramTest
 
@@ -160,10 +164,23 @@ class LookedBack(FolderTest):
             (Weight.MEDIUM, "newcomer is new, and nobody has said what to think of it", "scopion review"),
             (Weight.MEDIUM, "server is nearly always here at this hour and is not", "scopion show server"),
             (Weight.LOW, "office was here at hours at which it never is: Sunday 3 to 4 o'clock", "scopion show office"),
-            (Weight.LOW, "no channel is set", "scopion setup"),
+            (Weight.LOW, "A [[channel]] in site.toml sets one", ""),
         ):
             found = [each for says, each in said.items() if part in says]
             self.assertEqual([(each.weight, each.command) for each in found], [(weight, command)], part)
+
+    def test_a_command_names_one_device(self) -> None:
+        """Of two that go by the same name each is named by its MAC address: what a report proposes can be typed."""
+        name = (Trait(TraitKind.NAME, "twin", Source.DNS),)
+        macs = [MacAddress(bytes([0x10, 0xC0, 0xDE, 0, 1, number])) for number in (1, 2)]
+        places = (IPv4Address("192.0.2.101"), IPv4Address("192.0.2.102"))
+        seen = [Observation(mac, at, NOW, Source.ARP, traits=name) for mac, at in zip(macs, places, strict=True)]
+        fold(self.site.roster, seen, (), NOW)
+        for device in all_devices(self.site.roster):
+            if device.macs[0] in macs:
+                set_standing(self.site.roster, device, Standing.UNWANTED, NOW)
+        proposed = [each.command for each in report(self.site).attention if each.says.startswith("twin")]
+        self.assertEqual(proposed, [f"scopion wifi deny SSID {mac}" for mac in macs])
 
     def test_parts_are_what_was_put_in(self) -> None:
         """Devices, days, weeks, busy hours and addresses agree with the past that was made."""

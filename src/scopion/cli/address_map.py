@@ -11,6 +11,7 @@ import click
 from scopion.cli.options import Span
 from scopion.cli.output import chosen_format, iso, output_format, show
 from scopion.cli.session import Session, pass_session
+from scopion.cli.table import styled
 from scopion.model.clock import spoken_span
 from scopion.model.text import counted, joined
 from scopion.reports.address_use import Use
@@ -105,13 +106,7 @@ def _sign(cell: Cell, size: int) -> str:
     sign, style, _ = _SIGNS[cell.use]
     if size > 1 and cell.use is Use.NOW:
         sign = _EIGHTHS[min(7, cell.now * 8 // (size + 1))]
-    return _styled(sign, style)
-
-
-def _styled(text: str, style: str) -> str:
-    words = style.split()
-    colour = next((word for word in words if word not in ("bold", "dim")), None)
-    return click.style(text, fg=colour, bold="bold" in words or None, dim="dim" in words or None) if style else text
+    return styled(sign, style)
 
 
 def _tell(session: Session, each: AddressMap, lately: timedelta) -> None:
@@ -139,7 +134,7 @@ def _legend(use: SubnetUse, size: int) -> str:
             shown = f"{_EIGHTHS[0]}{_EIGHTHS[3]}{_EIGHTHS[7]}" if folded else sign
             said = f" {count} {words}{' (few, half, all of a square)' if folded else ''}"
             wide = 3 + len(shown) + len(said)
-            text = f"   {_styled(shown, style)}{said}"
+            text = f"   {styled(shown, style)}{said}"
             if lines and lines[-1][0] + wide <= _LINE:
                 lines[-1] = lines[-1][0] + wide, lines[-1][1] + text
             else:

@@ -166,12 +166,15 @@ class _Telling:
 
     def _end(self) -> None:
         """Open the report where there is somebody to see it, and wait before its folder goes."""
-        from scopion.cli.report import show_in_browser
+        from scopion.cli.report import has_screen, show_in_browser
 
         page = self._folder / REPORT
         if not self._pauses or not page.exists():
             return
-        show_in_browser(self._session, page)
+        if has_screen():
+            show_in_browser(self._session, page)
+        else:
+            self._session.note(f"The report is in {page}, for a browser.")
         if self._passing:
             click.echo()
             click.secho("Any key ends the story; its folder goes with it. ", dim=True, nl=False)

@@ -15,15 +15,14 @@ from scopion.cli.output import chosen_format, output_format, show, show_table
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column, Row, plain_column
 from scopion.model.address import by_number
-from scopion.model.device import Standing
+from scopion.model.device import BY_URGENCY, Standing
 from scopion.model.text import counted
 
 if TYPE_CHECKING:
     from scopion.model.device import Device
     from scopion.operations.described import Described
 
-# What somebody has to look at comes first.
-_RANKS = {Standing.UNWANTED: 0, Standing.NEW: 1, Standing.GUEST: 2, Standing.KNOWN: 3}
+_RANKS = {standing: number for number, standing in enumerate(BY_URGENCY)}
 KEYS = (*DEVICE_KEYS, "near")
 _LONG = ("vendor", "kind_evidence", "names", "note", "because")
 

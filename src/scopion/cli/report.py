@@ -196,6 +196,14 @@ def _page(session: Session, made: Report, page: Path, opens: bool) -> None:
         show_in_browser(session, page)
 
 
+def has_screen() -> bool:
+    """Whether a browser would have a window: one for terminals would take over that of the story."""
+    import os
+    import sys
+
+    return sys.platform in ("darwin", "win32") or any(os.environ.get(each) for each in ("DISPLAY", "WAYLAND_DISPLAY"))
+
+
 def show_in_browser(session: Session, page: Path) -> None:
     """Show a file in the browser of whoever sits here, if there is one."""
     import webbrowser

@@ -170,6 +170,11 @@ def _measured(text: str) -> int:
     return cell_len(text)
 
 
+def styled(text: str, style: str) -> str:
+    """A text in a style of the program's words: "bold", "dim", a colour, or several of them."""
+    return f"{_code(style)}{text}{_PLAIN_AGAIN}" if style else text
+
+
 @cache
 def _code(style: str) -> str:
     """The escape sequence that begins a style, of the program's own words only; empty for none."""

@@ -21,6 +21,10 @@ class Standing(StrEnum):
     UNWANTED = "unwanted"
 
 
+# What somebody has to look at comes first.
+BY_URGENCY = (Standing.UNWANTED, Standing.NEW, Standing.GUEST, Standing.KNOWN)
+
+
 class EventKind(StrEnum):
     """A change worth remembering."""
 

@@ -14,6 +14,7 @@ from datetime import datetime, timedelta
 from scopion.model.errors import UsageError
 
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 _DAY = 24 * 60
 WEEK = 7 * _DAY  # in minutes
 # One for each hour of a week and some more; what is longer was not meant as opening hours.
@@ -29,6 +30,12 @@ Local = Callable[[datetime], datetime]  # a moment as the clock on the wall show
 def on_the_wall(moment: datetime, local: Local) -> datetime:
     """What the clock on the wall shows at a moment: without a time zone, for a day has 24 hours there."""
     return local(moment).replace(tzinfo=None)
+
+
+def from_the_wall(wall: datetime, near: datetime, local: Local) -> datetime:
+    """The moment at which that clock shows a time: guessed by the offset of a moment near by, then put right."""
+    guess = near - (on_the_wall(near, local) - wall)
+    return guess - (on_the_wall(guess, local) - wall)
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,6 +12,7 @@ from scopion.model.device import EventKind, Standing
 from scopion.model.text import counted, joined
 from scopion.model.week import on_the_wall
 from scopion.operations.report_devices import Past
+from scopion.operations.settings import Settings
 from scopion.operations.site import Site
 from scopion.reports.address_use import Use
 from scopion.reports.content import Concern, DeviceLine, Report, Weight
@@ -46,11 +47,11 @@ def _standings(report: Report) -> Iterator[Concern]:
     for each in _of(report, Standing.UNWANTED):
         if each.present:
             says = f"{each.name} is unwanted and here{_at(each)}."
-            yield Concern(Weight.HIGH, says, f"scopion wifi deny {_ssid(report)} {_word(each)}")
+            yield Concern(Weight.HIGH, says, f"scopion wifi deny {_ssid(report)} {_word(report, each)}")
     for each in report.devices:
         if each.essential and not each.present:
             says = f"{each.name} is essential and not here: seen last {_when(each.last_seen)}."
-            yield Concern(Weight.HIGH, says, f"scopion show {_word(each)}")
+            yield Concern(Weight.HIGH, says, f"scopion show {_word(report, each)}")
     new = _of(report, Standing.NEW)
     joined_now = [each for each in new if each.joined]
     if joined_now:
@@ -91,11 +92,11 @@ def _habits(report: Report, past: Past) -> Iterator[Concern]:
     for each in report.devices:
         if each.missed and not each.present and not each.essential and hour in each.week.missed:
             says = f"{each.name} is nearly always here at this hour and is not: seen last {_when(each.last_seen)}."
-            yield Concern(Weight.MEDIUM, says, f"scopion show {_word(each)}")
+            yield Concern(Weight.MEDIUM, says, f"scopion show {_word(report, each)}")
     odd = [each for each in report.devices if each.unusual and each.usually not in _WITHOUT_A_RULE]
     for each in odd[:_NAMED]:
         says = f"{each.name} was here at hours at which it never is: {each.unusual}."
-        yield Concern(Weight.LOW, says, f"scopion show {_word(each)}")
+        yield Concern(Weight.LOW, says, f"scopion show {_word(report, each)}")
     if len(odd) > _NAMED:
         says = f"{counted(len(odd) - _NAMED, 'more device')} had unusual hours, too."
         yield Concern(Weight.LOW, says, "scopion report --part hours")
@@ -140,7 +141,9 @@ def _service(site: Site, roster: Roster, report: Report, past: Past) -> Iterator
         says = f"Nobody has looked since {last:%A}, {last.day} {last:%B}."
         yield Concern(Weight.MEDIUM, says, "scopion scan")
     if not site.settings.channel:
-        yield Concern(Weight.LOW, "Nobody is told when somebody joins: no channel is set.", "scopion setup")
+        untouched = site.settings == Settings()
+        how = "no channel is set." if untouched else "no channel is set. A [[channel]] in site.toml sets one."
+        yield Concern(Weight.LOW, f"Nobody is told when somebody joins: {how}", "scopion setup" if untouched else "")
 
 
 def _of(report: Report, standing: Standing) -> list[DeviceLine]:
@@ -164,9 +167,10 @@ def _named(line: DeviceLine) -> str:
     return f"{line.name} ({made_by})" if made_by else line.name
 
 
-def _word(line: DeviceLine) -> str:
-    """How a command names it: by what it is called if that is a word of a person's, else by its MAC address."""
-    return shlex.quote(line.macs[0] if line.macs and line.role else line.name)
+def _word(report: Report, line: DeviceLine) -> str:
+    """How a command names it: by what it is called if nobody else is called so, else by its MAC address."""
+    alone = sum(each.name == line.name for each in report.devices) == 1
+    return shlex.quote(line.name if (alone and not line.role) or not line.macs else line.macs[0])
 
 
 def _them(lines: Sequence[DeviceLine]) -> str:

@@ -11,9 +11,9 @@ from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
 
 from scopion.alerts.news import sentence
-from scopion.model.device import EventKind, Standing, Stay
+from scopion.model.device import Device, EventKind, Standing, Stay
 from scopion.model.errors import NotFound, UsageError
-from scopion.model.week import Local, on_the_wall
+from scopion.model.week import Local, from_the_wall, on_the_wall
 from scopion.operations.address_map import LARGEST, LATELY, map_of, subnets_of
 from scopion.operations.concerns import concerns
 from scopion.operations.described import Described
@@ -75,9 +75,10 @@ def report(site: Site, wish: Wish | None = None) -> Report:
     seen = [each for each in everybody if each.device.id in past.seen]
     lines = device_lines(seen, past)
     wanted = {part: part in wish.parts for part in Part}
-    networks = network_lines(site, roster, local) if wanted[Part.WIRELESS] or wanted[Part.ATTENTION] else ()
+    devices = [each.device for each in everybody]
+    networks = network_lines(site, roster, devices, local) if wanted[Part.WIRELESS] or wanted[Part.ATTENTION] else ()
     findings = audit_lines(site) if wanted[Part.AUDIT] or wanted[Part.ATTENTION] else ()
-    subnets = _subnets(site, roster, everybody, past, until) if wanted[Part.ADDRESSES] or wanted[Part.ATTENTION] else ()
+    subnets = _subnets(site, roster, devices, past, until) if wanted[Part.ADDRESSES] or wanted[Part.ATTENTION] else ()
     happenings, left_out = _happenings(site, roster, everybody, past, wish.happenings)
     made = Report(
         site=site.name,
@@ -112,16 +113,10 @@ def _beginning(wish: Wish, until: datetime, local: Local) -> datetime:
         day = on_the_wall(until, local).replace(hour=0, minute=0, second=0, microsecond=0) - timedelta(
             days=USUAL_DAYS - 1
         )
-        return moment_of(day, until, local)
+        return from_the_wall(day, until, local)
     if wish.since >= until:
         raise UsageError("the period ends before it begins: give --since an earlier moment than --until")
     return max(wish.since, until - _LONGEST)
-
-
-def moment_of(wall: datetime, near: datetime, local: Local) -> datetime:
-    """The moment at which the site's wall shows a time: guessed by the offset of another one, then put right."""
-    guess = near - (on_the_wall(near, local) - wall)
-    return guess - (on_the_wall(guess, local) - wall)
 
 
 def _days(past: Past) -> tuple[DayOfComings, ...]:
@@ -172,10 +167,9 @@ def _groups(named: Iterable[tuple[str, DeviceLine]]) -> tuple[Group, ...]:
 
 
 def _subnets(
-    site: Site, roster: Roster, everybody: Sequence[Described], past: Past, until: datetime
+    site: Site, roster: Roster, devices: Sequence[Device], past: Past, until: datetime
 ) -> tuple[SubnetLine, ...]:
     """What the addresses were used for at the end of the period."""
-    devices = [each.device for each in everybody]
     stays = [(number, _as_of(stay, until)) for number, each in past.stays.items() for stay in each]
     found = []
     for subnet in subnets_of(site, roster):

@@ -9,7 +9,7 @@ from datetime import date, datetime, timedelta
 from typing import NamedTuple
 
 from scopion.model.address import written
-from scopion.model.device import EventKind, Standing, Stay
+from scopion.model.device import BY_URGENCY, EventKind, Stay
 from scopion.model.week import Local, on_the_wall
 from scopion.operations.described import Described
 from scopion.operations.rhythm import rule_in_words
@@ -22,8 +22,6 @@ from scopion.roster.store import Roster
 # The usual week is told from so much before the end, even if the period is shorter.
 _USUAL_BEFORE = timedelta(weeks=9)
 _RULE_DAYS = 28
-# What somebody has to look at comes first.
-_RANKS = {Standing.UNWANTED: 0, Standing.NEW: 1, Standing.GUEST: 2, Standing.KNOWN: 3}
 
 
 class Coming(NamedTuple):
@@ -95,7 +93,7 @@ def device_lines(devices: Sequence[Described], past: Past) -> tuple[DeviceLine, 
     ordered = sorted(
         devices,
         key=lambda each: (
-            _RANKS[each.device.standing],
+            BY_URGENCY.index(each.device.standing),
             each.device.id not in past.here,
             not each.device.name,
             each.device.called.casefold(),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from scopion.model.device import Device
 from scopion.model.errors import NotFound
 from scopion.model.text import counted, joined
 from scopion.model.week import Local, on_the_wall
@@ -13,7 +14,6 @@ from scopion.operations.site import Site
 from scopion.operations.wifi_audit import audit
 from scopion.operations.wifi_networks import networks
 from scopion.reports.content import AuditLine, NetworkLine
-from scopion.roster.devices import all_devices
 from scopion.roster.lists import ListMode, Network
 from scopion.roster.pushes import HAND, Push, PushState, pushes
 from scopion.roster.store import Roster
@@ -29,10 +29,9 @@ _STATES = {
 }
 
 
-def network_lines(site: Site, roster: Roster, local: Local) -> tuple[NetworkLine, ...]:
+def network_lines(site: Site, roster: Roster, devices: Sequence[Device], local: Local) -> tuple[NetworkLine, ...]:
     """Each network with its last push and verification."""
     looked = latest_verifications(roster)
-    devices = all_devices(roster)
     found = []
     for network, allowed, denied in networks(site):
         sent = pushes(roster, network.ssid)
@@ -89,8 +88,3 @@ def audit_lines(site: Site) -> tuple[AuditLine, ...]:
         for each in audited
         for finding in each.findings
     )
-
-
-def lacking(lines: Sequence[NetworkLine]) -> list[NetworkLine]:
-    """Those whose list was changed and not put in force since."""
-    return [each for each in lines if each.pending]

@@ -10,12 +10,13 @@ from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from enum import StrEnum
 
+from scopion.model.week import WEEKDAYS
+
 DAYS = 30
 _WEEKS = 4  # the usual is what held in the last weeks
 _ENOUGH = 2  # so many Tuesdays tell what is usual on a Tuesday
 USUAL = 0.5
 _RULE = 3
-_WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 Spans = Sequence[tuple[datetime, datetime]]
 
 
@@ -109,7 +110,7 @@ def _comparable(sample: Sequence[date], today: date) -> tuple[str, list[date]]:
     """Days that are like today: the same weekday, else working days or weekends, else all."""
     same = [day for day in sample if day.weekday() == today.weekday()]
     if len(same) >= _ENOUGH:
-        return f"{_WEEKDAYS[today.weekday()]}s", same
+        return f"{WEEKDAYS[today.weekday()]}s", same
     working = today.weekday() < 5
     alike = [day for day in sample if (day.weekday() < 5) is working]
     if len(alike) >= _ENOUGH:
@@ -129,7 +130,7 @@ def rule_in_words(sample: Sequence[date], on_day: Callable[[date], bool], in_hou
     hours = [hour for hour in range(24) if sum(in_hour(day, hour) for day in days) > len(days) * USUAL]
     if len(hours) == 24 and len(usual) == 7:
         return "always"
-    when = "every day" if len(usual) == 7 else _runs([_WEEKDAYS[number] for number in usual], usual, " to ")
+    when = "every day" if len(usual) == 7 else _runs([WEEKDAYS[number] for number in usual], usual, " to ")
     if len(hours) == 24:
         return f"{when}, all day"
     return f"{when}, {_hours(hours)}" if hours else when

@@ -18,11 +18,11 @@ from scopion.alerts.settings import EmailSettings
 from scopion.alerts.weekly import weekly_message
 from scopion.model.alert import Severity
 from scopion.model.errors import ScopionError
-from scopion.model.week import on_the_wall
+from scopion.model.week import from_the_wall, on_the_wall
 from scopion.operations.alerting import phrases_of
 from scopion.operations.alerts import channel_called
 from scopion.operations.policies import site_local
-from scopion.operations.report import Wish, moment_of, report
+from scopion.operations.report import Wish, report
 from scopion.operations.site import Site
 from scopion.reports.content import Report
 from scopion.reports.page import page
@@ -48,7 +48,7 @@ def next_report(site: Site) -> datetime | None:
     if not when:
         return None
     local, now = site_local(site), site.clock.now()
-    latest = moment_of(latest_due(when, on_the_wall(now, local)), now, local)
+    latest = from_the_wall(latest_due(when, on_the_wall(now, local)), now, local)
     noted = site.roster.meta(_MADE)
     if noted is None:  # the first week is not over yet
         with site.roster.transaction():
@@ -56,7 +56,7 @@ def next_report(site: Site) -> datetime | None:
         noted = now.isoformat()
     if latest > datetime.fromisoformat(noted):
         return latest
-    return moment_of(on_the_wall(latest, local) + _WEEK, now, local)
+    return from_the_wall(on_the_wall(latest, local) + _WEEK, now, local)
 
 
 def make_weekly(site: Site) -> Message | None:
@@ -64,7 +64,9 @@ def make_weekly(site: Site) -> Message | None:
     due, now = next_report(site), site.clock.now()
     if due is None or due > now:
         return None
-    made = report(site, Wish(due - _WEEK, due))
+    local = site_local(site)
+    week_ago = from_the_wall(on_the_wall(due, local) - _WEEK, due, local)  # at the same time on the wall
+    made = report(site, Wish(week_ago, due))
     message = _message(site, made, due, "%Y-%m-%d")
     _drop_old(site.folder / FOLDER, site.settings.report.keep_weeks)
     with site.roster.transaction() as db:

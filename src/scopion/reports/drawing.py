@@ -19,6 +19,16 @@ _TOP, _LANE, _HEIGHT = 2, 9, 22
 _SQUARE = 16
 _WIDE, _HIGH, _LEFT, _BOTTOM = 720, 150, 34, 20
 _THICKEST = 44
+_DOT = "h1v1h-1z"
+# What an address is used for differs in shape as well as in colour; each fits a square of fifteen.
+SHAPES = {
+    Use.CONTESTED: "M1 1h13v13h-13zM4 4l7 7M11 4l-7 7",
+    Use.NOW: "M1 1h13v13h-13z",
+    Use.LATELY: "M2.5 2.5h10v10h-10z",
+    Use.RESERVED: "M2 13L13 2",
+    Use.POOL: "M5 5h5v5h-5z",
+    Use.FREE: f"M7 7{_DOT}",
+}
 _LABELS = 14  # so many fit under the bars
 
 
@@ -113,22 +123,15 @@ def _step(most: int) -> int:
 
 def squares(use: SubnetUse, said: Sequence[str], label: str) -> Markup:
     """A subnet's addresses as squares, sixteen in a row; ``said`` is what is shown of each square under the pointer."""
-    shapes = {
-        Use.CONTESTED: "M1 1h13v13h-13zM4 4l7 7M11 4l-7 7",
-        Use.NOW: "M1 1h13v13h-13z",
-        Use.LATELY: "M2.5 2.5h10v10h-10z",
-        Use.RESERVED: "M2 13L13 2",
-        Use.POOL: "M5 5h5v5h-5z",
-    }
     cells = list(use.cells())
     found, free = [], []
     for number, cell in enumerate(cells):
         x, y = number % ACROSS * _SQUARE, number // ACROSS * _SQUARE
         if cell.use is Use.FREE:  # most of them: one path for all
-            free.append(f"M{x + 7} {y + 7}h1v1h-1z")
+            free.append(f"M{x + 7} {y + 7}{_DOT}")
         elif cell.use is not Use.EDGE:
             title = Markup("<title>{}</title>").format(said[number]) if said[number] else ""
-            path = f'<path class="use-{cell.use}" transform="translate({x} {y})" d="{shapes[cell.use]}"'
+            path = f'<path class="use-{cell.use}" transform="translate({x} {y})" d="{SHAPES[cell.use]}"'
             found.append(f"{path}>{title}</path>" if title else f"{path}/>")
     found.append(f'<path class="use-{Use.FREE}" d="{"".join(free)}"/>')
     rows = -(-len(cells) // ACROSS)

@@ -13,9 +13,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from scopion.model.errors import ScopionError, StorageFailed
+from scopion.model.week import WEEKDAYS
 from scopion.reports.address_use import ACROSS, Use
 from scopion.reports.content import DeviceLine, Group, Report
-from scopion.reports.hours import DAY_HOURS, WEEKDAYS
+from scopion.reports.hours import DAY_HOURS
 from scopion.reports.sentences import said_period
 
 if TYPE_CHECKING:

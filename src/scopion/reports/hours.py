@@ -11,12 +11,13 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 
+from scopion.model.week import WEEKDAYS
+
 HOUR, DAY_HOURS, WEEK_HOURS = timedelta(hours=1), 24, 168
 _WEEKS = 8  # the usual is what held in so many weeks before the last one
 _ENOUGH = 2  # so many Tuesdays tell what is usual on a Tuesday
 # From this share of comparable days on an hour counts as one in which it is always here.
 ALWAYS = 0.9
-WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 
 
 @dataclass(frozen=True, slots=True)

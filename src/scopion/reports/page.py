@@ -19,10 +19,10 @@ from markupsafe import Markup
 
 from scopion import __version__
 from scopion.model.text import counted
+from scopion.model.week import WEEKDAYS
 from scopion.reports.address_use import Use
 from scopion.reports.content import HAPPENINGS, DeviceLine, Part, Report, SubnetLine
-from scopion.reports.drawing import Bar, bars, squares, strip
-from scopion.reports.hours import WEEKDAYS
+from scopion.reports.drawing import SHAPES, Bar, bars, squares, strip
 from scopion.reports.sentences import said_day, said_period
 
 _DATA = Path(__file__).parent / "data"
@@ -181,12 +181,12 @@ def _subnet(line: SubnetLine, devices: Sequence[DeviceLine]) -> dict[str, Any]:
         ]
         more = f" and {len(users) - 4} more" if len(users) > 4 else ""
         said.append(", ".join(users[:4]) + more)
-    counts = [(f"use-{each}", use.counts.get(each, 0), words) for each, words in _USES.items()]
-    spoken = ", ".join(f"{count} {words}" for _, count, words in counts if count)
+    counts = [(f"use-{each}", SHAPES[each], use.counts.get(each, 0), words) for each, words in _USES.items()]
+    spoken = ", ".join(f"{count} {words}" for _, _, count, words in counts if count)
     return {
         "range": str(use.subnet),
         "name": line.name,
-        "counts": [each for each in counts if each[1] or each[0] in ("use-used-now", "use-free")],
+        "counts": [each for each in counts if each[2] or each[0] in ("use-used-now", "use-free")],
         "per_square": size,
         "pool_known": line.pool_known,
         "drawing": squares(use, said, f"Addresses of {use.subnet}: {spoken}"),

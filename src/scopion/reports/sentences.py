@@ -6,8 +6,8 @@ import math
 from datetime import date, datetime
 
 from scopion.model.text import counted, joined
+from scopion.model.week import WEEKDAYS
 from scopion.reports.content import Report
-from scopion.reports.hours import WEEKDAYS
 
 # An hour that has fewer than this share more than the quietest one is not worth calling the busiest.
 _WORTH_TELLING = 1.0

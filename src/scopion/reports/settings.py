@@ -9,8 +9,7 @@ from typing import Annotated, Any, ClassVar
 
 from annotated_types import Ge, Le, MaxLen, MinLen, Predicate
 
-from scopion.model.week import DAYS
-from scopion.reports.hours import WEEKDAYS
+from scopion.model.week import DAYS, WEEKDAYS
 
 _STRICT: dict[str, Any] = {"extra": "forbid"}
 _WHEN = re.compile(r"\s*([a-z]+)\s+(\d{1,2}:\d{2})\s*", re.IGNORECASE)

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+from scopion.model.week import WEEKDAYS
 from scopion.reports.content import Part, Report
-from scopion.reports.hours import DAY_HOURS, WEEKDAYS
+from scopion.reports.hours import DAY_HOURS
 
 Row = Mapping[str, Any]
 

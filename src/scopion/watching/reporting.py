@@ -7,7 +7,6 @@ from collections.abc import Callable
 from scopion.alerts.message import Message
 from scopion.model.errors import ScopionError
 from scopion.operations.site import Site
-from scopion.operations.weekly import make_weekly, next_report
 from scopion.watching.post import Post, log
 
 LANE = "report"
@@ -36,6 +35,8 @@ class Reporting:
         """Start what is due."""
         if now < self.wake_at():
             return
+        from scopion.operations.weekly import make_weekly, next_report  # few sites want it, and it brings a lot
+
         post = self._post
         self._due_at = now + _AGAIN_S
         with post.doing("looking when a report is due"):
