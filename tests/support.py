@@ -19,6 +19,7 @@ from typing import Any, ClassVar
 from scopion.attachment.ports import Interface
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
+from scopion.operations.site import Site
 from scopion.scenes.attachment import SceneAttachment
 from scopion.scenes.scene import Moment, Period, Scene, SceneHost
 
@@ -81,6 +82,12 @@ class ProgramTest(FolderTest):
         self.assertEqual(len(lines), 1, ended.stderr)
         self.assertTrue(lines[0].startswith("scopion: "), lines[0])
         return lines[0]
+
+    def opened(self) -> Site:
+        """The site itself, for what no command shows or sets."""
+        site = Site(self.site)
+        self.addCleanup(site.close)
+        return site
 
 
 class PreparedTest(ProgramTest):

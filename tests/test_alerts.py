@@ -211,7 +211,7 @@ class Plan(OutboxTest):
         self.assertEqual([len(message.events) for message in self.deliver()], [1])
         self.pass_time(hours=20)
         (digest,) = self.deliver()
-        self.assertEqual((len(digest.events), digest.subject), (3, "Kilnhaven: 3 new devices in a day"))
+        self.assertEqual((len(digest.events), digest.subject), (3, "Kilnhaven: 3 newcomers in a day"))
         self.happens(J, device=5, learning=True)
         self.assertEqual(self.alerts()[-1], ("learning", 1, eight + timedelta(days=1)))
 
@@ -276,7 +276,7 @@ class Plan(OutboxTest):
         self.assertEqual((len(alert.events), alert.passed_over), (EVENTS_KEPT, 10_000 - DEVICES))
         self.pass_time(minutes=6)
         (message,) = self.deliver()
-        self.assertIn("300 new devices", message.subject)
+        self.assertIn("300 newcomers", message.subject)
         self.assertIn(f"{10_000 - DEVICES} claims of new addresses", message.text)
         self.assertIn(f"not taken in (such as {passed.examples[0]}, ", message.text)
         self.assertLess(len(message.text), 8_000)

@@ -78,7 +78,7 @@ def others() -> st.SearchStrategy[Doing]:
     mac = st.sampled_from(MACS).map(str)
     return st.one_of(
         mac.map(lambda which: lambda site: forget_devices(site, [which])),
-        mac.map(lambda which: lambda site: put_on_list(site, "Kilnhaven", ListMode.DENY, [which])),
+        mac.map(lambda which: lambda site: put_on_list(site, ["Kilnhaven"], ListMode.DENY, [which])),
         mac.map(lambda which: lambda site: drop_from_lists(site, "Kilnhaven", [which])),
     )
 
@@ -289,4 +289,4 @@ class Undoing(ProgramTest):
         self.assertIn("this machine", self.refused(1, "undo", str(own), "--yes"))
         for _ in range(3):
             self.run_ok("undo", "--yes")
-        self.assertEqual(self.run_json("wifi", "ssids"), [])
+        self.assertEqual([row["deny_entries"] for row in self.run_json("wifi", "ssids")], [0])

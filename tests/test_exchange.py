@@ -159,7 +159,7 @@ class Importing(ProgramTest):
         for name in ("all.csv", "all.json", "all.jsonl"):
             path = self.folder / name
             self.run_ok("export", str(path))
-            self.assertIn("0 new, 0 changed", self.run_program("import", str(path), "--preview").stderr)
+            self.assertIn("none to be added, none changed", self.run_program("import", str(path), "--preview").stderr)
             other = self.folder / f"other-{name}"
             self.assertIn("14 new", self.run_program("--site", str(other), "import", str(path), "--yes").stderr)
             again = self.folder / f"again-{name}"

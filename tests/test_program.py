@@ -40,8 +40,11 @@ class TheStory(ProgramTest):
         self.run_ok("demo", "--next", str(self.site))
         night = self.run_program("scan")
         self.assertEqual(night.stderr.count("is gone from"), 5)
-        self.assertRegex(night.stderr, rf"joined: {STRANGER} \(Mistle Radio Modules, Tianmu Zhejiang, China\) is new")
-        self.assertRegex(night.stderr, r"\n1 new, 5 gone - 192\.0\.2\.0/24 on enp3s0: 253 asked, 9 answered in")
+        self.assertRegex(
+            night.stderr,
+            rf"joined: {STRANGER} \(Mistle Radio Modules, Tianmu Zhejiang, China\) is here for the first time",
+        )
+        self.assertRegex(night.stderr, r"\n1 joined, 5 gone - 192\.0\.2\.0/24 on enp3s0: 253 asked, 9 answered in")
 
         self.run_ok("demo", "--next", str(self.site))
         morning = self.run_program("scan")
@@ -148,7 +151,7 @@ class Sites(ProgramTest):
         self.assertEqual((self.site / name[1]).read_bytes(), b"\xa5" * 20_000)
         again = self.run_program("scan")
         self.assertNotIn("lost", again.stderr)
-        self.assertIn("Nothing new", again.stderr)
+        self.assertIn("No change", again.stderr)
 
     def test_a_change_on_a_damaged_roster_is_refused_and_told(self) -> None:
         """Only a scan goes on without the memory; what people say of a device is not written into an empty roster."""

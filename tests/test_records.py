@@ -345,7 +345,8 @@ class Importing(ProgramTest):
         before = self.run_json("devices")
         preview = self.run_program("import", "-", "--preview", stdin=pasted)
         self.assertIn("names from the column 'Device name'", preview.stderr)
-        self.assertIn("3 adapters: 3 new, 0 known; 2 named. A preview: nothing was changed.", preview.stderr)
+        counts = "3 adapters: 3 to be added, none in the roster already; 2 named."
+        self.assertIn(f"{counts} A preview: nothing was changed.", preview.stderr)
         self.assertEqual(self.run_json("devices"), before)
         self.run_ok("import", "-", stdin=pasted)
         devices = {device["name"]: device for device in self.run_json("devices")}
@@ -356,6 +357,43 @@ class Importing(ProgramTest):
         self.run_ok("label", "door-tablet", "tablet at the door")
         present = {device["name"] for device in self.run_json("devices", "--present")}
         self.assertLessEqual({"tablet at the door", "label-printer"}, present)
+
+    def test_what_a_record_calls_absent_was_not_seen(self) -> None:
+        """Offline, released or blocked rows, and notes, make devices known and never seen; what says "ago" is dated."""
+        self.begin()
+        self.run_ok("scan")
+        rows = (
+            ("lathe", "192.0.2.201", "10:c0:de:00:02:01", "Offline", None),
+            ("mixer", "192.0.2.202", "10:c0:de:00:02:02", "released", None),
+            ("wheel", "192.0.2.203", "10:c0:de:00:02:03", "Blocked", None),
+            ("press", "192.0.2.204", "10:c0:de:00:02:04", "expired 4d ago", "2026-09-10T08:10"),
+            ("offline-box", "192.0.2.205", "10:c0:de:00:02:05", "Online", "2026-09-14T08:10"),
+        )
+        table = "\n".join(["Name\tIP\tMAC\tStatus", *("\t".join(row[:4]) for row in rows)])
+        ended = self.run_program("import", "-", "--format", "json", stdin=table)
+        self.assertIn("Of 3 adapters the record does not say when they were there.", ended.stderr)
+        notes = "the glazing robot 10:c0:de:00:02:06 bought in spring\nnew drill 10:c0:de:00:02:07\n"
+        self.run_ok("import", "-", stdin=notes)
+        devices = {row["macs"][0]: row for row in self.run_json("devices")}
+        for name, address, mac, _, seen in rows:
+            with self.subTest(name=name):
+                row = devices[mac]
+                self.assertEqual((row["name"], row["addresses"], row["present"]), (name, [address], False))
+                self.assertEqual((row["last_seen"] or "")[:16] or None, seen)
+        self.assertIsNone(devices["10:c0:de:00:02:06"]["last_seen"])
+        self.assertIsNone(devices["10:c0:de:00:02:07"]["last_seen"])
+        self.assertIn("never seen here", self.run_ok("show", "lathe", "--format", "table"))
+        self.assertIn("when is not known", self.run_ok("show", "lathe", "--format", "table"))
+        exported = self.folder / "all.json"
+        exported.write_text(self.run_ok("export", "--as", "json"))
+        kept = self.site
+        self.site = self.folder / "copy"
+        self.run_ok("import", str(exported), "--yes")
+        copied = {row["macs"][0]: row["last_seen"] for row in self.run_json("devices")}
+        self.assertIsNone(copied["10:c0:de:00:02:01"])
+        self.assertEqual(copied["10:c0:de:00:02:04"], devices["10:c0:de:00:02:04"]["last_seen"])
+        self.site = kept
+        self.assertEqual(self.run_json("roster", "check")["problems"], [])
 
     def test_times_and_other_networks(self) -> None:
         """Old records keep their age and are no news; a record of another network needs --insist."""

@@ -156,6 +156,40 @@ class Commands(PreparedTest):
         self.assertNotEqual(told["passphrase"], self.run_json("wifi", "passphrase", "Kilnhaven")["passphrase"])
         self.refused(3, "wifi", "passphrase", "Nowhere")
 
+    def test_nobody_unwanted_or_refused_is_given_the_passphrase(self) -> None:
+        """A new passphrase is not for those that are unwanted or that the lists refuse: they are named apart."""
+        self.run_ok("wifi", "stations")
+        self.run_ok("mark", "192.0.2.62", "unwanted")
+        self.run_ok("wifi", "deny", "Kilnhaven", "door tablet")
+        self.run_ok("wifi", "mode", "Kilnhaven", "deny")
+        told = self.run_json("wifi", "passphrase", "Kilnhaven")
+        self.assertEqual(len(told["devices"]), 5)
+        reasons = {each["name"]: each["because"] for each in told["left_out"]}
+        self.assertEqual(reasons, {"7c:a4:b1:33:02:62": "unwanted", "door tablet": "refused"})
+        self.assertFalse({each["name"] for each in told["devices"]} & set(reasons))
+
+    def test_every_network_of_the_access_point_is_named(self) -> None:
+        """An open network in the same file is found by the audit of another one, and stands first."""
+        config = self.site / "etc/hostapd/wlan1.conf"
+        config.write_text(
+            config.read_text() + "\nbss=wlan1_0\nssid=Cafe\n\nbss=wlan1_1\nssid=Till\nwpa=2\nsae_password=x\n"
+        )
+        rows = [row for row in self.run_json("wifi", "audit", "Kilnhaven") if row["about"] == "other network"]
+        self.assertEqual(rows[0]["grade"], "high")
+        self.assertIn("'Cafe': encryption none", rows[0]["says"])
+        self.assertIn("'Till'", " ".join(row["says"] for row in rows[1:]))
+        uci_file = self.site / "etc/config/wireless"
+        uci_file.parent.mkdir(parents=True)
+        uci_file.write_text(
+            "config wifi-iface 'a'\n\toption ssid 'Yard'\n\toption encryption 'psk2'\n\toption key 'x'\n"
+            "config wifi-iface 'b'\n\toption ssid 'Guests'\n"
+        )
+        with (self.site / "site.toml").open("a", encoding="utf-8") as file:
+            file.write('\n[[enforcer]]\nname = "yard"\ntype = "uci"\nnetwork = "Yard"\n')
+        (first, *_) = self.run_json("wifi", "audit", "Yard")
+        self.assertEqual((first["grade"], first["about"]), ("high", "other network"))
+        self.assertIn("'Guests'", first["says"])
+
     def test_stations_with_names(self) -> None:
         """Who is where, by the roster's names; also remembered for the card and for the whole list of all known."""
         rows = self.run_json("wifi", "stations", "--busiest")

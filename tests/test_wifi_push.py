@@ -155,11 +155,6 @@ class OnTheSite(PreparedTest):
         told = json.loads(path.read_text(encoding="utf-8"))["radios"]
         return {radio: (sorted(each["accept"]), sorted(each["deny"]), each["acl"]) for radio, each in told.items()}
 
-    def opened(self) -> Site:
-        site = Site(self.site)
-        self.addCleanup(site.close)
-        return site
-
     def lists_of(self, *macs: str) -> None:
         self.run_ok("wifi", "allow", "Kilnhaven", TILL, *macs, "--insist")
         self.run_ok("wifi", "mode", "Kilnhaven", "allow", "--insist")
@@ -326,7 +321,7 @@ class OnTheSite(PreparedTest):
             return "" if command == "DENY_ACL SHOW" and seen >= 3 else None
 
         site = self.opened()
-        missing = self.assertRaisesRegex(ScopionError, "1 of its entries are missing; has it begun anew")
+        missing = self.assertRaisesRegex(ScopionError, "1 of its entries is missing; has it begun anew")
         with patch.object(SceneControlLine, "ask", self.faulty(fault)), missing:
             push(site, "Kilnhaven", Wish())
 
@@ -522,6 +517,37 @@ class OnTheSite(PreparedTest):
         self.assertEqual([(each["what"], each["met"]) for each in checks], [("list", True), ("associated", None)])
         path.write_text("config wifi-iface 'a'\n\toption ssid 'Elsewhere'\n", encoding="ascii")
         self.assertIn("on no radio", self.refused(1, "wifi", "push", "Yard", "--yes"))
+
+    def test_sentences_come_from_what_was_read_back(self) -> None:
+        """With a foreign entry kept on one radio, push, verify and revert say what each radio holds, and no more."""
+        foreign, ours = "7c:a4:b1:33:02:61", "7c:a4:b1:33:02:62"
+        path = self.site / "etc/config/wireless"
+        path.parent.mkdir(parents=True)
+        radios = "".join(
+            f"config wifi-device 'r{number}'\n\toption band '{number}g'\n"
+            f"config wifi-iface 'i{number}'\n\toption device 'r{number}'\n\toption ssid 'Yard'\n"
+            for number in (2, 5)
+        )
+        held = f"\toption macfilter 'deny'\n\tlist maclist '{foreign}'\n"
+        path.write_text(radios + held, encoding="ascii")
+        with (self.site / "site.toml").open("a", encoding="utf-8") as file:
+            file.write('\n[[enforcer]]\nname = "yard"\ntype = "uci"\nnetwork = "Yard"\n')
+        self.run_ok("wifi", "deny", "Yard", ours)
+        self.run_ok("wifi", "mode", "Yard", "deny")
+        pushed = self.run_program("wifi", "push", "Yard", "--yes").stderr
+        self.assertIn("read back. 2.4 GHz: mode deny, 1 entry; 5 GHz: mode deny, 2 entries, 1 of them not ours", pushed)
+        self.assertNotIn("is admitted again", pushed)
+        reverted = self.run_program("wifi", "revert", "Yard", "--yes").stderr
+        self.assertIn("2.4 GHz: mode off, no entries; 5 GHz: mode deny, 1 entry, all of them not ours", reverted)
+        self.assertTrue(path.read_text(encoding="ascii").endswith(held))
+        self.run_ok("wifi", "push", "Yard", "--yes", "--no-verify")
+        self.run_ok("wifi", "mode", "Yard", "off")
+        self.assertIn("without effect in mode off", self.run_program("wifi", "preview", "Yard").stderr)
+        switched = self.run_program("wifi", "push", "Yard", "--yes")
+        self.assertEqual(switched.returncode, 0, switched.stderr)
+        self.assertIn("2.4 GHz and 5 GHz: mode off, no entries", switched.stderr)
+        self.assertIn(f"{foreign} is admitted again", switched.stderr.replace("tablet", ""))
+        self.assertIn(f"macfilter 'disable'\n\tlist maclist '{foreign}'", path.read_text(encoding="ascii"))
 
     def test_a_deadline_that_nobody_could_keep_is_refused(self) -> None:
         """Where no process can be left behind, nothing is sent; where one does not get ready, neither."""

@@ -22,7 +22,7 @@ from scopion.attachment.local_shell import LocalShell
 from scopion.attachment.ports import SshAccess
 from scopion.attachment.ssh import SshShell
 from scopion.model.errors import EnforcerUnreachable
-from scopion.wireless.enforcers.hostapd import READABLE
+from scopion.wireless.settings import HOSTAPD_READABLE as READABLE
 from tests import dialect
 from tests.lab.lab import PROGRAM, Lab, LabHost, require_lab
 from tests.lab.services import Services, wait_for

@@ -109,7 +109,7 @@ def _kinds(alert: Alert) -> Counter[str]:
 
 
 _NOUNS = {
-    EventKind.JOINED: ("new device", "new devices"),
+    EventKind.JOINED: ("newcomer", "newcomers"),
     EventKind.CONTESTED: ("contested address", "contested addresses"),
     EventKind.LEFT: ("device left", "devices left"),
     EventKind.RETURNED: ("device came back", "devices came back"),

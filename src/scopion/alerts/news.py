@@ -51,7 +51,9 @@ def sentence(event: Event, device: Device | None, vendors: Vendors, subject: str
             "If not, somebody may be posing as it"
         )
     if event.kind is EventKind.JOINED:
-        return f"{subject or who(event.mac, device, vendors, place=True)} is new here, at {event.address}"
+        return (
+            f"{subject or who(event.mac, device, vendors, place=True)} is here for the first time, at {event.address}"
+        )
     if event.kind is EventKind.RENAMED:
         return f"{what} calls itself {event.name!r} now, it was {event.was_name!r}"
     if event.kind is EventKind.UNWANTED_PRESENT:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.options import Span
-from scopion.cli.output import chosen_format, iso, output_format, show
+from scopion.cli.output import chosen_format, iso_or_never, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import styled
 from scopion.model.clock import spoken_span
@@ -71,7 +71,7 @@ def _row(each: AddressMap, place: AddressUse) -> dict[str, Any]:
         "address": str(place.address),
         "use": str(place.use),
         "devices": [each.devices[number].called for number in place.devices if number in each.devices],
-        "last_used": iso(place.last_used) if place.last_used else None,
+        "last_used": iso_or_never(place.last_used) if place.last_used else None,
         "reserved": place.reserved,
         "dhcp_pool": place.in_pool,
         "subnet": str(each.use.subnet),

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli import options
-from scopion.cli.output import iso, output_format, show
+from scopion.cli.output import iso, on_clock, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column, Row
 from scopion.model.alert import AlertState
@@ -95,7 +95,7 @@ def _row(listed: Listed) -> dict[str, Any]:
 
 def _columns(clock: Clock) -> list[Column]:
     def moment(text: str | None) -> str:
-        return f"{clock.local(datetime.fromisoformat(text)):%a %d %b %H:%M}" if text else ""
+        return on_clock(clock, text, "%a %d %b %H:%M")
 
     def state(row: Row) -> str:
         return str(row["state"])
@@ -239,7 +239,7 @@ def _show_muted(session: Session, format_name: str | None) -> None:
     columns = [
         Column("device", lambda row: row["device"] or "any"),
         Column("event", lambda row: row["event"] or "any"),
-        Column("until", lambda row: f"{clock.local(datetime.fromisoformat(row['until'])):%a %Y-%m-%d %H:%M}"),
+        Column("until", lambda row: on_clock(clock, row["until"])),
     ]
     show(rows, MUTE_KEYS, columns, format_name)
     session.note(f"{counted(len(rows), 'muting')} in force." if rows else "Nothing is muted.")
@@ -270,7 +270,7 @@ def learning(session: Session, subnet: str | None, end: bool, until: Any, format
     rows = [{"subnet": str(each.range), "name": each.name, "until": iso(each.until)} for each in learnt(session.site)]
     columns = [
         Column("subnet", lambda row: row["name"]),
-        Column("learnt until", lambda row: f"{clock.local(datetime.fromisoformat(row['until'])):%a %Y-%m-%d %H:%M}"),
+        Column("learnt until", lambda row: on_clock(clock, row["until"])),
     ]
     show(rows, LEARNING_KEYS, columns, format_name)
     session.note(

@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING
 import click
 
 from scopion.cli.device_rows import medium_words
+from scopion.cli.output import spoken_ago
 from scopion.model.clock import spoken_span
-from scopion.model.device import NAME_ORDER, Device, Standing
+from scopion.model.device import NAME_ORDER, NEVER, Device, Standing
 from scopion.model.mac import Notation
 from scopion.model.observation import TraitKind
 from scopion.model.text import counted, joined
@@ -117,7 +118,10 @@ def seen_lines(card: Card, clock: Clock) -> list[str]:
     device = card.device
     now = clock.now()
     first = f"{clock.local(device.first_seen):%a %Y-%m-%d %H:%M}"
-    here = "here now" if device.present else f"last seen {spoken_span(now - device.last_seen)} ago"
+    here = "here now" if device.present else "never seen here" if device.last_seen == NEVER else ""
+    here = here or f"last seen {spoken_ago(device.last_seen, now)}"
+    if device.last_seen == NEVER:
+        return [f"known from records since {first}; {here}"]
     return [f"first seen {first}, {spoken_span(now - device.first_seen)} ago; {here}"]
 
 
@@ -132,7 +136,8 @@ def address_lines(card: Card, clock: Clock, limit: int) -> list[str]:
         stays = f", {past.stays} stays" if past.stays > 1 else ""
         by = f"  by {past.mac}" if several and past.mac else ""
         told = f" ({', '.join(past.sources)})" if past.sources else ""
-        text = f"{str(past.address).ljust(width)}  {since} to {until}{told}{stays}{by}"
+        when = f"{since} to {until}" if past.stay.dated else "when is not known"
+        text = f"{str(past.address).ljust(width)}  {when}{told}{stays}{by}"
         lines.append(text if past.stay.present else click.style(text, dim=True))
     more = len(card.addresses) - limit
     return [*lines, *([f"and {more} more"] if more > 0 else [])]
@@ -166,6 +171,7 @@ def adapter_lines(card: Card, clock: Clock) -> list[str]:
     for adapter in card.device.adapters:
         vendor = card.vendors[adapter.mac]
         state = "here" if adapter.present else f"last seen {clock.local(adapter.last_seen):%Y-%m-%d %H:%M}"
+        state = "never seen" if adapter.last_seen == NEVER else state
         medium = medium_words(adapter, card.guess)
         medium = "medium not known" if medium == "unknown" else medium
         lines.append(f"{'   '.join(adapter.mac.written(notation) for notation in _NOTATIONS)}")

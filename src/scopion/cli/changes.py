@@ -9,7 +9,7 @@ import click
 
 from scopion.cli import options
 from scopion.cli.event_rows import kind_style
-from scopion.cli.output import chosen_format, iso, output_format, show
+from scopion.cli.output import chosen_format, iso, on_clock, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column, Row
 from scopion.model.device import EventKind
@@ -145,7 +145,7 @@ def _list(session: Session, format_name: str | None) -> None:
     clock = session.site.clock
     columns = [
         Column("scan", lambda row: str(row["scan"]), right=True),
-        Column("ended", lambda row: f"{clock.local(datetime.fromisoformat(row['ended'])):%a %Y-%m-%d %H:%M}"),
+        Column("ended", lambda row: on_clock(clock, row["ended"])),
         Column("targets", lambda row: row["targets"], shrinks=True),
         Column("on", lambda row: row["interface"]),
         Column("method", lambda row: row["method"]),

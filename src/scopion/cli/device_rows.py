@@ -7,10 +7,10 @@ from datetime import datetime
 from operator import attrgetter
 from typing import TYPE_CHECKING, Any
 
-from scopion.cli.output import iso
+from scopion.cli.output import iso, iso_or_never, spoken_ago
 from scopion.cli.table import Column, Row
 from scopion.model.address import written
-from scopion.model.clock import Clock, spoken_span
+from scopion.model.clock import Clock
 from scopion.model.device import Adapter, Device, EventKind, Standing, short_name
 from scopion.model.observation import Medium, Trait
 
@@ -96,7 +96,7 @@ def device_row(known: Described) -> dict[str, Any]:
         "media": [medium_words(adapter, likely) for adapter in device.adapters],
         "present": device.present,
         "first_seen": iso(device.first_seen),
-        "last_seen": iso(device.last_seen),
+        "last_seen": iso_or_never(device.last_seen),
         "owner": device.owner or None,
         "place": device.place or None,
         "note": device.note or None,
@@ -206,4 +206,4 @@ def _absent(each: Described) -> str:
 
 
 def _seen(device: Device, now: datetime) -> str:
-    return "present" if device.present else f"{spoken_span(now - device.last_seen)} ago"
+    return "present" if device.present else spoken_ago(device.last_seen, now)

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from scopion.cli.output import iso
+from scopion.cli.output import iso, on_clock
 from scopion.cli.table import Column, Row
 
 if TYPE_CHECKING:
@@ -40,7 +39,7 @@ def event_columns(clock: Clock, *, date: bool = True) -> list[Column]:
     form = "%a %Y-%m-%d %H:%M" if date else "%H:%M"
 
     def when(row: Row) -> str:
-        return clock.local(datetime.fromisoformat(row["at"])).strftime(form)
+        return on_clock(clock, row["at"], form)
 
     return [
         Column("when", when, lambda _: "dim"),

@@ -8,10 +8,9 @@ import click
 
 from scopion.cli.device_rows import host_columns, host_row
 from scopion.cli.options import insist
-from scopion.cli.output import iso, output_format, show
+from scopion.cli.output import iso, output_format, show, spoken_ago
 from scopion.cli.session import Session, pass_session
-from scopion.cli.table import Column
-from scopion.model.clock import spoken_span
+from scopion.cli.table import Column, Row
 from scopion.model.text import counted
 
 if TYPE_CHECKING:
@@ -21,7 +20,7 @@ if TYPE_CHECKING:
 
 KEYS = (
     "standing", "name", "address", "mac", "vendor", "vendor_place", "kind", "kind_evidence", "names", "medium", "seen",
-    "new", "device",
+    "added", "device",
 )  # fmt: skip
 RECORDS = ("client-list", "dnsmasq", "isc-dhcpd", "kea", "neighbours", "capture")
 LISTS = ("csv", "json", "jsonl", "ethers", "hosts", "dnsmasq-hosts", "isc-hosts", "kea-hosts")
@@ -111,8 +110,8 @@ def _row(imported: Imported, host: Host, medium: Medium | None) -> dict[str, Any
     return {
         **host_row(host),
         "medium": str(medium) if medium else None,
-        "seen": iso(imported.seen[host.mac]),
-        "new": host.mac in imported.new,
+        "seen": iso(seen) if (seen := imported.seen[host.mac]) is not None else None,
+        "added": host.mac in imported.added,
     }
 
 
@@ -120,12 +119,18 @@ def _columns(session: Session) -> list[Column]:
     from datetime import datetime
 
     now = session.site.clock.now()
+
+    def seen(row: Row) -> str:
+        return spoken_ago(datetime.fromisoformat(row["seen"]), now) if row["seen"] else "not told"
+
     kept = [column for column in host_columns() if column.title not in ("RTT ms", "IPv6", "standing")]
     return [
-        Column("", lambda row: "new" if row["new"] else "known", lambda row: "yellow" if row["new"] else "dim"),
+        Column(
+            "roster", lambda row: "added" if row["added"] else "has it", lambda row: "yellow" if row["added"] else "dim"
+        ),
         *kept,
         Column("medium", lambda row: row["medium"] or "", lambda _: "dim", optional=2),
-        Column("seen", lambda row: f"{spoken_span(now - datetime.fromisoformat(row['seen']))} ago", optional=3),
+        Column("seen", seen, optional=3),
     ]
 
 
@@ -137,7 +142,7 @@ def _document(imported: Imported, rows: list[dict[str, Any]], preview: bool) -> 
             "about": reading.about,
             "as_of": iso(imported.as_of),
             "taken_in": not preview,
-            "new": len(imported.new),
+            "added": len(imported.added),
             "unread": reading.unread,
             "problems": [str(problem) for problem in reading.problems],
         },
@@ -158,9 +163,14 @@ def _tell(session: Session, imported: Imported, preview: bool) -> None:
         session.note(f"{click.style('Not read:', fg='yellow')} {problem}.")
     if reading.unread > len(reading.problems):
         session.note(f"{reading.unread - len(reading.problems)} more could not be read.")
-    new = len(imported.new)
+    added = len(imported.added)
     counts = (
-        f"{counted(len(imported.seen), 'adapter')}: {new} new, {len(imported.seen) - new} known; {imported.named} named"
+        f"{counted(len(imported.seen), 'adapter')}: {added or 'none'} {'to be ' if preview else ''}added, "
+        f"{len(imported.seen) - added or 'none'} in the roster already; {imported.named or 'none'} named"
     )
+    undated = sum(moment is None for moment in imported.seen.values())
+    if undated:
+        it = "it was" if undated == 1 else "they were"
+        session.note(f"Of {counted(undated, 'adapter')} the record does not say when {it} there.")
     closing = "A preview: nothing was changed." if preview else "Records make nobody present: scopion scan does."
     session.note(f"{click.style(counts, bold=True)}. {closing}")

@@ -55,11 +55,7 @@ class NetworkName(click.ParamType[str]):
         """Known networks that begin so."""
         from scopion.operations.wifi_networks import networks
 
-        return [
-            CompletionItem(network.ssid)
-            for network, _, _ in _known(ctx, networks)
-            if network.ssid.startswith(incomplete)
-        ]
+        return [CompletionItem(each.ssid) for each in _known(ctx, networks) if each.ssid.startswith(incomplete)]
 
 
 class Day(click.ParamType[date]):

@@ -17,6 +17,8 @@ from typing import Any
 import click
 
 from scopion.cli.table import Column, Row, drawn
+from scopion.model.clock import Clock, spoken_span
+from scopion.model.device import NEVER
 from scopion.model.errors import UsageError
 
 _DIGITS = tuple(f"{number:02}" for number in range(61))
@@ -71,6 +73,21 @@ def iso(moment: datetime) -> str:
     utc = moment if moment.tzinfo is UTC else moment.astimezone(UTC)
     time = f"{_DIGITS[utc.hour]}:{_DIGITS[utc.minute]}:{_DIGITS[utc.second]}"
     return f"{utc.year:04}-{_DIGITS[utc.month]}-{_DIGITS[utc.day]}T{time}Z"
+
+
+def iso_or_never(moment: datetime) -> str | None:
+    """When something was last seen, for machines; None if never."""
+    return None if moment == NEVER else iso(moment)
+
+
+def spoken_ago(moment: datetime, now: datetime) -> str:
+    """How long ago something was last seen, for people."""
+    return "never" if moment == NEVER else f"{spoken_span(now - moment)} ago"
+
+
+def on_clock(clock: Clock, moment: str | None, form: str = "%a %Y-%m-%d %H:%M") -> str:
+    """A moment of a row, as machines have it, on the clock of the site's wall; empty where there is none."""
+    return clock.local(datetime.fromisoformat(moment)).strftime(form) if moment else ""
 
 
 def separated(lines: Iterable[Iterable[Any]], separator: str) -> str:

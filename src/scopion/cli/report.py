@@ -182,11 +182,10 @@ def _sheets(session: Session, made: Report, folder: Path) -> None:
 
 def _page(session: Session, made: Report, page: Path, opens: bool) -> None:
     from scopion.model.week import on_the_wall
-    from scopion.operations.policies import site_local
     from scopion.reports.page import page as drawn
     from scopion.roster.files import write_atomically
 
-    html = drawn(made, on_the_wall(session.site.clock.now(), site_local(session.site)))
+    html = drawn(made, on_the_wall(session.site.clock.now(), session.site.clock.local))
     if str(page) == "-":
         click.echo(html, nl=False)
         return

@@ -10,6 +10,7 @@ import click
 from scopion.cli import card as blocks
 from scopion.cli import options
 from scopion.cli.session import Session, pass_session
+from scopion.cli.wifi_network import tell
 from scopion.model.device import Standing
 from scopion.model.errors import ScopionError
 from scopion.model.text import counted, joined
@@ -137,13 +138,14 @@ def _unwanted(session: Session, reviewed: Review) -> None:
     from scopion.operations.wifi_networks import networks
 
     reviewed.mark(Mark(Standing.UNWANTED, because=_asked("Unwanted because (may be empty)")))
-    ssids = [network.ssid for network, _, _ in networks(session.site)]
+    ssids = [each.ssid for each in networks(session.site)]
     known = f" ({', '.join(ssids)}; empty: on none)" if ssids else " (its name; empty: on none)"
     ssid = _asked(f"Deny it on which wireless network?{known}")
     try:
         if ssid:
-            reviewed.deny(ssid)
-            click.echo(f"It is on the deny list of {ssid}: scopion wifi sheet tells what to type.", err=True)
+            told = reviewed.deny(ssid)
+            click.echo(f"It is on the deny list of {ssid!r}.", err=True)
+            tell(session, told)
     finally:
         reviewed.skip()
 

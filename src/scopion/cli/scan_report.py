@@ -82,7 +82,7 @@ def _closing(result: ScanResult, counts: Counter[EventKind]) -> str:
         EventKind.GATEWAY_CHANGED: "gateway changed",
         EventKind.UNWANTED_PRESENT: "unwanted",
         EventKind.CONTESTED: "contested",
-        EventKind.JOINED: "new",
+        EventKind.JOINED: "joined",
         EventKind.READDRESSED: "moved",
         EventKind.RETURNED: "back",
         EventKind.GUEST_OVERSTAYED: "overstayed",
@@ -92,7 +92,7 @@ def _closing(result: ScanResult, counts: Counter[EventKind]) -> str:
     lead = ", ".join(f"{counts[kind]} {word}" for kind, word in words.items() if kind in counts)
     if not lead:
         known = result.folded and not result.baseline and not result.memory_lost
-        lead = "Nothing new" if known and findings.completed else f"{findings.answered} found"
+        lead = "No change" if known and findings.completed else f"{findings.answered} found"
     partial = "" if findings.completed else "PARTIAL: "
     of_all = "" if findings.completed else f" of {len(result.targets)}"
     if findings.heard is not None:

@@ -12,7 +12,7 @@ from scopion.cli import card as blocks
 from scopion.cli import options
 from scopion.cli.device_rows import DEVICE_KEYS, device_row
 from scopion.cli.event_rows import event_row
-from scopion.cli.output import chosen_format, iso, output_format, show
+from scopion.cli.output import chosen_format, iso, iso_or_never, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.model.mac import Notation
 
@@ -114,7 +114,7 @@ def _adapter(card: Card, adapter: Adapter) -> dict[str, Any]:
         "medium": str(adapter.medium),
         "present": adapter.present,
         "first_seen": iso(adapter.first_seen),
-        "last_seen": iso(adapter.last_seen),
+        "last_seen": iso_or_never(adapter.last_seen),
         "vendor": card.vendors[adapter.mac].name,
         "notations": {str(each): adapter.mac.written(each) for each in Notation},
     }
@@ -124,8 +124,8 @@ def _address(past: PastAddress) -> dict[str, Any]:
     return {
         "address": str(past.address),
         "mac": str(past.mac) if past.mac else None,
-        "since": iso(past.stay.since),
-        "until": iso(past.stay.until),
+        "since": iso_or_never(past.stay.since),
+        "until": iso_or_never(past.stay.until),
         "present": past.stay.present,
         "stays": past.stays,
         "sources": list(past.sources),

@@ -9,10 +9,11 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.options import Span
-from scopion.cli.output import iso, output_format, show
+from scopion.cli.output import iso_or_never, output_format, show, spoken_ago
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column
 from scopion.model.clock import spoken_span
+from scopion.model.device import NEVER
 from scopion.model.errors import CheckNotMet
 from scopion.model.text import counted
 
@@ -88,7 +89,9 @@ def _one(session: Session, address: IPv4Address, span: timedelta) -> None:
 def _past(session: Session, place: Place) -> str:
     if place.last_used is None:
         return "and nobody is known to have used it"
-    return f"and {place.last_user} used it {spoken_span(session.site.clock.now() - place.last_used)} ago"
+    if place.last_used == NEVER:
+        return f"though a record gives it to {place.last_user}"
+    return f"and {place.last_user} used it {spoken_ago(place.last_used, session.site.clock.now())}"
 
 
 def _row(place: Place) -> dict[str, Any]:
@@ -96,7 +99,7 @@ def _row(place: Place) -> dict[str, Any]:
         "address": str(place.address),
         "spare": place.spare,
         "against": place.against or None,
-        "last_used": iso(place.last_used) if place.last_used else None,
+        "last_used": iso_or_never(place.last_used) if place.last_used else None,
         "last_user": place.last_user or None,
     }
 
@@ -108,8 +111,8 @@ def _columns(session: Session, reasons: bool) -> list[Column]:
 
     def used(row: Any) -> str:
         if row["last_used"] is None:
-            return "never seen in use"
-        return f"{spoken_span(now - datetime.fromisoformat(row['last_used']))} ago by {row['last_user']}"
+            return f"never; a record gives it to {row['last_user']}" if row["last_user"] else "never seen in use"
+        return f"{spoken_ago(datetime.fromisoformat(row['last_used']), now)} by {row['last_user']}"
 
     columns = [
         Column("address", lambda row: row["address"], lambda row: "bold" if row["spare"] else "dim"),

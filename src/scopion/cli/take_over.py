@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from scopion.operations.taking_over import Intent, Plan
 
 KEYS = ("line", "action", "name", "macs", "changes", "problem")
-_STYLES = {"new": "yellow", "changed": "cyan", "same": "dim", "conflict": "red", "left out": "dim"}
+_STYLES = {"added": "yellow", "changed": "cyan", "same": "dim", "conflict": "red", "left out": "dim"}
 _PROBLEMS_TOLD = 20
 
 
@@ -102,7 +102,6 @@ def _tell_counts(session: Session, plan: Plan) -> None:
     for left_out in plan.left_out[:_PROBLEMS_TOLD]:
         session.note(f"Left out: {left_out}.")
     actions = [intent.action for intent in plan.intents]
-    session.note(
-        f"{counted(len(actions), 'device')}: {actions.count('new')} new, {actions.count('changed')} changed, "
-        f"{actions.count('same')} as they are; {counted(len(plan.problems), 'conflict')}."
-    )
+    words = (("added", "to be added"), ("changed", "changed"), ("same", "as they are"))
+    counts = ", ".join(f"{actions.count(action) or 'none'} {word}" for action, word in words)
+    session.note(f"{counted(len(actions), 'device')}: {counts}; {counted(len(plan.problems), 'conflict')}.")

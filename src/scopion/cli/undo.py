@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from scopion.cli.output import iso, output_format, show
+from scopion.cli.output import iso, on_clock, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column
 from scopion.model.clock import spoken_span
@@ -108,11 +108,9 @@ def _list(session: Session, changes: Sequence[Change], format_name: str | None) 
     def style(row: Any) -> str:
         return "dim" if row["undone"] else ""
 
-    from datetime import datetime
-
     columns = [
         Column("change", lambda row: str(row["number"]), style, right=True),
-        Column("when", lambda row: f"{clock.local(datetime.fromisoformat(row['at'])):%a %Y-%m-%d %H:%M}", style),
+        Column("when", lambda row: on_clock(clock, row["at"]), style),
         Column("what", lambda row: row["says"], style, shrinks=True),
         Column("", state, style),
         Column("by", lambda row: row["who"] or "", lambda _: "dim", optional=1),

@@ -11,7 +11,7 @@ from scopion.cli import options
 from scopion.cli.output import output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column
-from scopion.model.text import counted
+from scopion.model.text import counted, joined
 
 if TYPE_CHECKING:
     from scopion.operations.wifi_audit import Audited
@@ -121,16 +121,19 @@ def passphrase(session: Session, ssid: str, format_name: str | None) -> None:
             "present": device.present,
             "essential": device.essential,
         }
-        for device in needing
+        for device in needing.devices
     ]
     new = proposed()
-    document = {"ssid": ssid, "passphrase": new, "devices": rows}
+    left = [{"name": device.called, "because": why} for device, why in needing.left_out]
+    document = {"ssid": ssid, "passphrase": new, "devices": rows, "left_out": left}
     session.note(f"For {ssid!r}, kept nowhere, so write it down:")
     if format_name in (None, "table"):
         click.echo(f"\n    {click.style(new, bold=True)}\n")
     show(rows, DEVICE_KEYS, DEVICE_COLUMNS, format_name, document=document)
     session.note("")
     session.note(f"{counted(len(rows), 'device')} would have to be given it. Change it on the access point first.")
+    if left:
+        session.note(f"Not among them: {joined([f'{device.called} ({why})' for device, why in needing.left_out])}.")
 
 
 def _note(session: Session, ssid: str, admin_password: str | None, changed: datetime | None) -> None:

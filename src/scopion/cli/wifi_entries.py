@@ -8,30 +8,21 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli import options
-from scopion.cli.output import iso, output_format, show
+from scopion.cli.output import iso, on_clock, output_format, show
 from scopion.cli.session import Session, pass_session
-from scopion.cli.table import Column
-from scopion.cli.wifi_network import next_step
+from scopion.cli.table import Column, Row
+from scopion.cli.wifi_network import tell
 from scopion.model.text import counted
 from scopion.roster.lists import ListMode
 
 if TYPE_CHECKING:
+    from scopion.model.clock import Clock
     from scopion.operations.wifi import ListedEntry
 
 ENTRY_KEYS = (
-    "list", "in_effect", "name", "macs", "vendor", "ssid", "hours", "until", "paused", "description", "since", "who",
+    "list", "in_effect", "because", "name", "macs", "vendor", "ssid", "hours", "until", "paused", "description",
+    "since", "who",
 )  # fmt: skip
-ENTRY_COLUMNS = (
-    Column("list", lambda row: row["list"], lambda row: "red" if row["list"] == "deny" else "green"),
-    Column("in effect", lambda row: "yes" if row["in_effect"] else "no", lambda row: "" if row["in_effect"] else "dim"),
-    Column("name", lambda row: row["name"] or "–"),
-    Column("MAC", lambda row: "\n".join(row["macs"])),
-    Column("vendor", lambda row: row["vendor"] or "", shrinks=True),
-    Column("SSID", lambda row: row["ssid"]),
-    Column("when", lambda row: _when(row), shrinks=True),
-    Column("description", lambda row: row["description"] or "", shrinks=True),
-    Column("since", lambda row: row["since"][:10]),
-)
 SSID_KEYS = (
     "ssid", "mode", "allow_entries", "deny_entries", "lists_of", "others_hours", "only_until", "capacity", "notation",
     "radios", "router", "enforcers",
@@ -53,7 +44,6 @@ SSID_COLUMNS = (
 @pass_session
 def ssids(session: Session, format_name: str | None) -> None:
     """The wireless networks, their modes and routers."""
-    from scopion.operations.enforcing import settings_of
     from scopion.operations.wifi_networks import networks
 
     known = networks(session.site)
@@ -61,8 +51,8 @@ def ssids(session: Session, format_name: str | None) -> None:
         {
             "ssid": network.ssid,
             "mode": str(network.mode),
-            "allow_entries": allowed,
-            "deny_entries": denied,
+            "allow_entries": each.allowed,
+            "deny_entries": each.denied,
             "lists_of": network.lists_of,
             "others_hours": network.others_hours or None,
             "only_until": iso(network.only_until) if network.only_until else None,
@@ -70,14 +60,15 @@ def ssids(session: Session, format_name: str | None) -> None:
             "notation": str(network.notation),
             "radios": list(network.radios),
             "router": network.router or None,
-            "enforcers": [each.name for each in settings_of(session.site, network.ssid)],
+            "enforcers": list(each.enforcers),
         }
-        for network, allowed, denied in known
+        for each in known
+        for network in (each.network,)
     ]
     show(rows, SSID_KEYS, SSID_COLUMNS, format_name)
     if not rows:
         session.note("No wireless network is known yet: scopion wifi allow or deny makes one.")
-    for network, _, _ in known:
+    for network in (each.network for each in known):
         if network.lists_of:
             session.note(f"{network.ssid!r} uses the lists of {network.lists_of!r}.")
         if network.only_until and network.only_until > session.site.clock.now():
@@ -98,13 +89,13 @@ def entries(session: Session, ssid: str | None, lift: str | None, format_name: s
     if lift is not None:
         if ssid is not None:
             raise click.UsageError("--lift is for all networks: scopion wifi drop SSID DEVICE is for one")
-        for network in lift_refusals(session.site, lift):
-            session.note(f"{lift} is refused on {network.ssid!r} no more.")
-            next_step(session, network.ssid)
+        name, told = lift_refusals(session.site, lift)
+        session.note(f"{name} is on no deny list any more.")
+        tell(session, told)
         return
     found = listed(session.site, ssid)
     rows = [_entry_row(session, each) for each in found]
-    show(rows, ENTRY_KEYS, ENTRY_COLUMNS, format_name)
+    show(rows, ENTRY_KEYS, _entry_columns(session.site.clock, rows), format_name)
     if rows:
         session.note("")
     session.note(_entries_sentence(session, ssid, found))
@@ -114,6 +105,7 @@ def _entry_row(session: Session, each: ListedEntry) -> dict[str, Any]:
     return {
         "list": str(each.entry.list),
         "in_effect": each.in_effect,
+        "because": each.because or None,
         "name": each.name or None,
         "macs": [str(mac) for mac in each.macs],
         "vendor": session.site.vendors.of(each.macs[0]).name if each.macs else None,
@@ -127,12 +119,32 @@ def _entry_row(session: Session, each: ListedEntry) -> dict[str, Any]:
     }
 
 
-def _when(row: dict[str, Any]) -> str:
-    """When an entry holds, in short."""
-    said = [row["hours"].removeprefix("@") if row["hours"] else ""]
-    said.append(f"until {row['until'][:16].replace('T', ' ')}" if row["until"] else "")
-    said.append("paused" if row["paused"] else "")
-    return ", ".join(filter(None, said)) or "always"
+def _entry_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:
+    """The network is named only if there are several, descriptions only if there are any."""
+
+    def when(row: Row) -> str:
+        said = [row["hours"].removeprefix("@") if row["hours"] else ""]
+        said.append(f"until {on_clock(clock, row['until'])}" if row["until"] else "")
+        return ", ".join(filter(None, said)) or "always"
+
+    columns = [
+        Column("list", lambda row: row["list"], lambda row: "red" if row["list"] == "deny" else "green"),
+        Column("in effect", _effect, lambda row: "" if row["in_effect"] else "dim"),
+        Column("name", lambda row: row["name"] or "–"),
+        Column("MAC", lambda row: "\n".join(row["macs"])),
+        Column("vendor", lambda row: row["vendor"] or "", shrinks=True, optional=2),
+    ]
+    if len({row["ssid"] for row in rows}) > 1:
+        columns.append(Column("SSID", lambda row: row["ssid"]))
+    columns.append(Column("when", when, shrinks=True))
+    if any(row["description"] for row in rows):
+        columns.append(Column("description", lambda row: row["description"] or "", shrinks=True))
+    columns.append(Column("since", lambda row: on_clock(clock, row["since"], "%Y-%m-%d"), optional=1))
+    return columns
+
+
+def _effect(row: Row) -> str:
+    return "yes" if row["in_effect"] else f"no: {row['because']}"
 
 
 def _entries_sentence(session: Session, ssid: str | None, found: Sequence[ListedEntry]) -> str:
@@ -145,11 +157,11 @@ def _entries_sentence(session: Session, ssid: str | None, found: Sequence[Listed
         told = [denied if found else "Nobody is on a deny list of any network."]
         told += [
             f"{each.ssid!r} is in mode allow: all but its {counted(allowed, 'entry', 'entries')} are refused."
-            for each, allowed, _ in known
+            for each, allowed in ((each.network, each.allowed) for each in known)
             if each.mode is ListMode.ALLOW
         ]
         return " ".join(told)
-    network = next(each for each, _, _ in known if each.ssid == ssid)
+    network = next(each.network for each in known if each.ssid == ssid)
     macs = sum(len(each.macs) for each in found if each.in_effect)
     holds = f", the router holds {network.capacity}" if network.capacity else ""
     addresses = counted(macs, "address", "addresses")

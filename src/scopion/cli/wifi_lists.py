@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from scopion.cli import options
-from scopion.cli.session import Session, pass_session, shell_word
-from scopion.cli.wifi_network import ask_settings, network_settings, next_step, said_of, settings_of
+from scopion.cli.session import Session, pass_session
+from scopion.cli.wifi_network import ask_settings, network_settings, next_step, said_of, settings_of, tell
 from scopion.model.text import counted, joined
 from scopion.roster.lists import ListMode
 
@@ -42,6 +42,9 @@ def terms(command: Command) -> Command:
     return command
 
 
+new_network = click.option("--new", is_flag=True, help="Make the network, though a known one has nearly this name.")
+
+
 class _End(options.Moment):
     """When an entry ends, or ``never``."""
 
@@ -56,6 +59,7 @@ class _End(options.Moment):
 @click.option("--all-known", is_flag=True, help="Everybody who is known or a guest, and not on cable.")
 @terms
 @network_settings
+@new_network
 @options.insist
 @pass_session
 def allow(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any) -> None:
@@ -68,6 +72,7 @@ def allow(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any)
 @options.any_devices
 @terms
 @network_settings
+@new_network
 @options.insist
 @pass_session
 def deny(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any) -> None:
@@ -84,16 +89,16 @@ def drop(session: Session, ssid: str, devices: tuple[str, ...], insist: bool) ->
     """Take devices off a network's lists."""
     from scopion.operations.wifi import drop_from_lists
 
-    names = drop_from_lists(session.site, ssid, devices, insist=insist)
+    names, told = drop_from_lists(session.site, ssid, devices, insist=insist)
     session.note(f"{joined(names)} {'is' if len(names) == 1 else 'are'} on no list of {ssid!r} any more.")
-    next_step(session, ssid)
+    tell(session, told)
 
 
 @click.command()
 @options.ssid
 @options.any_devices
 @click.option("--for", "span", metavar="TIME", type=options.Span(), default="1h", show_default=True, help="So long.")
-@click.option("--end", is_flag=True, help="Now for all again whom the lists admit.")
+@click.option("--end", is_flag=True, help="Open it again to all that its lists admit.")
 @options.insist
 @pass_session
 def only(session: Session, ssid: str, devices: tuple[str, ...], span: float, end: bool, insist: bool) -> None:
@@ -106,7 +111,7 @@ def only(session: Session, ssid: str, devices: tuple[str, ...], span: float, end
         raise click.UsageError("say whose the network is, or --end")
     if end:
         end_exclusive(session.site, ssid)
-        session.note(f"{ssid!r} is for all again whom its lists admit.")
+        session.note(f"{ssid!r} is open again to every device that its lists admit.")
     else:
         names, until = set_exclusive(session.site, ssid, devices, timedelta(seconds=span), insist=insist)
         said = session.site.clock.local(until)
@@ -161,6 +166,7 @@ def _list(
     source: Any,
     associated: bool,
     insist: bool,
+    new: bool,
     all_known: bool = False,
     **settings: Any,
 ) -> None:
@@ -169,6 +175,7 @@ def _list(
 
     if span is not None and until is not None:
         raise click.UsageError("--for and --until both say when it ends: give one")
+    ssid = _meant(session, ssid) if not new else ssid
     chosen = _chosen(session, ssid, devices, source, associated, all_known)
     if session.can_ask and not (source or associated or all_known):
         _ask_media(session, chosen)
@@ -177,30 +184,42 @@ def _list(
     if session.can_ask and not is_known(session.site, ssid):
         wanted = ask_settings(session.site, ssid, wanted)
     on = Terms(description, hours, ends, paused)
-    for done in put_on_list(session.site, [ssid, *also], which, chosen, terms=on, settings=wanted, insist=insist):
+    for done in put_on_list(
+        session.site, [ssid, *also], which, chosen, terms=on, settings=wanted, insist=insist, new=new or session.can_ask
+    ):
         _tell(session, which, done, on)
+
+
+def _meant(session: Session, ssid: str) -> str:
+    """The network that is meant by an SSID nobody knows but which is like a known one: asked, where somebody sits."""
+    from scopion.operations.wifi_networks import nearest
+
+    near = nearest(session.site, ssid)
+    if near is None or not session.can_ask:
+        return ssid
+    return near if click.confirm(f"No network {ssid!r} is known. Is {near!r} meant?", default=True, err=True) else ssid
 
 
 def _tell(session: Session, which: ListMode, done: Listed, on: Terms) -> None:
     ssid = done.network.ssid
     if done.created:
-        session.note(said_of(done.network))
+        session.note(said_of(session.site, done.network))
     for caution in done.cautions:
         session.note(f"{click.style('Caution:', fg='yellow')} {caution}.")
-    moved = f" ({joined(done.moved)} moved there from the other list)" if done.moved else ""
+    whose = "" if done.moved == done.names else f"{joined(done.moved)} "
+    moved = f" ({whose}moved there from the other list)" if done.moved else ""
     verb = "is" if len(done.names) == 1 else "are"
-    total = counted(len(done.lines), "entry", "entries")
+    total = counted(done.entries, "entry", "entries")
+    held_back = f", {done.paused if done.paused < done.entries else 'all'} of them paused" if done.paused else ""
+    if done.entries == 1:
+        held_back = ""  # said of the device itself
     named = joined(done.names) if len(done.names) <= 6 else counted(len(done.names), "device")
     when = f" at {on.hours}" if on.hours and on.hours != "always" else ""
     if isinstance(on.until, datetime):
         when += f" until {session.site.clock.local(on.until):%a %Y-%m-%d %H:%M}"
     when += ", paused" if on.paused else ""
-    session.note(f"{named} {verb} on the {which} list of {ssid!r}{when}{moved}: {total} in all.")
-    if done.network.mode is which:
-        next_step(session, ssid)
-    else:
-        step = f"scopion wifi mode {shell_word(ssid)} {which}"
-        session.note(f"The mode of {ssid!r} is {done.network.mode}, so this has no effect yet: {step}")
+    session.note(f"{named} {verb} on the {which} list of {ssid!r}{when}{moved}: {total} in all{held_back}.")
+    tell(session, done.told)
 
 
 def _chosen(

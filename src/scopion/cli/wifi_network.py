@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -14,11 +14,11 @@ from scopion.model.text import counted, joined
 
 if TYPE_CHECKING:
     from scopion.operations.site import Site
+    from scopion.operations.wifi_effects import Told
     from scopion.operations.wifi_networks import NetworkSettings
     from scopion.roster.lists import Network
 
 Command = TypeVar("Command", bound=Callable[..., Any])
-RADIOS = ("2.4", "5", "6")  # GHz
 _SAMPLE = MacAddress(bytes.fromhex("00005e0053a1"))  # kept for documentation (RFC 7042, 2.1.2)
 
 
@@ -51,11 +51,18 @@ def settings_of(
 
 def ask_settings(site: Site, ssid: str, given: NetworkSettings) -> NetworkSettings:
     """Ask at the terminal for what was not given; a blank line takes what stands in brackets."""
+    from scopion.operations.enforcing import has_enforcer
     from scopion.operations.wifi_networks import DEFAULT_RADIOS, default_router
+
+    if has_enforcer(site, ssid):
+        return given  # no person types it in
 
     click.echo(f"{ssid!r} is a new network. Its router's page for MAC addresses tells:", err=True)
     if given.router is None:
-        given = replace(given, router=click.prompt("  the router's address", default_router(site), err=True))
+        proposed = default_router(site)
+        given = replace(
+            given, router=click.prompt("  the router's address", proposed, value_proc=_router_or_none, err=True)
+        )
     if given.notation is None:
         samples = ", ".join(f"{each} {_SAMPLE.written(each)}" for each in list(Notation)[:4])
         click.echo(f"  notations: {samples}", err=True)
@@ -72,8 +79,12 @@ def ask_settings(site: Site, ssid: str, given: NetworkSettings) -> NetworkSettin
     return given
 
 
-def said_of(network: Network) -> str:
+def said_of(site: Site, network: Network) -> str:
     """A new network in one sentence, and how to change it."""
+    from scopion.operations.enforcing import settings_of as enforcers_of
+
+    if enforcers := [each.name for each in enforcers_of(site, network.ssid)]:
+        return f"The list of {network.ssid!r} is held by {joined(enforcers)} (site.toml)."
     capacity = network.capacity
     holds = f"holds {counted(capacity, 'entry', 'entries')}" if capacity else "number of entries not known"
     return (
@@ -81,6 +92,19 @@ def said_of(network: Network) -> str:
         f"router {network.router or 'not known'}, {holds}. "
         f"To change that: scopion wifi mode {shell_word(network.ssid)} --help"
     )
+
+
+def tell(session: Session, told: Sequence[Told]) -> None:
+    """What a change of lists means on each network that it concerns, and what has to be done next."""
+    for each in told:
+        for sentence in each.says:
+            session.note(sentence)
+        if each.only_if_on:
+            effect = "only the listed may associate" if each.only_if_on == "allow" else "the listed may not associate"
+            step = f"scopion wifi mode {shell_word(each.network.ssid)} {each.only_if_on}"
+            session.note(f"In mode {each.only_if_on} {effect}: {step}")
+        if each.to_send:
+            next_step(session, each.network.ssid)
 
 
 def next_step(session: Session, ssid: str) -> None:
@@ -95,8 +119,20 @@ def next_step(session: Session, ssid: str) -> None:
 
 def _radios(text: str | tuple[str, ...]) -> tuple[str, ...]:
     parts = text.split(",") if isinstance(text, str) else text
+    from scopion.operations.wifi_networks import ALL_RADIOS
+
     bands = [part.strip().lower().removesuffix("ghz").strip() for part in parts]
-    wrong = next((band for band in bands if band not in RADIOS), None)
+    wrong = next((band for band in bands if band not in ALL_RADIOS), None)
     if wrong is not None:
-        raise click.UsageError(f"{wrong!r} is not a band: write some of {', '.join(RADIOS)} with commas between")
-    return tuple(band for band in RADIOS if band in bands)
+        raise click.UsageError(f"{wrong!r} is not a band: write some of {', '.join(ALL_RADIOS)} with commas between")
+    return tuple(band for band in ALL_RADIOS if band in bands)
+
+
+def _router_or_none(text: str) -> str:
+    from scopion.model.errors import UsageError
+    from scopion.operations.wifi_networks import checked_router
+
+    try:
+        return checked_router(text.strip()) if text.strip() else ""
+    except UsageError as error:
+        raise click.UsageError(str(error)) from None  # asked again

@@ -91,10 +91,12 @@ def _rows(found: Preview) -> list[dict[str, Any]]:
         for which in ("allow", "deny"):
             held, target = getattr(plan.held, which), getattr(plan.target, which)
             foreign, dropped = getattr(plan.foreign, which), getattr(plan.dropped, which)
+            idle = getattr(plan.idle, which)
             rows += [row("add", which, mac) for mac in sorted(target - held)]
-            rows += [row("remove", which, mac) for mac in sorted(held - target - dropped)]
+            rows += [row("remove", which, mac) for mac in sorted(held - target - dropped - idle)]
             rows += [row("drop", which, mac) for mac in sorted(dropped)]
             rows += [row("foreign", which, mac) for mac in sorted(foreign)]
+            rows += [row("idle", which, mac) for mac in sorted(idle)]
             rows += [row("keep", which, mac) for mac in sorted((held & target) - foreign)]
         rows += [row("disconnect", "", each.mac) for each in plan.leaving]
     return rows
@@ -105,8 +107,9 @@ def _sentences(session: Session, found: Preview) -> list[str]:
     said = []
     names = {mac: each.called for each in found.devices for mac in each.macs}
     for plan in found.plans:
-        holds = f" of {plan.capacity}" if plan.capacity is not None else ""
-        used = f"{plan.target.entries}{holds} entries used"
+        used = f"{counted(plan.target.entries, 'entry', 'entries')} used"
+        if plan.capacity is not None:
+            used = f"{plan.target.entries} of {plan.capacity} entries used"
         changes = [
             f"{len(plan.added)} added" if plan.added else "",
             f"{len(plan.removed)} removed" if plan.removed else "",
@@ -129,6 +132,13 @@ def _sentences(session: Session, found: Preview) -> list[str]:
         if plan.foreign.entries:
             count = counted(plan.foreign.entries, "entry", "entries")
             said.append(f"{count} on {plan.radio} GHz not of ours: kept; scopion wifi import takes them over.")
+        if plan.idle.entries:
+            count = counted(plan.idle.entries, "entry", "entries")
+            them = "it stays" if plan.idle.entries == 1 else "they stay"
+            said.append(
+                f"{count} on {plan.radio} GHz not of ours: {them} in the configuration, without effect in mode "
+                f"{plan.target.mode}."
+            )
     if found.interrupted is not None:
         said.append(f"Push {found.interrupted.id} was ended half-way, or is going on: another push goes on from there.")
     if found.waiting is not None and found.waiting.revert_at is not None:

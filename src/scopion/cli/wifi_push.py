@@ -68,11 +68,17 @@ def push(
 
 def tell_pushed(session: Session, each: Pushed) -> None:
     """What became of a push."""
-    radios = joined([f"{plan.radio} GHz" for plan in each.plans])
+    together: dict[str, list[str]] = {}
+    for plan in each.plans:
+        held = each.read_back[plan.radio]
+        # A mode that cannot be read is the one that was set.
+        said = f"mode {held.mode or plan.target.mode}, {counted(held.entries, 'entry', 'entries')}"
+        foreign = held.entries - len((held.allow & plan.ours.allow) | (held.deny & plan.ours.deny))
+        said += f", {foreign if foreign < held.entries else 'all'} of them not ours" if foreign else ""
+        together.setdefault(said, []).append(f"{plan.radio} GHz")
+    told = "; ".join(f"{joined(radios)}: {said}" for said, radios in together.items())
+    session.note(f"Push {each.push.id}: {each.push.enforcer} holds it, read back. {told}.")
     plan = each.plans[0]
-    entries = counted(plan.target.entries, "entry", "entries")
-    said = f"holds it on {radios}, read back: mode {plan.target.mode}, {entries}"
-    session.note(f"Push {each.push.id}: {each.push.enforcer} {said}.")
     if each.problem:
         session.note(f"Caution: {each.problem}.")
     elif plan.traits.survives and each.first:

@@ -7,24 +7,16 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli import options
-from scopion.cli.output import iso, output_format, show
+from scopion.cli.output import iso, on_clock, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column
 from scopion.cli.wifi_push import saying, tell_pushed
 
 if TYPE_CHECKING:
+    from scopion.model.clock import Clock
     from scopion.roster.pushes import Push
 
 PUSH_KEYS = ("push", "at", "ssid", "enforcer", "radios", "state", "entries", "who", "because", "revert_at", "problem")
-PUSH_COLUMNS = (
-    Column("push", lambda row: str(row["push"]), right=True),
-    Column("at", lambda row: row["at"][:16].replace("T", " ")),
-    Column("enforcer", lambda row: row["enforcer"]),
-    Column("radios", lambda row: " ".join(row["radios"])),
-    Column("state", lambda row: row["state"], lambda row: "" if row["state"] == "done" else "yellow"),
-    Column("entries", lambda row: row["entries"], right=True),
-    Column("why", lambda row: row["because"] or f"by {row['who']}", shrinks=True),
-)
 
 
 @click.command()
@@ -87,9 +79,21 @@ def _list(session: Session, ssid: str | None, format_name: str | None) -> None:
 
     roster = session.site.roster_for_reading()
     rows = [_row(each) for each in (pushes(roster, ssid) if roster is not None else [])]
-    show(rows, PUSH_KEYS, PUSH_COLUMNS, format_name, document={"pushes": rows})
+    show(rows, PUSH_KEYS, _columns(session.site.clock), format_name, document={"pushes": rows})
     if not rows:
         session.note("Nothing was ever pushed.")
+
+
+def _columns(clock: Clock) -> list[Column]:
+    return [
+        Column("push", lambda row: str(row["push"]), right=True),
+        Column("at", lambda row: on_clock(clock, row["at"])),
+        Column("enforcer", lambda row: row["enforcer"]),
+        Column("radios", lambda row: " ".join(row["radios"])),
+        Column("state", lambda row: row["state"], lambda row: "" if row["state"] == "done" else "yellow"),
+        Column("entries", lambda row: row["entries"], right=True),
+        Column("why", lambda row: row["because"] or f"by {row['who']}", shrinks=True),
+    ]
 
 
 def _row(each: Push) -> dict[str, Any]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import field
-from datetime import date, datetime
+from datetime import UTC, date, datetime
 from enum import StrEnum
 
 from scopion.model.address import Address, by_number
@@ -54,6 +54,10 @@ def short_name(name: str) -> str:
     return name.partition(".")[0] or name
 
 
+# When a device was last seen of which only undated records are known: before all time that counts.
+NEVER = datetime.fromtimestamp(0, UTC)
+
+
 @value
 class Stay:
     """An unbroken presence of an adapter at an address; ``until`` is when it was last seen there."""
@@ -64,6 +68,11 @@ class Stay:
     until: datetime
     present: bool
     source: Source | None = None  # who told of it first; None: not remembered
+
+    @property
+    def dated(self) -> bool:
+        """Whether it is known when it was; a record may tell an address only."""
+        return self.until != NEVER
 
 
 @value

@@ -75,4 +75,5 @@ class Observation:
     rtt_s: float | None = None  # from the latest request to its answer; None when nothing was measured
     traits: tuple[Trait, ...] = ()
     recorded: bool = False  # taken from a record: it was so at that time, and makes nobody present
+    undated: bool = False  # recorded, too: the record does not say when it was so, only that it is known of
     subnet: IPv4Network | None = None  # on whose link it was seen, which an IPv6 address does not tell; None: not known

@@ -7,7 +7,6 @@ from datetime import datetime, timedelta
 
 from scopion.model.errors import ScopionError
 from scopion.operations.enforcing import open_enforcer, read_stations, remember_stations, settings_of
-from scopion.operations.policies import site_local
 from scopion.operations.pushing import push_published, resume_interrupted
 from scopion.operations.reverting import revert_overdue
 from scopion.operations.sending import Pushed
@@ -63,7 +62,7 @@ def next_moment(roster: Roster, site: Site) -> datetime | None:
         assert each.push.policy is not None
         policy = read_policy(each.push.policy)
         due = _out_of_date(site, each)
-        change = now if due else next_change(policy, now, site_local(site)) if policy.changes_by_itself else None
+        change = now if due else next_change(policy, now, site.clock.local) if policy.changes_by_itself else None
         coming += [change] if change is not None else []
     return min(coming, default=None)
 
@@ -101,7 +100,7 @@ def attend(site: Site, *, stations: bool) -> Attended:
 def _out_of_date(site: Site, each: Published) -> bool:
     """Whether what was published is to be another list by now."""
     assert each.push.policy is not None
-    now = wanted(read_policy(each.push.policy), site.clock.now(), site_local(site))
+    now = wanted(read_policy(each.push.policy), site.clock.now(), site.clock.local)
     ours = target_of(now, Held())
     return any(not _same(read_held(each.push.radios[radio]["ours"]), ours) for radio in each.radios)
 

@@ -148,6 +148,8 @@ def _addresses(stays: Sequence[Stay]) -> tuple[PastAddress, ...]:
     groups: dict[tuple[MacAddress | None, Address], list[Stay]] = {}
     for stay in stays:
         groups.setdefault((stay.mac, stay.address), []).append(stay)
+    for key, group in groups.items():  # what a record only mentions says nothing beside what was seen
+        groups[key] = [stay for stay in group if stay.dated] or group
     found = [
         PastAddress(
             address,

@@ -131,7 +131,7 @@ def _joined(
     device: int, now: Seen | None, joining: Event | None, events: Sequence[Event], speech: Speech
 ) -> Difference:
     at = joining.at if joining else None
-    came = f"joined {speech.told(at)}" if at else "is new"
+    came = f"joined {speech.told(at)}" if at else "joined"
     address = joining.address if joining else _first(now)
     where = f" at {address}" if address else ""
     left = _last(events, EventKind.LEFT)

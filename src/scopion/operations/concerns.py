@@ -101,8 +101,10 @@ def _habits(report: Report, past: Past) -> Iterator[Concern]:
         says = f"{counted(len(odd) - _NAMED, 'more device')} had unusual hours, too."
         yield Concern(Weight.LOW, says, "scopion report --part hours")
     stale = [
-        each for each in report.devices if each.standing == Standing.KNOWN and now - each.last_seen > _STALE
-    ]  # fmt: skip
+        each
+        for each in report.devices
+        if each.standing == Standing.KNOWN and each.last_seen is not None and now - each.last_seen > _STALE
+    ]
     if stale:
         says = f"{_names(stale)} {_was(stale)} not seen for {spoken_span(_STALE)} and more."
         yield Concern(Weight.LOW, says, f"scopion devices --not-seen-since '{_STALE.days} days'")
@@ -189,5 +191,7 @@ def _at(line: DeviceLine) -> str:
     return f", at {line.addresses[0]}" if line.addresses else ""
 
 
-def _when(wall: datetime) -> str:
+def _when(wall: datetime | None) -> str:
+    if wall is None:
+        return "never"
     return f"on {wall:%A}, {wall.day} {wall:%B}, at {wall:%H:%M}"

@@ -9,6 +9,7 @@ from pathlib import Path
 from scopion.roster.files import invoking_user
 
 VARIABLE = "SCOPION_SITE"
+SETTINGS = "site.toml"  # the settings that people edit
 SYSTEM_FOLDER = Path("/var/lib/scopion")
 
 

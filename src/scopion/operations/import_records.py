@@ -17,7 +17,7 @@ from scopion.discovery.records.reading import Reading, RecordKind
 from scopion.model.device import Device
 from scopion.model.errors import Refused, StorageFailed
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Observation
+from scopion.model.observation import Observation, TraitKind
 from scopion.model.text import counted, joined
 from scopion.operations.change import change
 from scopion.operations.hosts import Describer, Host
@@ -36,8 +36,8 @@ class Imported:
     reading: Reading
     as_of: datetime
     hosts: list[Host]  # by address; of adapters without one none
-    seen: dict[MacAddress, datetime]  # when the record saw each adapter last
-    new: frozenset[MacAddress]  # adapters that the roster did not know
+    seen: dict[MacAddress, datetime | None]  # when the record saw each adapter last; None: it does not say
+    added: frozenset[MacAddress]  # adapters that the roster did not have
     named: int  # how many of them have a name
 
 
@@ -61,7 +61,7 @@ def take_in(site: Site, imported: Imported, *, insist: bool = False) -> Imported
     with change(site, "import", f"taken in: {imported.reading.about}") as (roster, _):
         fold(roster, imported.reading.observations, (), site.clock.now())
     after = _rows(site, imported.reading, all_devices(site.roster))
-    return Imported(imported.reading, imported.as_of, after, imported.seen, imported.new, imported.named)
+    return Imported(imported.reading, imported.as_of, after, imported.seen, imported.added, imported.named)
 
 
 def _understood(site: Site, reading: Reading, as_of: datetime) -> Imported:
@@ -69,15 +69,22 @@ def _understood(site: Site, reading: Reading, as_of: datetime) -> Imported:
     devices = all_devices(roster) if roster else []
     known = {mac for device in devices for mac in device.macs}
     hosts = _rows(site, reading, devices)
-    macs = {seen.mac: seen.at for seen in sorted(reading.observations, key=lambda seen: seen.at) if seen.mac}
+    macs: dict[MacAddress, datetime | None] = {}
+    for seen in sorted(reading.observations, key=lambda seen: (not seen.undated, seen.at)):
+        if seen.mac is not None:
+            macs[seen.mac] = None if seen.undated else seen.at
     return Imported(
         reading=reading,
         as_of=as_of,
         hosts=hosts,
         seen=macs,
-        new=frozenset(macs.keys() - known),
-        named=len({host.mac for host in hosts if host.name}),
+        added=frozenset(macs.keys() - known),
+        named=len({host.mac for host in hosts if host.name} | set(filter(None, map(_named, reading.observations)))),
     )
+
+
+def _named(seen: Observation) -> MacAddress | None:
+    return seen.mac if any(trait.kind is TraitKind.NAME for trait in seen.traits) else None
 
 
 def _rows(site: Site, reading: Reading, devices: Sequence[Device]) -> list[Host]:

@@ -10,8 +10,8 @@ from scopion.model.device import Device
 from scopion.model.errors import ScopionError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
-from scopion.model.week import Local
 from scopion.operations.site import Site
+from scopion.operations.wifi_networks import as_held
 from scopion.roster import lists
 from scopion.roster.associations import networks_of
 from scopion.roster.devices import all_devices
@@ -24,17 +24,6 @@ from scopion.wireless.refusals import refuse_lockout, refuse_more_than_fits
 
 # Who was not seen for so long has probably gone for good, and holds a place on a list that is full.
 STALE = timedelta(days=60)
-
-
-def site_local(site: Site) -> Local:
-    """The clock on the site's wall: that of its time zone if the settings name one, else this machine's."""
-    name = site.settings.timezone
-    if not name:
-        return site.clock.local
-    from zoneinfo import ZoneInfo
-
-    zone = ZoneInfo(name)
-    return lambda moment: moment.astimezone(zone)
 
 
 def policy_for(roster: Roster, network: Network, devices: Sequence[Device] | None = None) -> Policy:
@@ -113,7 +102,8 @@ def refuse_too_long(site: Site, network: Network, roster: Roster, devices: Seque
         if (device := of_mac.get(line.mac)) is not None and not device.present and device.last_seen < before
     ]
     needed = len(lines_on(policy, other))
-    refuse_more_than_fits(network.ssid, network.capacity, len(lines), stale=stale, other=(other, needed))
+    room = as_held(site, network).capacity
+    refuse_more_than_fits(network.ssid, room, len(lines), stale=stale, other=(other, needed))
 
 
 def own_on(site: Site, roster: Roster, ssid: str, devices: Sequence[Device]) -> set[MacAddress]:

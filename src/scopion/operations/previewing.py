@@ -12,8 +12,9 @@ from scopion.model.errors import Refused
 from scopion.model.mac import MacAddress
 from scopion.model.text import joined
 from scopion.operations.enforcing import enforcers
-from scopion.operations.policies import essential_on, own_on, policy_for, refuse_too_long, site_local
+from scopion.operations.policies import essential_on, own_on, policy_for, refuse_too_long
 from scopion.operations.site import Site
+from scopion.operations.wifi_networks import known_network
 from scopion.roster import lists
 from scopion.roster.devices import all_devices
 from scopion.roster.lists import ListMode, Network
@@ -50,12 +51,12 @@ class Which:
 def preview(site: Site, ssid: str, which: Which, *, drop_foreign: bool = False) -> Preview:
     """What a push would do now. Raises EnforcerUnreachable, Refused where a person is the enforcer."""
     roster = site.roster_for_reading()
-    network = lists.network(roster, ssid) if roster is not None else None
-    if roster is None or network is None:
+    network = known_network(site, roster, ssid)
+    if roster is None:
         raise lists.no_network(ssid)
     devices = all_devices(roster)
     policy = policy_for(roster, network, devices)
-    now = wanted(policy, site.clock.now(), site_local(site))
+    now = wanted(policy, site.clock.now(), site.clock.local)
     plans = []
     with enforcers(site, ssid, which.enforcer) as opened:
         for enforcer in opened:

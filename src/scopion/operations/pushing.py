@@ -9,11 +9,11 @@ from scopion.model.errors import Divided, EnforcerUnreachable
 from scopion.model.text import joined
 from scopion.operations.enforcing import enforcers, remember_stations, settings_of
 from scopion.operations.one_push import OnePush
-from scopion.operations.policies import policy_for, site_local
+from scopion.operations.policies import policy_for
 from scopion.operations.previewing import Which, chosen_radios, plan_of, protected, require_harmless, require_room
 from scopion.operations.sending import OnStep, Pushed, Sending, Wish
 from scopion.operations.site import Site
-from scopion.roster import lists
+from scopion.operations.wifi_networks import known_network
 from scopion.roster.devices import all_devices
 from scopion.roster.pushes import Push, PushState, end_push, pushes
 from scopion.roster.store import Roster
@@ -29,7 +29,7 @@ def push(site: Site, ssid: str, wish: Wish, *, on_step: OnStep = lambda *_: None
     """
     with OnePush(site.folder):
         roster = site.roster
-        network = lists.network(roster, ssid)
+        network = known_network(site, roster, ssid)
         settle_interrupted(site)
         devices = all_devices(roster)
         policy = policy_for(roster, network, devices)
@@ -60,8 +60,8 @@ def _push(
     devices: Sequence[Device],
     on_step: OnStep,
 ) -> list[Pushed]:
-    network = lists.network(roster, ssid)
-    now = wanted(policy, site.clock.now(), site_local(site))
+    network = known_network(site, roster, ssid)
+    now = wanted(policy, site.clock.now(), site.clock.local)
     found = []
     with enforcers(site, ssid, wish.which.enforcer) as opened:
         planned = []

@@ -18,7 +18,6 @@ from scopion.operations.address_map import LARGEST, LATELY, map_of, subnets_of
 from scopion.operations.concerns import concerns
 from scopion.operations.described import Described
 from scopion.operations.listing import described_devices
-from scopion.operations.policies import site_local
 from scopion.operations.report_devices import Past, device_lines, read_past
 from scopion.operations.report_wireless import audit_lines, network_lines
 from scopion.operations.site import Site
@@ -62,7 +61,7 @@ def report(site: Site, wish: Wish | None = None) -> Report:
     first = first_look(roster) if roster is not None else None
     if roster is None or not (everybody := described_devices(site)):
         raise NotFound("nothing is remembered yet: scopion scan looks for devices first")
-    local, now = site_local(site), site.clock.now()
+    local, now = site.clock.local, site.clock.now()
     until = min(wish.until or now, now)
     since = _beginning(wish, until, local)
     if first is not None and until <= first:

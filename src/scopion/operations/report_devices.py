@@ -9,7 +9,7 @@ from datetime import date, datetime, timedelta
 from typing import NamedTuple
 
 from scopion.model.address import written
-from scopion.model.device import BY_URGENCY, EventKind, Stay
+from scopion.model.device import BY_URGENCY, NEVER, EventKind, Stay
 from scopion.model.week import Local, on_the_wall
 from scopion.operations.described import Described
 from scopion.operations.rhythm import rule_in_words
@@ -131,7 +131,7 @@ def _line(each: Described, past: Past, counts: Mapping[tuple[int, EventKind], in
         place=device.place,
         essential=device.essential,
         first_seen=first,
-        last_seen=on_the_wall(min(last, past.until_moment), past.local),
+        last_seen=on_the_wall(min(last, past.until_moment), past.local) if last != NEVER else None,
         days_here=len(days),
         joined=joined > 0,
         comings=joined + counts.get((device.id, EventKind.RETURNED), 0),

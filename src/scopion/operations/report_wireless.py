@@ -33,7 +33,8 @@ def network_lines(site: Site, roster: Roster, devices: Sequence[Device], local: 
     """Each network with its last push and verification."""
     looked = latest_verifications(roster)
     found = []
-    for network, allowed, denied in networks(site):
+    for known in networks(site):
+        network = known.network
         sent = pushes(roster, network.ssid)
         latest = sent[0] if sent else None
         done = next((each for each in sent if each.state is PushState.DONE), None)
@@ -44,8 +45,8 @@ def network_lines(site: Site, roster: Roster, devices: Sequence[Device], local: 
             NetworkLine(
                 ssid=network.ssid,
                 mode=str(network.mode),
-                allowed=allowed,
-                denied=denied,
+                allowed=known.allowed,
+                denied=known.denied,
                 enforcers=tuple(each.name for each in settings_of(site, network.ssid)),
                 pushed=_said_push(latest, network, local) if latest else "",
                 pushed_at=on_the_wall(latest.at, local) if latest else None,

@@ -30,6 +30,7 @@ from scopion.wireless.enforcers.base import Enforcer, Held, read_held
 from scopion.wireless.order import disconnections
 from scopion.wireless.plan import RadioPlan, back_to
 from scopion.wireless.policy import Policy, Wanted, read_policy
+from scopion.wireless.refusals import quoted
 
 
 def keep(site: Site, ssid: str | None = None) -> list[Push]:
@@ -60,13 +61,16 @@ def revert_overdue(site: Site) -> list[tuple[Push, list[Pushed], str]]:
 
 
 def revert(site: Site, ssid: str, *, on_step: OnStep = lambda *_: None) -> list[Pushed]:
-    """Take the last push to each enforcer of a network back. Raises NotFound if there is none."""
+    """Take the last push to each enforcer of a network back. Raises NotFound if there is none, Refused by hand."""
     last: dict[str, Push] = {}
     for each in pushes(site.roster, ssid):
-        if each.state is not PushState.ROLLED_BACK and each.enforcer != HAND:
+        if each.state is not PushState.ROLLED_BACK:
             last.setdefault(each.enforcer, each)
     if not last:
-        raise NotFound(f"nothing was ever pushed for {ssid!r}")
+        raise NotFound(f"nothing was ever pushed for {ssid!r}, nor typed in")
+    typed = last.pop(HAND, None)
+    if typed is not None and not last:
+        raise _by_hand(site, typed)
     done: list[Pushed] = []
     for each in last.values():
         done += revert_to(site, each.id, on_step=on_step)
@@ -80,9 +84,7 @@ def revert_to(site: Site, number: int, *, because: str = "", on_step: OnStep = l
         settle_interrupted(site)
         meant = push_of(roster, number)
         if meant.enforcer == HAND:
-            raise Refused(
-                f"push {number} was typed in by hand: change the lists of {meant.ssid!r}, then scopion wifi sheet"
-            )
+            raise _by_hand(site, meant)
         devices = all_devices(roster)
         before = _published_before(roster, meant)
         first = protected(site, roster, meant.ssid, devices)
@@ -102,6 +104,15 @@ def revert_to(site: Site, number: int, *, because: str = "", on_step: OnStep = l
                 if meant.id <= later.id < each.push.id and later.enforcer == meant.enforcer:
                     note_reverted(roster, later.id, each.push.id)
         return done
+
+
+def _by_hand(site: Site, typed: Push) -> Refused:
+    """What only the person can take back who typed it in."""
+    at = site.clock.local(typed.at)
+    return Refused(
+        f"what was typed in for {typed.ssid!r} on {at:%Y-%m-%d at %H:%M} (push {typed.id}) goes back by hand: change "
+        f"its lists back (scopion undo), then scopion wifi sheet {quoted(typed.ssid)} has the steps"
+    )
 
 
 def _published_before(roster: Roster, meant: Push) -> Policy | None:
@@ -138,6 +149,7 @@ def _plan_back(
         wanted=Wanted(target.mode or ListMode.OFF),
         foreign=foreign,
         dropped=Held(),
+        idle=Held(),
         voided=(),
         leaving=(),
         stations=stations,

@@ -17,6 +17,7 @@ from scopion.operations.listing import devices
 from scopion.operations.site import Site
 from scopion.operations.undo import undo
 from scopion.operations.wifi import put_on_list
+from scopion.operations.wifi_effects import Told
 from scopion.roster.changes import latest_changes
 from scopion.roster.lists import ListMode
 from scopion.roster.resolve import resolve
@@ -87,10 +88,12 @@ class Review:
         self._note()
         self.refresh()
 
-    def deny(self, ssid: str) -> None:
-        """Put it on a network's deny list. Raises Refused."""
-        put_on_list(self._site, [ssid], ListMode.DENY, [str(self._shown.macs[0]) if self._shown.macs else ""])
+    def deny(self, ssid: str) -> tuple[Told, ...]:
+        """Put it on a network's deny list. Returns what that means. Raises Refused."""
+        subject = str(self._shown.macs[0]) if self._shown.macs else ""
+        (done,) = put_on_list(self._site, [ssid], ListMode.DENY, [subject])
         self._note()
+        return done.told
 
     def join(self, others: Sequence[Device]) -> None:
         """It is the same as others, the oldest of which keeps its texts; go on. Raises Refused, ChangedMeanwhile."""

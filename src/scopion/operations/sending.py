@@ -6,7 +6,7 @@ what is needed to go on, or to go back.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -16,6 +16,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.text import joined
 from scopion.operations.change import account
 from scopion.operations.previewing import Which
+from scopion.operations.published import recorded
 from scopion.operations.site import Site
 from scopion.roster.lists import ListMode
 from scopion.roster.pushes import Push, PushState, begin_push, end_push, note_radios, push_of, pushes
@@ -47,6 +48,11 @@ class Pushed:
     plans: tuple[RadioPlan, ...]
     problem: str = ""  # what was noticed and did not stop it
     first: bool = False  # nothing was pushed to this enforcer before
+
+    @property
+    def read_back(self) -> Mapping[str, Held]:
+        """What each radio held afterwards, by band."""
+        return {radio: read_held(told["after"]) for radio, told in self.push.radios.items() if told["after"]}
 
 
 class Sending:
@@ -125,7 +131,7 @@ class Sending:
             lacking = (plan.target.allow | plan.target.deny) - (held.allow | held.deny)
             more = (held.allow | held.deny) - (plan.target.allow | plan.target.deny)
             said = [
-                f"{len(lacking)} of its entries are missing" if lacking else "",
+                f"{len(lacking)} of its entries {'is' if len(lacking) == 1 else 'are'} missing" if lacking else "",
                 f"{len(more)} more" if more else "",
             ]
             raise EnforcerUnreachable(
@@ -192,12 +198,5 @@ def _with_mode(plan: RadioPlan, roster: Roster, enforcer: Enforcer) -> Held:
     """What a radio held before, with the mode that was set last where none can be read."""
     if plan.held.mode is not None:
         return plan.held
-    return Held(plan.held.allow, plan.held.deny, mode_set_last(roster, enforcer.ssid, enforcer.name, plan.radio))
-
-
-def mode_set_last(roster: Roster, ssid: str, enforcer: str, radio: str) -> ListMode | None:
-    """The mode that the last push has set on a radio; None if there was none."""
-    for each in pushes(roster, ssid):
-        if each.enforcer == enforcer and radio in each.radios and each.state is PushState.DONE:
-            return read_held(each.radios[radio]["target"]).mode
-    return None
+    last = recorded(roster, enforcer.ssid, enforcer.name).get(plan.radio)
+    return Held(plan.held.allow, plan.held.deny, last.mode if last is not None else None)

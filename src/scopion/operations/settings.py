@@ -28,13 +28,14 @@ from scopion.alerts.settings import (
 from scopion.model.errors import InvalidSettings, InvalidTarget
 from scopion.model.secret import Secret
 from scopion.model.targets import Targets
+from scopion.operations import folder as folders
 from scopion.reports.settings import ReportSettings
 from scopion.wireless.settings import ENFORCER_TYPES, EnforcerSettings, WirelessSettings, enforcer_problem
 
 if TYPE_CHECKING:
     from pydantic import TypeAdapter
 
-FILE = "site.toml"
+FILE = folders.SETTINGS
 TEMPLATE = Path(__file__).parent / "site-template.toml"
 _STRICT: dict[str, Any] = {"extra": "forbid"}
 
@@ -167,7 +168,7 @@ class Settings:
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     name: Annotated[str, MaxLen(80)] = ""
-    timezone: Annotated[str, MaxLen(64), Predicate(_is_timezone)] = ""  # of the hours on lists; empty: this machine's
+    timezone: Annotated[str, MaxLen(64), Predicate(_is_timezone)] = ""  # of the site's clock; empty: this machine's
     scan: ScanSettings = field(default_factory=ScanSettings)
     absence: AbsenceSettings = field(default_factory=AbsenceSettings)
     names: NameSettings = field(default_factory=NameSettings)

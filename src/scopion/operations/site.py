@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from contextlib import suppress
+from datetime import tzinfo
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -11,6 +12,7 @@ from typing import TYPE_CHECKING
 from scopion.discovery.kinds import Kinds, load_kinds
 from scopion.model.clock import Clock
 from scopion.model.errors import DamagedRoster, StorageFailed
+from scopion.operations.site_clock import SiteClock, zone_of
 from scopion.operations.vendors import open_vendors
 from scopion.roster.files import make_folder, write_atomically
 from scopion.roster.store import FILE as ROSTER_FILE
@@ -32,6 +34,7 @@ class Site:
         self.folder = folder
         self.vigil: Vigil | None = None  # while it is watched
         self._reading: Roster | None = None
+        self._zone_read: tuple[tzinfo | None] | None = None
 
     @cached_property
     def settings(self) -> Settings:
@@ -43,6 +46,7 @@ class Site:
     def forget_settings(self) -> None:
         """``site.toml`` was written anew: it is read when it is needed next."""
         self.__dict__.pop("settings", None)
+        self._zone_read = None
 
     @cached_property
     def story(self) -> Story | None:
@@ -71,12 +75,17 @@ class Site:
 
     @cached_property
     def clock(self) -> Clock:
-        """The time at the site; telling it needs no network."""
+        """The time at the site, in its time zone; telling it needs no network."""
         if self.story is not None:
-            return self.attachment.clock
+            return SiteClock(self.attachment.clock, self._zone)
         from scopion.attachment.system_clock import SystemClock
 
-        return SystemClock()
+        return SiteClock(SystemClock(), self._zone)
+
+    def _zone(self) -> tzinfo | None:
+        if self._zone_read is None:
+            self._zone_read = (zone_of(self.folder),)
+        return self._zone_read[0]
 
     @cached_property
     def vendors(self) -> Vendors:

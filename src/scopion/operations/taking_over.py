@@ -39,7 +39,7 @@ class Intent:
     @property
     def action(self) -> str:
         """``new``, ``changed`` or ``same``."""
-        return "new" if self.device is None else "changed" if self.differing or self.joining else "same"
+        return "added" if self.device is None else "changed" if self.differing or self.joining else "same"
 
     @property
     def called(self) -> str:
@@ -244,15 +244,16 @@ def _observations(intent: Intent, now: datetime) -> list[Observation]:
 
 
 def _of_adapter(adapter: AdapterRecord, record: DeviceRecord, now: datetime) -> list[Observation]:
+    undated = adapter.last_seen is None
     last = min(adapter.last_seen or now, now)
     first = min(adapter.first_seen or last, last)
     names = record.names if adapter is record.adapters[0] else ()
-    begun = Observation(adapter.mac, None, first, Source.LISTING, recorded=True)
+    begun = Observation(adapter.mac, None, first, Source.LISTING, recorded=True, undated=undated)
     seen = [
-        Observation(adapter.mac, address, last, Source.LISTING, traits=names, recorded=True)
-        for address in adapter.addresses
+        Observation(adapter.mac, address, last, Source.LISTING, traits=names, recorded=True, undated=undated)
+        for address in adapter.addresses or (None,)
     ]
-    return [begun, *(seen or [Observation(adapter.mac, None, last, Source.LISTING, traits=names, recorded=True)])]
+    return [begun, *seen]
 
 
 def _gathered(roster: Roster, intents: Sequence[Intent]) -> list[tuple[Intent, Device]]:

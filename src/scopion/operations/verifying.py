@@ -14,10 +14,11 @@ from scopion.model.text import counted, joined
 from scopion.operations.card import likeliest
 from scopion.operations.enforcing import enforcers, has_enforcer, read_stations, settings_of
 from scopion.operations.look import who_answers
-from scopion.operations.policies import policy_for, site_local
+from scopion.operations.policies import policy_for
 from scopion.operations.prepare import ScanRequest, prepare_scan
 from scopion.operations.previewing import Which, preview
 from scopion.operations.site import Site
+from scopion.operations.wifi_networks import known_network
 from scopion.roster import lists
 from scopion.roster.devices import all_devices
 from scopion.roster.lists import ListMode, Network
@@ -33,8 +34,8 @@ from scopion.wireless.verdict import Check, Verdict
 def verify(site: Site, ssid: str, *, clients: str | None = None, scan: bool = True) -> Verdict:
     """Look whether a network's list is in force. ``clients``: a router's client list as somebody copied it."""
     roster = site.roster_for_reading()
-    network = lists.network(roster, ssid) if roster is not None else None
-    if roster is None or network is None:
+    network = known_network(site, roster, ssid)
+    if roster is None:
         raise lists.no_network(ssid)
     devices = all_devices(roster)
     looking = _Looking(site, roster, network, devices)
@@ -66,7 +67,7 @@ class _Looking:
         self._site, self._roster, self._devices = site, roster, devices
         self._network = network
         self._of_mac = {mac: device for device in devices for mac in device.macs}
-        self._wanted = wanted(policy_for(roster, network, devices), site.clock.now(), site_local(site))
+        self._wanted = wanted(policy_for(roster, network, devices), site.clock.now(), site.clock.local)
         self._plans: tuple[RadioPlan, ...] = ()
         self._stations: list[Located] = []
         self.verdict = Verdict(network)
@@ -169,8 +170,16 @@ class _Looking:
             self._note(where, "clients", None, "no client was recognised in it")
             return
         listed = {each.mac: each for each in reading.observations if each.mac is not None}
+        away = listed.keys() & reading.absent
+        for mac in away:
+            del listed[mac]
         refused = [mac for mac in listed if self._is_refused(mac, listed[mac].medium)]
         count = counted(len(listed), "client")
+        if away:
+            self.verdict.notes.append(
+                f"{counted(len(away), 'row')} of the client list {'is' if len(away) == 1 else 'are'} offline, blocked "
+                "or of another time: not counted as here"
+            )
         if not refused:
             self._note(where, "clients", True, f"nobody who is refused is on it ({count})")
         for mac in refused:
@@ -273,8 +282,15 @@ class _Looking:
         done = [each for each in pushes(self._roster, self._network.ssid, 20) if each.state is PushState.DONE]
         if not done:
             return
-        before = [read_held(told["before"]).deny for told in done[0].radios.values()]
-        for mac in sorted({mac for denied in before for mac in denied if self._wanted.admits(mac)}):
+        before = {mac for told in done[0].radios.values() for mac in read_held(told["before"]).deny}
+        # What was read decides: an entry of others that was kept still refuses.
+        kept = {
+            mac
+            for held in (plan.held for plan in self._plans)
+            for mac in before
+            if mac in held.deny or (held.mode is ListMode.ALLOW and mac not in held.allow)
+        }
+        for mac in sorted(mac for mac in before - kept if self._wanted.admits(mac)):
             self.verdict.notes.append(
                 f"{self._called(mac)} is admitted again; it may have to be connected anew by hand, for devices "
                 "remember that they were refused"

@@ -21,7 +21,6 @@ from scopion.model.errors import ScopionError
 from scopion.model.week import from_the_wall, on_the_wall
 from scopion.operations.alerting import phrases_of
 from scopion.operations.alerts import channel_called
-from scopion.operations.policies import site_local
 from scopion.operations.report import Wish, report
 from scopion.operations.site import Site
 from scopion.reports.content import Report
@@ -47,7 +46,7 @@ def next_report(site: Site) -> datetime | None:
     when = site.settings.report.weekly
     if not when:
         return None
-    local, now = site_local(site), site.clock.now()
+    local, now = site.clock.local, site.clock.now()
     latest = from_the_wall(latest_due(when, on_the_wall(now, local)), now, local)
     noted = site.roster.meta(_MADE)
     if noted is None:  # the first week is not over yet
@@ -64,7 +63,7 @@ def make_weekly(site: Site) -> Message | None:
     due, now = next_report(site), site.clock.now()
     if due is None or due > now:
         return None
-    local = site_local(site)
+    local = site.clock.local
     week_ago = from_the_wall(on_the_wall(due, local) - _WEEK, due, local)  # at the same time on the wall
     made = report(site, Wish(week_ago, due))
     message = _message(site, made, due, "%Y-%m-%d")
@@ -93,7 +92,7 @@ def send_report(site: Site, channel: str, made: Report, trace: Trace) -> Message
 
 def _message(site: Site, made: Report, at: datetime, called: str) -> Message:
     """The message, once its page lies in the site's folder under a name made from the moment."""
-    local = site_local(site)
+    local = site.clock.local
     name = f"{FOLDER}/{on_the_wall(at, local).strftime(called)}.html"
     make_folder(site.folder / FOLDER, like=site.folder)
     write_atomically(site.folder / name, page(made, on_the_wall(site.clock.now(), local)).encode())

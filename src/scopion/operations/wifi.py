@@ -7,26 +7,21 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from scopion.model.device import Device
-from scopion.model.errors import NotFound, UsageError
+from scopion.model.errors import NotFound, Refused, UsageError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.model.text import counted, entered, joined
 from scopion.operations.change import account, change
-from scopion.operations.policies import (
-    lines_on,
-    policy_for,
-    refuse_switched_on_lockout,
-    refuse_too_long,
-)
+from scopion.operations.policies import refuse_switched_on_lockout, refuse_too_long
 from scopion.operations.site import Site
-from scopion.operations.wifi_networks import NetworkSettings, new_network, with_settings
+from scopion.operations.wifi_effects import Before, InForce, Told
+from scopion.operations.wifi_networks import NetworkSettings, known_network, nearest, new_network, with_settings
 from scopion.operations.wifi_subjects import Subject, checked, named, subject_of, unique
 from scopion.roster import lists
 from scopion.roster.devices import all_devices, set_media
 from scopion.roster.lists import Entry, EntryTerms, ListMode, Network
 from scopion.roster.store import Roster
 from scopion.roster.timetables import stored_hours
-from scopion.wireless.coverage import Line
 from scopion.wireless.policy import lines_of_subject
 
 ALWAYS = "always"  # hours that are none
@@ -52,7 +47,9 @@ class Listed:
     names: list[str]  # who was put on the list
     moved: list[str]  # who was on the other list before
     cautions: list[str]
-    lines: tuple[Line, ...]
+    entries: int  # on that list, in all
+    paused: int  # of them without effect for now
+    told: tuple[Told, ...]  # what it means on this network and on those that share its lists
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +60,12 @@ class ListedEntry:
     network: Network
     name: str
     macs: tuple[MacAddress, ...]
-    in_effect: bool
+    because: str  # why it has no effect now; empty: it has
+
+    @property
+    def in_effect(self) -> bool:
+        """Whether it is in force now, as far as pushes and the person with the sheet have told."""
+        return not self.because
 
 
 def put_on_list(
@@ -75,9 +77,18 @@ def put_on_list(
     terms: Terms | None = None,
     settings: NetworkSettings | None = None,
     insist: bool = False,
+    new: bool = False,
 ) -> list[Listed]:
-    """Put devices or bare MACs on the allow or deny list of networks; all of them or none."""
+    """Put devices or bare MACs on the allow or deny list of networks; all of them or none.
+
+    An SSID that is probably a known one mistyped makes a network only if it is to be ``new``. Raises Refused.
+    """
     given = terms or Terms()
+    for ssid in ssids:
+        if not new and (near := nearest(site, ssid)) is not None:
+            raise Refused(
+                f"no wireless network {ssid!r} is known, {near!r} is: write that, or add --new to make {ssid!r}"
+            )
     text = entered(given.description, "a description")
     if isinstance(given.until, datetime) and given.until <= site.clock.now():
         raise UsageError("an entry ends later than now")
@@ -108,6 +119,7 @@ def _put(
     existing = lists.find_network(roster, ssid)
     network = with_settings(existing or new_network(site, ssid), settings)
     lists.save_network(roster, network)
+    noted = Before(site, roster, network, devices)
     moved, cautions = [], []
     for subject in chosen:
         cautions += checked(site, roster, devices, subject, ssid, which, insist)
@@ -119,8 +131,10 @@ def _put(
     refuse_too_long(site, network, roster, devices, which)
     if not insist:
         refuse_switched_on_lockout(site, network, roster, devices)
-    lines = lines_on(policy_for(roster, network, devices), which)
-    return Listed(network, existing is None, [each.name for each in chosen], moved, cautions, lines)
+    there = [entry for entry in lists.all_entries(roster, network.lists) if entry.list is which]
+    names = [each.name for each in chosen]
+    paused = sum(entry.paused for entry in there)
+    return Listed(network, existing is None, names, moved, cautions, len(there), paused, noted.told(chosen))
 
 
 def _kept_terms(terms: Terms, before: Sequence[Entry], which: ListMode) -> EntryTerms:
@@ -139,47 +153,50 @@ def _kept_terms(terms: Terms, before: Sequence[Entry], which: ListMode) -> Entry
     )
 
 
-def drop_from_lists(site: Site, ssid: str, subjects: Sequence[str], *, insist: bool = False) -> list[str]:
-    """Take devices or bare MACs off a network's lists; all of them or none. Returns their names."""
+def drop_from_lists(
+    site: Site, ssid: str, subjects: Sequence[str], *, insist: bool = False
+) -> tuple[list[str], tuple[Told, ...]]:
+    """Take devices or bare MACs off a network's lists; all of them or none. Returns their names, and what it means."""
     with change(site, "wifi") as (roster, described):
-        network = lists.network(roster, ssid)
+        network = known_network(site, roster, ssid)
         devices = all_devices(roster)
         chosen = unique([subject_of(devices, each) for each in subjects])
+        noted = Before(site, roster, network, devices)
         for subject in chosen:
             if not lists.drop_entries(roster, network.lists, subject.keys):
                 raise NotFound(f"{subject.name} is on no list of {ssid!r}: see scopion wifi entries")
         if not insist:
             refuse_switched_on_lockout(site, network, roster, devices)
         described.says = f"{named(chosen)} off the lists of {ssid!r}"
-        return [subject.name for subject in chosen]
+        return [subject.name for subject in chosen], noted.told(chosen)
 
 
-def lift_refusals(site: Site, which: str) -> list[Network]:
-    """Take a device off every deny list; the networks on which it was refused. Raises NotFound if it was on none."""
+def lift_refusals(site: Site, which: str) -> tuple[str, tuple[Told, ...]]:
+    """Take a device off every deny list. Returns its name, and what it means. Raises NotFound if it was on none."""
     with change(site, "wifi") as (roster, described):
         devices = all_devices(roster)
         subject = subject_of(devices, which)
-        known = {each.ssid: each for each in lists.all_networks(roster)}
-        denied = [
-            entry
+        denied = {
+            entry.ssid
             for entry in lists.all_entries(roster)
             if entry.list is ListMode.DENY and entry.subject in subject.keys
-        ]
+        }
         if not denied:
             raise NotFound(f"{subject.name} is on no deny list: see scopion wifi entries")
-        for ssid in {entry.ssid for entry in denied}:
+        noted = [Before(site, roster, lists.network(roster, ssid), devices) for ssid in sorted(denied)]
+        for ssid in denied:
             lists.drop_entries(roster, ssid, subject.keys)
         described.says = f"{subject.name} off all deny lists"
-        return [each for each in known.values() if each.lists in {entry.ssid for entry in denied}]
+        return subject.name, tuple(told for each in noted for told in each.told([subject]))
 
 
 def entries(site: Site, ssid: str | None = None) -> list[ListedEntry]:
     """The entries of one network, or everything that is refused anywhere."""
     roster = site.roster_for_reading()
-    if roster is None and ssid is None:
+    if ssid is not None:
+        known_network(site, roster, ssid)
+    if roster is None:
         return []
-    if roster is None or (ssid is not None and lists.find_network(roster, ssid) is None):
-        raise lists.no_network(ssid)
     devices = all_devices(roster)
     by_id = {device.id: device for device in devices}
     of_mac = {mac: device for device in devices for mac in device.macs}
@@ -187,17 +204,15 @@ def entries(site: Site, ssid: str | None = None) -> list[ListedEntry]:
     for network in lists.all_networks(roster):
         if ssid not in (None, network.ssid):
             continue
-        policy = policy_for(roster, network, devices)
-        now = site.clock.now()
+        force = InForce(site, roster, network, devices)
         for entry in lists.all_entries(roster, network.lists):
             if ssid is None and entry.list is not ListMode.DENY:
                 continue
             covered = lines_of_subject(entry.subject, entry.description, by_id, of_mac)
             device = by_id.get(entry.device_id) if entry.device_id is not None else of_mac.get(covered[0].mac)
             name = device.called if device and (device.label or device.own or device.gateway) else ""
-            over = entry.until is not None and entry.until <= now
-            in_effect = policy.mode is entry.list and not entry.paused and not over
-            found.append(ListedEntry(entry, network, name, tuple(line.mac for line in covered), in_effect))
+            macs = tuple(line.mac for line in covered)
+            found.append(ListedEntry(entry, network, name, macs, force.lacking(entry, macs)))
     return found
 
 

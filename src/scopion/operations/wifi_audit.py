@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 
-from scopion.model.device import Device
+from scopion.model.device import Device, Standing
 from scopion.model.errors import NotFound, ScopionError
-from scopion.model.observation import Medium
 from scopion.model.text import joined
+from scopion.model.week import NEVER
 from scopion.operations.enforcing import open_enforcer
+from scopion.operations.policies import policy_for
 from scopion.operations.site import Site
+from scopion.operations.wifi_networks import known_network
 from scopion.roster import lists
 from scopion.roster.associations import networks_of
 from scopion.roster.devices import all_devices
@@ -19,11 +21,13 @@ from scopion.roster.lists import ListMode
 from scopion.roster.posture import answers, note_answer
 from scopion.roster.pushes import PushState, pushes
 from scopion.roster.store import Roster
-from scopion.wireless.audit import ORDER, Finding, Grade, Surroundings, judge, judge_answers
+from scopion.wireless.audit import ORDER, Finding, Grade, Surroundings, judge, judge_answers, judge_other
 from scopion.wireless.enforcers.base import Enforcer
 from scopion.wireless.enforcers.hostapd import Hostapd
-from scopion.wireless.enforcers.uci import UciFile, interfaces
-from scopion.wireless.posture import Posture, of_control, of_hostapd, of_uci
+from scopion.wireless.enforcers.uci import UciFile, access_points
+from scopion.wireless.policy import admitted_week
+from scopion.wireless.posture import Posture, bss_of_hostapd, of_control, of_hostapd, of_uci
+from scopion.wireless.refusals import on_the_air
 from scopion.wireless.settings import EnforcerSettings, HostapdSettings
 
 QUESTIONS = ("admin-password", "passphrase-changed")
@@ -61,7 +65,7 @@ def _audited(site: Site, roster: Roster | None, ssid: str) -> Audited:
         enforcer = open_enforcer(site, settings)
         try:
             for posture in _postures(enforcer, settings):
-                found += judge(posture, around)
+                found += judge(posture, around) if posture.ssid == ssid else judge_other(posture)
         except ScopionError as error:
             found.append(Finding(Grade.UNKNOWN, settings.name, "settings", f"could not be read: {error}"))
         finally:
@@ -85,7 +89,9 @@ def _together(found: Sequence[Finding]) -> tuple[Finding, ...]:
     for each in found:
         places.setdefault(replace(each, where=""), []).append(each.where)
     merged = [replace(finding, where=_places(where)) for finding, where in places.items()]
-    return tuple(sorted(merged, key=lambda each: ORDER.index(each.grade)))
+    # Of what is equally bad the encryption stands first, that of other networks on the same access point, too.
+    first = ("encryption", "other network")
+    return tuple(sorted(merged, key=lambda each: (ORDER.index(each.grade), each.about not in first)))
 
 
 def _places(where: Sequence[str]) -> str:
@@ -97,23 +103,23 @@ def _places(where: Sequence[str]) -> str:
     return joined(list(where))
 
 
-def _postures(enforcer: Enforcer, settings: EnforcerSettings) -> Sequence[Posture]:
-    """What an enforcer tells of its network, radio by radio."""
+def _postures(enforcer: Enforcer, settings: EnforcerSettings) -> Iterator[Posture]:
+    """What an enforcer tells, radio by radio: of its own network, and of all others that it carries beside it."""
     if isinstance(enforcer, UciFile):
-        sections = interfaces(enforcer.read_file() or "", enforcer.ssid)
-        return [of_uci(f"{enforcer.name}, {radio} GHz", section) for radio, section in sections.items()]
+        for radio, section in access_points(enforcer.read_file() or ""):
+            yield of_uci(f"{enforcer.name}, {radio} GHz", section)
     if not isinstance(enforcer, Hostapd) or not isinstance(settings, HostapdSettings):
-        return []
-    found = []
+        return
     for radio, of_radio in settings.radio.items():
         where = f"{enforcer.name}, {radio} GHz"
-        mode = enforcer.mode_of(of_radio.socket)
+        mode, own = enforcer.mode_of(of_radio.socket), of_radio.socket.rpartition("/")[2]
         text = enforcer.read_file(of_radio.config) if of_radio.config else None
-        if text is not None:
-            found.append(of_hostapd(where, text, of_radio.socket.rpartition("/")[2], mode))
-        else:
-            found.append(of_control(where, enforcer.configuration(radio), mode))
-    return found
+        if text is None:
+            yield of_control(where, enforcer.configuration(radio), mode)
+            yield from (Posture(where, each) for each in enforcer.others(radio))
+            continue
+        yield of_hostapd(where, text, own, mode)
+        yield from (of_hostapd(where, text, each) for each in bss_of_hostapd(text) if each != own)
 
 
 def _around(site: Site, roster: Roster | None, ssid: str) -> Surroundings:
@@ -133,19 +139,38 @@ def _around(site: Site, roster: Roster | None, ssid: str) -> Surroundings:
     )
 
 
-def need_passphrase_again(site: Site, ssid: str) -> list[Device]:
-    """Who would have to be given a new passphrase: who was on the network's air, or may be; those here first."""
+@dataclass(frozen=True, slots=True)
+class Needing:
+    """For whom a new passphrase is, and who is left out though it was on the network's air, or may be."""
+
+    devices: tuple[Device, ...]  # those here first
+    left_out: tuple[tuple[Device, str], ...]  # with the reason: unwanted, or refused
+
+
+def need_passphrase_again(site: Site, ssid: str) -> Needing:
+    """The devices to be given a new passphrase: not those that are unwanted, or that the lists refuse at all times."""
     roster = site.roster_for_reading()
-    if roster is None or (
-        lists.find_network(roster, ssid) is None and ssid not in {each.network for each in site.settings.enforcer}
-    ):
-        raise lists.no_network(ssid)
+    network = known_network(site, roster, ssid)
+    if roster is None:
+        return Needing((), ())
     where = networks_of(roster)
     read = ssid in where.values()
-    found = []
-    for device in all_devices(roster):
+    devices = all_devices(roster)
+    policy = policy_for(roster, network, devices)
+    found, left = [], []
+    for device in devices:
         on_it = any(where.get(mac) == ssid for mac in device.macs)
-        may = any(adapter.medium is not Medium.CABLE for adapter in device.adapters)
-        if not device.gateway and (on_it if read else may):
+        air = on_the_air(device)
+        if device.gateway or not (on_it if read else air):
+            continue
+        if device.standing is Standing.UNWANTED:
+            left.append((device, "unwanted"))
+        elif air and admitted_week(policy, air) == NEVER:
+            left.append((device, "refused"))
+        else:
             found.append(device)
-    return sorted(found, key=lambda device: (not device.present, not device.essential, device.called.casefold()))
+    return Needing(tuple(sorted(found, key=_here_first)), tuple(left))
+
+
+def _here_first(device: Device) -> tuple[bool, bool, str]:
+    return not device.present, not device.essential, device.called.casefold()

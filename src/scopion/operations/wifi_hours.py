@@ -9,8 +9,9 @@ from scopion.model.errors import NotFound
 from scopion.model.mac import MacAddress
 from scopion.model.week import Week
 from scopion.operations.change import change
-from scopion.operations.policies import policy_for, site_local
+from scopion.operations.policies import policy_for
 from scopion.operations.site import Site
+from scopion.operations.wifi_networks import known_network
 from scopion.operations.wifi_subjects import subject_keys
 from scopion.roster import lists, timetables
 from scopion.roster.devices import all_devices
@@ -77,9 +78,9 @@ def hours_of(site: Site, which: str, ssid: str | None = None) -> list[Hours]:
     macs = tuple(adapter.mac for adapter in covered_adapters(device)) if device is not None else ()
     if isinstance(key, MacAddress):
         macs = (key,)
-    networks = [each for each in lists.all_networks(roster) if ssid in (None, each.ssid)]
+    networks = lists.all_networks(roster) if ssid is None else [known_network(site, roster, ssid)]
     if not networks:
-        raise lists.no_network(ssid) if ssid else NotFound("no wireless network is known: scopion wifi allow makes one")
+        raise NotFound("no wireless network is known: scopion wifi allow makes one")
     keys = {key, *macs}
     found = []
     for network in networks:
@@ -93,8 +94,8 @@ def hours_of(site: Site, which: str, ssid: str | None = None) -> list[Hours]:
 def hours_of_others(site: Site, ssid: str) -> Hours:
     """When those may be on a network who are on no list of it."""
     roster = site.roster_for_reading()
-    network = lists.network(roster, ssid) if roster is not None else None
-    if roster is None or network is None:
+    network = known_network(site, roster, ssid)
+    if roster is None:
         raise lists.no_network(ssid)
     policy = policy_for(roster, network)
     return _hours(site, network, policy, "everybody on no list", (), None)
@@ -103,7 +104,7 @@ def hours_of_others(site: Site, ssid: str) -> Hours:
 def _hours(
     site: Site, network: Network, policy: Policy, who: str, macs: tuple[MacAddress, ...], entry: Entry | None
 ) -> Hours:
-    local, now = site_local(site), site.clock.now()
+    local, now = site.clock.local, site.clock.now()
     turn = next_turn(policy, macs, now, local)
     return Hours(
         network=network,

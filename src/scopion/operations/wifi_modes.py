@@ -15,11 +15,10 @@ from scopion.operations.policies import (
     refuse_exclusive_lockout,
     refuse_switched_on_lockout,
     refuse_too_long,
-    site_local,
 )
 from scopion.operations.site import Site
 from scopion.operations.wifi import ALWAYS
-from scopion.operations.wifi_networks import NetworkSettings, with_settings
+from scopion.operations.wifi_networks import NetworkSettings, known_network, new_network, with_settings
 from scopion.operations.wifi_subjects import subject_keys
 from scopion.roster import lists
 from scopion.roster.associations import networks_of
@@ -47,7 +46,7 @@ def set_mode(
 ) -> tuple[Network, str]:
     """Change a network's mode or settings. Returns it, and what that means for whom, in a sentence or two."""
     with change(site, "wifi") as (roster, described):
-        network = with_settings(lists.network(roster, ssid), settings)
+        network = with_settings(_stored(site, roster, ssid), settings)
         network = replace(network, mode=wish.mode or network.mode)
         if wish.of is not None:
             network = replace(network, lists_of=_lists_of(roster, network, wish.of))
@@ -68,7 +67,7 @@ def set_exclusive(
 ) -> tuple[list[str], datetime]:
     """Give a network to some devices alone for a while. Returns their names, and until when."""
     with change(site, "wifi") as (roster, described):
-        network = lists.network(roster, ssid)
+        network = _stored(site, roster, ssid)
         devices = all_devices(roster)
         chosen = [subject_keys(devices, each) for each in which]
         until = site.clock.now() + span
@@ -95,11 +94,11 @@ def end_exclusive(site: Site, ssid: str) -> None:
 def explained(site: Site, network: Network, roster: Roster, devices: Sequence[Device]) -> str:
     """What a network's lists mean now, and for whom of those who are here."""
     policy = policy_for(roster, network, devices)
-    now = wanted(policy, site.clock.now(), site_local(site))
+    now = wanted(policy, site.clock.now(), site.clock.local)
     said = consequence(
         network,
         network.mode,
-        wanted(replace(policy, others=None, only_until=None), site.clock.now(), site_local(site)).lines,
+        wanted(replace(policy, others=None, only_until=None), site.clock.now(), site.clock.local).lines,
     )
     if policy.others is not None:
         said += f" Who is on no list may associate {policy.others} only"
@@ -136,6 +135,12 @@ def _affected(roster: Roster, network: Network, now: Wanted, devices: Sequence[D
     who = joined([*named, f"{more} more"] if more else named)
     verb = "is" if len(refused) == 1 else "are"
     return f" Of {counted(len(here), 'device')} here that {may} on the air, {len(refused)} {verb} refused: {who}."
+
+
+def _stored(site: Site, roster: Roster, ssid: str) -> Network:
+    """A network as people have set it; one that only an enforcer holds is made. Raises NotFound."""
+    known_network(site, roster, ssid)
+    return lists.find_network(roster, ssid) or new_network(site, ssid)
 
 
 def _lists_of(roster: Roster, network: Network, other: str) -> str | None:

@@ -7,18 +7,23 @@ import re
 from collections import Counter
 from dataclasses import dataclass, replace
 
-from scopion.model.errors import UsageError
+from scopion.model.errors import NotFound, UsageError
 from scopion.model.mac import Notation
 from scopion.model.text import clean
+from scopion.operations.enforcing import has_enforcer, settings_of
 from scopion.operations.site import Site
 from scopion.roster import lists
 from scopion.roster.lists import ListMode, Network
 from scopion.roster.scans import known_subnets
+from scopion.roster.store import Roster
 
-DEFAULT_RADIOS = ("2.4", "5")  # GHz
+ALL_RADIOS = ("2.4", "5", "6")  # GHz
+DEFAULT_RADIOS = ALL_RADIOS[:2]
+# Of two SSIDs so alike, the longer of which has eight characters, one or two are other ones.
+_LIKE = 0.85
 MAX_SSID_OCTETS = 32  # IEEE Std 802.11-2020, 9.4.2.2
 MOST_ENTRIES = 100_000  # no router holds as many; a slip of the keyboard
-_ROUTER = re.compile(r"(?:https?://)?[\w.-]+(?::\d{1,5})?(?:/[\w./~%-]*)?", re.ASCII)
+_ROUTER = re.compile(r"(?P<scheme>https?://)?(?P<host>[\w.-]+)(?::\d{1,5})?(?:/[\w./~%-]*)?", re.ASCII)
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,17 +36,80 @@ class NetworkSettings:
     router: str | None = None
 
 
-def networks(site: Site) -> list[tuple[Network, int, int]]:
-    """Every network with the number of its allow and deny entries."""
+@dataclass(frozen=True, slots=True)
+class KnownNetwork:
+    """A network, for showing: how many entries it has, and what holds its list."""
+
+    network: Network
+    allowed: int
+    denied: int
+    enforcers: tuple[str, ...]  # empty: a person with the router's page
+
+    @property
+    def ssid(self) -> str:
+        """Its name on the air."""
+        return self.network.ssid
+
+
+def networks(site: Site) -> list[KnownNetwork]:
+    """Every network that the roster or the settings know, with the number of its allow and deny entries."""
     roster = site.roster_for_reading()
-    if roster is None:
-        return []
-    entries = lists.all_entries(roster)
+    entries = lists.all_entries(roster) if roster is not None else []
     counts = Counter((entry.ssid, entry.list) for entry in entries)
-    return [
-        (each, counts[each.ssid, ListMode.ALLOW], counts[each.ssid, ListMode.DENY])
-        for each in lists.all_networks(roster)
-    ]
+    known = {each.ssid: each for each in lists.all_networks(roster)} if roster is not None else {}
+    found = []
+    for ssid in sorted({*known, *(each.network for each in site.settings.enforcer)}):
+        network = as_held(site, known.get(ssid) or new_network(site, ssid))
+        names = tuple(each.name for each in settings_of(site, ssid))
+        of = network.lists
+        found.append(KnownNetwork(network, counts[of, ListMode.ALLOW], counts[of, ListMode.DENY], names))
+    return found
+
+
+def as_held(site: Site, network: Network) -> Network:
+    """A network with the radios and the room that its enforcers have."""
+    held_by = settings_of(site, network.ssid)
+    room = [each.holds for each in held_by if each.holds is not None]
+    room += [network.capacity] if network.capacity is not None else []
+    radios = {radio for each in held_by for radio in each.radios}
+    in_order = tuple(each for each in ALL_RADIOS if each in radios)
+    return replace(network, capacity=min(room, default=None), radios=in_order or network.radios)
+
+
+def known_network(site: Site, roster: Roster | None, ssid: str) -> Network:
+    """A network by its SSID; one that only an enforcer holds yet has empty lists and mode off. Raises NotFound."""
+    found = lists.find_network(roster, ssid) if roster is not None else None
+    if found is None and has_enforcer(site, ssid):
+        return as_held(site, new_network(site, ssid))
+    if found is None:
+        near = nearest(site, ssid)
+        if near is not None:
+            raise NotFound(f"no wireless network {ssid!r} is known; {near!r} is")
+        raise lists.no_network(ssid)
+    return found
+
+
+def nearest(site: Site, ssid: str) -> str | None:
+    """The known network whose SSID is so like this unknown one that it is probably meant; None for a known one."""
+    roster = site.roster_for_reading()
+    known = [each.ssid for each in lists.all_networks(roster)] if roster is not None else []
+    known += [each.network for each in site.settings.enforcer if each.network not in known]
+    if ssid in known:
+        return None
+    from difflib import SequenceMatcher
+
+    def likeness(other: str) -> float:
+        if _bare(other) == _bare(ssid):
+            return 1.0
+        return SequenceMatcher(None, other.casefold(), ssid.casefold(), autojunk=False).ratio()
+
+    best = max(known, key=likeness, default=None)
+    return best if best is not None and likeness(best) >= _LIKE else None
+
+
+def _bare(ssid: str) -> str:
+    """An SSID without what is mistyped most: capitals, blanks and signs."""
+    return "".join(filter(str.isalnum, ssid.casefold()))
 
 
 def default_router(site: Site) -> str:
@@ -52,9 +120,8 @@ def default_router(site: Site) -> str:
 
 
 def is_known(site: Site, ssid: str) -> bool:
-    """Whether a network has been made."""
-    roster = site.roster_for_reading()
-    return roster is not None and lists.find_network(roster, ssid) is not None
+    """Whether a network has been made, or an enforcer holds one."""
+    return any(each.ssid == ssid for each in networks(site))
 
 
 def new_network(site: Site, ssid: str) -> Network:
@@ -81,8 +148,8 @@ def with_settings(network: Network, settings: NetworkSettings | None) -> Network
         return network
     if settings.capacity is not None and not 1 <= settings.capacity <= MOST_ENTRIES:
         raise UsageError(f"a router cannot hold {settings.capacity} entries: give what its page says, 1 or more")
-    if settings.router and not _is_page(settings.router):
-        raise UsageError(f"{clean(settings.router)!r} is not a router's address: write 192.0.2.1 or http://192.0.2.1/")
+    if settings.router:
+        checked_router(settings.router)
     return replace(
         network,
         notation=settings.notation or network.notation,
@@ -92,12 +159,18 @@ def with_settings(network: Network, settings: NetworkSettings | None) -> Network
     )
 
 
-def _is_page(text: str) -> bool:
-    if not _ROUTER.fullmatch(text):
-        return False
-    host = re.sub(r"^https?://", "", text).split("/")[0].split(":")[0]
-    if not re.fullmatch(r"[\d.]+", host):
-        return True
+def checked_router(text: str) -> str:
+    """The address of a router's page. Raises UsageError for what is none, as an answer to another question."""
+    match = _ROUTER.fullmatch(text)
+    host = match["host"] if match else ""
+    if match is None or not (_is_address(host) if re.fullmatch(r"[\d.]+", host) else match["scheme"] or "." in host):
+        raise UsageError(
+            f"{clean(text)!r} is not a router's address: write 192.0.2.1, router.example or http://router/"
+        )
+    return text
+
+
+def _is_address(host: str) -> bool:
     try:
         ipaddress.IPv4Address(host)
     except ValueError:

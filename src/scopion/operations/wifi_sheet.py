@@ -2,59 +2,66 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from scopion.model.errors import Refused
 from scopion.operations.change import account
-from scopion.operations.policies import policy_for, rules_on
+from scopion.operations.policies import lines_on, policy_for, rules_on
+from scopion.operations.published import recorded
 from scopion.operations.site import Site
+from scopion.operations.wifi_networks import known_network
 from scopion.roster import lists
-from scopion.roster.lists import ListMode, Network
-from scopion.roster.pushes import HAND, Push, PushState, begin_push, end_push, push_of, pushes
-from scopion.roster.store import Roster
-from scopion.wireless.enforcers.base import Held, held_document, read_held
-from scopion.wireless.policy import policy_document
+from scopion.roster.lists import ListMode
+from scopion.roster.pushes import HAND, Push, PushState, begin_push, end_push, push_of
+from scopion.wireless.enforcers.base import Held, held_document
+from scopion.wireless.policy import Rule, next_change, policy_document, wanted
 from scopion.wireless.sheet import Sheet, make_sheet
 
 
 def sheet_of(site: Site, ssid: str, *, whole: bool = False) -> Sheet:
-    """The steps for the router's web page: the difference since it was typed in, or the ``whole`` list.
+    """The steps for the router's web page, as of now: the difference since it was typed in, or the ``whole`` list.
 
     Raises NotFound, or Refused for an allow list that admits nobody.
     """
     roster = site.roster_for_reading()
+    network = known_network(site, roster, ssid)
     if roster is None:
         raise lists.no_network(ssid)
-    network = lists.network(roster, ssid)
+    now, local = site.clock.now(), site.clock.local
     policy = policy_for(roster, network)
-    rules = rules_on(policy, network.mode)
-    if network.mode is ListMode.ALLOW and not rules:
-        raise Refused(f"the allow list of {ssid!r} is empty: a sheet for it would lock everybody out")
-    made = site.clock.local(site.clock.now()).strftime("%Y-%m-%d %H:%M")
-    typed = None if whole else typed_in(roster, network)
-    return make_sheet(network, rules, made, typed, others=str(policy.others) if policy.others is not None else "")
+    rightly = wanted(policy, now, local)
+    if rightly.mode is ListMode.ALLOW and not rightly.lines:
+        listed = bool(lines_on(policy, ListMode.ALLOW))
+        why = "admits nobody at this hour" if listed else "is empty"
+        raise Refused(f"the allow list of {ssid!r} {why}: a sheet for it would lock everybody out")
+    change = next_change(policy, now, local) if policy.changes_by_itself else None
+    return make_sheet(
+        network,
+        rightly,
+        [rule for rule in rules_on(policy, rightly.mode) if rule.hours is not None and _goes_on(rule, now)],
+        made=f"{local(now):%Y-%m-%d %H:%M}",
+        until=f"{local(change):%A %Y-%m-%d, %H:%M}" if change is not None else "",
+        typed=None if whole else recorded(roster, network.ssid, HAND),
+        others=str(policy.others) if policy.others is not None else "",
+    )
 
 
-def typed_in(roster: Roster, network: Network) -> dict[str, Held] | None:
-    """What somebody has typed in, by radio; None if nobody has said so yet."""
-    found: dict[str, Held] = {}
-    for each in pushes(roster, network.ssid):
-        if each.enforcer == HAND and each.state is PushState.DONE:
-            for radio, told in each.radios.items():
-                found.setdefault(radio, read_held(told["target"]))
-    return found or None
+def _goes_on(rule: Rule, now: datetime) -> bool:
+    return rule.until is None or now < rule.until
 
 
 def note_typed_in(site: Site, ssid: str, radios: tuple[str, ...] = ()) -> Push:
     """Record that the sheet of a network was typed in, on all radios or some. Raises NotFound, Refused."""
     roster = site.roster
-    network = lists.network(roster, ssid)
+    network = known_network(site, roster, ssid)
     strange = [radio for radio in radios if radio not in network.radios]
     if strange:
         raise Refused(f"{ssid!r} is not on {strange[0]} GHz: scopion wifi mode with --radios says where it is")
     policy = policy_for(roster, network)
-    macs = frozenset(rule.line.mac for rule in rules_on(policy, network.mode))
-    allowed = network.mode is ListMode.ALLOW
-    target = Held(macs if allowed else frozenset(), frozenset() if allowed else macs, network.mode)
-    before = typed_in(roster, network) or {}
+    rightly = wanted(policy, site.clock.now(), site.clock.local)
+    allowed = rightly.mode is ListMode.ALLOW
+    target = Held(rightly.macs if allowed else frozenset(), frozenset() if allowed else rightly.macs, rightly.mode)
+    before = recorded(roster, ssid, HAND)
     told = {
         radio: {
             "before": held_document(before.get(radio, Held())),

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from scopion.model.device import Device
 from scopion.model.errors import NotFound
 from scopion.operations.enforcing import Unread, read_stations, remember_stations
-from scopion.operations.policies import policy_for, site_local
+from scopion.operations.policies import policy_for
 from scopion.operations.site import Site
 from scopion.roster import lists
 from scopion.roster.devices import all_devices
@@ -49,7 +49,7 @@ def stations(site: Site, ssid: str | None = None) -> tuple[list[StationRow], lis
         policy = policies.get(each.ssid)
         mac = each.station.mac
         listed = next((str(rule.list) for rule in policy.rules if rule.line.mac == mac), "") if policy else ""
-        now = wanted(policy, each.at, site_local(site)) if policy else None
+        now = wanted(policy, each.at, site.clock.local) if policy else None
         rows.append(StationRow(each, of_mac.get(mac), listed, now is None or now.admits(mac)))
     order = {"2.4": 0, "5": 1, "6": 2}
     rows.sort(

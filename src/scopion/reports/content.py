@@ -68,7 +68,7 @@ class DeviceLine:
     place: str
     essential: bool
     first_seen: datetime
-    last_seen: datetime
+    last_seen: datetime | None  # None: never; only records know of it
     days_here: int  # of the period
     joined: bool  # for the first time, in the period
     comings: int  # how often it joined or returned in the period

@@ -45,7 +45,7 @@ def _devices(report: Report) -> Iterator[Row]:
             "private": each.private,
             "present": each.present,
             "first_seen": _moment(each.first_seen),
-            "last_seen": _moment(each.last_seen),
+            "last_seen": _moment(each.last_seen) if each.last_seen is not None else None,
             "days_here": each.days_here,
             "comings": each.comings,
             "usually": each.usually or None,

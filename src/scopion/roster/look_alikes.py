@@ -116,7 +116,7 @@ class _Profile:
         requests = {(options, *sorted(said[TraitKind.VENDOR_CLASS])) for options in said[TraitKind.REQUESTED_OPTIONS]}
         return cls(
             device=device,
-            stays=tuple(stays),
+            stays=tuple(stay for stay in stays if stay.dated),
             names={name: source for name, source in names.items() if name not in _COMMON},
             client_ids=frozenset(said[TraitKind.CLIENT_ID]) - hardware,
             requests=frozenset(requests),

@@ -44,7 +44,7 @@ def judge(device: Device, stays: Iterable[Stay], predecessors: Sequence[str] = (
     known = list(stays)
     found = []
     for mac in private:
-        mine = [stay for stay in known if stay.mac == mac]
+        mine = [stay for stay in known if stay.mac == mac and stay.dated]
         span = max((stay.until for stay in mine), default=None)
         kept = span - min(stay.since for stay in mine) if span else timedelta(0)
         if kept >= _KEEPS:

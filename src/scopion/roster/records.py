@@ -1,5 +1,7 @@
 """What records of another time tell: leases, captures, lists. They keep their times and make nobody present.
 
+One that does not say when it was so makes an adapter and its address known, and seen never: its stay lies at NEVER.
+
 Part of folding: called inside its transaction, in the order of the records' times.
 """
 
@@ -8,6 +10,7 @@ from __future__ import annotations
 from datetime import timedelta
 from sqlite3 import Connection
 
+from scopion.model.device import NEVER
 from scopion.model.observation import Medium, Observation, Source
 from scopion.roster.making import make_device
 from scopion.roster.stored import to_ms
@@ -24,15 +27,17 @@ def note_record(db: Connection, seen: Observation) -> None:
         see_unpaired(db, seen)
         return
     mac, at = str(seen.mac), to_ms(seen.at)
+    last = to_ms(NEVER) if seen.undated else at
     adopted = adopt_unpaired(db, seen.mac, seen.address) if seen.address else None
     if db.execute("SELECT 1 FROM adapter WHERE mac = ?", (mac,)).fetchone() is None:
         device = adopted or make_device(db, at)
         db.execute(
             "INSERT INTO adapter (mac, device, first_seen, last_seen, sighted) VALUES (?, ?, ?, ?, ?)",
-            (mac, device, at, at, adopted is not None),
+            (mac, device, at, last, adopted is not None),
         )
     db.execute(
-        "UPDATE adapter SET first_seen = min(first_seen, ?1), last_seen = max(last_seen, ?1) WHERE mac = ?2", (at, mac)
+        "UPDATE adapter SET first_seen = min(first_seen, ?1), last_seen = max(last_seen, ?2) WHERE mac = ?3",
+        (at, last, mac),
     )
     db.execute(
         "UPDATE device SET first_seen = min(first_seen, ?1) WHERE id = (SELECT device FROM adapter WHERE mac = ?2)",
@@ -45,11 +50,18 @@ def note_record(db: Connection, seen: Observation) -> None:
             (seen.medium, f"{seen.source} says so", mac),
         )
     if seen.address is not None:
-        _note_stay(db, mac, str(seen.address), at, seen.source)
+        _note_stay(db, mac, str(seen.address), last, seen.source)
 
 
 def _note_stay(db: Connection, mac: str, address: str, at: int, source: Source) -> None:
     """A closed stay at the record's time, or a longer one if it adjoins another; a present one is only confirmed."""
+    if at == to_ms(NEVER):
+        db.execute(
+            "INSERT INTO stay (mac, address, since, until, present, source) SELECT ?1, ?2, ?3, ?3, 0, ?4 "
+            "WHERE NOT EXISTS (SELECT 1 FROM stay WHERE mac = ?1 AND address = ?2)",
+            (mac, address, at, source),
+        )
+        return
     near = _ONE_STAY // timedelta(milliseconds=1)
     row = db.execute(
         "SELECT id, present FROM stay WHERE mac = ? AND address = ? AND since - ? <= ? AND (present OR until + ? >= ?) "

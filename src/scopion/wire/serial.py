@@ -36,6 +36,7 @@ def observation_to_json(seen: Observation) -> dict[str, Any]:
         rtt_s=seen.rtt_s,
         traits=[{"kind": str(each.kind), "value": each.value, "source": str(each.source)} for each in seen.traits],
         recorded=seen.recorded or None,
+        undated=seen.undated or None,
         subnet=_text(seen.subnet),
     )
 
@@ -56,6 +57,7 @@ def observation_from_json(read: Mapping[str, Any]) -> Observation:
         rtt_s=rtt if rtt is not None and 0 <= rtt < 3600 else None,
         traits=fields.traits(),
         recorded=read.get("recorded") is True,
+        undated=read.get("undated") is True,
         subnet=fields.optional("subnet", IPv4Network),
     )
 

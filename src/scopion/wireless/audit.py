@@ -73,7 +73,27 @@ def judge(posture: Posture, around: Surroundings) -> list[Finding]:
         *_lists(posture, around),
         *_socket(posture),
     ]
-    return sorted(found, key=lambda each: ORDER.index(each.grade))
+    return sorted(found, key=_rank)
+
+
+def judge_other(posture: Posture) -> list[Finding]:
+    """What is to be said of another network that the same access point carries: how it is protected, if at all."""
+    found = [*_encryption(posture), *_wps(posture), *_passphrase(posture)]
+    worst = sorted((each for each in found if each.grade not in (Grade.FINE, Grade.UNKNOWN)), key=_rank)
+    named = repr(posture.ssid) if posture.ssid else "a network without a name"
+    if not worst:
+        known = found[0] if found else None
+        says = known.says if known and known.grade is Grade.FINE else "its encryption is not told"
+        grade = known.grade if known else Grade.UNKNOWN
+        return [Finding(grade, posture.where, "other network", f"{named}: {says}")]
+    return [
+        Finding(each.grade, posture.where, "other network", f"{named}: {each.about} {each.says}", each.do)
+        for each in worst
+    ]
+
+
+def _rank(finding: Finding) -> int:
+    return ORDER.index(finding.grade)
 
 
 def judge_answers(ssid: str, answers: Mapping[str, tuple[str, date]], today: date) -> list[Finding]:

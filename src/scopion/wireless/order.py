@@ -27,19 +27,40 @@ def foreign_in(held: Held, ours: Held, wanted: Wanted) -> Held:
     return Held(held.allow - ours.allow - listed.allow, held.deny - ours.deny - listed.deny, held.mode)
 
 
+def idle_in(foreign: Held, mode: ListMode, traits: Traits) -> Held:
+    """What of others' entries has no effect in a mode, because the enforcer has one list for both modes."""
+    if not traits.one_list:
+        return Held(mode=foreign.mode)
+    return Held(
+        frozenset() if mode is ListMode.ALLOW else foreign.allow,
+        frozenset() if mode is ListMode.DENY else foreign.deny,
+        foreign.mode,
+    )
+
+
 def voided(wanted: Wanted, foreign: Held) -> list[MacAddress]:
     """Whom the list denies by name and a foreign allow entry admits all the same, because that counts first."""
     return sorted(foreign.allow & wanted.macs) if wanted.mode is ListMode.DENY else []
 
 
 def steps(
-    held: Held, target: Held, traits: Traits, *, first: Sequence[MacAddress] = (), capacity: int | None = None
+    held: Held,
+    target: Held,
+    traits: Traits,
+    *,
+    first: Sequence[MacAddress] = (),
+    capacity: int | None = None,
+    idle: frozenset[MacAddress] = frozenset(),
 ) -> list[Step]:
-    """What to do on a radio; ``first``: the own device and the essential ones, in their order."""
+    """What to do on a radio.
+
+    ``first``: the own device and the essential ones, in their order; ``idle``: others' entries that stay in a file,
+    without effect.
+    """
     if held.holds_the_same(target) and held.mode is target.mode:
         return []
     if traits.atomic:
-        return [Step(Act.REPLACE, held=target)]
+        return [Step(Act.REPLACE, held=target, idle=idle)]
     rank = {mac: number for number, mac in enumerate(first)}
 
     def ordered(macs: Iterable[MacAddress]) -> list[MacAddress]:

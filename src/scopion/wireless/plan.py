@@ -6,8 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from scopion.model.mac import MacAddress
+from scopion.roster.lists import ListMode
 from scopion.wireless.enforcers.base import Held, Station, Step, Traits
-from scopion.wireless.order import disconnections, foreign_in, steps, target_of, voided
+from scopion.wireless.order import disconnections, foreign_in, idle_in, steps, target_of, voided
 from scopion.wireless.policy import Wanted
 
 
@@ -23,7 +24,8 @@ class RadioPlan:
     target: Held
     wanted: Wanted
     foreign: Held  # what others have put there and stays
-    dropped: Held  # what others have put there and goes, because that is wanted
+    dropped: Held  # what others have put there and goes: because that is wanted, or a single list has no place for it
+    idle: Held  # what others have put there and stays written down, without effect in the mode that is wanted
     voided: tuple[MacAddress, ...]  # whom the list refuses and a foreign entry admits
     leaving: tuple[Station, ...]  # who is associated and will be disconnected right away
     stations: tuple[Station, ...]
@@ -36,8 +38,9 @@ class RadioPlan:
 
     @property
     def removed(self) -> list[MacAddress]:
-        """On the list no more."""
-        return sorted((self.held.allow - self.target.allow) | (self.held.deny - self.target.deny))
+        """On the list no more, those among it that only lose their effect left out."""
+        gone = (self.held.allow - self.target.allow) | (self.held.deny - self.target.deny)
+        return sorted(gone - self.idle.allow - self.idle.deny)
 
     @property
     def kept(self) -> list[MacAddress]:
@@ -71,7 +74,12 @@ def plan_radio(
 ) -> RadioPlan:
     """The plan for a radio; ``ours`` is what the last push left there of our own."""
     found = foreign_in(held, ours, wanted)
-    stays, goes = (Held(mode=found.mode), found) if drop_foreign else (found, Held(mode=found.mode))
+    nothing = Held(mode=found.mode)
+    idle = idle_in(found, wanted.mode, traits)
+    found = Held(found.allow - idle.allow, found.deny - idle.deny, found.mode)
+    stays, goes = (nothing, found) if drop_foreign else (found, nothing)
+    if drop_foreign or wanted.mode is not ListMode.OFF:  # a list that is in force has no place for them
+        goes, idle = Held(goes.allow | idle.allow, goes.deny | idle.deny, goes.mode), nothing
     target = target_of(wanted, stays)
     leaving = tuple(each for each in stations if not target.admits(each.mac))
     return RadioPlan(
@@ -84,11 +92,12 @@ def plan_radio(
         wanted=wanted,
         foreign=stays,
         dropped=goes,
+        idle=idle,
         voided=tuple(voided(wanted, stays)),
         leaving=leaving,
         stations=tuple(stations),
         steps=(
-            *steps(held, target, traits, first=first, capacity=capacity),
+            *steps(held, target, traits, first=first, capacity=capacity, idle=idle.allow | idle.deny),
             *(disconnections(target, stations) if traits.reads_stations else ()),
         ),
     )

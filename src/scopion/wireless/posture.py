@@ -41,6 +41,16 @@ class Posture:
     socket_mode: tuple[int, str] | None = None  # mode bits and group of the control socket
 
 
+def bss_of_hostapd(text: str) -> list[str]:
+    """The interfaces of all BSS in a configuration file of hostapd, in their order."""
+    found = []
+    for line in text.splitlines():
+        key, mark, value = line.strip().partition("=")
+        if mark and key in ("interface", "bss") and value not in found:
+            found.append(value)
+    return found
+
+
 def of_hostapd(where: str, text: str, interface: str, socket_mode: tuple[int, str] | None = None) -> Posture:
     """From a configuration file of hostapd, of the BSS on an interface."""
     options = _bss(text, interface)

@@ -34,6 +34,8 @@ Interface = Annotated[str, Predicate(_is_interface)]
 Radio = Literal["2.4", "5", "6"]
 Ssid = Annotated[str, MinLen(1), MaxLen(32)]
 Capacity = Annotated[int, Ge(1), Le(100_000)]
+# A reply of hostapd has 4096 octets, and a list that is longer is cut without a word: no more can be read back.
+HOSTAPD_READABLE = 140
 
 
 @dataclass(frozen=True)
@@ -72,6 +74,16 @@ class HostapdSettings:
     capacity: Capacity | None = None
     ssh: SshSettings | None = None
 
+    @property
+    def holds(self) -> int | None:
+        """How many entries each radio takes; None: not known."""
+        return min(self.capacity or HOSTAPD_READABLE, HOSTAPD_READABLE)
+
+    @property
+    def radios(self) -> tuple[str, ...]:
+        """The bands, in GHz, on which it carries the network."""
+        return tuple(self.radio)
+
 
 @dataclass(frozen=True)
 class BridgePort:
@@ -93,6 +105,16 @@ class NftablesSettings:
     capacity: Capacity | None = None
     ssh: SshSettings | None = None
 
+    @property
+    def holds(self) -> int | None:
+        """How many entries each radio takes; None: not known."""
+        return self.capacity
+
+    @property
+    def radios(self) -> tuple[str, ...]:
+        """The bands, in GHz, on which it carries the network."""
+        return tuple(self.radio)
+
 
 @dataclass(frozen=True)
 class UciSettings:
@@ -106,6 +128,16 @@ class UciSettings:
     capacity: Capacity | None = None
     ssh: SshSettings | None = None
     reload: Annotated[tuple[str, ...], MaxLen(8)] = ("wifi", "reload")  # what puts it in force; empty: nothing here
+
+    @property
+    def holds(self) -> int | None:
+        """How many entries each radio takes; None: not known."""
+        return self.capacity
+
+    @property
+    def radios(self) -> tuple[str, ...]:
+        """The bands, in GHz, on which it carries the network; empty: only its file tells."""
+        return ()
 
 
 EnforcerSettings = HostapdSettings | NftablesSettings | UciSettings

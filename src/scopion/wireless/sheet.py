@@ -11,12 +11,11 @@ import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from scopion.model.mac import MacAddress
 from scopion.model.text import counted, joined
 from scopion.roster.lists import ListMode, Network
 from scopion.wireless.coverage import Line
 from scopion.wireless.enforcers.base import Held
-from scopion.wireless.policy import Rule
+from scopion.wireless.policy import Rule, Wanted
 from scopion.wireless.refusals import consequence
 
 WIDTH = 88  # prints on a sheet of paper at a readable size
@@ -64,38 +63,32 @@ class Sheet:
 
 def make_sheet(
     network: Network,
-    rules: Sequence[Rule],
-    made: str,
-    typed: Mapping[str, Held] | None = None,
+    now: Wanted,
+    timed: Sequence[Rule],
     *,
+    made: str,
+    until: str = "",
+    typed: Mapping[str, Held] | None = None,
     others: str = "",
 ) -> Sheet:
-    """The sheet of a network.
+    """The sheet of a network for one moment.
 
-    ``rules`` are those of its mode's list, whenever they hold; ``typed``, by radio, what was typed in before: then
-    only the difference is to be typed; ``made`` is the date as a person reads it; ``others`` when those may associate
-    who are on no list.
+    ``now`` is the list that should be in force; ``timed`` the rules of that list which have hours, at this hour or at
+    another; ``typed``, by radio, what was typed in before: then only the difference is to be typed; ``made`` and
+    ``until`` are when the sheet was made and when it will be another, as a person reads them; ``others`` when those may
+    associate who are on no list.
     """
-    lines = [rule.line for rule in rules]
-    if network.mode is ListMode.OFF:
-        steps = _steps_off(network)
-    elif typed is not None and all(held.mode is network.mode for held in typed.values()) and typed:
-        steps = _steps_difference(network, lines, typed)
-    else:
-        steps = _steps_list(network, lines)
-    hours = [
-        (rule.line.mac.written(network.notation), rule.line.name, str(rule.hours))
-        for rule in rules
-        if rule.hours is not None
-    ]
+    steps = _steps(network, now, typed or {})
+    hours = [(rule.line.mac.written(network.notation), rule.line.name, str(rule.hours)) for rule in timed]
+    lasts = f" At {until} it changes: print another one then." if until else ""
     return Sheet(
-        title=f"Wireless network {network.ssid!r}: {_TITLES[network.mode]}",
+        title=f"Wireless network {network.ssid!r}: {_TITLES[now.mode]}",
         about=f"made {made}, for the router at {page(network)}",
-        says=consequence(network, network.mode, lines),
+        says=f"{consequence(network, now.mode, now.lines)}{lasts}",
         steps=tuple(steps),
         hours=tuple(hours),
-        hours_say=_hours_say(network, hours, others),
-        tail=(*((_REFUSED_SEES,) if network.mode is not ListMode.OFF else ()), _LIMITS),
+        hours_say=_hours_say(now.mode, hours, others),
+        tail=(*((_REFUSED_SEES,) if now.mode is not ListMode.OFF else ()), _LIMITS),
     )
 
 
@@ -131,78 +124,93 @@ _TITLES = {
 }
 
 
-def _steps_list(network: Network, lines: Sequence[Line]) -> list[SheetStep]:
-    mode = network.mode
-    steps = [_open(network), _find("Leave its mode as it is for now.")]
-    typed = _typed(network, lines)
-    for radio in network.radios:
-        holds = f"; the router holds {network.capacity}" if network.capacity is not None else ""
-        then = f"The {radio} GHz list now has {counted(len(lines), 'entry', 'entries')}{holds}. Count them."
-        steps.append(SheetStep(f"{radio} GHz: make its {mode} list hold exactly these, and save:", typed, then))
-    for radio in network.radios:
-        others = "only the listed may connect" if mode is ListMode.ALLOW else "the listed may not connect"
-        steps.append(SheetStep(f"{radio} GHz: now set the mode to {mode} ({others}) and save."))
-    check = "that this machine is still connected, then " if mode is ListMode.ALLOW else ""
-    subject = "a device that is not listed" if mode is ListMode.ALLOW else "a listed device"
-    steps.append(SheetStep(f"Check {check}that {subject} can no longer connect, on {_radios(network)}."))
-    return [*steps, _say_done(network)]
-
-
-def _steps_difference(network: Network, lines: Sequence[Line], typed: Mapping[str, Held]) -> list[SheetStep]:
-    """Only what has changed since it was typed in; what is new comes before what goes."""
-    wanted = {line.mac: line for line in lines}
-    mode = network.mode
-    changes: list[SheetStep] = []
-    for radio in network.radios:
-        held = typed.get(radio, Held())
-        before = held.allow if mode is ListMode.ALLOW else held.deny
-        new = [line for line in lines if line.mac not in before]
-        gone = sorted(before - set(wanted))
-        count = f"The {radio} GHz list now has {counted(len(lines), 'entry', 'entries')}. Count them."
-        if new:
-            then = "" if gone else count
-            said = f"{radio} GHz: add to its {mode} list, and save:"
-            changes.append(SheetStep(said, _typed(network, new), then))
-        if gone:
-            said = f"{radio} GHz: remove from its {mode} list, and save:"
-            changes.append(SheetStep(said, tuple(_removed(network, mac) for mac in gone), count))
+def _steps(network: Network, now: Wanted, typed: Mapping[str, Held]) -> list[SheetStep]:
+    """Radios whose mode is right already get the difference only; what is new comes before what goes."""
+    whole = [radio for radio in network.radios if radio not in typed or typed[radio].mode is not now.mode]
+    if now.mode is ListMode.OFF:
+        changes = _steps_off(whole)
+    else:
+        changes = [
+            step
+            for radio in network.radios
+            if radio not in whole
+            for step in _difference(network, now, radio, typed[radio])
+        ] + _steps_list(network, now, whole)
     if not changes:
         return [SheetStep("Nothing has changed since it was typed in: there is nothing to do.")]
-    return [_open(network), _find(f"Its mode stays {mode}."), *changes, _say_done(network)]
+    if now.mode is ListMode.OFF:
+        return [_open(network), *changes, _say_done(network)]
+    stays = "Leave its mode as it is for now." if whole else f"Its mode stays {now.mode}."
+    return [_open(network), _find(stays), *changes, _say_done(network)]
 
 
-def _steps_off(network: Network) -> list[SheetStep]:
-    steps = [_open(network)]
-    for radio in network.radios:
-        steps.append(SheetStep(f"{radio} GHz: set the mode of its list to off (disabled) and save. This goes first."))
+def _steps_list(network: Network, now: Wanted, radios: Sequence[str]) -> list[SheetStep]:
+    """The whole list for some radios, then their mode."""
+    mode, lines, steps = now.mode, now.lines, []
+    typed = _typed(network, mode, lines)
+    for radio in radios:
+        holds = f"; the router holds {network.capacity}" if network.capacity is not None else ""
+        then = f"The {radio} GHz list now has {counted(len(lines), 'entry', 'entries')}{holds}. Count them."
+        said = f"{radio} GHz: make its {mode} list hold exactly these, and save:"
+        steps.append(SheetStep(said, typed, then) if typed else SheetStep(f"{radio} GHz: empty its {mode} list."))
+    for radio in radios:
+        others = "only the listed may connect" if mode is ListMode.ALLOW else "the listed may not connect"
+        steps.append(SheetStep(f"{radio} GHz: now set the mode to {mode} ({others}) and save."))
+    if radios:
+        check = "that this machine is still connected, then " if mode is ListMode.ALLOW else ""
+        subject = "a device that is not listed" if mode is ListMode.ALLOW else "a listed device"
+        steps.append(SheetStep(f"Check {check}that {subject} can no longer connect, on {_bands(radios)}."))
+    return steps
+
+
+def _difference(network: Network, now: Wanted, radio: str, held: Held) -> list[SheetStep]:
+    """What has changed on a radio since it was typed in there."""
+    mode, lines, steps = now.mode, now.lines, []
+    before = held.allow if mode is ListMode.ALLOW else held.deny
+    new = [line for line in lines if line.mac not in before]
+    gone = sorted(before - now.macs)
+    count = f"The {radio} GHz list now has {counted(len(lines), 'entry', 'entries')}. Count them."
+    if new:
+        said = f"{radio} GHz: add to its {mode} list, and save:"
+        steps.append(SheetStep(said, _typed(network, mode, new), "" if gone else count))
+    if gone:
+        said = f"{radio} GHz: remove from its {mode} list, and save:"
+        steps.append(SheetStep(said, tuple(SheetLine(mac.written(network.notation), "") for mac in gone), count))
+    return steps
+
+
+def _steps_off(radios: Sequence[str]) -> list[SheetStep]:
+    if not radios:
+        return []
+    steps = [
+        SheetStep(f"{radio} GHz: set the mode of its list to off (disabled) and save. This goes first.")
+        for radio in radios
+    ]
     steps.append(SheetStep("The entries may stay where they are: without a mode they have no effect."))
-    steps.append(SheetStep(f"Check that a device which was refused can connect again, on {_radios(network)}."))
-    return [*steps, _say_done(network)]
+    steps.append(SheetStep(f"Check that a device which was refused can connect again, on {_bands(radios)}."))
+    return steps
 
 
-def _typed(network: Network, lines: Sequence[Line]) -> tuple[SheetLine, ...]:
+def _typed(network: Network, mode: ListMode, lines: Sequence[Line]) -> tuple[SheetLine, ...]:
     return tuple(
         SheetLine(
             line.mac.written(network.notation),
             line.name,
-            "first, so that you are not locked out" if line.own and network.mode is ListMode.ALLOW else "",
+            "first, so that you are not locked out" if line.own and mode is ListMode.ALLOW else "",
             f"caution: {line.caution}" if line.caution else "",
         )
         for line in lines
     )
 
 
-def _removed(network: Network, mac: MacAddress) -> SheetLine:
-    return SheetLine(mac.written(network.notation), "")
-
-
-def _hours_say(network: Network, hours: Sequence[tuple[str, str, str]], others: str) -> str:
+def _hours_say(mode: ListMode, hours: Sequence[tuple[str, str, str]], others: str) -> str:
     said = []
     if hours:
-        verb = "allowed" if network.mode is ListMode.ALLOW else "denied"
+        verb = "allowed" if mode is ListMode.ALLOW else "denied"
         said.append(
             f"Some are {verb} at certain hours only. If the router keeps a timetable itself (often under access "
-            "control or parental control), enter these hours there; else print a sheet at each change:"
+            "control or parental control), keep them on its list and enter these hours there; else print a sheet at "
+            "each change:"
         )
     if others:
         said.append(f"Who is on no list may connect {others} only; at other hours only the allow list may.")
@@ -237,8 +245,8 @@ def _listed(lines: Sequence[SheetLine]) -> list[str]:
     return found
 
 
-def _radios(network: Network) -> str:
-    return joined([f"{radio} GHz" for radio in network.radios])
+def _bands(radios: Sequence[str]) -> str:
+    return joined([f"{radio} GHz" for radio in radios])
 
 
 def _wrapped(said: str, first: str = "", rest: str = "") -> list[str]:

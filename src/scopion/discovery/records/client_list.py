@@ -13,7 +13,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from itertools import pairwise
 
 from scopion.attachment.neighbour_text import MAC_TEXT
@@ -41,10 +41,28 @@ _CABLE = re.compile(r"\b(?:ethernet|wired|lan\s?\d*|cable|kabel|gigabit|10/100\w
 _NOT_A_NAME = re.compile(
     r"(?:[-–—*?.\s]*|n/?a|none|null|unknown|unbekannt|inconnu|desconocido|online|offline|active|inactive|connected|"
     r"disconnected|aktiv|inaktiv|yes|no|on|off|up|down|static|dynamic|dhcp|reserved|blocked|allowed|guest|edit|delete|block|"
-    r"remove|details|more|never|infinite|forever|[\d\s.,:/%+-]*(?:dbm|mbps|mbit/s|gbps|kbps|mb|kb|gb|ghz|mhz|s|m|h|d|sec|"
-    r"min|hours?|days?|minutes?|seconds?|am|pm)?(?:\s+\d.*)?)",
+    r"remove|details|more|never|infinite|forever|full|half|full duplex|half duplex|"
+    r"[\d\s.,:/%+-]*(?:dbm|[kmg]?bps|[kmgt]?bits?/s|[kmgt]bits?|[kmgt]i?b(?:/s)?|ghz|mhz|s|m|h|d|sec|min|hours?|days?|"
+    r"minutes?|seconds?|am|pm)?(?:\s+\d.*)?)",
     re.I,
 )
+# Words of a row whose client is not there, in the languages of common pages; blocked ones are kept off by the router.
+_ABSENT = re.compile(
+    r"(?<![\w-])(?:offline|inactive|disconnected|not connected|unreachable|expired|released|abandoned|declined|blocked|"
+    r"denied|inaktiv|getrennt|nicht verbunden|abgelaufen|gesperrt|blockiert|hors ligne|inactif|déconnecté|expiré|"
+    r"bloqué|inactivo|desconectado|caducado|bloqueado|non connesso|disconnesso|scaduto|bloccato|losgekoppeld|"
+    r"geblokkeerd)(?![\w-])",
+    re.I,
+)
+# Words and measures of a row whose client is there.
+_THERE = re.compile(
+    r"\b(?:online|active|connected|associated|authori[sz]ed|aktiv|verbunden|en ligne|actif|connecté|conectado|activo|"
+    r"connesso|attivo|verbonden)\b|-\d{2,3}\s*dbm|\d\s*[kmg]?bit/?s|\d\s*[kmg]bps",
+    re.I,
+)
+_UNITS = {"w": 604_800, "d": 86_400, "t": 86_400, "h": 3_600, "s": 1, "m": 60}
+_SPAN = r"\d{1,5}\s*(?:weeks?|days?|hours?|hrs?|min(?:ute)?s?|sec(?:ond)?s?|[wdhms])"
+_AGO = re.compile(rf"((?:{_SPAN}[\s,]*(?:and\s+)?)+)ago\b|\bvor\s+(\d{{1,5}}\s*(?:Tag|Stunde|Minute|Sekunde)\w*)", re.I)
 _ADDRESS = re.compile(r"(?<![\w.:])(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9A-Fa-f]{0,4}(?::[0-9A-Fa-f]{0,4}){2,7})(?![\w.:])")
 # What stands before a field where each field has its name.
 _LABEL = re.compile(
@@ -72,6 +90,9 @@ class _Client:
     address: Address | None
     medium: Medium
     words: tuple[tuple[int, str], ...]  # column and text of what is none of these, and may be a name
+    absent: bool  # its row says that it is not there
+    there: bool  # something in its row shows that it is
+    ago: timedelta | None  # how long ago its row says that it was there, or went
 
 
 def read_client_list(text: str, as_of: datetime) -> Reading:
@@ -93,7 +114,11 @@ def read_client_list(text: str, as_of: datetime) -> Reading:
     for client in clients:
         name = next((word for at, word in client.words if at == column), "")
         trait = host_name(name, Source.CLIENT_LIST) if name else None
-        if not reading.add(as_of, Source.CLIENT_LIST, client.mac, client.address, (trait,), client.medium):
+        at = as_of - client.ago if client.ago is not None else as_of
+        undated = client.ago is None and (client.absent or not client.there)
+        if client.absent or client.ago is not None:
+            reading.absent.add(client.mac)
+        if not reading.add(at, Source.CLIENT_LIST, client.mac, client.address, (trait,), client.medium, undated):
             reading.trouble(f"line {client.line}", "no MAC address of a host", str(client.mac))
     heading = _heading(headings, column) if column is not None else ""
     told = [f"a client list, {form}"]
@@ -211,6 +236,7 @@ def _client(record: _Record, macs: re.Pattern[str]) -> _Client | None:
     addresses: list[Address] = []
     medium = Medium.UNKNOWN
     words: list[tuple[int, str]] = []
+    absent, there, ago = False, False, None
     for column, cell in enumerate(record.cells):
         for match in macs.finditer(cell):
             with suppress(InvalidMacAddress):
@@ -221,15 +247,37 @@ def _client(record: _Record, macs: re.Pattern[str]) -> _Client | None:
                 addresses.append(parse_address(match[0]))
         # What stands around a MAC or an address in one cell are fields of their own.
         for place, piece in enumerate(_ADDRESS.sub("\t", rest).split("\t")):
+            state = clean(piece)
+            ago = _ago(state) or ago
+            absent = absent or _says_only(_ABSENT, state)
+            there = there or _THERE.search(state) is not None
             word = clean(_ENUMERATED.sub("", _LABEL.sub("", piece.strip()))).strip("()[],;|\"' ")
             if medium is Medium.UNKNOWN and _is_medium(word):
                 medium = Medium.WIRELESS if _WIRELESS.search(word) else Medium.CABLE
-            elif word and not _NOT_A_NAME.fullmatch(word):
+            elif word and not _NOT_A_NAME.fullmatch(word) and not _says_only(_ABSENT, word):
                 words.append((column * _MAX_CELLS + place, word))
     if len(found) != 1:
         return None
     address = next((each for each in addresses if each.version == 4), addresses[0] if addresses else None)
-    return _Client(record.line, found.pop(), address, medium, tuple(words))
+    # An address shows that a client is there, unless the MAC stands in the middle of a sentence.
+    written = len(record.cells) == 1 and sum(len(word.split()) for _, word in words) > 1
+    there = (there or address is not None or medium is not Medium.UNKNOWN) and not written
+    return _Client(record.line, found.pop(), address, medium, tuple(words), absent, there, ago)
+
+
+def _says_only(what: re.Pattern[str], text: str) -> bool:
+    """Whether a text tells this and hardly anything else: ``Offline``, ``expired 4d ago``, ``offline since 12:40``."""
+    without = what.sub("", _AGO.sub("", text))
+    return what.search(text) is not None and len(re.sub(r"[\W\d_]+", "", without)) <= len("since")
+
+
+def _ago(text: str) -> timedelta | None:
+    """How long ago a text says that something was: ``4d ago``, ``2 hours, 5 minutes ago``; None if it does not."""
+    match = _AGO.search(text)
+    if match is None:
+        return None
+    parts = re.findall(r"(\d+)\s*([a-z])", (match[1] or match[2]).casefold())
+    return timedelta(seconds=sum(int(count) * _UNITS[unit] for count, unit in parts))
 
 
 def _is_medium(word: str) -> bool:

@@ -50,6 +50,7 @@ class Reading:
     problems: list[Problem] = field(default_factory=list)  # the first few
     unread: int = 0  # how many could not be read in all
     full: bool = False
+    absent: set[MacAddress] = field(default_factory=set)  # of whom the record says that they are not there
 
     def trouble(self, where: str, why: str, text: str = "") -> None:
         """Note what could not be read."""
@@ -65,8 +66,12 @@ class Reading:
         address: Address | None,
         traits: tuple[Trait | None, ...] = (),
         medium: Medium = Medium.UNKNOWN,
+        undated: bool = False,
     ) -> bool:
-        """Take in one record; False if it is nobody's: no MAC of a host, and no address either."""
+        """Take in one record; False if it is nobody's: no MAC of a host, and no address either.
+
+        ``undated``: it knows of an adapter, and does not say when that was there.
+        """
         if mac is not None and (mac.is_multicast or not any(mac.octets)):
             mac = None
         if address is not None and not is_of_a_host(address):
@@ -79,5 +84,7 @@ class Reading:
                 self.trouble("the rest", f"more than {MAX_RECORDS:,} records: that is no list of one network's devices")
             return True
         said = tuple(trait for trait in traits if trait is not None)
-        self.observations.append(Observation(mac, address, at, source, medium, traits=said, recorded=True))
+        self.observations.append(
+            Observation(mac, address, at, source, medium, traits=said, recorded=True, undated=undated)
+        )
         return True

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import date, datetime
 
 from scopion.model.address import Address
-from scopion.model.device import Adapter, Device, Standing
+from scopion.model.device import NEVER, Adapter, Device, Standing
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Trait, TraitKind
 
@@ -112,4 +112,5 @@ def duplicates(records: Sequence[DeviceRecord]) -> list[Problem]:
 
 def _adapter(adapter: Adapter) -> AdapterRecord:
     addresses = tuple(sorted({stay.address for stay in adapter.stays}, key=lambda each: (each.version, int(each))))
-    return AdapterRecord(adapter.mac, adapter.medium, adapter.first_seen, adapter.last_seen, addresses)
+    last = adapter.last_seen if adapter.last_seen != NEVER else None
+    return AdapterRecord(adapter.mac, adapter.medium, adapter.first_seen, last, addresses)

@@ -68,6 +68,7 @@ class Step:
     mac: MacAddress | None = None
     mode: ListMode | None = None
     held: Held | None = None  # replace: with this
+    idle: frozenset[MacAddress] = frozenset()  # replace: others' entries that stay written down, without effect
 
     def __str__(self) -> str:
         """In words."""
@@ -117,6 +118,7 @@ class Traits:
     reads_mode: bool = True
     reads_stations: bool = True
     atomic: bool = False  # it takes a whole list at once, so that there is no order to keep
+    one_list: bool = False  # it has a single list, and the mode says which one that is
     survives: str = ""  # what becomes of the list when it restarts; empty: it stays
 
 

@@ -28,7 +28,7 @@ class BridgeFirewall:
     def __init__(self, settings: NftablesSettings, open_shell: Callable[[], Shell]) -> None:
         self.name = settings.name
         self.ssid = settings.network
-        self.capacity = settings.capacity
+        self.capacity = settings.holds
         self.traits = Traits(
             Effect.DROPS,
             reads_stations=False,

@@ -21,7 +21,6 @@ from scopion.roster.lists import ListMode
 from scopion.wireless.enforcers.base import Act, Effect, Held, Station, Step, Traits
 from scopion.wireless.settings import HostapdRadio, HostapdSettings
 
-READABLE = 140
 # The standard's association identifiers end at 2007 (IEEE Std 802.11-2020, 9.4.1.8): more stations are no answer.
 _MOST_STATIONS = 2007
 _ACL = {ListMode.ALLOW: "ACCEPT_ACL", ListMode.DENY: "DENY_ACL"}
@@ -40,7 +39,7 @@ class Hostapd:
     ) -> None:
         self.name = settings.name
         self.ssid = settings.network
-        self.capacity: int | None = min(settings.capacity or READABLE, READABLE)
+        self.capacity = settings.holds
         radios = settings.radio.values()
         lost = ""
         if not all(each.accept_file and each.deny_file for each in radios):
@@ -80,6 +79,12 @@ class Hostapd:
     def status(self, radio: str) -> dict[str, str]:
         """What the daemon says of itself."""
         return dict(_pairs(self._ask(radio, "STATUS")))
+
+    def others(self, radio: str) -> list[str]:
+        """The SSIDs of the other BSS that the daemon carries on this radio."""
+        status = self.status(radio)
+        carried = [_plain_ssid(value) for key, value in status.items() if re.fullmatch(r"ssid\[\d+\]", key)]
+        return [clean(each) for each in carried if each and each != self.ssid]
 
     def configuration(self, radio: str) -> dict[str, str]:
         """What it says of its encryption."""

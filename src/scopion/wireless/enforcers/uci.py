@@ -67,8 +67,8 @@ class UciFile:
     def __init__(self, settings: UciSettings, open_shell: Callable[[], Shell]) -> None:
         self.name = settings.name
         self.ssid = settings.network
-        self.capacity = settings.capacity
-        self.traits = Traits(Effect.REFUSES, reads_stations=False, atomic=True)
+        self.capacity = settings.holds
+        self.traits = Traits(Effect.REFUSES, reads_stations=False, atomic=True, one_list=True)
         self._settings = settings
         self._open_shell = open_shell
         self._shell: Shell | None = None
@@ -108,7 +108,7 @@ class UciFile:
         text = self._text()
         section = self._section(radio)
         mode = step.held.mode or ListMode.OFF
-        macs = sorted(step.held.allow if mode is ListMode.ALLOW else step.held.deny)
+        macs = sorted(step.idle | (step.held.allow if mode is ListMode.ALLOW else step.held.deny))
         self._files().write(self._settings.file, with_list(text, section, _WORDS[mode], [str(mac) for mac in macs]))
         self._dirty = True
 
@@ -164,16 +164,20 @@ class UciFile:
 
 def interfaces(text: str, ssid: str) -> dict[str, Section]:
     """By band, the sections of a network's access points; those that are switched off left out."""
+    return {band: section for band, section in access_points(text) if section.options.get("ssid") == ssid}
+
+
+def access_points(text: str) -> list[tuple[str, Section]]:
+    """All access points of a file that are switched on, whatever their network, each with its band in GHz."""
     every = sections(text)
     bands = {each.name: band_of(each) for each in every if each.type == "wifi-device"}
-    return {
-        bands.get(each.options.get("device", ""), "2.4"): each
+    return [
+        (bands.get(each.options.get("device", ""), "2.4"), each)
         for each in every
         if each.type == "wifi-iface"
-        and each.options.get("ssid") == ssid
         and each.options.get("mode", "ap") == "ap"
         and each.options.get("disabled", "0") != "1"
-    }
+    ]
 
 
 def band_of(device: Section) -> str:
