@@ -240,16 +240,45 @@ class Plan(OutboxTest):
         self.assertEqual([gathers.partition(":")[0] for gathers, _, _ in told], ["", "cooling", "cooling"])
 
     def test_many_at_a_time_become_one(self) -> None:
-        """Five go by themselves; the rest waits five minutes for each other. Of a crowd none goes by itself."""
+        """Five go by themselves; the rest goes together at once, and what follows in steps of five minutes."""
         for device in range(9):
             self.happens(J, device=device)
         self.assertEqual([count for _, count, _ in self.alerts()], [1, 1, 1, 1, 1, 4])
-        self.assertEqual(self.alerts()[-1][::2], ("burst", MONDAY + timedelta(minutes=5)))
+        self.assertEqual(self.alerts()[-1][::2], ("burst", MONDAY + timedelta(seconds=1)))
+        self.pass_time(seconds=1)
+        while messages := self.deliver():
+            last = messages
+        self.assertIn("what follows comes in further messages", last[-1].paragraphs[0])
+        self.happens(J, device=10)
+        self.assertEqual(self.alerts()[-1][::2], ("burst", MONDAY + timedelta(minutes=5, seconds=1)))
         self.pass_time(hours=1)
         for _ in range(6):
             self.deliver()
         self.befalls([(J, 20 + number) for number in range(30)])
         self.assertEqual(self.alerts()[-1][:2], ("burst", 30))
+
+    def test_what_is_grave_is_never_held_back(self) -> None:
+        """In the middle of a flood an outage, a conflict and what is unwanted go at once, by themselves; a forger of
+        addresses by the dozen makes one message all the same, which begins with what is rarest.
+        """
+        grave = (EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK, C, EventKind.GATEWAY_CHANGED, U)
+        self.befalls([(J, number) for number in range(100)])
+        for number, kind in enumerate(grave):
+            self.happens(kind, device=200 + number)
+        self.assertEqual(self.alerts(), [("burst", 100, MONDAY + timedelta(seconds=1)), *[("", 1, MONDAY)] * 5])
+        self.pass_time(hours=1)
+        self.befalls([*((J, 300 + number) for number in range(50)), (C, 400)])
+        self.assertEqual(self.alerts()[-1], ("", 1, self.clock.now()))
+        self.pass_time(hours=1)
+        self.befalls([*((C, 500 + number) for number in range(60)), (U, 600)])
+        gathers, count, due = self.alerts()[-1]
+        self.assertEqual((gathers, count, due - self.clock.now()), ("grave", 61, timedelta(seconds=1)))
+        self.pass_time(seconds=1)
+        messages: list[Message] = []
+        while told := self.deliver():
+            messages += told
+        self.assertIn("1 unwanted device and 60 contested addresses", messages[-1].subject)
+        self.assertIn("unwanted", messages[-1].items[0])
 
     def test_a_flood_is_bounded_and_counted(self) -> None:
         """Ten thousand made-up devices: few are taken in, one alert of bounded size tells how many there were."""

@@ -106,6 +106,8 @@ class Remembering(FolderTest):
         (device,) = self.devices()
         self.assertEqual((device.label, device.macs, device.unpaired), ("the till", (mac(4),), ()))
         self.assertEqual([trait.value for trait in device.host_names], ["till"])
+        (stay,) = device.stays
+        self.assertTrue(stay.present and stay.since < self.now - timedelta(seconds=30))  # it was there all the time
         # Later answers without a MAC are taken for this adapter's, and do not make it gone.
         self.assertEqual(self.see((None, "198.51.100.7"), asked=["198.51.100.7"]), [])
         self.assertEqual(len(self.devices()), 1)

@@ -6,7 +6,7 @@ import io
 import random
 import unittest
 from contextlib import suppress
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from pathlib import Path
 from unittest import mock
@@ -18,6 +18,7 @@ from scopion.discovery.hearing import Hearing
 from scopion.discovery.records.detect import detect, read_record
 from scopion.discovery.records.reading import Reading, RecordKind
 from scopion.model.errors import NotFound, UsageError
+from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Source, TraitKind
 from scopion.wire.arp import encode_request
 from scopion.wire.dhcp import DhcpKind
@@ -315,6 +316,28 @@ class Heard(unittest.TestCase):
         self.assertEqual([seen.traits for seen in Hearing().take(forged, NOON)], [()])
         probe = encode_request(frames.TABLET, IPv4Address(0), frames.TABLET_4)
         self.assertEqual([seen.address for seen in Hearing().take(probe, NOON)], [None])
+
+    def test_a_probe_of_what_was_asked_for_is_a_sighting(self) -> None:
+        """Who asks a DHCP server for an address and then probes it has it; somebody else's probe, a probe of another
+        address, and one long after tell nothing.
+        """
+        hearing = Hearing(lambda address: address in IPv4Network("192.0.2.0/24"))
+        request = frames.client_message(
+            DhcpKind.REQUEST, frames.TABLET, requested_address=frames.TABLET_4.packed, host_name=b"door-tablet"
+        )
+        hearing.take(request, NOON)
+        ((who, (wanted, _)),) = hearing.requested.items()
+        self.assertEqual((who, wanted), (frames.TABLET, frames.TABLET_4))
+
+        def told(sender: MacAddress, address: IPv4Address, after_s: float = 1) -> list[object]:
+            hearing.forget()
+            probe = encode_request(sender, IPv4Address(0), address)
+            return [seen.address for seen in hearing.take(probe, NOON + timedelta(seconds=after_s))]
+
+        self.assertEqual(told(frames.TABLET, wanted), [wanted])
+        self.assertEqual(told(frames.PRINTER, wanted), [None])
+        self.assertEqual(told(frames.TABLET, wanted + 1), [None])
+        self.assertEqual(told(frames.TABLET, wanted, after_s=120), [None])
 
     def test_what_came_by_a_router_is_not_paired_with_its_mac(self) -> None:
         """A datagram to a single host counts only from an address of this link; a grant names its client by itself."""

@@ -84,6 +84,30 @@ class Folding(FolderTest):
         self.assertEqual(self.scan((1, 15), asked_enough=[IPv4Address("192.0.2.15")]), [])
         self.assertEqual(self.scan((1, 15)), ["readdressed 1 15"])
 
+    def test_a_question_judges_only_whom_it_can_find(self) -> None:
+        """Who drops IP and was found by its frames is not made absent by echo; who was found by echo is; of the two
+        claimants of one address a question that finds a single one makes neither absent.
+        """
+        echo = frozenset({Source.ECHO, Source.CONNECT})
+
+        def ask(
+            *pairs: tuple[int, int, Source], judges: Container[Source] | None = None, one: bool = False
+        ) -> list[str]:
+            self.now += MINUTE
+            found = [Observation(mac(who), IPv4Address(f"192.0.2.{at}"), self.now, how) for who, at, how in pairs]
+            silence = Silence(self.now, judges=judges, one_claimant=one)
+            events = fold(self.roster, found, EVERYWHERE, self.now, silence=silence)
+            return [f"{each.kind} {each.mac.octets[-1] if each.mac else None}" for each in events]
+
+        ask((1, 11, Source.ARP), (2, 12, Source.ARP), (3, 13, Source.ECHO))
+        self.assertEqual(ask(judges=echo), ["left 3"])
+        self.assertEqual(ask((1, 11, Source.ECHO), judges=echo), [])
+        self.assertEqual(ask(judges=echo), ["left 1"])
+        self.assertEqual(ask((4, 12, Source.ARP), (2, 12, Source.ARP)), ["joined 4", "contested 4"])
+        self.assertEqual(ask((4, 12, Source.NEIGHBOURS), one=True), [])
+        self.assertEqual(ask(one=True), [])
+        self.assertEqual(ask(), ["left 2", "left 4"])
+
     def test_a_slower_scan_does_not_undo_a_quicker_one(self) -> None:
         """Whom another process has seen after this scan began to ask is not gone, though this scan missed them."""
         self.scan((1, 11), silent=True)

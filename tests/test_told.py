@@ -11,6 +11,7 @@ import subprocess
 import threading
 import time
 import unittest
+from contextlib import suppress
 from typing import Any
 
 from tests.support import PROGRAM, ProgramTest
@@ -115,6 +116,35 @@ class View(ProgramTest):
             self.assertIn(words, shown)
         self.assertIn("192.0.2.0/24 is learnt until Mon 21 Sep", shown)
         self.assertNotIn("Traceback", shown)
+
+
+class Bell(ProgramTest):
+    def test_it_rings_in_the_live_view(self) -> None:
+        """The live view takes control characters out of what is written; a bell that is recorded as sent was heard."""
+        self.begin()
+        settings = self.site / "site.toml"
+        bell = '[[channel]]\nname = "bell"\ntype = "bell"\n\n'
+        settings.write_text(re.sub(r"(?ms)^\[\[channel\]\].*?(?=^\[)", bell, settings.read_text()))
+        self.run_ok("scan")
+        self.run_ok("demo", "--next", str(self.site))
+        environment = {**os.environ, "SCOPION_SITE": str(self.site), "TERM": "xterm", "COLUMNS": "120", "LINES": "40"}
+        child, terminal = pty.fork()
+        if child == 0:
+            os.execve(PROGRAM, [PROGRAM, "watch"], environment)
+        shown, deadline = b"", time.monotonic() + 30
+        sent = False
+        while time.monotonic() < deadline and not sent:
+            if select.select([terminal], [], [], 0.2)[0]:
+                shown += os.read(terminal, 65_536)
+            sent = "sent" in {each["state"] for each in self.run_json("alerts", "list")}
+        os.write(terminal, b"\x03")
+        with suppress(OSError):  # the terminal ends with the process
+            while part := os.read(terminal, 65_536):
+                shown += part
+        os.waitpid(child, 0)
+        os.close(terminal)
+        self.assertTrue(sent)
+        self.assertIn(b"\a", shown)
 
 
 class Desktop(ProgramTest):

@@ -42,6 +42,7 @@ from tests.support import FolderTest, ProgramTest
 
 NOON = datetime(2026, 9, 14, 12, tzinfo=UTC)
 BOOK = '[[channel]]\nname = "book"\ntype = "file"\npath = "book.jsonl"\n'
+SUBNET = IPv4Network("192.0.2.0/24")
 GATEWAY_MAC = "0c:be:11:00:00:01"
 INTERFACE = """title = "Test"
 [[interface]]
@@ -163,6 +164,28 @@ class Outages(SceneWatch):
         self.assertEqual(len(self.recorded(EventKind.LEFT)), 5)
         self.assertEqual((self.subjects(), self.recorded(EventKind.NETWORK_DOWN)), ([], []))
 
+    def test_silence_during_an_outage_is_nobodys(self) -> None:
+        """A host that wakes up a minute after the switch is back has not left, however impatient the settings are."""
+        late = host(30, "-12:10", "12:14-")
+        settings = "[watch]\ninterval_s = 30\n[absence]\npatience_s = 90\n"
+        self.begin(usual("-12:10", "12:13-") + late, settings)
+        self.watch(minutes=30)
+        self.assertEqual(self.recorded(EventKind.LEFT), [])
+        self.assertEqual(self.subjects()[0], "The network 192.0.2.0/24 is down")
+
+    def test_where_hardly_anybody_answers_nobody_is_gone_yet(self) -> None:
+        """Two of twenty still answer while a switch is off: nobody has left. Those who stay away leave in the end."""
+        few = host(1, mac=GATEWAY_MAC)
+        settings = "[watch]\ninterval_s = 30\n[absence]\npatience_s = 0\n"
+        self.begin(few + "".join(host(number, "-12:10", "12:12-") for number in range(20, 39)), settings)
+        self.watch(minutes=30)
+        self.assertEqual(self.recorded(EventKind.LEFT), [])
+        self.folder /= "for good"
+        self.folder.mkdir()
+        self.begin(few + "".join(host(number, "-12:10") for number in range(20, 39)), settings)
+        self.watch(minutes=30)
+        self.assertEqual(len(self.recorded(EventKind.LEFT)), 19)
+
     def test_another_network_with_the_same_addresses_is_not_remembered(self) -> None:
         """A machine that was carried elsewhere folds and tells nothing until it is back."""
         self.begin(usual())
@@ -189,8 +212,8 @@ class Outages(SceneWatch):
         vigil, mac = Vigil(FloodGuard(), since=NOON), MacAddress.parse(GATEWAY_MAC)
         self.assertIn(mac, heard)
         vigil.heard.update(heard)
-        self.assertEqual(vigil.silent_since(NOON, [mac]), heard[mac])
-        self.assertEqual(vigil.silent_since(NOON - timedelta(hours=1), []), NOON)
+        self.assertEqual(vigil.silent_since(NOON, [mac], SUBNET), heard[mac])
+        self.assertEqual(vigil.silent_since(NOON - timedelta(hours=1), [], SUBNET), NOON)
         vigil.forget_all_but({mac})
         self.assertEqual(vigil.heard.keys(), {mac})
 

@@ -164,8 +164,37 @@ class Joins(WatchLab):
         wait_for("the mail", self.mails, 30)
         self.assertIn("192.0.2.144", self.mails()[0]["subject"])
 
+    def test_a_newcomer_that_is_heard_by_dhcp_only(self) -> None:
+        """Its server's answer goes to it alone, and it says nothing more: it is asked at once, not by a sweep."""
+        self.mail_server()
+        self.services.dnsmasq("gateway", "--port=0", "--interface=eth0", "--dhcp-range=192.0.2.100,192.0.2.110,1h")
+        self.watch()
+        wait_for("the baseline", self.said("is its baseline"))
+        self.net.join(replace(STRANGER, addresses=()))
+        wait_for("the switch forwards", partial(self.net.forwards, STRANGER.name))
+        self.services.dhcp_client(STRANGER.name, "clay-phone", "lwIP 2")
+        wait_for("the mail", self.mails)
+        self.assertRegex(self.mails()[0]["subject"], r"clay-phone.* at 192\.0\.2\.1[01]\d")
+
 
 class Troubles(WatchLab):
+    def test_a_switch_that_is_off_makes_nobody_leave(self) -> None:
+        """Without raw frames, where the system believes in some for a while, and with little patience; at the return a
+        host that is slow has not left either.
+        """
+        self.net.run("desk", ["sysctl", "-qw", "net.ipv4.neigh.eth0.base_reachable_time_ms=6000"])
+        self.watch(interval=5, more="[absence]\npatience_s = 8\n", privileged=False)
+        wait_for("the baseline", self.said("is its baseline"), 30)
+        self.net.run("switch", ["ip", "link", "set", "bridge", "down"])
+        wait_for("the outage", self.said("is down"), 60)
+        self.net.run("h26", ["ip", "link", "set", "eth0", "down"])
+        self.net.run("switch", ["ip", "link", "set", "bridge", "up"])
+        wait_for("the return", lambda: self.log.read_text().count("this is your site") == 2, 60)
+        self.net.run("h26", ["ip", "link", "set", "eth0", "up"])
+        time.sleep(15)
+        events = json.loads(self.net.scopion(["events", "--format", "json"], self.site).stdout)
+        self.assertEqual([each["kind"] for each in events], ["network-down", "network-back"])
+
     def test_a_mail_server_that_is_down_loses_nothing(self) -> None:
         """The other channel is told at once; the mail comes when the server does, after a restart, and once."""
         watch = self.watch()

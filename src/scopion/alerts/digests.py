@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 from scopion.alerts.message import Action, Message
 from scopion.alerts.news import sentence
 from scopion.alerts.phrases import About, Phrases
+from scopion.alerts.rules import is_grave, severity_of_kind
 from scopion.model.alert import PASSED_OVER, Alert, Gathering
 from scopion.model.clock import spoken_span
 from scopion.model.device import Event, EventKind
@@ -22,7 +23,8 @@ def message_about_several(alert: Alert, about: Mapping[int, About], phrases: Phr
     """The message for an alert with several events, or with more than are listed."""
     if not alert.events:
         return _of_flood(alert, phrases)
-    lines = [_line(event, about.get(event.device_id, About(None)), phrases) for event in alert.events[:ITEMS_SHOWN]]
+    shown = _gravest_first(alert)[:ITEMS_SHOWN]
+    lines = [_line(event, about.get(event.device_id, About(None)), phrases) for event in shown]
     hidden = alert.count - len(lines)
     if hidden:
         lines.append(f"and {hidden} more")
@@ -40,7 +42,7 @@ def message_about_several(alert: Alert, about: Mapping[int, About], phrases: Phr
         items=tuple(lines),
         actions=(review, log) if any(each.kind is EventKind.JOINED for each in alert.events) else (log,),
         thread=f"device-{devices.pop()}" if len(devices) == 1 else f"digest-{alert.gathers.partition(':')[0]}",
-        events=tuple(map(event_to_json, alert.events[:ITEMS_SHOWN])),
+        events=tuple(map(event_to_json, shown)),
         more=max(0, alert.count - ITEMS_SHOWN),
     )
 
@@ -71,8 +73,8 @@ def _subject(alert: Alert, about: Mapping[int, About], phrases: Phrases) -> str:
         who = phrases.who(first, about.get(first.device_id, About(None)))
         span = spoken_span(alert.events[-1].at - first.at)
         return f"Again and again: {who}, {counted(alert.count, 'event')} within {span}"
-    said = joined([_counted_kind(kind, count) for kind, count in kinds.most_common(3)])
-    when = {Gathering.LEARNING: "in a day", Gathering.NIGHT: "in the night"}.get(Gathering(reason), "at once")
+    said = joined([_counted_kind(kind, kinds[kind]) for kind in sorted(kinds, key=_by_weight(kinds))[:3]])
+    when = {Gathering.LEARNING: "in a day", Gathering.NIGHT: "in the night"}.get(Gathering(reason), "within moments")
     others = f" and other things ({alert.count} in all)" if len(kinds) > 3 else ""
     return f"{phrases.site}: {said}{others} {when}"
 
@@ -90,7 +92,10 @@ def _why_together(alert: Alert, phrases: Phrases) -> str:
         case Gathering.COOLING:
             return f"It was told that this began, and then nothing for a while, so as not to repeat it: {span}."
         case _:
-            return f"Many things happened at a time, so they are told together: {span}."
+            return (
+                f"Many things happened at a time, so they are told together: {span}. This is what had happened when it "
+                "was sent; what follows comes in further messages, some minutes apart."
+            )
 
 
 def _made_up(alert: Alert) -> str:
@@ -100,6 +105,19 @@ def _made_up(alert: Alert) -> str:
         f"and not taken in{such}: no network gets so many devices at a time, something on it makes them up, by mistake "
         "or on purpose. They do not fill the memory."
     )
+
+
+def _gravest_first(alert: Alert) -> list[Event]:
+    """The events of a burst by weight, of one kind in their order; other digests tell a course of time."""
+    if alert.gathers not in (Gathering.BURST, Gathering.GRAVE):
+        return list(alert.events)
+    weight = _by_weight(_kinds(alert))
+    return sorted(alert.events, key=lambda event: weight(str(event.kind)))
+
+
+def _by_weight(kinds: Mapping[str, int]) -> Callable[[str], tuple[bool, int]]:
+    """The order of kinds: the grave ones first, then the rarest."""
+    return lambda kind: (not is_grave(EventKind(kind), severity_of_kind(EventKind(kind))), kinds[kind])
 
 
 def _kinds(alert: Alert) -> Counter[str]:

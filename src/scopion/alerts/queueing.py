@@ -7,12 +7,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from scopion.alerts.rules import Occasion, Told, channels_told, plan
+from scopion.alerts.rules import Occasion, Told, channels_told, is_grave, plan
 from scopion.alerts.settings import AlertSettings, RuleSettings
 from scopion.model.clock import Clock
 from scopion.model.device import EventKind
 from scopion.roster.mutes import mutes
-from scopion.roster.outbox import pressing, queue, told_since
+from scopion.roster.outbox import gathered_since, pressing, queue, told_since
 from scopion.roster.store import Roster
 
 
@@ -43,16 +43,17 @@ def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: Policy, 
                 continue
             told = channels_told(occasion, policy.rules, policy.channels, wall)
             fitting += [(occasion, channel, severity) for channel, severity in told.items()]
-        crowd = Counter(channel for _, channel, _ in fitting)
-        for occasion, channel, severity in fitting:
-            told_before = _told(roster, channel, occasion.event.device_id, crowd[channel])
+        grave = [is_grave(occasion.event.kind, severity) for occasion, _, severity in fitting]
+        crowds = Counter((channel, each) for (_, channel, _), each in zip(fitting, grave, strict=True))
+        for (occasion, channel, severity), is_so in zip(fitting, grave, strict=True):
+            told_before = _told(roster, channel, occasion.event.device_id, crowds[channel, is_so])
             telling = plan(occasion, severity, told_before, policy.settings, clock)
             queue(db, occasion.event, channel, telling.severity, now, due=telling.due, gathers=telling.gathers)
     return len(fitting)
 
 
 def _told(roster: Roster, channel: str, device: int, crowd: int) -> Told:
-    """``crowd`` events are to be told to the channel now: of many none goes by itself, not even the first."""
+    """``crowd`` such events are to be told to the channel now: when several are queued together, all are gathered."""
 
     def lately(kinds: frozenset[EventKind], since: datetime) -> bool:
         return told_since(roster.db, channel, device, kinds, since)
@@ -60,4 +61,7 @@ def _told(roster: Roster, channel: str, device: int, crowd: int) -> Told:
     def count(since: datetime) -> int:
         return max(pressing(roster.db, channel, since), crowd - 1)
 
-    return Told(lately, count)
+    def gathered(word: str, since: datetime) -> bool:
+        return gathered_since(roster.db, channel, word, since)
+
+    return Told(lately, count, gathered)

@@ -35,9 +35,12 @@ _SEVERITIES: Mapping[EventKind, Severity] = {
 }
 # Coming and going is one thing: who was told that it came need not be told at once that it went and came again.
 _COMING_AND_GOING = frozenset({EventKind.JOINED, EventKind.RETURNED, EventKind.LEFT})
-# Of what matters most this many times more goes through before it is gathered, too.
-_URGENT_BURST = 4
-_BURST_WAITS = timedelta(minutes=5)  # what happened in a burst is told after this at the latest
+# What a person has to know at once, however much else happens: it is never held back by a burst.
+_GRAVE = frozenset({EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK, EventKind.CONTESTED, EventKind.GATEWAY_CHANGED})
+# So many grave events at a time are told together, though as soon: a forger of addresses makes no mail of each.
+_GRAVE_TOGETHER = 20
+# The first message of a burst goes as soon as what happens in the same moment is gathered, the next ones come in steps.
+_BURST_GATHERS, _BURST_STEP = timedelta(seconds=1), timedelta(minutes=5)
 # A newcomer shows its names and its other addresses within moments: the message that waits for them says more. Most are
 # heard first by an address that they have given to themselves, a while before a DHCP server has given them another.
 _SETTLES, _SETTLES_WITHOUT_ADDRESS = timedelta(seconds=0.6), timedelta(seconds=1.0)
@@ -73,6 +76,7 @@ class Told:
 
     lately: Callable[[frozenset[EventKind], datetime], bool]  # of this device such an event, since then
     pressing: Callable[[datetime], int]  # how many single alerts since then, or still waiting
+    gathered: Callable[[str, datetime], bool]  # whether many were told together since then, under this word
 
 
 def channels_told(
@@ -96,7 +100,12 @@ def severity_of(occasion: Occasion) -> Severity:
     """How much an event matters by itself: two adapters that claim the gateway's address may be an attack."""
     if occasion.event.kind is EventKind.CONTESTED and occasion.at_gateway:
         return Severity.HIGH
-    return _SEVERITIES.get(occasion.event.kind, Severity.NORMAL)
+    return severity_of_kind(occasion.event.kind)
+
+
+def severity_of_kind(kind: EventKind) -> Severity:
+    """How much events of a kind matter."""
+    return _SEVERITIES.get(kind, Severity.NORMAL)
 
 
 def _fits(occasion: Occasion, rule: RuleSettings, wall: time) -> bool:
@@ -129,12 +138,21 @@ def plan(occasion: Occasion, severity: Severity, told: Told, settings: AlertSett
         return Telling(severity, now + cool_down, f"{Gathering.COOLING}:{event.device_id}")
     if severity not in _NIGHT_PASSES and within(settings.night, clock.local(now).time()):
         return Telling(severity, _next(settings.night.split("-")[1], clock, now), Gathering.NIGHT)
-    burst = settings.burst * (_URGENT_BURST if severity is Severity.HIGH else 1)
-    if told.pressing(now - timedelta(seconds=settings.burst_s)) >= burst:
-        return Telling(severity, now + min(_BURST_WAITS, timedelta(seconds=settings.burst_s)), Gathering.BURST)
+    window = timedelta(seconds=settings.burst_s)
+    if is_grave(event.kind, severity):
+        if told.pressing(now - window) >= max(settings.burst, _GRAVE_TOGETHER):
+            return Telling(severity, now + _BURST_GATHERS, Gathering.GRAVE)
+    elif told.pressing(now - window) >= settings.burst:
+        step = min(_BURST_STEP, window) if told.gathered(Gathering.BURST, now - window) else _BURST_GATHERS
+        return Telling(severity, now + step, Gathering.BURST)
     if event.kind is not EventKind.JOINED:
         return Telling(severity, now)
     return Telling(severity, now + (_SETTLES_WITHOUT_ADDRESS if event.address.is_link_local else _SETTLES))
+
+
+def is_grave(kind: EventKind, severity: Severity) -> bool:
+    """Whether something is told at once in the middle of a burst, too."""
+    return severity is Severity.HIGH or kind in _GRAVE
 
 
 def within(hours: str, wall: time) -> bool:

@@ -9,7 +9,8 @@ from __future__ import annotations
 import re
 from collections import Counter, OrderedDict
 from collections.abc import Callable, Mapping
-from datetime import datetime
+from datetime import datetime, timedelta
+from ipaddress import IPv4Address
 
 from scopion.discovery.said import host_name, netbios_traits, services
 from scopion.model.address import Address, is_of_a_host
@@ -27,6 +28,8 @@ from scopion.wire.ndp import NdpKind, decode_ndp
 # most are remembered, so many of them, and decoded once: 64 KB for 1,000 ARP frames.
 _REMEMBERED, _SHORT = 1024, 64
 _TRAIT_LENGTH = 200
+# So long a client takes at most from its request to its probe; so many clients at a time are remembered.
+_REQUEST_HOLDS, _MOST_REQUESTS = timedelta(seconds=30), 1024
 _MODEL_KEYS = ("model=", "ty=", "md=")
 _NO_MAC = MacAddress(bytes(6))
 
@@ -45,6 +48,9 @@ class Hearing:
         self.foreign = 0
         self.malformed = 0
         self._short: OrderedDict[bytes, tuple[Observation, ...]] = OrderedDict()
+        # The addresses that DHCP clients have asked for lately, and when. A server's answer mostly goes to the client
+        # alone, so that a switch keeps it from us.
+        self.requested: dict[MacAddress, tuple[IPv4Address, datetime]] = {}
 
     @property
     def frames(self) -> int:
@@ -72,18 +78,43 @@ class Hearing:
             self._short[frame] = told
         return told
 
+    def _arp(self, frame: bytes, at: datetime) -> tuple[Observation, ...]:
+        packet = decode_arp(frame)
+        if packet is None or packet.sender_mac.is_multicast or packet.sender_mac == _NO_MAC:
+            return ()
+        address = packet.sender_address if packet.claims_an_address and is_of_a_host(packet.sender_address) else None
+        if not packet.claims_an_address:
+            # A probe (RFC 5227) tells that the adapter is there and would like an address, not that it has it - but
+            # for a client that has asked for it by DHCP: it probes what it was granted (RFC 2131, 4.4.1).
+            wanted, since = self.requested.get(packet.sender_mac, (None, at))
+            if wanted == packet.target_address and at - since <= _REQUEST_HOLDS:
+                address = wanted
+        return (Observation(packet.sender_mac, address, at, Source.ARP),)
+
+    def _note_request(self, datagram: UdpDatagram, at: datetime) -> None:
+        """Remember which address a client asks for; bounded, the oldest go first."""
+        message = dhcp.decode_dhcp(datagram.payload)
+        if message is None or message.from_server or message.kind is not dhcp.DhcpKind.REQUEST:
+            return
+        wanted = message.requested_address or message.client_address
+        if wanted is not None and is_of_a_host(wanted) and self._on_link(wanted):
+            self.requested.pop(message.mac, None)
+            while len(self.requested) >= _MOST_REQUESTS:
+                self.requested.pop(next(iter(self.requested)))
+            self.requested[message.mac] = wanted, at
+
     def forget(self) -> None:
         """Let frames that were heard before tell their observations anew, with new times."""
         self._short.clear()
 
     def _decode(self, frame: bytes, at: datetime) -> tuple[Observation, ...]:
         if is_plain_arp(frame):
-            return _arp(frame, at)
+            return self._arp(frame, at)
         header, cursor = decode_header(frame)
         if header.source.is_multicast or header.source == _NO_MAC:
             raise MalformedFrame(f"a frame from {header.source}, which is no sender")
         if header.type == TYPE_ARP:
-            return _arp(frame, at)
+            return self._arp(frame, at)
         packet = decode_ip(header.type, cursor)
         if packet is None:
             return ()
@@ -96,17 +127,10 @@ class Hearing:
         for port in (datagram.destination_port, datagram.source_port):
             if port in _SPEAKERS:
                 near = header.destination.is_multicast or self._on_link(packet.source)
+                if port in (dhcp.SERVER_PORT, dhcp.CLIENT_PORT):
+                    self._note_request(datagram, at)
                 return _SPEAKERS[port](header.source, packet, datagram, at) if near else _relayed(port, datagram, at)
         return ()
-
-
-def _arp(frame: bytes, at: datetime) -> tuple[Observation, ...]:
-    packet = decode_arp(frame)
-    if packet is None or packet.sender_mac.is_multicast or packet.sender_mac == _NO_MAC:
-        return ()
-    # A probe (RFC 5227) tells that the adapter is there and would like an address, not that it has it.
-    address = packet.sender_address if packet.claims_an_address and is_of_a_host(packet.sender_address) else None
-    return (Observation(packet.sender_mac, address, at, Source.ARP),)
 
 
 def _ndp(packet: IpPacket, sender: MacAddress, at: datetime) -> tuple[Observation, ...]:

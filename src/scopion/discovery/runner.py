@@ -54,6 +54,7 @@ class Findings:
     duration_s: float = 0.0
     heard: Heard | None = None  # of a scan that only listened
     remarks: list[str] = field(default_factory=list)  # what could not be done beside it, for telling
+    router_read: bool = False  # a router's own table was asked, too
 
     @property
     def answered(self) -> int:

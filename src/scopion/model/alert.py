@@ -38,6 +38,7 @@ class Gathering(StrEnum):
     LEARNING = "learning"  # what joins while a subnet is being learnt, once a day
     NIGHT = "night"  # held back until the morning
     BURST = "burst"  # many at a time
+    GRAVE = "grave"  # many at a time that have to be told at once
     COOLING = "cooling"  # one device again and again
     FLOOD = "flood"  # somebody makes up devices
 

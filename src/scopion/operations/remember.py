@@ -8,12 +8,13 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from ipaddress import IPv4Network
 
+from scopion.discovery.asking import Method
 from scopion.discovery.runner import Findings
 from scopion.model.address import Address
 from scopion.model.device import Device, Event
 from scopion.model.errors import DamagedRoster, InvalidMacAddress, ScopionError, StorageFailed
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Medium, Observation, TraitKind
+from scopion.model.observation import Medium, Observation, Source, TraitKind
 from scopion.operations.alerting import queue_for
 from scopion.operations.flood import Acquainted
 from scopion.operations.prepare import PreparedScan
@@ -22,7 +23,15 @@ from scopion.operations.site import Site
 from scopion.operations.vigil import PATIENCE_S, SWEEPS_MISSED
 from scopion.roster.devices import all_devices
 from scopion.roster.folding import Silence, fold, note_gateway_changed, note_own_adapters
-from scopion.roster.scans import begin_scan, drop_scan, end_scan, known_subnets, note_baseline, note_subnet
+from scopion.roster.scans import (
+    begin_scan,
+    drop_scan,
+    end_scan,
+    known_subnets,
+    note_baseline,
+    note_subnet,
+    usual_answers,
+)
 from scopion.roster.store import MEMORY_LOST, Roster
 
 
@@ -35,11 +44,15 @@ class Folded:
     events: list[Event] = field(default_factory=list)
     devices: list[Device] = field(default_factory=list)
     problem: str = ""
+    doubt: str = ""  # why nobody's absence was decided
 
 
-# A neighbour counts as reachable for up to 45 s (RFC 4861, 10: 30 s, varied by half), and what was said to it may
-# have confirmed it once more meanwhile.
+# A neighbour counts as reachable for up to 45 s (RFC 4861, 10: 30 s, varied by half), and is then looked for for ten.
+_BELIEVED_AT_MOST = timedelta(seconds=60)
+# What was said to it may have confirmed it once more meanwhile.
 _BELIEVED = timedelta(minutes=3)
+# A tenth of the usual number is hardly anybody; of fewer than so many each may have gone by chance.
+_HARDLY_ANYBODY, _MANY = 10, 10
 
 
 class Memory:
@@ -113,12 +126,16 @@ class Memory:
         """Those whose silence does not count yet: seen or heard within the patience that is due to them."""
 
         def silent_since(device: Device) -> datetime:
-            return site.vigil.silent_since(device.last_seen, device.macs) if site.vigil else device.last_seen
+            if site.vigil is None:
+                return device.last_seen
+            return site.vigil.silent_since(device.last_seen, device.macs, prepared.subnet)
 
+        # Where the system's belief in some ends before that in others, their silence may be the beginning of an outage.
+        least = _BELIEVED_AT_MOST if prepared.method is Method.TOUCH else timedelta(0)
         return {
             key
             for device in self.devices
-            if now - silent_since(device) < patience_with(site, device, prepared.subnet)
+            if now - silent_since(device) < max(patience_with(site, device, prepared.subnet), least)
             for key in (*map(str, device.macs), *(str(stay.address) for stay in device.unpaired))
         }
 
@@ -137,6 +154,8 @@ class Memory:
         try:
             if not recognition.is_site and not prepared.remember:
                 drop_scan(self.roster, self.scan)
+                if site.vigil is not None and not findings.answered:
+                    site.vigil.note_light(prepared.subnet, site.clock.now(), dark=True)
                 return Folded()
             return self._fold(self.roster, site, prepared, findings, seen, gateway_mac, recognition)
         except ScopionError as error:
@@ -153,9 +172,10 @@ class Memory:
         recognition: Recognition,
     ) -> Folded:
         now = site.clock.now()
-        # Where nobody at all answers, not even the gateway, a plug was pulled: nobody is taken for gone.
-        alive = findings.answered or gateway_mac is not None
-        asked_enough = findings.asked_enough if alive else ()
+        doubt = self._doubt(roster, prepared, findings, gateway_mac, now)
+        asked_enough = findings.asked_enough if not doubt else ()
+        if site.vigil is not None:
+            site.vigil.note_light(prepared.subnet, now, dark=bool(doubt))
         with roster.transaction():
             gateway = prepared.choice.interface.gateway if prepared.attached else None
             note_subnet(roster, prepared.subnet, gateway, gateway_mac, now)
@@ -170,7 +190,7 @@ class Memory:
                 seen,
                 asked_enough,
                 now,
-                silence=Silence(self.began, self._spared(site, prepared, now)),
+                silence=self._silence(site, prepared, findings, now),
                 scan=self.scan,
                 silent=silent,
                 today=today,
@@ -195,7 +215,31 @@ class Memory:
             if baseline:
                 note_baseline(roster, prepared.subnet, self.scan)
                 roster.set_meta(MEMORY_LOST, None)
-        return Folded(True, baseline, events, all_devices(roster))
+        return Folded(True, baseline, events, all_devices(roster), doubt=doubt)
+
+    def _doubt(
+        self, roster: Roster, prepared: PreparedScan, findings: Findings, gateway_mac: MacAddress | None, now: datetime
+    ) -> str:
+        """Why a scan decides nobody's absence: nobody answered, or hardly anybody of the usual number; else empty.
+
+        Where a plug was pulled the system's neighbour table may believe in some for a while.
+        """
+        if not findings.completed or not findings.asked:
+            return ""
+        if not findings.answered and gateway_mac is None:
+            return "nobody answered"
+        usual = usual_answers(roster, prepared.subnet, str(prepared.targets), prepared.method, now - _BELIEVED)
+        if usual >= _MANY and findings.answered * _HARDLY_ANYBODY <= usual:
+            return f"only {findings.answered} answered, where {usual} did before"
+        return ""
+
+    def _silence(self, site: Site, prepared: PreparedScan, findings: Findings, now: datetime) -> Silence:
+        """Whose silence counts: by the time that is due to each, and by what the method can find."""
+        judges = None
+        if prepared.method is Method.ECHO:  # a host that drops IP was found by its frames, and is not looked for here
+            judges = {Source.ECHO, Source.CONNECT} | ({Source.ROUTER} if findings.router_read else set())
+        one = prepared.method is Method.TOUCH  # the system keeps one adapter an address
+        return Silence(self.began, self._spared(site, prepared, now), judges, one)
 
 
 def _own_adapters(site: Site, prepared: PreparedScan) -> dict[MacAddress, Medium]:

@@ -24,6 +24,7 @@ def pair_by_router(site: Site, router: RouterSettings, subnet: IPv4Network, find
     except (RouterUnreadable, InvalidSettings) as error:
         findings.remarks.append(str(error))
         return
+    findings.router_read = True
     macs = {entry.address: entry for entry in table if entry.mac and entry.address in subnet}
     found = {seen.address for seen in findings.observations}
     findings.observations = [

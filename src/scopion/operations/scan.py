@@ -199,6 +199,7 @@ class _Scan:
             folded=folded.done,
             baseline=folded.baseline,
             memory_lost=memory.lost,
+            doubt=folded.doubt,
             not_remembered=folded.problem,
         )
 

@@ -43,6 +43,7 @@ class ScanResult:
     folded: bool
     baseline: bool
     memory_lost: str | None  # the damaged roster's new name, if what was known got lost
+    doubt: str  # why nobody's absence was decided; empty: it was
     not_remembered: str  # why the roster could not take it in; empty if it did, or was not to
 
     @property
@@ -83,10 +84,12 @@ def notes(result: ScanResult) -> list[str]:
             "nobody answered, not even a gateway, so nobody counts as gone: is this the right interface? "
             "see scopion here"
         )
+    if result.doubt and others:
+        told.append(f"{result.doubt}: nobody counts as gone yet, a scan some minutes from now tells")
     if result.findings.loss >= WORTH_TELLING_LOSS:
         told.append(
-            f"about {result.findings.loss * 100:.0f} % of the answers got lost on the way: "
-            f"so {result.findings.rounds} rounds were asked"
+            f"about {result.findings.loss * 100:.0f} % of the answers were lost, so {result.findings.rounds} rounds "
+            "were needed"
         )
     return told
 

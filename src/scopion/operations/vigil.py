@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Container, Iterable
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from ipaddress import IPv4Network
 
 from scopion.model.mac import MacAddress
 from scopion.operations.flood import FloodGuard, Pair
@@ -30,6 +31,9 @@ class Vigil:
     since: datetime | None = None
     # When those who are here were heard last: it is written into the roster now and then only.
     heard: dict[MacAddress, datetime] = field(default_factory=dict)
+    # Subnets in which nobody answers at the moment, and since when others do again.
+    _dark: set[IPv4Network] = field(default_factory=set)
+    _lit: dict[IPv4Network, datetime] = field(default_factory=dict)
     _asked: dict[Pair, float] = field(default_factory=dict)
 
     def note_asked(self, pairs: set[Pair], now: float) -> None:
@@ -42,10 +46,18 @@ class Vigil:
         """Who was asked at or after a monotonic moment."""
         return {pair for pair, at in list(self._asked.items()) if at >= moment}
 
-    def silent_since(self, last_seen: datetime, macs: Iterable[MacAddress]) -> datetime:
+    def note_light(self, subnet: IPv4Network, at: datetime, *, dark: bool) -> None:
+        """Note whether anybody answers in a subnet: silence during an outage is nobody's."""
+        if dark:
+            self._dark.add(subnet)
+        elif subnet in self._dark:
+            self._dark.discard(subnet)
+            self._lit[subnet] = at
+
+    def silent_since(self, last_seen: datetime, macs: Iterable[MacAddress], subnet: IPv4Network) -> datetime:
         """From when on silence counts of somebody with these adapters who was last seen then, as the roster knows."""
         heard = [self.heard[mac] for mac in macs if mac in self.heard]
-        return max(last_seen, *heard, self.since or last_seen)
+        return max(last_seen, *heard, self.since or last_seen, self._lit.get(subnet, last_seen))
 
     def forget_all_but(self, here: Container[MacAddress]) -> None:
         """When others than these were heard is of no use any more."""
@@ -55,5 +67,6 @@ class Vigil:
     def moved(self, by: timedelta) -> None:
         """The clock was set: the times before are none any more."""
         self.heard.clear()
+        self._lit.clear()
         if self.since is not None:
             self.since += by

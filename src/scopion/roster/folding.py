@@ -7,7 +7,7 @@ time (``records``).
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
@@ -26,7 +26,7 @@ from scopion.roster.records import note_record
 from scopion.roster.store import Roster
 from scopion.roster.stored import from_ms, stored_address, stored_mac, to_ms
 from scopion.roster.traits import note_traits, rename
-from scopion.roster.unpaired import adopt_unpaired, close_unpaired, drop_if_undescribed, see_unpaired
+from scopion.roster.unpaired import Adoption, adopt_unpaired, close_unpaired, drop_if_undescribed, see_unpaired
 
 # A made-up IPv6 address is preferred for a day (RFC 8981, 3.8), and then another one is: who is here without it
 # has given it up, whether it was asked or not.
@@ -35,7 +35,7 @@ _IPV6_FORGOTTEN = timedelta(days=1)
 
 # A sighting that is told late belongs to the stay that has begun since, unless another one had ended by then.
 _EXTEND = """
-UPDATE stay SET until = max(until, ?1), since = CASE
+UPDATE stay SET until = max(until, ?1), found = CASE WHEN ?1 >= until THEN ?4 ELSE found END, since = CASE
     WHEN ?1 < since AND NOT EXISTS (
         SELECT 1 FROM stay AS past WHERE past.mac = ?2 AND past.address = ?3 AND NOT past.present AND past.until >= ?1
     ) THEN ?1 ELSE since END
@@ -56,10 +56,21 @@ class _Adapter:
 
 @dataclass(frozen=True, slots=True)
 class Silence:
-    """Whose silence counts: of those whom nobody has seen since the asking began, another process neither."""
+    """Which silent adapters count as absent: those that no process has seen since the asking began.
+
+    What a kind of question cannot find it does not judge.
+    """
 
     began: datetime
     spared: Container[str] = ()  # MACs, and addresses of hosts without one, that were not silent for long enough yet
+    judges: Container[Source] | None = None  # only who was last found by these; None: everybody
+    one_claimant: bool = False  # of several at one address the question finds one only
+
+    def counts_for(self, row: Row, holders: Counter[str]) -> bool:
+        """Whether the silence of a stay's holder counts; ``holders`` tells how many are at each address."""
+        if self.judges is not None and (row["found"] is None or Source(row["found"]) not in self.judges):
+            return False
+        return not (self.one_claimant and holders[row["address"]] > 1)
 
 
 def fold(
@@ -94,8 +105,11 @@ def fold(
         silence = silence or Silence(at)
         latest = to_ms(silence.began)
         moved = _moved_on(db) if asked_enough else set()
+        holders = Counter(address for _, address in before)
         silent_here = {
-            key: row for key, row in before.items() if row["mac"] not in silence.spared or row["id"] in moved
+            key: row
+            for key, row in before.items()
+            if (row["mac"] not in silence.spared or row["id"] in moved) and silence.counts_for(row, holders)
         }
         events += _close(db, _missing(silent_here, sightings, asked_enough, latest, at), at)
         addresses = {seen.address for seen in sightings if seen.address}
@@ -166,15 +180,18 @@ def _take_in(
     db: Connection, mac: MacAddress, group: Sequence[Observation], present: bool, unpaired: Container[str]
 ) -> list[Event]:
     """All sightings of one adapter: the adapter, its stays, what it said; the event of its arrival."""
-    adopted = None
     if not present:
         group = without_late(db, group)
         if not group:
             return []
-    for seen in group:
-        if seen.address is not None and str(seen.address) in unpaired:
-            adopted = adopt_unpaired(db, mac, seen.address) or adopted
-    adapter = _adapter(db, group[0], mac, present, adopted)
+    found = [
+        adoption
+        for address in {seen.address for seen in group if seen.address is not None and str(seen.address) in unpaired}
+        if (adoption := adopt_unpaired(db, mac, address)) is not None
+    ]
+    adapter = _adapter(db, group[0], mac, present, found)
+    for adoption in found:
+        adoption.hand_over(db, mac)
     renamed = _renamed(db, adapter, group)
     for seen in group:
         if seen.medium is not Medium.UNKNOWN:
@@ -183,21 +200,29 @@ def _take_in(
         note_traits(db, str(mac), seen.traits, seen.at)
         if seen.address is not None:
             _extend_stay(db, mac, seen.address, seen)
-    arrived = _arrival(adapter, group[0]) if group[0].address is not None and adopted is None else []
+    arrived = _arrival(adapter, group[0]) if group[0].address is not None else []
     return arrived + renamed
 
 
-def _adapter(db: Connection, seen: Observation, mac: MacAddress, present: bool, adopted: int | None) -> _Adapter:
+def _adapter(
+    db: Connection, seen: Observation, mac: MacAddress, present: bool, adopted: Sequence[Adoption]
+) -> _Adapter:
     """The adapter that was seen; a new one comes with a new device, or finds the one that had no MAC."""
+    was = next((each for each in adopted if each.device is not None), None)
+    present = present or any(each.present for each in adopted)
     text, at, sighted = str(mac), to_ms(seen.at), seen.address is not None
     row: Row | None = db.execute("SELECT device, last_seen, sighted FROM adapter WHERE mac = ?", (text,)).fetchone()
     if row is None:
-        device = adopted or make_device(db, at)
+        device = was.device if was is not None and was.device is not None else make_device(db, at)
         db.execute(
             "INSERT INTO adapter (mac, device, medium, first_seen, last_seen, sighted) VALUES (?, ?, ?, ?, ?, ?)",
             (text, device, seen.medium, at, at, sighted),
         )
-        return _Adapter(device, seen.at, was_present=False, was_address=None, sighted=False)
+        if was is None:
+            return _Adapter(device, seen.at, was_present=False, was_address=None, sighted=False)
+        at_address = stored_address(was.address)
+        where = at_address if isinstance(at_address, IPv4Address) else None
+        return _Adapter(device, from_ms(was.until), was_present=present, was_address=where, sighted=True)
     if sighted and not row["sighted"]:
         db.execute("UPDATE adapter SET sighted = 1 WHERE mac = ?", (text,))
     latest = db.execute(
@@ -246,10 +271,10 @@ def _arrival(adapter: _Adapter, seen: Observation) -> list[Event]:
 
 def _extend_stay(db: Connection, mac: MacAddress, address: Address, seen: Observation) -> None:
     key, at = (str(mac), str(address)), to_ms(seen.at)
-    extended = db.execute(_EXTEND, (at, *key))
+    extended = db.execute(_EXTEND, (at, *key, seen.source))
     if not extended.rowcount:
         db.execute(
-            "INSERT INTO stay (mac, address, since, until, present, source) VALUES (?, ?, ?, ?, 1, ?)",
+            "INSERT INTO stay (mac, address, since, until, present, source, found) VALUES (?, ?, ?, ?, 1, ?5, ?5)",
             (*key, at, at, seen.source),
         )
 

@@ -22,8 +22,8 @@ from scopion.wire.serial import event_from_json, event_to_json
 # Of what one alert gathers so many events are kept whole, 60 KB; the rest is counted by kind. A flood of made-up
 # devices fills neither the disk nor a reader's screen.
 EVENTS_KEPT, EXAMPLES_KEPT = 200, 5
-# A flood is told after it has gone on for so long, and then again not more often than this.
-FLOOD_GATHERED, FLOOD_TOLD_EVERY = timedelta(minutes=1), timedelta(hours=1)
+# A flood is told once its first moments are gathered, and then again not more often than this.
+FLOOD_GATHERED, FLOOD_TOLD_EVERY = timedelta(seconds=2), timedelta(hours=1)
 
 
 def queue(
@@ -117,6 +117,12 @@ def told_since(db: Connection, channel: str, device: int, kinds: Collection[Even
         ).fetchone()
         is not None
     )
+
+
+def gathered_since(db: Connection, channel: str, gathers: str, since: datetime) -> bool:
+    """Whether a message that gathers so was told to a channel at or after a moment; one that is still open is not."""
+    query = "SELECT 1 FROM alert WHERE channel = ? AND gathers = ? AND made >= ? AND NOT gathering LIMIT 1"
+    return db.execute(query, (channel, gathers, to_ms(since))).fetchone() is not None
 
 
 def pressing(db: Connection, channel: str, since: datetime) -> int:

@@ -30,11 +30,13 @@ def note_record(db: Connection, seen: Observation) -> None:
     last = to_ms(NEVER) if seen.undated else at
     adopted = adopt_unpaired(db, seen.mac, seen.address) if seen.address else None
     if db.execute("SELECT 1 FROM adapter WHERE mac = ?", (mac,)).fetchone() is None:
-        device = adopted or make_device(db, at)
+        device = adopted.device if adopted and adopted.device is not None else make_device(db, at)
         db.execute(
             "INSERT INTO adapter (mac, device, first_seen, last_seen, sighted) VALUES (?, ?, ?, ?, ?)",
             (mac, device, at, last, adopted is not None),
         )
+    if adopted is not None:
+        adopted.hand_over(db, seen.mac)
     db.execute(
         "UPDATE adapter SET first_seen = min(first_seen, ?1), last_seen = max(last_seen, ?2) WHERE mac = ?3",
         (at, last, mac),

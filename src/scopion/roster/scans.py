@@ -70,6 +70,18 @@ def last_complete_scan(roster: Roster, subnet: IPv4Network) -> datetime | None:
         return from_ms(ended) if ended is not None else None
 
 
+def usual_answers(roster: Roster, subnet: IPv4Network, targets: str, method: str, lately: datetime) -> int:
+    """How many answered the same question before: in the last complete scan, or in any that ended after ``lately``."""
+    with roster.guarded():
+        row = roster.db.execute(
+            "WITH alike AS (SELECT id, ended, answered FROM scan "
+            "WHERE subnet = ?1 AND targets = ?2 AND method = ?3 AND outcome = 'complete') "
+            "SELECT max(answered) FROM alike WHERE ended >= ?4 OR id = (SELECT max(id) FROM alike)",
+            (str(subnet), targets, method, to_ms(lately)),
+        ).fetchone()
+        return row[0] or 0
+
+
 def find_scan(roster: Roster, number: int) -> ScanRecord | None:
     """A scan by its number; None if there was none, or if it is no longer remembered."""
     with roster.guarded():

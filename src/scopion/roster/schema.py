@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from sqlite3 import Connection
 
-from scopion.roster import schema_2, schema_3, schema_4, schema_5, schema_6, schema_7
+from scopion.roster import schema_2, schema_3, schema_4, schema_5, schema_6, schema_7, schema_8
 
 _FIRST = """
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
@@ -126,6 +126,7 @@ STEPS: tuple[tuple[str, Step], ...] = (
     ("0005_examples", schema_5.take),
     ("0006_pushes", schema_6.take),
     ("0007_verifications", schema_7.take),
+    ("0008_found", schema_8.take),
 )
 VERSION = len(STEPS)
 APPLICATION_ID = 0x53434F50  # "SCOP": tells a roster from other SQLite files (PRAGMA application_id)

@@ -6,6 +6,7 @@ Part of folding: called inside its transaction.
 from __future__ import annotations
 
 from collections.abc import Container
+from dataclasses import dataclass
 from datetime import datetime
 from sqlite3 import Connection, Row
 
@@ -25,7 +26,9 @@ def see_unpaired(db: Connection, seen: Observation) -> Event | None:
     adapters = [row["mac"] for row in db.execute("SELECT mac FROM stay WHERE address = ? AND present", (address,))]
     for mac in adapters:
         db.execute(
-            "UPDATE stay SET until = max(until, ?) WHERE mac = ? AND address = ? AND present", (at, mac, address)
+            "UPDATE stay SET until = max(until, ?1), found = CASE WHEN ?1 >= until THEN ?4 ELSE found END "
+            "WHERE mac = ?2 AND address = ?3 AND present",
+            (at, mac, address, seen.source),
         )
         db.execute("UPDATE adapter SET last_seen = max(last_seen, ?) WHERE mac = ?", (at, mac))
     if adapters:
@@ -48,11 +51,29 @@ def see_unpaired(db: Connection, seen: Observation) -> Event | None:
     return Event(EventKind.RETURNED, seen.at, known["device"], None, seen.address, away_since=from_ms(known["until"]))
 
 
-def adopt_unpaired(db: Connection, mac: MacAddress, address: Address) -> int | None:
+@dataclass(frozen=True, slots=True)
+class Adoption:
+    """A host that was known by its address only, and has found its adapter."""
+
+    device: int | None  # for a new adapter to belong to; None: the adapter has one
+    address: str
+    since: int  # from when to when it was there, in milliseconds
+    until: int
+    present: bool
+
+    def hand_over(self, db: Connection, mac: MacAddress) -> None:
+        """Give its presence to the adapter, which has been made by now: who has a MAC at last is not back."""
+        db.execute(
+            "INSERT OR IGNORE INTO stay (mac, address, since, until, present) VALUES (?, ?, ?, ?, ?)",
+            (str(mac), self.address, self.since, self.until, self.present),
+        )
+
+
+def adopt_unpaired(db: Connection, mac: MacAddress, address: Address) -> Adoption | None:
     """The device that was known at an address without a MAC, now that a MAC is there: it has found its adapter.
 
-    Called before the adapter is made. Returns the device for a new adapter to belong to; an adapter that is known
-    already keeps its device, and takes over what was said of the other, unless people have described that one.
+    Called before the adapter is made. An adapter that is known already keeps its device, and takes over what was said
+    of the other, unless people have described that one.
     """
     row = db.execute("SELECT * FROM unpaired WHERE address = ?", (str(address),)).fetchone()
     if row is None:
@@ -60,12 +81,12 @@ def adopt_unpaired(db: Connection, mac: MacAddress, address: Address) -> int | N
     owner = db.execute("SELECT device FROM adapter WHERE mac = ?", (str(mac),)).fetchone()
     move_traits(db, str(address), str(mac))
     db.execute("DELETE FROM unpaired WHERE address = ?", (str(address),))
-    if owner is None:
-        return int(row["device"])
-    # An entry or a description of people is never dropped: the device stays then, without an address.
-    db.execute("UPDATE event SET device = ? WHERE device = ?", (owner["device"], row["device"]))
-    drop_if_undescribed(db, row["device"])
-    return None
+    device = int(row["device"]) if owner is None else None
+    if owner is not None:
+        # An entry or a description of people is never dropped: the device stays then, without an address.
+        db.execute("UPDATE event SET device = ? WHERE device = ?", (owner["device"], row["device"]))
+        drop_if_undescribed(db, row["device"])
+    return Adoption(device, str(address), row["since"], row["until"], bool(row["present"]))
 
 
 def close_unpaired(

@@ -10,13 +10,14 @@ import threading
 from collections.abc import Callable, Container, MutableMapping
 from dataclasses import dataclass, field
 from datetime import datetime
+from ipaddress import IPv4Address
 
 from scopion.attachment.ports import Attachment, Interface, Traffic
 from scopion.discovery.hearing import Hearing
 from scopion.discovery.listening import Gathered
 from scopion.model.errors import InterfaceLost
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Observation
+from scopion.model.observation import Observation, Source
 from scopion.operations.taking_in import Known
 
 # How often the ear looks up from a quiet link, to be stopped.
@@ -24,6 +25,8 @@ _TURN_S = 0.5
 # A frame that comes again tells no new time until it is forgotten; a second is exact enough for who is here.
 _FORGET_S = 1.0
 _GRAIN_S = 0.01  # of the time of day
+# So many clients of a DHCP server at a time are asked whether they are there; all others wait for the sweep.
+_MOST_REQUESTS = 64
 
 
 @dataclass(slots=True)
@@ -63,6 +66,7 @@ class Ear:
         self._forget_at = 0.0
         self._at, self._known_until = self._clock.now(), 0.0
         self._stopped = False
+        self._requests: dict[MacAddress, IPv4Address] = {}  # by DHCP, of those who are not known to be there
         self._frames = 0
         self._counted = (0, 0)
         self.has_news = False
@@ -107,11 +111,29 @@ class Ear:
                 if seen.mac is not None and seen.mac in known.here:
                     self._heard[seen.mac] = self._at
                 self._gathered.add(seen)
-                if not self.has_news and known.is_news(seen):
+                news = known.is_news(seen) or self._is_request(seen)
+                if not self.has_news and news:
                     self.has_news = first_news = True
         if first_news:
             self._on_news()
         return first_news
+
+    def _is_request(self, seen: Observation) -> bool:
+        """Whether a client has just asked by DHCP for an address at which it is not known to be."""
+        if seen.source is not Source.DHCP or seen.mac is None or seen.address is not None:
+            return False
+        wanted, at = self._hearing.requested.get(seen.mac, (None, self._at))
+        if wanted is None or at != seen.at or (seen.mac, wanted) in self.known.present:
+            return False
+        if len(self._requests) < _MOST_REQUESTS:
+            self._requests[seen.mac] = wanted
+        return True
+
+    def take_requests(self) -> dict[MacAddress, IPv4Address]:
+        """The addresses that clients have asked for by DHCP since the last call, where they are not known to be."""
+        with self._lock:
+            requests, self._requests = self._requests, {}
+        return requests
 
     def take(self) -> HeardSince:
         """What was heard since the last call."""

@@ -126,6 +126,7 @@ class Listening:
             return
         self._due_at, self._not_before = now + NOTE_EVERY_S, now + NEWS_EVERY_S
         seen = self._gathered()
+        self._ask_clients(now)
         if not seen:
             return
         settled, questioned = self._told_apart(seen, now)
@@ -195,9 +196,7 @@ class Listening:
             if not claims or ear is None or not isinstance(each.address, IPv4Address):
                 settled.append(each)
             elif now >= self._checked.get(each.address, 0.0):
-                if len(self._checked) >= _MOST_CHECKED:
-                    self._checked.pop(next(iter(self._checked)))
-                self._checked[each.address] = now + _CHECK_EVERY_S
+                self._note_checked(each.address, now)
                 questioned.setdefault(ear.interface.name, []).append(each)
         return settled, questioned
 
@@ -206,11 +205,29 @@ class Listening:
             return None
         return next((ear for ear in self._ears.values() if ear.interface.reaches(seen.address)), None)
 
-    def _check(self, interface: str, claims: Sequence[Observation]) -> None:
-        """Ask who is at addresses that somebody claims, and fold claims and answers together."""
+    def _ask_clients(self, now: float) -> None:
+        """Ask for those who have just asked a DHCP server for an address: its answer went to them alone."""
+        for name, ear in self._ears.items():
+            wanted = {
+                address
+                for address in ear.take_requests().values()
+                if name not in self._away and now >= self._checked.get(address, 0.0)
+            }
+            for address in wanted:
+                self._note_checked(address, now)
+            if wanted:
+                self._check(name, (), sorted(wanted))
+
+    def _note_checked(self, address: IPv4Address, now: float) -> None:
+        if len(self._checked) >= _MOST_CHECKED:
+            self._checked.pop(next(iter(self._checked)))
+        self._checked[address] = now + _CHECK_EVERY_S
+
+    def _check(self, interface: str, claims: Sequence[Observation], more: Sequence[IPv4Address] = ()) -> None:
+        """Ask who is at addresses that somebody claims, or will have in a moment; fold claims and answers together."""
         post, ear = self._post, self._ears[interface]
         began = post.clock.now()
-        addresses = [each.address for each in claims if isinstance(each.address, IPv4Address)]
+        addresses = [*(each.address for each in claims if isinstance(each.address, IPv4Address)), *more]
         own = ear.interface.address_in(addresses[0])
         expected: dict[Address, list[MacAddress]] = {
             address: list(post.known.holders.get(address, ())) for address in addresses
@@ -224,7 +241,8 @@ class Listening:
         def finish(found: Any, error: BaseException | None) -> None:
             answers: list[Observation] = found.observations if isinstance(found, Findings) else []
             asked = found.asked_enough if isinstance(found, Findings) else set()
-            self._conclude([*claims, *answers], asked, began, error)
+            if claims or answers or error is not None:
+                self._conclude([*claims, *answers], asked, began, error)
             # Who has the gateway's address decides whether this is the site: a sweep tells, and what has changed.
             for subnet in {post.known.gateways[address] for address in addresses if address in post.known.gateways}:
                 self._sweep_soon(subnet)
@@ -246,6 +264,8 @@ class Listening:
             return
         post.outdated()
         post.tell(events)
+        arrived = {event.mac for event in events if event.kind in _ARRIVALS}
+        self._ask_names([each for each in seen if each.mac in arrived and self._is_alone(each)])
 
     def _ask_names(self, newcomers: Sequence[Observation]) -> None:
         """Ask newcomers what they are called, so that the message about them can say it."""

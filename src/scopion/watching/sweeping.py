@@ -168,6 +168,9 @@ class Sweeping:
         elif result.folded:
             self._stands(swept, Place.HERE, "")
             swept.silent = 0
+            if result.doubt:
+                log.warning("%s: %s, so nobody counts as gone yet", subnet, result.doubt)
+                swept.next_at = min(swept.next_at, post.clock.monotonic() + _CONFIRMED_S)
             post.outdated()
             post.tell(result.events)
             if result.baseline:
@@ -188,6 +191,8 @@ class Sweeping:
 
     def _silent(self, swept: Swept, why: str) -> None:
         swept.silent += 1
+        if self._post.site.vigil is not None:
+            self._post.site.vigil.note_light(swept.plot.subnet, self._post.clock.now(), dark=True)
         if swept.is_in_doubt:
             swept.next_at = min(swept.next_at, self._post.clock.monotonic() + _CONFIRMED_S)
         if swept.silent >= SILENT_SWEEPS and swept.place is not Place.ELSEWHERE:

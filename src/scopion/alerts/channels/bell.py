@@ -11,14 +11,18 @@ _BELL = "\a"
 
 
 class BellChannel:
-    """Rings on standard error, which the live view uses as well; a bell a minute late tells nothing."""
+    """Rings on the process's own standard error; a bell a minute late tells nothing.
+
+    The live view replaces ``sys.stderr`` by one that takes control characters out: the bell goes past it.
+    """
 
     lasts_s: float | None = 60.0
 
     def deliver(self, message: Message, trace: Trace) -> None:
         """Ring once. Raises DeliveryFailed where there is no terminal."""
-        if not sys.stderr.isatty():
+        terminal = sys.__stderr__
+        if terminal is None or not terminal.isatty():
             raise DeliveryFailed("there is no terminal whose bell could ring", permanent=True)
-        sys.stderr.write(_BELL)
-        sys.stderr.flush()
+        terminal.write(_BELL)
+        terminal.flush()
         trace("the bell was rung")
