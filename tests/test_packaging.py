@@ -15,6 +15,7 @@ import tempfile
 import tomllib
 import unittest
 import venv
+from importlib.metadata import distributions
 from pathlib import Path
 from typing import Any, ClassVar
 from zipfile import ZipFile
@@ -28,6 +29,7 @@ PROJECT: dict[str, Any] = tomllib.loads((ROOT / "pyproject.toml").read_text(enco
 # Neither our environment nor a compiler: what is installed has to be enough.
 NO_COMPILER = {"CC": "/bin/false", "CXX": "/bin/false"}
 BARE = {"PATH": "/usr/bin:/bin", "SCOPION_LIVE": "namespaces", "LANG": "C.UTF-8", **NO_COMPILER}
+PYTHONS = ("3.11", "3.12", "3.13", "3.14")  # for which wheels are promised; we run on the first
 _NO_INDEX = re.compile("No matching distribution|ConnectionError|Could not find a version")
 
 
@@ -46,6 +48,18 @@ def run(*command: str, cwd: Path, **environment: str) -> subprocess.CompletedPro
     )
     assert ended.returncode == 0, f"{command}: {ended.stderr[-3000:]}"
     return ended
+
+
+def pip(*arguments: str, python: Path | None = None) -> None:
+    """Let pip do something; nothing comes from its cache, which may hold what no index has."""
+    for_python = ["--python", str(python)] if python else []
+    ended = subprocess.run(
+        [sys.executable, "-m", "pip", *for_python, "--disable-pip-version-check", "--no-cache-dir", *arguments],
+        env={**os.environ, **NO_COMPILER}, capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    if ended.returncode and _NO_INDEX.search(ended.stderr) and not os.environ.get("CI"):
+        raise unittest.SkipTest(f"no index was reached to install from: {ended.stderr[-300:]}")
+    assert ended.returncode == 0, ended.stderr[-3000:]
 
 
 class Packages(unittest.TestCase):
@@ -72,15 +86,49 @@ class Packages(unittest.TestCase):
         venv.create(home, symlinks=True)
         constraints = cls.folder / "lowest.txt"
         constraints.write_text("\n".join(lowest()), encoding="utf-8")
-        pip = [sys.executable, "-m", "pip", "--python", str(home / "bin" / "python"), "--disable-pip-version-check"]
-        ended = subprocess.run(
-            [*pip, "install", "--quiet", "--no-compile", "--constraint", str(constraints), f"{cls.wheel}[report]"],
-            env={**os.environ, **NO_COMPILER}, capture_output=True, text=True, check=False,
-        )  # fmt: skip
-        if ended.returncode and _NO_INDEX.search(ended.stderr) and not os.environ.get("CI"):
-            raise unittest.SkipTest(f"no index was reached to install from: {ended.stderr[-300:]}")
-        assert ended.returncode == 0, ended.stderr[-3000:]
+        what = ["--quiet", "--no-compile", "--constraint", str(constraints), f"{cls.wheel}[report]"]
+        pip("install", *what, python=home / "bin" / "python")
         return home
+
+    def test_every_supported_python_finds_wheels_at_the_lower_bounds(self) -> None:
+        """Another Python than ours needs no compiler either: what has compiled parts is looked up, not installed."""
+        (installed,) = (self.clean() / "lib").glob("python*/site-packages")
+        compiled = [
+            f"{found.metadata['Name']}=={found.version}"
+            for found in distributions(path=[str(installed)])
+            if any(file.suffix == ".so" for file in found.files or ())
+        ]
+        self.assertGreater(len(compiled), 5)
+        for version in PYTHONS:
+            self.assertIn(f"Programming Language :: Python :: {version}", PROJECT["classifiers"])
+        for version in PYTHONS[1:]:
+            with self.subTest(python=version):
+                folder = str(self.folder / version)
+                pip("install", "--dry-run", "--no-deps", "--ignore-installed", "--only-binary", ":all:",
+                    "--python-version", version, "--target", folder, *compiled)  # fmt: skip
+
+    def test_readmes_first_words_install_it_where_pip_refuses(self) -> None:
+        """On a system whose own Python is externally managed (Debian 12 and its like) the README's command works."""
+        if not list(Path("/usr/lib").glob("python3*/EXTERNALLY-MANAGED")):
+            if os.environ.get("CI"):
+                self.fail("this system's Python is not externally managed; in CI this may not be skipped")
+            self.skipTest("this system's own Python is not externally managed")
+        block = (ROOT / "README.md").read_text(encoding="utf-8").partition("## Two commands")[2].split("```")[1]
+        first, second = block.strip().splitlines()
+        with tarfile.open(self.sdist) as packed:
+            packed.extractall(self.folder / "source", filter="data")
+        (source,) = (self.folder / "source").iterdir()
+        # pip's settings on this machine name its index; its cache stays out of it.
+        home = {"HOME": str(self.folder), "PIP_NO_CACHE_DIR": "1", "PIP_DISABLE_PIP_VERSION_CHECK": "1"}
+        kept = {name: value for name, value in os.environ.items() if name.startswith("PIP_") or "PROXY" in name.upper()}
+        refused = subprocess.run(
+            ["/usr/bin/python3", "-m", "pip", "install", "."], cwd=source, env={**BARE, **home}, capture_output=True,
+            text=True, check=False,
+        )  # fmt: skip
+        self.assertNotEqual(refused.returncode, 0)
+        run("sh", "-c", first, cwd=source, **{**kept, **home})
+        shown = run("sh", "-c", f"{second.partition('#')[0].strip()} --help", cwd=source, **home).stdout
+        self.assertIn("Usage: scopion setup", shown)
 
     def test_sdist_and_wheel_hold_what_they_need(self) -> None:
         """The code with its data and manual pages, and nothing that is ours alone; the version is the program's."""

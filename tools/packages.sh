@@ -12,7 +12,10 @@ missing=""
 for pair in "$@"; do
   command=${pair%%:*} package=${pair#*:}
   case $package in
-    python3-venv) python3 -c 'import ensurepip' 2>/dev/null && continue ;;
+    python3-venv)
+      # The system's own Python, too, where there is another: a test installs by README's words with it.
+      python3 -c 'import ensurepip' 2>/dev/null || { missing="$missing $package"; continue; }
+      [ ! -x /usr/bin/python3 ] || /usr/bin/python3 -c 'import ensurepip' 2>/dev/null && continue ;;
     fonts-dejavu-core) fc-list 2>/dev/null | grep -q DejaVu && continue ;;
     *) command -v "$command" >/dev/null 2>&1 && continue ;;
   esac

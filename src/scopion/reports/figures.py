@@ -88,7 +88,7 @@ def _styled() -> AbstractContextManager[None]:
     try:
         from matplotlib import rc_context
     except ImportError:
-        raise ScopionError("figures need Matplotlib: pip install 'scopion[report]'") from None
+        raise ScopionError("figures need Matplotlib: the pip that installed Scopion can install it") from None
     return rc_context(_STYLE)
 
 
