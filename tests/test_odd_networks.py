@@ -235,6 +235,9 @@ class Told(ProgramTest):
         self.assertIsNone(kinds["192.0.2.5"])
         tried = {row["address"]: row["kind_evidence"] for row in self.run_json("scan", "--ports", "22,9100")["hosts"]}
         self.assertEqual(tried["192.0.2.5"], "accepts connections on port 9100")
+        shown = self.run_program("scan", "--ports", "22,9100", "--format", "table", COLUMNS="160").stdout
+        self.assertRegex(shown.splitlines()[0], "open ports")
+        self.assertRegex(shown, r"192\.0\.2\.5 .* 9100 ")
         self.assertIsNone(tried["192.0.2.30"])
         self.assertIn("are not ports", self.refused(2, "scan", "--ports", "22,http"))
         self.assertIn("--method listen", self.refused(2, "scan", "--for", "5s"))
@@ -272,6 +275,14 @@ class Kinds(unittest.TestCase):
         self.assertEqual(module.medium_evidence, "has a radio module by Espressif Inc.")
         self.assertEqual(kinds.guess(mac(1), "Apart Furniture").kind, "")  # "ap" is no word of it
         self.assertEqual(kinds.guess(VRRP).kind, "virtual router")
+        private = MacAddress.parse("02:11:22:33:44:55")  # of phones, but for what is called otherwise
+        for called, kind in (
+            ("speaker-19", "television or player"),
+            ("kiosk-34", "display"),
+            ("livingroom-tv", "television or player"),
+            ("x-19", "phone or tablet"),
+        ):
+            self.assertEqual(kinds.guess(private, traits=(name(called, Source.DHCP),)).kind, kind)
         self.assertEqual(kinds.guess().kind, "")
 
     def test_the_beginning_of_a_mac(self) -> None:

@@ -71,7 +71,7 @@ class TheStory(ProgramTest):
         self.run_ok("demo", "--next", str(self.site))
         ended = self.run_program("scan", "--fail-on", "joined")
         self.assertEqual(ended.returncode, 3)
-        self.assertIn("joined: asked to fail on that", ended.stderr)
+        self.assertRegex(ended.stderr, r"scopion: joined: .* is here for the first time")
         self.assertEqual(self.run_program("scan", "--fail-on", "joined").returncode, 0)
 
 
@@ -298,6 +298,65 @@ class BadInput(ProgramTest):
         self.assertIn("add --yes", self.refused(2, "scan"))
         self.assertIn("add --yes", self.refused(2, "scan", "10.0.0.0/15"))
         self.assertEqual(self.run_json("scan", "10.0.1.0/24")["scan"]["asked"], 256)
+
+
+class Everyday(ProgramTest):
+    def test_quiet_for_cron_says_who_and_nothing_else(self) -> None:
+        """Nothing where nobody joined; else one line each on standard output, exit code 3, and no word besides."""
+        self.begin()
+        self.run_ok("scan")
+        calm = self.run_program("--quiet", "scan", "--fail-on", "joined")
+        self.assertEqual((calm.returncode, calm.stdout, calm.stderr), (0, "", ""))
+        self.run_ok("forget", "192.0.2.62", "--yes")
+        told = self.run_program("--quiet", "scan", "--fail-on", "joined")
+        self.assertEqual((told.returncode, told.stderr), (3, ""))
+        self.assertRegex(told.stdout, r"^joined: 7c:a4:b1:33:02:62 \(.*\) is here for the first time, at 192.0.2.62\n$")
+        self.run_ok("forget", "192.0.2.62", "--yes")
+        loud = self.run_program("scan", "--fail-on", "joined")
+        self.assertIn("scopion: joined: 7c:a4:b1:33:02:62", loud.stderr)
+
+    def test_subnets_by_name_and_all_of_them(self) -> None:
+        """A target may be a name of site.toml's; --all scans every subnet, and tells which one cannot be scanned."""
+        self.begin()
+        with (self.site / "site.toml").open("a", encoding="utf-8") as file:
+            file.write('\n[[subnet]]\nrange = "192.0.2.0/24"\nname = "workshop"\n')
+        self.assertEqual(self.run_json("scan", "Workshop")["scan"]["subnet"], "192.0.2.0/24")
+        self.assertTrue(self.run_json("spare", "workshop", "--count", "1"))
+        everything = self.run_json("scan", "--all")["scans"]
+        self.assertEqual([each["scan"]["subnet"] for each in everything], ["192.0.2.0/24"])
+        self.refused(2, "scan", "--all", "192.0.2.1")
+        with (self.site / "site.toml").open("a", encoding="utf-8") as file:
+            file.write('\n[[subnet]]\nrange = "198.18.7.0/24"\nname = "far"\n')
+        ended = self.run_program("scan", "--all", "--method", "arp")
+        self.assertEqual(ended.returncode, 1)
+        self.assertIn("192.0.2.0/24 on enp3s0", ended.stderr)
+        self.assertIn("198.18.7.0/24 was not scanned", ended.stderr)
+
+    def test_words_that_are_said(self) -> None:
+        """The gateway is not marked unwanted in silence, nor a label given that another one calls itself; and more."""
+        self.begin()
+        self.run_ok("scan")
+        self.assertRegex(
+            self.run_program("mark", "gateway", "unwanted").stderr, "Caution: .* is the gateway: everything"
+        )
+        alike = self.run_program("label", "192.0.2.31", "label-printer").stderr
+        self.assertIn("label-printer (24:d3:a1:20:7e:14 at", alike)
+        self.assertIn("calls itself 'label-printer', too", alike)
+        report = self.run_json("report")
+        self.assertEqual(report["site"], "Kilnhaven Pottery")
+        self.assertTrue(report["summary"] and report["attention"][0]["says"])
+        self.assertIn("Probably a storage device", self.run_ok("show", "192.0.2.5", "--format", "table"))
+        several = self.run_program("wifi", "deny", "Attic", "192.0.2.61", "192.0.2.62", "192.0.2.70").stderr
+        self.assertEqual(several.count("Caution:"), 1)
+
+    def test_this_machines_ipv6_addresses_are_its_own(self) -> None:
+        """They are paired with its adapter like those of all others."""
+        self.begin()
+        interfaces = {each.name: each for each in self.opened().attachment.interfaces()}
+        own = {str(each.ip) for each in interfaces["enp3s0"].ipv6}
+        self.assertTrue(own)
+        self.run_ok("scan")
+        self.assertLessEqual(own, set(self.run_json("show", "this-machine")["addresses"]))
 
 
 if __name__ == "__main__":

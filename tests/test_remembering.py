@@ -10,13 +10,14 @@ from ipaddress import IPv4Address
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from scopion.discovery.kinds import Guess
+from scopion.discovery.kinds import Guess, load_kinds
 from scopion.model.device import Device, EventKind
 from scopion.model.errors import UsageError
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Observation, Source, Trait, TraitKind
-from scopion.operations.described import Described
+from scopion.model.observation import Medium, Observation, Source, Trait, TraitKind
+from scopion.operations.described import Described, described
 from scopion.operations.find import Wanted, find
+from scopion.roster.descriptions import join_devices
 from scopion.roster.devices import all_devices
 from scopion.roster.folding import fold
 from scopion.roster.history import stays_since
@@ -24,6 +25,7 @@ from scopion.roster.look_alikes import LookAlike, candidate_pairs, family, look_
 from scopion.roster.private import Habit, judge
 from scopion.roster.store import Roster
 from scopion.roster.stored import EPOCH
+from scopion.vendors.registry import Vendors
 from tests.support import NOON, FolderTest
 
 HOUR = timedelta(hours=1)
@@ -61,6 +63,16 @@ class RosterTest(FolderTest):
 
 
 FIRST, SECOND, THIRD, LAPTOP = "da:31:7f:00:00:01", "4e:08:b3:00:00:02", "9a:c4:07:00:00:03", "60:f2:a7:00:01:80"
+
+
+class Joined(RosterTest):
+    def test_a_medium_stays_with_its_adapter(self) -> None:
+        """Of two adapters of one device the registered one does not inherit what the made-up one is taken for."""
+        self.see((FIRST, 20, ()), (LAPTOP, 21, ()))
+        join_devices(self.roster, self.device(FIRST), self.device(LAPTOP))
+        known = described(self.device(FIRST), Vendors(), load_kinds())
+        media = {str(each.mac): guess.medium for each, guess in zip(known.device.adapters, known.media, strict=True)}
+        self.assertEqual(media, {FIRST: Medium.WIRELESS, LAPTOP: Medium.UNKNOWN})
 
 
 class Alike(RosterTest):
@@ -174,7 +186,7 @@ class Stickers(FolderTest):
             for n, mac in enumerate(macs, 5)
         ]
         fold(roster, seen, (), NOON)
-        self.devices = [Described(device, (), Guess()) for device in all_devices(roster)]
+        self.devices = [Described(device, (), Guess(), ()) for device in all_devices(roster)]
 
     def found(self, *words: str, near: bool = False) -> list[tuple[str, str]]:
         return [(str(each.device.macs[0]), each.near) for each in find(self.devices, Wanted(words=words, near=near))]

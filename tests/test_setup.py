@@ -15,7 +15,7 @@ from ipaddress import IPv4Network
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from scopion.operations.settings import TEMPLATE
+from scopion.operations.settings import TEMPLATE, load_settings
 from scopion.operations.settings_file import assigned, with_settings
 from scopion.operations.setup import Agreed, AgreedSubnet, settings_text
 from tests.support import PROGRAM, ProgramTest
@@ -131,6 +131,33 @@ class FirstSteps(ProgramTest):
         self.assertEqual(
             tomllib.loads(with_settings("", f"[watch]\n{assigned(interval_s=5)}")), {"watch": {"interval_s": 5}}
         )
+
+    def test_anew_keeps_what_it_does_not_ask_about(self) -> None:
+        """Enforcers, channels, rules, routers and the time zone stay with all their settings, secrets untouched."""
+        super().begin()
+        settings = self.site / "site.toml"
+        added = (
+            '\n[[channel]]\nname = "mail"\ntype = "email"\nto = ["owner@kilnhaven.example"]\n'
+            'host = "mail.kilnhaven.example"\n'
+            'sender = "owner@kilnhaven.example"\nuser = "owner"\npassword = "file:mail-password"\n'
+            '\n[[rule]]\nchannels = ["mail"]\nevents = ["joined"]\n'
+            '\n[[router]]\naddress = "192.0.2.1"\ncommunity = "env:READERS"\n'
+            '\n[[enforcer]]\nname = "yard"\ntype = "hostapd"\nnetwork = "Yard"\n'
+            '[enforcer.radio."5"]\nsocket = "/run/hostapd/wlan9"\n[enforcer.ssh]\nhost = "192.0.2.3"\n'
+        )
+        settings.write_text('timezone = "Europe/Lisbon"\n' + settings.read_text() + added)
+        (self.site / "mail-password").write_text("kept")
+        before = load_settings(self.site)
+        ended = self.run_program("setup", "--anew", "--yes", "--no-scan")
+        self.assertEqual(ended.returncode, 0, ended.stderr)
+        after = load_settings(self.site)
+        for each in ("enforcer", "channel", "rule", "router", "timezone", "wireless", "alerts"):
+            self.assertEqual(getattr(after, each), getattr(before, each), each)
+        self.assertIn("channel 'mail'", ended.stderr)
+        self.assertNotIn("Nobody is told yet", ended.stderr)
+        self.assertEqual((self.site / "mail-password").read_text(), "kept")
+        settings.write_text("name = 7\n")
+        self.assertIn("Nothing is taken over", self.run_program("setup", "--anew", "--yes", "--no-scan").stderr)
 
 
 if __name__ == "__main__":

@@ -5,13 +5,14 @@ from __future__ import annotations
 import random
 import unittest
 from collections.abc import Sequence
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from scopion.discovery.asking import Method, open_asker, plan_for
 from scopion.discovery.runner import Findings, run_scan
+from scopion.discovery.side_by_side import SideBySide
 from scopion.discovery.sweep import Patience, Sweep, SweepPlan
 from scopion.model.address import Address
 from scopion.model.targets import Targets
@@ -153,3 +154,17 @@ class ContestedAndMoved(unittest.TestCase):
             plan = plan_for(Method.ARP, 2000.0)
             found = run_scan(SUBNET, asker, attachment, plan, {address: expected})
             self.assertEqual(address in found.asked_enough, asked_on)
+
+
+class BesideEachOther(unittest.TestCase):
+    def test_known_ipv6_addresses_do_not_double_the_pace(self) -> None:
+        """Two sweeps side by side send no faster together than one alone."""
+        first = [IPv4Address(f"192.0.2.{number}") for number in range(1, 201)]
+        others = [IPv6Address(f"2001:db8::{number:x}") for number in range(1, 101)]
+        for also in ([], others):
+            sweep, now, sent = SideBySide(first, also, SweepPlan(pace=100.0)), 0.0, 0
+            while now < 1.0:
+                sent += len(sweep.due(now))
+                now += 0.01
+            self.assertLessEqual(sent, 112)  # what a stalled driver catches up with, at most twice
+            self.assertGreater(sent, 90)

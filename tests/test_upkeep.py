@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import pty
 import random
 import shutil
 import signal
@@ -11,7 +12,7 @@ import subprocess
 import sys
 import time
 import unittest
-from contextlib import closing
+from contextlib import closing, suppress
 from datetime import date, timedelta
 from pathlib import Path
 
@@ -182,6 +183,33 @@ class Restoring(ProgramTest):
         broken.write_bytes((self.site / FILE).read_bytes()[:5000])
         self.assertIn("is damaged", self.refused(1, "roster", "restore", "2026-09-12", "--yes"))
         self.assertIn(None, [row["schema"] for row in self.run_json("roster", "restore")])
+
+    def test_the_first_day_has_no_empty_copy(self) -> None:
+        """The copy of the first day knows who was found; one that knows fewer is asked about by its numbers."""
+        self.begin()
+        self.run_ok("scan")
+        self.assertEqual(self.run_json("roster", "restore"), [])
+        self.run_ok("label", "192.0.2.50", "till")
+        (copy,) = self.run_json("roster", "restore")
+        self.assertEqual((copy["devices"], copy["because"]), (14, "the day's copy"))
+        self.run_ok("demo", "--next", str(self.site))
+        self.run_ok("scan")
+        ours, theirs = pty.openpty()
+        process = subprocess.Popen(
+            [PROGRAM, "roster", "restore", "latest"], stdin=theirs, stdout=theirs, stderr=theirs,
+            env={**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces"},
+        )  # fmt: skip
+        os.close(theirs)
+        os.write(ours, b"n\n")
+        shown = b""
+        with suppress(OSError):  # the terminal ends with the process
+            while part := os.read(ours, 4096):
+                shown += part
+        os.close(ours)
+        process.wait(30)
+        self.assertRegex(
+            " ".join(shown.decode().split()), r"It knows 14 devices, the roster \d+ devices now\. Put roster-"
+        )
 
     def test_a_damaged_roster_is_restored(self) -> None:
         """Where the roster itself cannot be read, a copy puts it right, and the damaged one is kept aside."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import subprocess
 import unittest
 from collections.abc import Callable
 from pathlib import Path
@@ -30,7 +31,7 @@ from scopion.wireless.enforcers.base import Act, Effect, Held, Traits
 from scopion.wireless.enforcers.hostapd import list_file, read_station, with_mode
 from scopion.wireless.enforcers.uci import interfaces, with_list
 from scopion.wireless.order import refused_on_the_way, steps
-from tests.support import PreparedTest, ProgramTest
+from tests.support import PROGRAM, PreparedTest, ProgramTest
 
 TILL, STRANGER, DOOR = "54:b1:a3:7c:00:50", "a0:b4:d7:66:19:04", "7c:a4:b1:33:02:61"
 FOREIGN = "10:00:00:00:00:77"
@@ -494,6 +495,15 @@ class OnTheSite(PreparedTest):
         push_it = ("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
         way = self.refused(1, *push_it, SSH_CONNECTION="192.0.2.90 50000 192.0.2.10 22")
         self.assertIn("by which you are logged in", way)
+        # sudo takes the variable away: the shell above has it still.
+        command = ["sh", "-c", f'unset SSH_CONNECTION; "$0" {" ".join(push_it)}; exit $?', PROGRAM]
+        for with_variable in (True, False):
+            above = {"SSH_CONNECTION": "192.0.2.90 50000 192.0.2.10 22"} if with_variable else {}
+            ended = subprocess.run(
+                ["sh", "-c", '"$@"; exit $?', "sh", *command], capture_output=True, text=True, check=False,
+                env={**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces", **above},
+            )  # fmt: skip
+            self.assertEqual("by which you are logged in" in ended.stderr, with_variable, ended.stderr)
         with self.opened().roster.transaction() as db:
             db.execute("UPDATE adapter SET medium = 'cable' WHERE mac = '60:f2:a7:55:01:81'")
         cable = self.run_program(*push_it, SSH_CONNECTION="192.0.2.81 50000 192.0.2.10 22")

@@ -202,6 +202,12 @@ class Scanning(LabTest):
             self.assertEqual(ended.returncode, 0, ended.stderr)
         made = [site, *site.iterdir()]
         self.assertIn("roster.sqlite", [path.name for path in made])
+        archive = home / "below" / "site.zip"
+        exported = self.lab.scopion(
+            ["export", "--site", str(archive)], site, SUDO_UID="65534", SUDO_GID="65534", SUDO_USER="nobody"
+        )
+        self.assertEqual(exported.returncode, 0, exported.stderr)
+        made.append(archive)
         self.assertEqual({path.stat().st_uid for path in made}, {65534})
         self.assertEqual((site.stat().st_mode & 0o777, (site / "roster.sqlite").stat().st_mode & 0o777), (0o700, 0o600))
 

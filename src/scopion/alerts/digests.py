@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Mapping
+from datetime import timedelta
 
 from scopion.alerts.message import Action, Message
 from scopion.alerts.news import sentence
@@ -74,9 +75,17 @@ def _subject(alert: Alert, about: Mapping[int, About], phrases: Phrases) -> str:
         span = spoken_span(alert.events[-1].at - first.at)
         return f"Again and again: {who}, {counted(alert.count, 'event')} within {span}"
     said = joined([_counted_kind(kind, kinds[kind]) for kind in sorted(kinds, key=_by_weight(kinds))[:3]])
-    when = {Gathering.LEARNING: "in a day", Gathering.NIGHT: "in the night"}.get(Gathering(reason), "within moments")
+    when = {Gathering.LEARNING: "in a day", Gathering.NIGHT: "in the night"}.get(Gathering(reason)) or _between(
+        alert, phrases
+    )
     others = f" and other things ({alert.count} in all)" if len(kinds) > 3 else ""
     return f"{phrases.site}: {said}{others} {when}"
+
+
+def _between(alert: Alert, phrases: Phrases) -> str:
+    """When it happened, for a subject: at once, or the minutes between which it did."""
+    first, last = (phrases.clock.local(alert.events[at].at) for at in (0, -1))
+    return "at once" if last - first < timedelta(minutes=1) else f"between {first:%H:%M} and {last:%H:%M}"
 
 
 def _why_together(alert: Alert, phrases: Phrases) -> str:

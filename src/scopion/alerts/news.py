@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from scopion.model.clock import spoken_span
@@ -31,8 +31,9 @@ def tell(events: Sequence[Event], devices: Mapping[int, Device], vendors: Vendor
     """The events in the order of their weight; an unwanted one's arrival, a return elsewhere are told once."""
     returned = {event.device_id for event in events if event.kind is EventKind.RETURNED and event.was_address}
     unwanted = {event.device_id for event in events if event.kind is EventKind.UNWANTED_PRESENT}
+    owner = owners(devices.values())
     told = [
-        News(event.kind, sentence(event, devices.get(event.device_id), vendors))
+        News(event.kind, sentence(event, devices.get(event.device_id), vendors, other=owner.get(event.other_mac)))
         for event in events
         if not (event.kind is EventKind.READDRESSED and event.device_id in returned)
         and not (event.kind in (EventKind.JOINED, EventKind.RETURNED) and event.device_id in unwanted)
@@ -40,11 +41,22 @@ def tell(events: Sequence[Event], devices: Mapping[int, Device], vendors: Vendor
     return sorted(told, key=lambda news: ORDER.index(news.kind))
 
 
-def sentence(event: Event, device: Device | None, vendors: Vendors, subject: str = "") -> str:
-    """``kiln controller moved from 192.0.2.31 to 192.0.2.20``; a ``subject`` stands in for the device's name."""
+def owners(devices: Iterable[Device]) -> dict[MacAddress | None, Device]:
+    """The device of each MAC address, so that a sentence can name the other one, too."""
+    return {mac: device for device in devices for mac in device.macs}
+
+
+def sentence(
+    event: Event, device: Device | None, vendors: Vendors, subject: str = "", *, other: Device | None = None
+) -> str:
+    """``kiln controller moved from 192.0.2.31 to 192.0.2.20``; a ``subject`` stands in for the device's name.
+
+    ``other`` is the device of the event's other MAC, if that is known.
+    """
     what = subject or who(event.mac, device, vendors)
     if event.kind is EventKind.CONTESTED:
-        return f"{what} claims {event.address}, which {event.other_mac} uses: two adapters use one address"
+        holder = who(event.other_mac, other, vendors) if other is not None and other.name else event.other_mac
+        return f"{what} claims {event.address}, which {holder} uses: two adapters use one address"
     if event.kind is EventKind.GATEWAY_CHANGED:
         return (
             f"the gateway {event.address} is now {event.mac}, it was {event.other_mac}: was the router replaced? "

@@ -147,7 +147,7 @@ def _medium(name: str, virtual: str, ethernet: bool) -> Medium:
     marks = ("phy80211", "wireless")
     if any(Path("/sys/class/net", name, mark).exists() for mark in marks):
         return Medium.WIRELESS
-    return Medium.CABLE if ethernet and virtual in ("", "veth", "vlan", "macvlan") else Medium.UNKNOWN
+    return Medium.CABLE if ethernet and virtual in ("", "vlan", "macvlan") else Medium.UNKNOWN
 
 
 def _addresses() -> dict[int, list[IPv4Interface | IPv6Interface]]:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from scopion.alerts.phrases import article
 from scopion.cli.device_rows import medium_words
 from scopion.cli.output import spoken_ago
 from scopion.model.clock import spoken_span
@@ -35,6 +36,9 @@ _SAID_WORDS = {
     TraitKind.VENDOR_CLASS: "DHCP client", TraitKind.PORT: "open port",
 }  # fmt: skip
 
+# Kinds that are no name of a thing by themselves.
+_NOUNS = {"storage": "storage device"}
+
 
 def heading(device: Device) -> str:
     """Its name and standing, until when and why."""
@@ -53,7 +57,8 @@ def what_it_is(card: Card) -> Iterator[str]:
     if device.gateway:
         yield "It is the gateway of the subnet."
     if card.guess.kind:
-        yield f"Probably a {card.guess.kind} ({card.guess.evidence})."
+        kind = _NOUNS.get(card.guess.kind, card.guess.kind)
+        yield f"Probably {article(kind)} {kind} ({card.guess.evidence})."
     makers = dict.fromkeys(
         f"{vendor.name}{f', {vendor.place}' if vendor.place else ''}"
         for mac, vendor in card.vendors.items()
@@ -133,7 +138,7 @@ def address_lines(card: Card, clock: Clock, limit: int) -> list[str]:
     for past in card.addresses[:limit]:
         since = f"{clock.local(past.stay.since):%Y-%m-%d %H:%M}"
         until = "now" if past.stay.present else f"{clock.local(past.stay.until):%Y-%m-%d %H:%M}"
-        stays = f", {past.stays} stays" if past.stays > 1 else ""
+        stays = "" if past.stays < 2 else ", seen twice" if past.stays == 2 else f", seen {past.stays} times"
         by = f"  by {past.mac}" if several and past.mac else ""
         told = f" ({', '.join(past.sources)})" if past.sources else ""
         when = f"{since} to {until}" if past.stay.dated else "when is not known"

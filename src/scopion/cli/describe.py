@@ -29,8 +29,15 @@ def label(session: Session, /, device: str, text: str | None, essential: bool | 
 
     An empty LABEL ('') takes the name away; so does an empty owner, place or note. What is not given stays.
     """
-    from scopion.operations.describe import label_device
+    from scopion.operations.describe import called_alike, label_device
 
+    other = called_alike(session.site, device, text) if text else None
+    if other is not None:
+        said = f"{other.called} ({identity(other)}) calls itself {text!r}, too"
+        if session.can_ask:
+            click.confirm(f"{said}. Give this label all the same?", abort=True, err=True)
+        else:
+            session.note(f"{click.style('Caution:', fg='yellow')} {said}.")
     before, after = label_device(session.site, device, text, essential=essential, **texts)
     was = f" (was {before.label!r})" if before.label and before.label != after.label else ""
     named = f"is now {after.label!r}" if after.label else "has no label now"
@@ -71,6 +78,13 @@ def _tell_marked(session: Session, marked: list[tuple[Device, Device]], wanted: 
         session.note(f"{name} is {after.standing}{end}{was}.")
     if len(marked) != 1:
         session.note(f"{counted(len(marked), 'device')} marked {wanted.standing}.")
+    if wanted.standing is Standing.UNWANTED:
+        for _, after in marked:
+            if after.gateway or after.own:
+                role = "the gateway: everything beyond it goes through it" if after.gateway else "this machine"
+                session.note(
+                    f"{click.style('Caution:', fg='yellow')} {after.called} is {role}. scopion undo takes it back."
+                )
     if marked and wanted.standing is Standing.UNWANTED:
         mac = marked[0][1].macs[0] if marked[0][1].macs else "DEVICE"
         session.note(f"To refuse it on the Wi-Fi: scopion wifi deny SSID {mac}")

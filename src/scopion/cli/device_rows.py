@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 HOST_KEYS = (
     "standing", "name", "address", "mac", "vendor", "vendor_place", "vendor_kind", "kind", "kind_evidence", "names",
-    "other_addresses", "rtt_ms", "this_machine", "gateway", "news", "device",
+    "other_addresses", "rtt_ms", "ports", "this_machine", "gateway", "news", "device",
 )  # fmt: skip
 DEVICE_KEYS = (
     "standing", "name", "addresses", "macs", "vendor", "vendor_place", "kind", "kind_evidence", "names", "media",
@@ -29,6 +29,7 @@ DEVICE_KEYS = (
     "owner", "place", "note", "guest_until", "standing_since", "because", "essential", "private",
     "this_machine", "gateway", "device",
 )  # fmt: skip
+_LONGEST_ADDRESS = 20  # half of the longest IPv6 address; an IPv4 address has fifteen characters at most
 _IS_PRIVATE = attrgetter("is_private")
 _STANDING_STYLE = {Standing.NEW: "yellow", Standing.KNOWN: "green", Standing.GUEST: "cyan", Standing.UNWANTED: "red"}
 _NEWS_WORD = {
@@ -56,6 +57,7 @@ def host_row(host: Host) -> dict[str, Any]:
         "names": names_row(host.names),
         "other_addresses": [str(address) for address in host.also],
         "rtt_ms": round(host.rtt_s * 1000, 2) if host.rtt_s is not None else None,
+        "ports": list(host.ports),
         "this_machine": host.own,
         "gateway": host.gateway,
         "news": str(host.news) if host.news else None,
@@ -63,13 +65,15 @@ def host_row(host: Host) -> dict[str, Any]:
     }
 
 
-def host_columns() -> list[Column]:
-    """The columns of a scan for a terminal."""
+def host_columns(*, ports: bool = False) -> list[Column]:
+    """The columns of a scan for a terminal; ``ports`` if some were tried."""
+    open_ports = Column("open ports", lambda row: " ".join(map(str, row["ports"])) or "–")
     return [
         Column("standing", _host_standing, _standing_style),
         Column("name", lambda row: _named(row["name"] or "", row["this_machine"], row["gateway"]), _emphasis),
-        Column("address", lambda row: row["address"], _emphasis),
+        Column("address", lambda row: folded_address(row["address"]), _emphasis),
         Column("MAC", lambda row: row["mac"] or "", _emphasis),
+        *([open_ports] if ports else []),
         Column("vendor", lambda row: row["vendor"] or "", lambda row: _vendor_style(row["vendor"]), shrinks=True),
         Column("may be", _kind, lambda _: "dim", shrinks=True, optional=1),
         Column("registered in", lambda row: row["vendor_place"] or "", lambda _: "dim", optional=3),
@@ -93,7 +97,7 @@ def device_row(known: Described) -> dict[str, Any]:
         "kind": likely.kind or None,
         "kind_evidence": likely.evidence or None,
         "names": names_row(names),
-        "media": [medium_words(adapter, likely) for adapter in device.adapters],
+        "media": [medium_words(*each) for each in zip(device.adapters, known.media, strict=True)],
         "present": device.present,
         "first_seen": iso(device.first_seen),
         "last_seen": iso_or_never(device.last_seen),
@@ -172,7 +176,15 @@ def _device_addresses(each: Described) -> str:
     """All IPv4 addresses, and the first of IPv6 if there is no other; the machine formats have them all."""
     addresses = each.device.addresses
     short = [address for address in addresses if address.version == 4] or addresses[:1]
-    return "\n".join([written(address) for address in short])
+    return "\n".join([folded_address(written(address)) for address in short])
+
+
+def folded_address(text: str) -> str:
+    """A long IPv6 address in two lines, so that it takes no other column's room; as it is if it is short."""
+    if len(text) <= _LONGEST_ADDRESS:
+        return text
+    middle = text.rfind(":", 0, _LONGEST_ADDRESS + 1) + 1
+    return f"{text[:middle]}\n{text[middle:]}" if middle else text
 
 
 def _device_vendor(each: Described) -> str:

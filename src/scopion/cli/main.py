@@ -150,6 +150,10 @@ def main(arguments: list[str] | None = None) -> None:
     # Ten thousand devices are 150,000 objects that all stay: looking for garbage among them takes a third of the time.
     gc.set_threshold(_GARBAGE_AFTER, 20, 20)
     _prepare_streams()
+    if "_SCOPION_COMPLETE" in os.environ:
+        from scopion.cli.completion import register
+
+        register()
     code = run(arguments)
     try:
         sys.stdout.flush()

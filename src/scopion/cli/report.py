@@ -108,7 +108,10 @@ def report(
     every = sheets is not None or table == "events"
     made = look_back(session.site, Wish(since, until, wanted, None if every else HAPPENINGS))
     if not (page or sheets or table or figures or channel):
-        _tell(session, made)
+        if format_name in (None, "table"):
+            _tell(session, made)
+        else:
+            _document(made, format_name)
         return
     if table is not None:
         _table(made, table, format_name)
@@ -158,6 +161,22 @@ def _tell(session: Session, made: Report) -> None:
         show_table(made.attention, _CONCERNS)
     session.note("")
     session.note("The whole as a page: scopion report --html report.html; as tables: --csv DIR.")
+
+
+def _document(made: Report, format_name: str | None) -> None:
+    """The summary and what needs attention, for machines: json has both, other formats the latter only."""
+    from scopion.reports.tables import TABLES
+
+    attention = TABLES["attention"]
+    rows = list(attention.rows(made))
+    document = {
+        "site": made.site,
+        "since": made.since.isoformat(timespec="minutes"),
+        "until": made.until.isoformat(timespec="minutes"),
+        "summary": list(made.summary),
+        "attention": rows,
+    }
+    show(rows, attention.keys, (), format_name, document=document)
 
 
 def _table(made: Report, name: str, format_name: str | None) -> None:

@@ -6,17 +6,18 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from scopion.cli.output import iso, output_format, show
+from scopion.cli.output import iso, on_clock, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column, Row
 from scopion.model.errors import CheckNotMet
 from scopion.model.text import counted, joined
 
 if TYPE_CHECKING:
+    from scopion.model.clock import Clock
     from scopion.operations.upkeep import Health
     from scopion.roster.copies import Copy
 
-KEYS = ("name", "made", "size", "schema")
+KEYS = ("name", "made", "devices", "because", "size", "schema")
 _WORDS = {
     "device": "device", "adapter": "adapter", "stay": "stay", "event": "event", "scan": "scan", "change": "change",
 }  # fmt: skip
@@ -39,7 +40,7 @@ def check(session: Session, format_name: str | None) -> None:
 
     health = examine(session.site)
     rows = [_row(copy) for copy in health.copies]
-    show(rows, KEYS, _columns(), format_name, document=_document(health, rows))
+    show(rows, KEYS, _columns(session.site.clock), format_name, document=_document(health, rows))
     if rows:
         session.note("")
     counts = joined([counted(health.counts[name], word) for name, word in _WORDS.items()])
@@ -86,30 +87,50 @@ def restore(session: Session, copy: str | None, yes: bool, format_name: str | No
 
     if copy is None:
         rows = [_row(each) for each in restorable(session.site)]
-        show(rows, KEYS, _columns(), format_name)
+        show(rows, KEYS, _columns(session.site.clock), format_name)
         if not rows:
             session.note("There is no copy yet: one is made at the first change of each day.")
         return
     chosen = chosen_copy(session.site, copy)
     if not yes:
-        session.require_yes(f"Put {chosen.path.name} ({chosen.made:%Y-%m-%d %H:%M}) in place of the roster?")
+        session.require_yes(_question(session, chosen))
     replaced = put_back(session.site, chosen)
     kept = f" What it replaced is kept as {replaced.name}." if replaced else ""
     session.note(f"{chosen.path.name} is in place.{kept}")
 
 
+def _question(session: Session, copy: Copy) -> str:
+    """What would be put in place of what, by their numbers; that the copy knows fewer is said first."""
+    from scopion.operations.upkeep import known_devices
+
+    made = f"{session.site.clock.local(copy.made):%a %Y-%m-%d %H:%M}"
+    now, then = known_devices(session.site), copy.devices or 0
+    fewer = f"It knows {counted(then, 'device')}, the roster {counted(now, 'device')} now. " if then < now else ""
+    return f"{fewer}Put {copy.path.name} ({copy.because}, {made}) in place of the roster?"
+
+
 def _row(copy: Copy) -> dict[str, Any]:
-    return {"name": copy.path.name, "made": iso(copy.made), "size": copy.size, "schema": copy.schema}
+    return {
+        "name": copy.path.name,
+        "made": iso(copy.made),
+        "devices": copy.devices,
+        "because": copy.because,
+        "size": copy.size,
+        "schema": copy.schema,
+    }
 
 
-def _columns() -> list[Column]:
+def _columns(clock: Clock) -> list[Column]:
     def schema(row: Row) -> str:
         return "cannot be read" if row["schema"] is None else f"schema {row['schema']}"
 
     return [
         Column("copy", lambda row: row["name"]),
-        Column("size", lambda row: _megabytes(row["size"]), right=True),
-        Column("", schema, lambda row: "red" if row["schema"] is None else "dim"),
+        Column("made", lambda row: on_clock(clock, row["made"])),
+        Column("devices", lambda row: "?" if row["devices"] is None else str(row["devices"]), right=True),
+        Column("what for", lambda row: row["because"]),
+        Column("size", lambda row: _megabytes(row["size"]), right=True, optional=1),
+        Column("", schema, lambda row: "red" if row["schema"] is None else "dim", optional=2),
     ]
 
 

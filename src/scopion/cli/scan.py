@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from contextlib import AbstractContextManager
+from datetime import timedelta
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from scopion.cli.device_rows import HOST_KEYS, host_columns, host_row
 from scopion.cli.options import Ports, Span
-from scopion.cli.output import output_format, show
+from scopion.cli.output import chosen_format, output_format, show
 from scopion.cli.session import Session, pass_session
+from scopion.model.clock import spoken_span
 from scopion.model.device import EventKind
 from scopion.model.targets import MAX_WITHOUT_A_YES
 
@@ -42,6 +45,7 @@ if TYPE_CHECKING:
     "--ports", type=Ports(), default=(), metavar="N,N", help="Try these TCP ports of those who are found [none]."
 )
 @click.option("--remember", is_flag=True, help="Make this network one of the site's, even if it is another one.")
+@click.option("--all", "every", is_flag=True, help="Every subnet of the site, one after the other.")
 @click.option("--yes", is_flag=True, help=f"Do not ask before scanning more than {MAX_WITHOUT_A_YES:,} addresses.")
 @click.option(
     "--fail-on",
@@ -51,21 +55,66 @@ if TYPE_CHECKING:
 )
 @output_format
 @pass_session
-def scan(session: Session, /, fail_on: tuple[str, ...], yes: bool, format_name: str | None, **options: Any) -> None:
+def scan(
+    session: Session, /, fail_on: tuple[str, ...], every: bool, yes: bool, format_name: str | None, **options: Any
+) -> None:
     """Who is here: ask, name, remember, tell what is new.
 
-    A TARGET is 192.0.2.0/24, 192.0.2.7, 192.0.2.10-192.0.2.20, 192.0.2.10-20, or a comma list of them; without one
-    the attached subnet is scanned. Ctrl-C ends a scan early and keeps what was found.
+    A TARGET is 192.0.2.0/24, 192.0.2.7, 192.0.2.10-192.0.2.20, 192.0.2.10-20, a comma list of them, or the name of a
+    subnet in site.toml; without one the attached subnet is scanned. Ctrl-C ends a scan early and keeps what was found.
     """
     from scopion.operations.prepare import ScanRequest
 
-    _end(scan_and_show(session, ScanRequest(**options), format_name, yes=yes), fail_on)
+    if every:
+        _scan_all(session, options, fail_on, format_name, yes=yes)
+        return
+    request = ScanRequest(**options)
+    # For cron: nothing, or who it was.
+    only_who = session.quiet and bool(fail_on) and format_name is None
+    result = scan_and_show(session, request, format_name, yes=yes, silent=only_who)
+    _end(session, [result], fail_on, only_who=only_who)
+
+
+def _scan_all(
+    session: Session, options: dict[str, Any], fail_on: tuple[str, ...], format_name: str | None, *, yes: bool
+) -> None:
+    """Every subnet of the site, one after the other; one that cannot be scanned from here does not stop the others."""
+    import json
+
+    from scopion.cli.scan_report import document
+    from scopion.model.errors import InvalidTarget, NoInterface, ScopionError
+    from scopion.operations.address_map import subnets_of_site
+    from scopion.operations.prepare import ScanRequest
+
+    if options["targets"]:
+        raise click.UsageError("--all scans every subnet of the site: it goes with no TARGET")
+    as_document = chosen_format(format_name) == "json"
+    only_who = session.quiet and bool(fail_on) and format_name is None
+    results, failed = [], []
+    for subnet in subnets_of_site(session.site):
+        request = ScanRequest(**{**options, "targets": (str(subnet),)})
+        try:
+            results.append(scan_and_show(session, request, format_name, yes=yes, silent=only_who or as_document))
+        except (InvalidTarget, NoInterface) as error:
+            failed.append(f"{subnet} was not scanned: {error}")
+        session.note("")
+    if as_document:
+        told = [document(each, [host_row(host) for host in each.hosts]) for each in results]
+        click.echo(json.dumps({"scans": told}, indent=2, ensure_ascii=False))
+    _end(session, results, fail_on, only_who=only_who)
+    if failed:
+        raise ScopionError("; ".join(failed))
 
 
 def scan_and_show(
-    session: Session, request: ScanRequest, format_name: str | None = None, *, yes: bool = False
+    session: Session,
+    request: ScanRequest,
+    format_name: str | None = None,
+    *,
+    yes: bool = False,
+    silent: bool = False,
 ) -> ScanResult:
-    """Scan, show the hosts as they answer, then the rows and what is new."""
+    """Scan, show the hosts as they answer, then the rows and the news; ``silent`` shows no rows."""
     from scopion.cli.scan_report import document, tell_result
     from scopion.operations.prepare import prepare_scan
     from scopion.operations.scan import run_prepared
@@ -77,7 +126,8 @@ def scan_and_show(
     with _view(session, prepared) as view:
         result = run_prepared(session.site, prepared, view.on_host, view.on_progress)
     rows = [host_row(host) for host in result.hosts]
-    show(rows, HOST_KEYS, host_columns(), format_name, document=document(result, rows))
+    if not silent:
+        show(rows, HOST_KEYS, host_columns(ports=bool(request.ports)), format_name, document=document(result, rows))
     tell_result(session, result)
     return result
 
@@ -87,7 +137,7 @@ def _agree(session: Session, prepared: PreparedScan, yes: bool) -> None:
     if prepared.method == "listen" or count <= MAX_WITHOUT_A_YES or yes:
         return
     seconds = count / prepared.pace
-    question = f"{count:,} addresses take {seconds / 60:,.0f} minutes a round, three rounds at least"
+    question = f"{count:,} addresses take {spoken_span(timedelta(seconds=seconds))} a round, three rounds at least"
     if not session.can_ask:
         raise click.UsageError(f"{question}: add --yes if you mean it, or give a smaller range")
     click.confirm(f"{question}. Scan them?", abort=True, err=True)
@@ -101,19 +151,34 @@ def _view(session: Session, prepared: PreparedScan) -> AbstractContextManager[Li
     return LiveView(prepared, shown=sys.stderr.isatty() and not session.quiet)
 
 
-def _end(result: ScanResult, fail_on: tuple[str, ...]) -> None:
+def _end(session: Session, results: Sequence[ScanResult], fail_on: tuple[str, ...], *, only_who: bool) -> None:
+    """End with the exit code that was asked for. ``only_who``: the answer is printed, and no error besides."""
+    from scopion.alerts.news import tell
     from scopion.model.errors import CheckNotMet, ScopionError, StorageFailed
 
-    if result.not_remembered:
-        raise StorageFailed(f"this scan was not remembered: {result.not_remembered}")
-    if fail_on and result.memory_lost:
-        raise ScopionError("--fail-on cannot be answered: the memory of earlier devices was lost")
-    if fail_on and not result.folded:
-        raise ScopionError("--fail-on cannot be answered: this is none of the site's networks")
-    happened = sorted({str(event.kind) for event in result.events} & set(fail_on))
-    if happened:
-        raise CheckNotMet(f"{', '.join(happened)}: asked to fail on that")
-    if not result.findings.completed:
-        raise ScopionError(
-            f"the scan is partial ({result.findings.interruption}): what was found is kept, nobody counts as gone"
+    for result in results:
+        if result.not_remembered:
+            raise StorageFailed(f"this scan was not remembered: {result.not_remembered}")
+        if fail_on and result.memory_lost:
+            raise ScopionError("--fail-on cannot be answered: the memory of earlier devices was lost")
+        if fail_on and not result.folded:
+            raise ScopionError("--fail-on cannot be answered: this is none of the site's networks")
+    happened = [
+        piece
+        for result in results
+        for piece in tell(
+            [event for event in result.events if str(event.kind) in fail_on], result.devices, session.site.vendors
         )
+    ]
+    if happened and only_who:
+        for piece in happened:
+            click.echo(f"{piece.kind}: {piece.sentence}")
+        raise click.exceptions.Exit(CheckNotMet.exit_code)
+    if happened:
+        more = f" (and {len(happened) - 1} more)" if len(happened) > 1 else ""
+        raise CheckNotMet(f"{happened[0].kind}: {happened[0].sentence}{more}")
+    for result in results:
+        if not result.findings.completed:
+            raise ScopionError(
+                f"the scan is partial ({result.findings.interruption}): what was found is kept, nobody counts as gone"
+            )

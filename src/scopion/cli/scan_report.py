@@ -12,6 +12,7 @@ from scopion.alerts.news import tell
 from scopion.cli.event_rows import event_row
 from scopion.cli.output import iso
 from scopion.cli.session import Session
+from scopion.discovery.asking import Method
 from scopion.model.device import EventKind
 from scopion.model.text import counted
 from scopion.operations.scan_result import ScanResult, notes
@@ -56,6 +57,11 @@ def tell_result(session: Session, result: ScanResult) -> None:
     news = tell(result.events, result.devices, session.site.vendors)
     for piece in news:
         session.note(f"{click.style(piece.kind + ':', bold=True)} {piece.sentence}.")
+    if result.method is Method.TOUCH:
+        also = "" if result.calls_ipv6 else ", and hosts that have IPv6 only are not found"
+        session.note(
+            f"Without raw frames only one of two devices at one address is seen{also}: scopion here says more."
+        )
     for remark in _remarks(session, result):
         session.note(remark)
     session.note(_closing(result, Counter(piece.kind for piece in news)))
@@ -71,9 +77,13 @@ def _remarks(session: Session, result: ScanResult) -> Iterable[str]:
     elif result.baseline:
         yield f"This is the baseline of {result.subnet}: from now on a scan tells who joined and who left."
     if not result.recognition.is_site:
-        verb = "Remembered all the same" if result.folded else "Not remembered"
-        hint = "" if result.folded else " To make it one of its networks: scopion scan --remember."
-        yield f"{verb}: this is none of the networks of {session.site.name}, {result.recognition.reason}.{hint}"
+        if result.folded:
+            yield f"{result.subnet} now belongs to {session.site.name}."
+            return
+        yield (
+            f"Not remembered: this is none of the networks of {session.site.name}, {result.recognition.reason}. "
+            "To make it one of its networks: scopion scan --remember."
+        )
 
 
 def _closing(result: ScanResult, counts: Counter[EventKind]) -> str:

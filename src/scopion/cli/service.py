@@ -55,9 +55,12 @@ def install(session: Session, yes: bool) -> None:
 
     If the system has no site yet, that which was in use until now (or the one named with --site) becomes it.
     """
-    from scopion.watching.installing import install_steps
+    from scopion.watching.installing import install_steps, secrets_left_behind
 
+    left_behind = secrets_left_behind(session.folder)
     _carry_out(session, install_steps(session.folder), yes)
+    for each in left_behind:
+        session.note(f"{click.style('Caution:', fg='yellow')} {each}.")
     session.note("The service runs: systemctl status scopion, journalctl -u scopion. Its site is /var/lib/scopion.")
     session.note("Who is to read and change it joins the group: usermod -aG scopion YOUR-ACCOUNT")
 

@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.session import Session, pass_session, shell_word
-from scopion.model.errors import Refused, ScopionError, UsageError
+from scopion.model.errors import InvalidSettings, Refused, ScopionError, UsageError
 from scopion.model.mac import MacAddress, Notation
-from scopion.model.text import entered
+from scopion.model.text import entered, joined
 
 if TYPE_CHECKING:
-    from scopion.operations.setup import Agreed, AgreedChannel, AgreedNetwork, AgreedSubnet, Proposal
+    from scopion.operations.setup import Agreed, AgreedChannel, AgreedNetwork, AgreedSubnet, Kept, Proposal
 
 _EXAMPLE = MacAddress.parse("0c:4e:a0:12:34:56")
 _MOST_NAME = 80
@@ -42,14 +42,20 @@ def setup(session: Session, yes: bool, name: str | None, shows: bool, anew: bool
     wireless networks; writes a commented site.toml, tests the channel and runs the first scan. Enter takes what is
     proposed.
     """
-    from scopion.operations.setup import has_settings, propose, set_up, settings_text
+    from scopion.operations.setup import earlier_settings, has_settings, propose, set_up, settings_text
 
     if not (session.can_ask or yes or shows):
         raise UsageError("this asks some questions: run it in a terminal, or take the proposals with --yes")
     if not (anew or shows) and has_settings(session.folder):
         raise Refused(f"{session.folder / 'site.toml'} has settings already: edit it, or write a new one with --anew")
     proposal = propose(session.site)
-    asking = _Questions(session, proposal, silent=yes or shows)
+    earlier: Sequence[Kept] = ()
+    if anew:
+        try:
+            earlier = earlier_settings(session.folder)
+        except InvalidSettings as error:  # a new file may be written in place of one that cannot be read
+            session.note(f"Nothing is taken over from the earlier settings: {error}")
+    asking = _Questions(session, proposal, earlier, silent=yes or shows)
     agreed = asking.agreed(name)
     if shows:
         click.echo(settings_text(agreed), nl=False)
@@ -58,6 +64,8 @@ def setup(session: Session, yes: bool, name: str | None, shows: bool, anew: bool
     session.note(f"\nThe settings are in {session.folder / 'site.toml'}, with comments on all that there is.")
     if moved is not None:
         session.note(f"The earlier ones are kept as {moved}.")
+    if agreed.kept:
+        session.note(f"Taken over from them: {joined([each.what for each in agreed.kept])}.")
     session.site.forget_settings()
     _try_channel(session, agreed)
     _make_networks(session, agreed, proposal)
@@ -71,8 +79,9 @@ def setup(session: Session, yes: bool, name: str | None, shows: bool, anew: bool
 class _Questions:
     """Asks what cannot be seen; silent, it takes the proposals."""
 
-    def __init__(self, session: Session, proposal: Proposal, *, silent: bool) -> None:
+    def __init__(self, session: Session, proposal: Proposal, earlier: Sequence[Kept], *, silent: bool) -> None:
         self._session, self._proposal, self._silent = session, proposal, silent
+        self._earlier = earlier
 
     def agreed(self, name: str | None) -> Agreed:
         """Everything that is to be written."""
@@ -83,6 +92,9 @@ class _Questions:
             f"This machine is on {likely.range}, by {likely.interface} ({likely.medium}), "
             f"because {self._proposal.because}."
         )
+        self._kept = tuple(
+            each for each in self._earlier if not each.is_asked_about or self._yes(f"Keep the {each.what}?", True)
+        )
         called = name if name is not None else self._text("What is this place called?", "Home")
         return Agreed(
             entered(called, "the site's name", _MOST_NAME),
@@ -90,6 +102,7 @@ class _Questions:
             self._channel(),
             tuple(self._networks()),
             self._leases(),
+            self._kept,
         )
 
     def _subnets(self) -> list[AgreedSubnet]:
@@ -119,7 +132,12 @@ class _Questions:
 
         if self._silent:
             return None
-        self._say("\nHow do you want to be told when somebody joins?")
+        known = [each.name for each in self._kept if each.what.startswith("channel ")]
+        self._say(
+            f"\nYou are told by {joined(known)} when somebody joins. How else do you want to be told?"
+            if known
+            else "\nHow do you want to be told when somebody joins?"
+        )
         for kind, words in _CHANNELS.items():
             self._say(f"  {kind:<8} {words}")
         kind = self._one_of("Which", list(_CHANNELS), "none")
@@ -129,8 +147,14 @@ class _Questions:
             return self._mail()
         if kind == "webhook":
             url = self._text("Its address (https://...)", None)
-            return AgreedChannel("webhook", "hook", {}, {"url_secret": ("hook-url", url)})
-        return AgreedChannel(kind, "me", {"path": "alerts.jsonl"} if kind == "file" else {})
+            hook = self._free("hook")
+            return AgreedChannel("webhook", hook, {}, {"url_secret": (f"{hook}-url", url)})
+        return AgreedChannel(kind, self._free("me"), {"path": "alerts.jsonl"} if kind == "file" else {})
+
+    def _free(self, name: str) -> str:
+        """A name that no channel has which is kept."""
+        taken = {each.name for each in self._kept}
+        return next(each for each in (name, *(f"{name}-{number}" for number in range(2, 100))) if each not in taken)
 
     def _mail(self) -> AgreedChannel:
         from scopion.operations.setup import AgreedChannel
@@ -144,9 +168,10 @@ class _Questions:
         if port.isdecimal():
             values["port"] = int(port)
         if user == "-":
-            return AgreedChannel("email", "mail", values)
+            return AgreedChannel("email", self._free("mail"), values)
         password = click.prompt("Its password (kept in a file of its own)", hide_input=True, err=True)
-        return AgreedChannel("email", "mail", {**values, "user": user}, {"password": ("mail-password", password)})
+        name = self._free("mail")
+        return AgreedChannel("email", name, {**values, "user": user}, {"password": (f"{name}-password", password)})
 
     def _networks(self) -> list[AgreedNetwork]:
         from scopion.operations.setup import AgreedNetwork
@@ -238,5 +263,5 @@ def _what_next(session: Session, agreed: Agreed) -> None:
     session.note("  scopion scan             from now on: what is new comes first")
     session.note("  scopion watch            looks after it all the time, in this terminal")
     session.note("  scopion service install  ...or as a service of the system")
-    if agreed.channel is None:
+    if not session.site.settings.channel:
         session.note("Nobody is told yet: a [[channel]] in site.toml, or scopion setup --anew, changes that.")

@@ -165,7 +165,7 @@ class NameSearch:
         return dns.encode_question(number, name, recurse=recurse, unicast=unicast)
 
     def _number(self, question: _Open) -> int:
-        """A free number; when all are taken, the oldest question is given up."""
+        """A free number; when half of them are taken, any one, whose question is given up if it was open."""
         number = self._chance.randrange(1, 1 << 16)
         while number in self._open and len(self._open) < 1 << 15:
             number = self._chance.randrange(1, 1 << 16)

@@ -7,18 +7,24 @@ other way round, so that neither may end the other.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 
 from scopion.discovery.sweep import AskedAddress, Sweep, SweepPlan
 from scopion.model.address import Address
 
 
 class SideBySide:
-    """Looks like a ``Sweep`` to its driver; ``rounds``, ``loss`` and ``touched`` are those of the first."""
+    """Looks like a ``Sweep`` to its driver; ``loss`` and ``touched`` are those of the first.
+
+    The two share the plan's pace by the number of their addresses: together they send no faster.
+    """
 
     def __init__(self, addresses: Iterable[Address], also: Iterable[Address], plan: SweepPlan) -> None:
         self.plan = plan
-        self._first = Sweep(addresses, plan)
-        self._second = Sweep(also, plan)
+        those, others = list(addresses), list(also)
+        share = len(others) / max(1, len(those) + len(others))
+        self._first = Sweep(those, replace(plan, pace=plan.pace * (1 - share)) if others else plan)
+        self._second = Sweep(others, replace(plan, pace=plan.pace * share) if those else plan)
 
     @property
     def done(self) -> bool:

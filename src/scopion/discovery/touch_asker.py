@@ -59,6 +59,11 @@ class TouchAsker:
         self._checking = False
         self._read_at = 0.0
 
+    @property
+    def calls_ipv6(self) -> bool:
+        """Whether hosts with IPv6 only are called, because the system lets this user, or there is no IPv6 here."""
+        return self._echo is not None or not self._interface.ipv6
+
     def ask(self, address: Address) -> None:
         """Touch the address, or put it by until the system has room."""
         if self._waiting or not self._touched(address):

@@ -58,6 +58,15 @@ def address_maps(site: Site, which: str | None = None, lately: timedelta = LATEL
     return [map_of(site, roster, subnet, devices, stays, at - lately) for subnet in subnets]
 
 
+def subnets_of_site(site: Site) -> list[IPv4Network]:
+    """All subnets of the site. Raises NotFound if there is none yet."""
+    roster = site.roster_for_reading()
+    found = subnets_of(site, roster) if roster is not None else sorted({each.range for each in site.settings.subnet})
+    if not found:
+        raise NotFound("no subnet of the site is known yet: scopion scan looks at the one that you are on")
+    return found
+
+
 def subnets_of(site: Site, roster: Roster) -> list[IPv4Network]:
     """The subnets that were scanned, and those that site.toml names, in the order of their addresses."""
     return sorted({each.range for each in known_subnets(roster)} | {each.range for each in site.settings.subnet})

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 
-from scopion.model.device import Device, Standing
-from scopion.model.errors import NotFound, Refused, UsageError
+from scopion.model.device import Device, Standing, short_name
+from scopion.model.errors import NotFound, Refused, ScopionError, UsageError
 from scopion.model.text import counted, entered, joined
 from scopion.operations.change import change, require_roster
 from scopion.operations.listing import devices, find_device
@@ -58,6 +58,22 @@ def label_device(
         said = [_said(wanted), "" if essential is None else "essential" if essential else "not essential"]
         described.says = f"{before.called}: {', '.join(filter(None, said))}"
         return before, after
+
+
+def called_alike(site: Site, which: str, label: str) -> Device | None:
+    """Another device whose own host name a label would repeat; None if there is none, or it cannot be looked up."""
+    try:
+        meant, everybody = find_device(site, which), devices(site)
+    except ScopionError:  # whoever gives the label is told
+        return None
+    wanted = label.strip().casefold()
+    for device in everybody:
+        names = {
+            part for name in device.host_names for part in (name.value.casefold(), short_name(name.value).casefold())
+        }
+        if device.id != meant.id and wanted in names:
+            return device
+    return None
 
 
 def mark_devices(site: Site, which: Sequence[str | Device], mark: Mark) -> list[tuple[Device, Device]]:

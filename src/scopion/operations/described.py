@@ -19,6 +19,7 @@ class Described:
     device: Device
     vendors: tuple[Vendor, ...]  # of its adapters, in their order
     guess: Guess
+    media: tuple[Guess, ...]  # what each adapter may be connected by, in their order: what one says holds for it alone
     near: str = ""  # how far its MAC is from that of a sticker, where that is why it was found
 
 
@@ -28,7 +29,14 @@ def described(device: Device, vendors: Vendors, kinds: Kinds) -> Described:
     makers = tuple([vendors.of(mac) for mac in macs])
     traits = [known.trait for known in device.traits]
     mac, maker = (macs[0], makers[0]) if macs else (None, None)
-    return Described(device, makers, guess(kinds, mac, maker, traits, gateway=device.gateway))
+    whole = guess(kinds, mac, maker, traits, gateway=device.gateway)
+    if len(device.adapters) == 1:
+        return Described(device, makers, whole, (whole,))
+    media = [
+        guess(kinds, adapter.mac, of_it, [known.trait for known in adapter.traits], gateway=False)
+        for adapter, of_it in zip(device.adapters, makers, strict=True)
+    ]
+    return Described(device, makers, whole, tuple(media))
 
 
 def guess(

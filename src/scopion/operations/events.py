@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from scopion.alerts.news import sentence
+from scopion.alerts.news import owners, sentence
 from scopion.model.device import Device, Event, EventKind
 from scopion.operations.site import Site
 from scopion.roster.devices import all_devices
@@ -51,9 +51,9 @@ def event_log(
 
 
 def _told(site: Site, events: Sequence[Event], devices: Sequence[Device]) -> list[Told]:
-    by_id = {device.id: device for device in devices}
+    by_id, owner = {device.id: device for device in devices}, owners(devices)
     return [
-        Told(event, device, sentence(event, device, site.vendors))
+        Told(event, device, sentence(event, device, site.vendors, other=owner.get(event.other_mac)))
         for event in events
         for device in [by_id.get(event.device_id)]
     ]

@@ -40,6 +40,11 @@ class Host:
         return label or (short_name(self.names[0].value) if self.names else "")
 
     @property
+    def ports(self) -> tuple[int, ...]:
+        """The TCP ports that were found to accept connections, as far as any were tried."""
+        return tuple(sorted(int(trait.value) for trait in self.traits if trait.kind is TraitKind.PORT))
+
+    @property
     def weight(self) -> int:
         """Where the eye should fall first: the unwanted, then the news by their weight, then the rest."""
         if self.device is not None and self.device.standing is Standing.UNWANTED:

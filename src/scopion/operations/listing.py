@@ -31,9 +31,8 @@ def described_devices(site: Site) -> list[Described]:
 
 def subnet_called(site: Site, text: str) -> IPv4Network:
     """A subnet by its range or by the name that site.toml gives it. Raises UsageError."""
-    for each in site.settings.subnet:
-        if each.name and each.name.casefold() == text.strip().casefold():
-            return each.range
+    if (called := site.settings.called(text)) is not None:
+        return called.range
     try:
         return IPv4Network(text.strip(), strict=False)
     except ValueError:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import os
-import sys
 import time
 from pathlib import Path
 from types import TracebackType
 
 from scopion.model.errors import Refused
-from scopion.roster.files import hand_over, make_folder, private_mode, storage_failed
+from scopion.roster.file_lock import lock
+from scopion.roster.files import NO_LINK, hand_over, make_folder, private_mode, storage_failed
 
 FILE = "push.lock"
 # A push over SSH to a slow router with a full list takes half a minute; three of them in a row are a mistake.
@@ -29,16 +29,16 @@ class OnePush:
         make_folder(self._path.parent)
         try:
             new = not self._path.exists()
-            flags = os.O_RDWR | os.O_CREAT | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_NOFOLLOW", 0)
+            flags = os.O_RDWR | os.O_CREAT | NO_LINK
             self._handle = os.open(self._path, flags, 0o600)
             if new and hasattr(os, "fchmod"):
                 os.fchmod(self._handle, private_mode(self._path.parent))
                 hand_over(self._path)
         except OSError as error:
             raise storage_failed(self._path, error) from None
-        if not _locked(self._handle):
+        if not lock(self._handle):
             deadline = time.monotonic() + self._patience_s
-            while not _locked(self._handle):
+            while not lock(self._handle):
                 if time.monotonic() > deadline:
                     os.close(self._handle)
                     raise Refused("another push to this site's enforcers goes on: try again when it has ended")
@@ -49,15 +49,3 @@ class OnePush:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         os.close(self._handle)  # the file stays: removing it would let two hold two files of one name
-
-
-def _locked(handle: int) -> bool:
-    if sys.platform == "win32":
-        return True  # no enforcer can be reached from there but over SSH, and one person sits before it
-    import fcntl
-
-    try:
-        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        return False
-    return True

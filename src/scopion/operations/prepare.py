@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Network
 
 from scopion.attachment.choose import Choice, choose_interface, choose_route
 from scopion.attachment.ports import Interface
 from scopion.discovery.asking import Method
-from scopion.discovery.pace import DEFAULT_PACE, ROUTED_PACE, checked_pace
+from scopion.discovery.pace import ROUTED_PACE, checked_pace, default_pace
 from scopion.model.errors import InvalidTarget, UsageError
 from scopion.model.targets import Targets
 from scopion.operations.settings import RouterSettings
@@ -70,13 +70,16 @@ class PreparedScan:
 
 def prepare_scan(site: Site, request: ScanRequest) -> PreparedScan:
     """Decide what to ask, from where and how. Raises InvalidTarget, NoInterface, InvalidSettings, UsageError."""
+    by_name = {each: called for each in request.targets if (called := site.settings.called(each)) is not None}
+    targets = tuple(str(by_name[each].range) if each in by_name else each for each in request.targets)
+    request = replace(request, targets=targets)
     wanted = Targets.parse(request.targets) if request.targets else None
     first = next(iter(wanted)) if wanted else None
     choice, subnet = _place(site, request, first)
     interface = choice.interface
     own = next((each.ip for each in interface.addresses if each.network == subnet), None)
-    targets = Targets.parse(request.targets or (str(subnet),), request.exclude, [subnet])
-    edges = [IPv4Address(edge) for first_and_last in targets.ranges for edge in first_and_last]
+    asked = Targets.parse(request.targets or (str(subnet),), request.exclude, [subnet])
+    edges = [IPv4Address(edge) for first_and_last in asked.ranges for edge in first_and_last]
     outside = next((edge for edge in edges if edge not in subnet), None)
     if outside is not None:
         raise InvalidTarget(f"{outside} is outside {subnet}, the subnet of {interface.name}: scan one subnet at a time")
@@ -84,14 +87,14 @@ def prepare_scan(site: Site, request: ScanRequest) -> PreparedScan:
     if request.listen_s is not None and method is not Method.LISTEN:
         raise UsageError("--for says how long to listen: it goes with --method listen")
     settings = site.settings
-    usual = DEFAULT_PACE[interface.medium] if own else ROUTED_PACE
+    usual = default_pace(interface) if own else ROUTED_PACE
     paces = (request.pace, settings.of_subnet(subnet).pace, settings.scan.pace if own else None)
     return PreparedScan(
         choice=choice,
         subnet=subnet,
         own_address=own,
-        targets=targets,
-        addresses=targets.without(each.ip for each in interface.addresses),
+        targets=asked,
+        addresses=asked.without(each.ip for each in interface.addresses),
         method=method,
         method_reason=reason,
         pace=checked_pace(next((each for each in paces if each is not None), usual)),

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from scopion.model.address import parse_address
+from scopion.attachment.way_in import way_in
 from scopion.model.device import Device
 from scopion.model.errors import Refused
 from scopion.model.mac import MacAddress
@@ -131,16 +130,13 @@ def protected(site: Site, roster: Roster, ssid: str, devices: Sequence[Device]) 
 
 
 def _way_in(devices: Sequence[Device]) -> list[MacAddress]:
-    """The station from which somebody has logged in to this machine, if that is how this command was given."""
-    words = os.environ.get("SSH_CONNECTION", "").split()
-    try:
-        address = parse_address(words[0]) if words else None
-    except ValueError:
-        return []
+    """The station from which somebody is logged in to this machine; each that it may be, if that is not certain."""
+    addresses = way_in().addresses
+    found = []
     for device in devices:
-        if any(stay.present and stay.address == address for stay in device.stays):
-            return on_the_air(device)
-    return []
+        if any(stay.present and stay.address in addresses for stay in device.stays):
+            found += on_the_air(device)
+    return found
 
 
 def require_harmless(site: Site, roster: Roster, network: Network, plan: RadioPlan, devices: Sequence[Device]) -> None:

@@ -243,12 +243,15 @@ class Memory:
 
 
 def _own_adapters(site: Site, prepared: PreparedScan) -> dict[MacAddress, Medium]:
-    """This machine's real adapters, and the one that was used; virtual ones come and go with new addresses."""
+    """This machine's real adapters, and those that have an address in the subnet: nobody there is a stranger.
+
+    Other virtual ones come and go, each time with another MAC.
+    """
     used = prepared.choice.interface.name
     return {
         each.mac: each.medium
         for each in site.attachment.interfaces()
-        if each.mac and (not each.virtual or each.name == used)
+        if each.mac and (not each.virtual or each.name == used or prepared.subnet in each.subnets)
     }
 
 

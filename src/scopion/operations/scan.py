@@ -15,6 +15,7 @@ from scopion.discovery.name_company import NameCompany
 from scopion.discovery.port_company import PortCompany
 from scopion.discovery.runner import Companion, Findings, Progress, Watcher, run_scan
 from scopion.discovery.sweep import Patience
+from scopion.discovery.touch_asker import TouchAsker
 from scopion.model.address import Address
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source
@@ -57,6 +58,7 @@ class _Scan:
         self._stack = stack
         self._met: dict[tuple[MacAddress | None, Address | None], list[Observation]] = defaultdict(list)
         self._doubtful: set[tuple[MacAddress | None, Address]] = set()
+        self._calls_ipv6 = True
 
     def run(self) -> ScanResult:
         """Look, then conclude. Raises NotPermitted, InterfaceLost before anything was asked."""
@@ -68,9 +70,9 @@ class _Scan:
         self._describer = Describer(
             self._site.vendors, self._site.kinds, self._memory.devices, [self._interface.gateway]
         )
-        own = self._own_observation(started)
-        if own and own.address in self._prepared.targets:
-            self._show(own)
+        own = self._own_observations(started)
+        if own and own[0].address in self._prepared.targets:
+            self._show(own[0])
         findings = look()
         self._distrust_a_dead_interface(findings)
         return self._concluded(findings, own, started)
@@ -107,6 +109,7 @@ class _Scan:
         prepared, attachment = self._prepared, self._site.attachment
         own = prepared.own_address
         asker = open_asker(prepared.method, attachment, self._interface, own, self._doubtful)
+        self._calls_ipv6 = not isinstance(asker, TouchAsker) or asker.calls_ipv6
         self._stack.callback(asker.close)
 
         def look() -> Findings:
@@ -163,10 +166,13 @@ class _Scan:
         if seen.address is not None:
             self._on_host(self._describer.host(group))
 
-    def _own_observation(self, at: datetime) -> Observation | None:
-        if self._interface.mac is None or self._prepared.own_address is None:
-            return None
-        return Observation(self._interface.mac, self._prepared.own_address, at, Source.OWN, self._interface.medium)
+    def _own_observations(self, at: datetime) -> list[Observation]:
+        """This machine itself, at its address in the subnet and at those of IPv6; none beyond a router."""
+        interface, own = self._interface, self._prepared.own_address
+        if interface.mac is None or own is None:
+            return []
+        addresses: list[Address] = [own, *(each.ip for each in interface.ipv6)]
+        return [Observation(interface.mac, each, at, Source.OWN, interface.medium) for each in addresses]
 
     def _distrust_a_dead_interface(self, findings: Findings) -> None:
         """A scan whose interface went away meanwhile is partial: its silence says nothing about who has left."""
@@ -176,9 +182,9 @@ class _Scan:
             findings.interruption = happened
             findings.asked_enough.clear()
 
-    def _concluded(self, findings: Findings, own: Observation | None, started: datetime) -> ScanResult:
+    def _concluded(self, findings: Findings, own: Sequence[Observation], started: datetime) -> ScanResult:
         prepared, memory, site = self._prepared, self._memory, self._site
-        seen = [*([own] if own else []), *findings.observations]
+        seen = [*own, *findings.observations]
         gateway_mac = self._gateway_mac(findings.observations)
         recognition = self._recognised(findings.observations, gateway_mac)
         folded = memory.fold(site, prepared, findings, seen, gateway_mac if prepared.attached else None, recognition)
@@ -200,6 +206,7 @@ class _Scan:
             baseline=folded.baseline,
             memory_lost=memory.lost,
             doubt=folded.doubt,
+            calls_ipv6=self._calls_ipv6,
             not_remembered=folded.problem,
         )
 

@@ -44,6 +44,7 @@ class ScanResult:
     baseline: bool
     memory_lost: str | None  # the damaged roster's new name, if what was known got lost
     doubt: str  # why nobody's absence was decided; empty: it was
+    calls_ipv6: bool  # whether hosts that have IPv6 only were called
     not_remembered: str  # why the roster could not take it in; empty if it did, or was not to
 
     @property

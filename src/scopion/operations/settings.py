@@ -195,6 +195,11 @@ class Settings:
         """The named subnet that an address belongs to."""
         return next((each for each in self.subnet if address in each.range), None)
 
+    def called(self, text: str) -> SubnetSettings | None:
+        """The subnet that is called so; None if none is."""
+        named = text.strip().casefold()
+        return next((each for each in self.subnet if each.name and each.name.casefold() == named), None)
+
     def router_of(self, subnet: IPv4Network) -> RouterSettings | None:
         """How to read the router of a subnet; None if there is none or nothing is said of it."""
         address = self.of_subnet(subnet).router

@@ -1,9 +1,52 @@
-"""Writes into ``site.toml`` without losing its comments: settings go below the headings that the file has already."""
+"""Writes into ``site.toml`` without losing its comments: settings go below the headings that the file has already.
+
+And takes a file apart into its tables, so that what is not asked about anew can be kept.
+"""
 
 from __future__ import annotations
 
 import json
 import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+_HEADING = re.compile(r"\s*\[(?P<many>\[)?\s*(?P<path>[^\]]+?)\s*\]")
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """A table of a file with its lines as they stand, tables below it included; comments of their own are left out."""
+
+    name: str  # the first part of its path: enforcer
+    text: str
+
+    @property
+    def is_one_of_many(self) -> bool:
+        """Whether it is ``[[name]]``."""
+        return self.text.lstrip().startswith("[[")
+
+
+def blocks_of(text: str) -> Iterator[Block]:
+    """The tables of a file that set anything, in their order. Lines before the first heading are none."""
+    name, lines = "", list[str]()
+    for line in text.splitlines():
+        match = _HEADING.match(line)
+        below = match is not None and "." in match["path"] and _first_part(match["path"]) == name
+        if match is not None and not below:
+            yield from _block(name, lines)
+            name, lines = _first_part(match["path"]), []
+        if name and line.strip() and not line.lstrip().startswith("#"):
+            lines.append(line.rstrip())
+    yield from _block(name, lines)
+
+
+def _block(name: str, lines: list[str]) -> Iterator[Block]:
+    if len(lines) > 1:
+        yield Block(name, "\n".join(lines))
+
+
+def _first_part(path: str) -> str:
+    return path.partition(".")[0].strip().strip("\"'")
 
 
 def with_settings(text: str, settings: str) -> str:

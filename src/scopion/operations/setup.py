@@ -6,6 +6,7 @@ Nothing is written before everything that is to be written has been checked as t
 from __future__ import annotations
 
 import tempfile
+import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Network
@@ -17,7 +18,7 @@ from scopion.model.errors import InvalidSettings, NoInterface
 from scopion.model.mac import Notation
 from scopion.model.observation import Medium
 from scopion.operations.settings import FILE, TEMPLATE, Settings, load_settings
-from scopion.operations.settings_file import assigned, with_settings
+from scopion.operations.settings_file import assigned, blocks_of, quoted, with_settings
 from scopion.operations.site import Site
 from scopion.operations.wifi_networks import NetworkSettings, new_network
 from scopion.operations.wifi_networks import with_settings as with_network_settings
@@ -98,6 +99,47 @@ class Agreed:
     channel: AgreedChannel | None = None
     networks: tuple[AgreedNetwork, ...] = ()
     leases: tuple[str, ...] = ()
+    kept: tuple[Kept, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """A table of the earlier settings that ``setup`` does not ask about anew."""
+
+    what: str  # in words: enforcer 'workshop access point'
+    text: str  # as it stood
+    name: str = ""  # of a channel or an enforcer
+
+    @property
+    def is_asked_about(self) -> bool:
+        """Whether somebody may want it no more: an enforcer or a channel."""
+        return bool(self.name)
+
+
+# What is agreed upon anew.
+_ASKED_ANEW = ("subnet", "watch")
+
+
+def earlier_settings(folder: Path) -> tuple[Kept, ...]:
+    """What a folder's settings say and ``setup`` does not ask about anew: enforcers, channels, rules, routers and more.
+
+    Raises InvalidSettings, if they cannot be read as they are.
+    """
+    path = folder / FILE
+    if not path.exists():
+        return ()
+    load_settings(folder)
+    text = path.read_text(encoding="utf-8")
+    zone = tomllib.loads(text).get("timezone", "")
+    found = [Kept("timezone", f"timezone = {quoted(zone)}")] if zone else []
+    for block in blocks_of(text):
+        if block.name in _ASKED_ANEW:
+            continue
+        table = tomllib.loads(block.text)[block.name]
+        one = table[0] if isinstance(table, list) else table
+        name = str(one.get("name", "")) if block.name in ("enforcer", "channel") else ""
+        found.append(Kept(f"{block.name} {name!r}" if name else block.name, block.text, name))
+    return tuple(found)
 
 
 def propose(site: Site) -> Proposal:
@@ -147,6 +189,7 @@ def settings_text(agreed: Agreed) -> str:
     for subnet in agreed.subnets:
         values = assigned(range=str(subnet.range), name=subnet.name, interval_s=subnet.interval_s)
         blocks.append(f"[[subnet]]\n{values}")
+    blocks += [each.text for each in agreed.kept]
     if agreed.channel is not None:
         references = {key: f"file:{name}" for key, (name, _) in agreed.channel.secrets.items()}
         values = assigned(name=agreed.channel.name, type=agreed.channel.type, **agreed.channel.values, **references)

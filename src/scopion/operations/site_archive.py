@@ -19,7 +19,7 @@ from scopion.operations.site import Site
 from scopion.operations.vendors import FILE as VENDORS_FILE
 from scopion.roster.copies import copy_roster
 from scopion.roster.exchange.fields import iso
-from scopion.roster.files import make_folder, storage_failed, write_atomically
+from scopion.roster.files import hand_over, make_folder, storage_failed, write_atomically
 from scopion.roster.store import FILE as ROSTER_FILE
 from scopion.roster.store import Roster
 from scopion.scenes import STORY_FILE
@@ -71,6 +71,7 @@ def export_site(site: Site, path: str, *, force: bool = False) -> Archived:
             for name in names:
                 archive.write(site.folder / name, name)
         draft.chmod(0o600)
+        hand_over(draft)
         draft.replace(target)
     except OSError as error:
         raise storage_failed(target, error) from None

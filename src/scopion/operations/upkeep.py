@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -48,9 +48,12 @@ class Compacted:
 def daily(site: Site, roster: Roster) -> None:
     """What is due once a day, at the first change: a copy, then the removal of what is old.
 
-    A copy that fails (a full disk) must not keep anybody from working: ``check`` tells that there is none.
+    A copy that fails (a full disk) must not keep anybody from working: ``check`` tells that there is none. Of a roster
+    that knows nobody yet there is nothing to copy: on the first day the copy is made once somebody was found.
     """
     now = site.clock.now()
+    if not roster.db.execute("SELECT EXISTS (SELECT 1 FROM device)").fetchone()[0]:
+        return
     with suppress(StorageFailed, InvalidSettings):  # a mistake in site.toml is told by what needs it
         if keep_daily_copy(roster.path, site.clock.local(now).date()) is not None:
             remove_old(roster, kept(site), now)
@@ -71,7 +74,7 @@ def check(site: Site) -> Health:
     remarks = []
     if not found:
         remarks.append("there is no copy yet: the next change makes one")
-    elif datetime.now().astimezone() - found[0].made > _COPY_OLD and site.story is None:
+    elif datetime.now(UTC) - found[0].made > _COPY_OLD and site.story is None:
         remarks.append("the latest copy is older than two days: nothing was changed since, or there is no room for it")
     return Health(
         path=path,
@@ -98,6 +101,15 @@ def compact(site: Site) -> Compacted:
     }
     roster.shrink()
     return Compacted(removed, before, _size(path))
+
+
+def known_devices(site: Site) -> int:
+    """How many devices the roster knows now; 0 where there is none, or it cannot be read."""
+    try:
+        roster = site.roster_for_reading()
+        return roster.db.execute("SELECT count(*) FROM device").fetchone()[0] if roster is not None else 0
+    except ScopionError:
+        return 0
 
 
 def restorable(site: Site) -> list[Copy]:

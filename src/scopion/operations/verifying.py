@@ -121,14 +121,13 @@ class _Looking:
         if not refused:
             self._note(where, "associated", True, f"nobody who is refused ({counted(len(plan.stations), 'station')})")
         for mac in refused:
-            why = (
-                "the list is not in force here yet: scopion wifi push"
-                if not plan.is_in_force
-                else "a foreign allow entry admits it"
-                if mac in plan.voided
-                else "it should have been disconnected: scopion wifi push does so"
-            )
-            self._note(where, "associated", False, f"{self._called(mac)} is associated, for {why}")
+            if not plan.is_in_force:
+                says = "is associated, for the list is not in force here yet: scopion wifi push"
+            elif mac in plan.voided:
+                says = "is associated, for a foreign allow entry admits it"
+            else:
+                says = "is still associated; scopion wifi push disconnects it"
+            self._note(where, "associated", False, f"{self._called(mac)} {says}")
 
     def _tries(self) -> None:
         """How often the refused have tried, where it is counted."""
@@ -196,7 +195,7 @@ class _Looking:
             prepared = prepare_scan(self._site, ScanRequest(no_names=True))
             answered = who_answers(self._site, prepared)
         except ScopionError as error:
-            self._note(where, "answers", None, f"none could be made: {error}")
+            self._note(where, "answers", None, f"cannot look: {error}")
             return
         where = f"a scan of {prepared.subnet}"
         present = {each.mac: each for each in answered if each.mac is not None}

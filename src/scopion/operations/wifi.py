@@ -16,7 +16,7 @@ from scopion.operations.policies import refuse_switched_on_lockout, refuse_too_l
 from scopion.operations.site import Site
 from scopion.operations.wifi_effects import Before, InForce, Told
 from scopion.operations.wifi_networks import NetworkSettings, known_network, nearest, new_network, with_settings
-from scopion.operations.wifi_subjects import Subject, checked, named, subject_of, unique
+from scopion.operations.wifi_subjects import Subject, checked, named, of_unknown_media, subject_of, unique
 from scopion.roster import lists
 from scopion.roster.devices import all_devices, set_media
 from scopion.roster.lists import Entry, EntryTerms, ListMode, Network
@@ -120,7 +120,7 @@ def _put(
     network = with_settings(existing or new_network(site, ssid), settings)
     lists.save_network(roster, network)
     noted = Before(site, roster, network, devices)
-    moved, cautions = [], []
+    moved, cautions = [], of_unknown_media(chosen)
     for subject in chosen:
         cautions += checked(site, roster, devices, subject, ssid, which, insist)
         before = lists.drop_entries(roster, network.lists, subject.keys)

@@ -28,6 +28,8 @@ from scopion.wireless.refusals import (
     require_single_address,
 )
 
+_NAMED_AT_MOST = 4
+
 
 @dataclass(frozen=True, slots=True)
 class Subject:
@@ -137,16 +139,27 @@ def checked(
         refuse_denying(ssid, device)
     refuse_cable_only(device)
     told = []
-    unknown = joined([str(mac) for mac in of_unknown_medium(device)])
-    if unknown:
-        whose = f" of {device.called}" if device.label else ""
-        told.append(
-            f"whether {unknown} is the wireless adapter{whose} is not known: a device with a socket for a cable has "
-            "another one for Wi-Fi"
-        )
     if which is ListMode.ALLOW and (behind := addresses_behind(device)):
         told.append(f"{device.called} answers for {behind} addresses: everybody behind it is admitted with it")
     return [*told, *_of_private(roster, devices, device, which), *_of_look_alike(roster, devices, device, which)]
+
+
+def of_unknown_media(chosen: Sequence[Subject]) -> list[str]:
+    """The caution, one for all, about devices of which nobody knows which adapter is the wireless one."""
+    unknown = {each.device: of_unknown_medium(each.device) for each in chosen if each.device is not None}
+    doubtful = [device for device, macs in unknown.items() if macs]
+    if not doubtful:
+        return []
+    if len(doubtful) == 1:
+        (device,) = doubtful
+        whose = f" of {device.called}" if device.label else ""
+        what = f"whether {joined([str(mac) for mac in unknown[device]])} is the wireless adapter{whose} is not known"
+    elif len(doubtful) <= _NAMED_AT_MOST:
+        named_all = joined([device.called for device in doubtful])
+        what = f"of {named_all} it is not known whether their addresses are those of the wireless adapters"
+    else:
+        what = f"of {len(doubtful)} devices it is not known whether their addresses are those of the wireless adapters"
+    return [f"{what}: a device with a socket for a cable has another one for Wi-Fi"]
 
 
 def _of_private(roster: Roster, devices: Sequence[Device], device: Device, which: ListMode) -> list[str]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import sqlite3
 from contextlib import closing, suppress
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import UTC, date, datetime
 from pathlib import Path
 
 from scopion.model.errors import StorageFailed
@@ -27,9 +27,18 @@ class Copy:
     """One copy."""
 
     path: Path
-    made: datetime  # in the machine's zone
+    made: datetime
     size: int  # octets
     schema: int | None  # None: it cannot be read
+    devices: int | None  # how many it knows; None: it cannot be read
+
+    @property
+    def because(self) -> str:
+        """What it was made for."""
+        name = self.path.stem.removeprefix("roster-")
+        if name.startswith("schema-"):
+            return "before its form changed"
+        return "replaced by a restore" if name.startswith("replaced-") else "the day's copy"
 
 
 def copy_roster(source: Path, target: Path) -> None:
@@ -97,7 +106,16 @@ def copies(roster: Path) -> list[Copy]:
 
 def _copy(path: Path) -> Copy:
     status = path.stat()
-    return Copy(path, datetime.fromtimestamp(status.st_mtime).astimezone(), status.st_size, schema_of(path))
+    made = datetime.fromtimestamp(status.st_mtime, UTC)
+    return Copy(path, made, status.st_size, schema_of(path), _devices_in(path))
+
+
+def _devices_in(path: Path) -> int | None:
+    try:
+        with closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro&immutable=1", uri=True)) as db:
+            return int(db.execute("SELECT count(*) FROM device").fetchone()[0])
+    except sqlite3.Error:
+        return None
 
 
 def schema_of(path: Path) -> int | None:

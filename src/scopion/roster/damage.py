@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import fcntl
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
+from scopion.roster.file_lock import lock
 from scopion.roster.files import free_name, hand_over, storage_failed
 
 
@@ -17,9 +17,9 @@ def move_aside(path: Path, is_damaged: Callable[[Path], bool]) -> Path | None:
     """
     stamp = datetime.now(UTC).strftime("%Y%m%d-%H%M%S")
     try:
-        with path.with_name(path.name + ".lock").open("w") as lock:
-            hand_over(Path(lock.name))
-            fcntl.flock(lock, fcntl.LOCK_EX)
+        with path.with_name(path.name + ".lock").open("w") as held:
+            hand_over(Path(held.name))
+            lock(held.fileno(), wait=True)
             if not is_damaged(path):
                 return None
             aside = free_name(path.with_name(f"{path.name}.damaged-{stamp}"))

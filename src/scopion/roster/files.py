@@ -10,6 +10,9 @@ from pathlib import Path
 
 from scopion.model.errors import StorageFailed
 
+# No link is followed that somebody else has put there, and no child inherits the file; not every system has these.
+NO_LINK = getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_CLOEXEC", 0)
+
 
 def invoking_user() -> tuple[int, int] | None:
     """The user and group who called sudo, or None if this is not root under sudo."""

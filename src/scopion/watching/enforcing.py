@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import datetime
 
 from scopion.model.errors import ScopionError
 from scopion.operations.attending import Attended, attend, next_moment
 from scopion.operations.site import Site
+from scopion.roster.pushes import pushes_mark
 from scopion.watching.post import Post, log
 
 LANE = "enforce"
@@ -29,6 +31,8 @@ class Enforcing:
         self._again_at = float("inf")
         self._attempts = 0
         self._failing: set[str] = set()
+        self._mark: object = None
+        self._moment: datetime | None = None  # when something is due, by the pushes as they were at the mark
         self.stations = 0
 
     @property
@@ -64,7 +68,12 @@ class Enforcing:
     def _look(self, now: float) -> None:
         post = self._post
         with post.doing("reading the pushes"):
-            moment = next_moment(post.site.roster, post.site)
+            roster, clock = post.site.roster, post.clock
+            # With a timetable there are hundreds of pushes: they are read again once there is another, or one is due.
+            mark = (pushes_mark(roster), post.site.settings)
+            if mark != self._mark or (self._moment is not None and self._moment <= clock.now()):
+                self._mark, self._moment = mark, next_moment(roster, post.site)
+            moment = self._moment
             left = (moment - post.clock.now()).total_seconds() if moment is not None else float("inf")
             # What is overdue and has just failed waits for its next attempt.
             self._due_at = float("inf") if left <= 0 and self._failing else now + max(0.0, left)

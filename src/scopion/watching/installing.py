@@ -20,7 +20,7 @@ from scopion.roster.files import write_atomically
 from scopion.roster.store import FILE as ROSTER_FILE
 from scopion.scenes import STORY_FILE
 from scopion.watching.reaching import cannot_run, installation, program_path
-from scopion.watching.unit import ACCOUNT, NAME, unit_text
+from scopion.watching.unit import ACCOUNT, CREDENTIALS, NAME, secret_references, unit_text
 
 UNITS = Path("/etc/systemd/system")
 _WITHIN_S = 60
@@ -63,6 +63,27 @@ def install_steps(own: Path) -> list[Step]:
         Step("let the service manager read it, start it now and at every start", _start),
     ]
     return steps
+
+
+def secrets_left_behind(own: Path) -> list[str]:
+    """Which secrets of a site the service lacks once that is copied: a sentence each, with their names only."""
+    if not _is_to_be_copied(own):
+        return []
+    told = []
+    for kind, name in sorted(set(secret_references(load_settings(own)))):
+        if kind == "file":
+            path = own / name
+            told.append(
+                f"the secret in {path} was not copied: install -o {ACCOUNT} -g {ACCOUNT} -m 600 {path} {SYSTEM_FOLDER}/"
+                if not Path(name).is_absolute()
+                else f"the secret in {name} has to be readable by the account {ACCOUNT}"
+            )
+        elif kind == "env":
+            told.append(f"the secret in the variable {name} is not known to the service: use credential:{name}")
+        else:
+            if not (CREDENTIALS / name).exists():
+                told.append(f"the credential {name} is read from {CREDENTIALS / name}, which is not there yet")
+    return told
 
 
 def remove_steps() -> list[Step]:

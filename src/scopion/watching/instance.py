@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import fcntl
 import os
 import time
 from pathlib import Path
 from types import TracebackType
 
 from scopion.model.errors import Refused
-from scopion.roster.files import hand_over, make_folder, private_mode, storage_failed
+from scopion.roster.file_lock import lock
+from scopion.roster.files import NO_LINK, hand_over, make_folder, private_mode, storage_failed
 
 FILE = "watch.lock"
 _TRIES, _BETWEEN_TRIES_S = 5, 0.05
@@ -26,8 +26,8 @@ class OnlyOne:
         make_folder(self._path.parent)
         try:
             new = not self._path.exists()
-            self._handle = os.open(self._path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
-            if new:
+            self._handle = os.open(self._path, os.O_RDWR | os.O_CREAT | NO_LINK, 0o600)
+            if new and hasattr(os, "fchmod"):
                 os.fchmod(self._handle, private_mode(self._path.parent))
                 hand_over(self._path)
         except OSError as error:
@@ -41,17 +41,15 @@ class OnlyOne:
                 "scopion events and scopion alerts"
             )
         os.ftruncate(self._handle, 0)
-        os.pwrite(self._handle, f"{os.getpid()}\n".encode(), 0)
+        os.write(self._handle, f"{os.getpid()}\n".encode())
         return self
 
     def _locked(self) -> bool:
         """Tried a few times: who only asks whether a site is watched holds the lock for a moment."""
         for _ in range(_TRIES):
-            try:
-                fcntl.flock(self._handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            if lock(self._handle):
                 return True
-            except OSError:
-                time.sleep(_BETWEEN_TRIES_S)
+            time.sleep(_BETWEEN_TRIES_S)
         return False
 
     def __exit__(
@@ -66,9 +64,7 @@ def watching_process(folder: Path) -> int | None:
     """The number of the process that watches a site, if one does."""
     try:
         with (folder / FILE).open("r") as file:
-            try:
-                fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
-            except OSError:
+            if not lock(file.fileno(), shared=True):
                 text = file.read(20).strip()
                 return int(text) if text.isdecimal() else None
     except OSError:

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 
-from scopion.alerts.news import sentence
+from scopion.alerts.news import owners, sentence
 from scopion.model.clock import Clock
 from scopion.model.device import Device, Event
 from scopion.model.errors import DamagedRoster, ScopionError
@@ -75,8 +75,10 @@ class Post:
         devices: dict[int, Device] = {}
         with self.doing("reading the roster"):
             devices = {device.id: device for device in all_devices(self.site.roster)}
+        owner = owners(devices.values())
         for event in events:
-            said = sentence(event, devices.get(event.device_id), self.site.vendors)
+            other = owner.get(event.other_mac)
+            said = sentence(event, devices.get(event.device_id), self.site.vendors, other=other)
             self.counts.events[event.kind] += 1
             log.info("%s: %s", event.kind, said)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
+import sys
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -170,7 +171,9 @@ def _listening_to_signals(terminal: bool) -> Iterator[_Signals]:
         return
     # A terminal that is closed sends SIGHUP, too: then nobody looks on any more.
     on_hangup = signals.on_stop if terminal else signals.on_reload
-    handlers = {signal.SIGTERM: signals.on_stop, signal.SIGINT: signals.on_stop, signal.SIGHUP: on_hangup}
+    handlers = {signal.SIGTERM: signals.on_stop, signal.SIGINT: signals.on_stop}
+    if sys.platform != "win32":
+        handlers[signal.SIGHUP] = on_hangup
     before = {number: signal.signal(number, handler) for number, handler in handlers.items()}
     try:
         yield signals

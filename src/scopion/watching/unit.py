@@ -17,6 +17,7 @@ from scopion.wireless.settings import HostapdSettings, NftablesSettings, UciSett
 
 NAME = "scopion.service"
 ACCOUNT = "scopion"
+CREDENTIALS = Path("/etc/scopion")  # where the service manager reads credentials from
 # The main loop turns every five seconds; a roster that is locked holds it for ten, a slow disk somewhat longer.
 _WATCHDOG_S = 90
 _HOMES = ("/home", "/root")
@@ -80,7 +81,7 @@ def _lines(settings: Settings, installation: Installation, folder: Path) -> Iter
         yield "StateDirectoryMode=2770"
     yield "UMask=0007"
     for name in sorted(set(_credentials(settings))):
-        yield f"LoadCredential={name}:/etc/scopion/{name}"
+        yield f"LoadCredential={name}:{CREDENTIALS / name}"
     yield from ("", *_rights(settings), "", *_sandbox(settings, installation, folder))
     yield from ("", "[Install]", "WantedBy=multi-user.target")
 
@@ -166,26 +167,25 @@ def _written(settings: Settings, folder: Path) -> list[Path]:
     return sorted({*outside, *([folder] if folder != SYSTEM_FOLDER else [])})
 
 
+def secret_references(settings: Settings) -> Iterator[tuple[str, str]]:
+    """The secrets that the settings refer to: the kind (file, env, credential) and the name of each."""
+    values: list[str] = []
+    for channel in settings.channel:
+        if not isinstance(channel, CommandSettings):
+            values += [getattr(channel, name, "") for name in ("password", "token", "key", "url_secret")]
+            values += getattr(channel, "headers", {}).values()
+    values += [each.ssh.password for each in settings.enforcer if each.ssh is not None]
+    for router in settings.router:
+        values += [router.community, router.authentication_key, router.privacy_key]
+    for value in values:
+        kind, mark, name = value.partition(":")
+        if mark and kind in ("file", "env", "credential"):
+            yield kind, name
+
+
 def _credentials(settings: Settings) -> Iterator[str]:
     """The names of the credentials that the settings refer to."""
-    for channel in settings.channel:
-        if isinstance(channel, CommandSettings):
-            continue
-        values = [getattr(channel, name, "") for name in ("password", "token", "key", "url_secret")]
-        values += getattr(channel, "headers", {}).values()
-        for value in values:
-            kind, _, name = value.partition(":")
-            if kind == "credential":
-                yield name
-    for enforcer in settings.enforcer:
-        kind, _, name = (enforcer.ssh.password if enforcer.ssh is not None else "").partition(":")
-        if kind == "credential":
-            yield name
-    for router in settings.router:
-        for value in (router.community, router.authentication_key, router.privacy_key):
-            kind, _, name = value.partition(":")
-            if kind == "credential":
-                yield name
+    return (name for kind, name in secret_references(settings) if kind == "credential")
 
 
 def _escaped(text: str) -> str:

@@ -12,7 +12,7 @@ from pathlib import Path
 from scopion.alerts.channels.base import DeliveryFailed, Trace
 from scopion.alerts.message import Message
 from scopion.alerts.settings import FileSettings
-from scopion.roster.files import hand_over, private_mode
+from scopion.roster.files import NO_LINK, hand_over, private_mode
 
 
 class FileChannel:
@@ -30,9 +30,9 @@ class FileChannel:
         try:
             new = not path.exists()
             # Not through a link that somebody else has put there.
-            handle = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+            handle = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | NO_LINK, 0o600)
             try:
-                if new:
+                if new and hasattr(os, "fchmod"):
                     os.fchmod(handle, private_mode(path.parent))
                 end = os.fstat(handle).st_size
                 if os.write(handle, line) < len(line):  # a full disk takes a part: no half line stays

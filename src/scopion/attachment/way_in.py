@@ -1,0 +1,94 @@
+"""By which addresses somebody is logged in to this machine, if the command was given over SSH. Linux.
+
+``sudo`` takes ``SSH_CONNECTION`` out of the environment: then the processes above this one are asked, and at last the
+connections that the SSH server has open.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+from contextlib import suppress
+from dataclasses import dataclass
+from ipaddress import ip_address
+from pathlib import Path
+
+from scopion.model.address import Address, parse_address
+
+_PROC = Path("/proc")
+_SSH_PORT = 22
+_ESTABLISHED = "01"  # as /proc/net/tcp has it (proc(5))
+_MOST_ANCESTORS = 32
+
+
+@dataclass(frozen=True, slots=True)
+class WayIn:
+    """The addresses at the other end; ``certain``: it is known to be the one, and not one of several."""
+
+    addresses: frozenset[Address] = frozenset()
+    certain: bool = True
+
+
+def way_in(proc: Path = _PROC) -> WayIn:
+    """From where the command was given: nowhere else, or an address, or several that it may be."""
+    own = os.environ.get("SSH_CONNECTION", "")
+    if own:
+        return WayIn(_peer(own))
+    over_ssh = False
+    for process in _ancestors(proc):
+        said = _variable(proc / process / "environ", b"SSH_CONNECTION=")
+        if said:
+            return WayIn(_peer(said))
+        with suppress(OSError):
+            over_ssh = over_ssh or (proc / process / "comm").read_text().startswith("sshd")
+    return WayIn(_peers(proc), certain=False) if over_ssh else WayIn()
+
+
+def _ancestors(proc: Path) -> list[str]:
+    """The numbers of the processes above this one, the nearest first."""
+    found: list[str] = []
+    number = str(os.getppid())
+    while number not in ("0", "1", *found) and len(found) < _MOST_ANCESTORS:
+        found.append(number)
+        try:
+            number = (proc / number / "stat").read_text().rpartition(")")[2].split()[1]
+        except (OSError, IndexError):
+            break
+    return found
+
+
+def _variable(path: Path, name: bytes) -> str:
+    """A variable of another process's environment; empty if it has none, or does not let us look."""
+    with suppress(OSError):
+        for each in path.read_bytes().split(b"\0"):
+            if each.startswith(name):
+                return each[len(name) :].decode(errors="replace")
+    return ""
+
+
+def _peer(connection: str) -> frozenset[Address]:
+    words = connection.split()
+    with suppress(ValueError):
+        return frozenset([parse_address(words[0])]) if words else frozenset()
+    return frozenset()
+
+
+def _peers(proc: Path) -> frozenset[Address]:
+    """The other ends of all connections to the SSH server's usual port."""
+    found: set[Address] = set()
+    for name in ("tcp", "tcp6"):
+        with suppress(OSError, ValueError, IndexError):
+            for line in (proc / "net" / name).read_text().splitlines()[1:]:
+                _, local, remote, state, *_ = line.split()
+                if state == _ESTABLISHED and int(local.rpartition(":")[2], 16) == _SSH_PORT:
+                    found.add(_address(remote.rpartition(":")[0]))
+    return frozenset(found)
+
+
+def _address(digits: str) -> Address:
+    """An address in the kernel's hexadecimal form: words of 32 bits in the machine's order."""
+    words = [bytes.fromhex(digits[at : at + 8]) for at in range(0, len(digits), 8)]
+    octets = b"".join(word[::-1] if sys.byteorder == "little" else word for word in words)
+    address = ip_address(octets)
+    mapped = getattr(address, "ipv4_mapped", None)
+    return mapped if mapped is not None else address
