@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
-from ipaddress import IPv4Address, IPv4Network
+from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -26,6 +26,7 @@ NOW = datetime(2026, 9, 30, 11, tzinfo=UTC)  # noon on the wall
 BEGIN = NOW.replace(hour=0) - timedelta(weeks=8)
 SUBNET = IPv4Network("192.0.2.0/24")
 LISBON = ZoneInfo("Europe/Lisbon")
+LONG = IPv6Address("2001:db8:c0de:1234:5678:9abc:def0:1234")  # the newcomer's only address
 HOSTILE, MATHEMATICS = "<img src=x onerror=alert(1)>", r"$\frac{a}{b}$"
 # Name, last part of the address, standing; when it is here stands in ``_hours``.
 DEVICES = (
@@ -121,5 +122,5 @@ def _mac(number: int) -> MacAddress:
     return MacAddress(bytes([0x10, 0xC0, 0xDE, 0, 0, number]))
 
 
-def _address(number: int) -> IPv4Address:
-    return IPv4Address(f"192.0.2.{DEVICES[number][1]}")
+def _address(number: int) -> IPv4Address | IPv6Address:
+    return LONG if number == 7 else IPv4Address(f"192.0.2.{DEVICES[number][1]}")

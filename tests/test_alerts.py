@@ -455,6 +455,17 @@ class Wording(OutboxTest):
         self.assertEqual(len(message.events) + message.more, len(kinds))
         self.assertLess(len(message.subject), 161)
 
+    def test_minutes_are_not_said_to_be_at_once(self) -> None:
+        """Two within a minute are at once; two with more between them have the minutes between which they were."""
+        subjects = []
+        for seconds in (50, 130):
+            later = MONDAY + timedelta(seconds=seconds)
+            two = [Event(J, at, number, MAC, ADDRESS) for number, at in enumerate((MONDAY, later))]
+            subjects.append(self.said(*two, gathers="burst").subject)
+        first, last = (self.clock.local(MONDAY + timedelta(seconds=seconds)) for seconds in (0, 130))
+        self.assertTrue(subjects[0].endswith(" at once"), subjects)
+        self.assertTrue(subjects[1].endswith(f" between {first:%H:%M} and {last:%H:%M}"), subjects)
+
     def test_a_shell_is_never_fooled(self) -> None:
         """A label is quoted in the commands that a message proposes."""
         from scopion.model.device import Device

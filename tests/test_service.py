@@ -9,7 +9,10 @@ import shutil
 import stat
 import subprocess
 import unittest
+from unittest import mock
 
+from scopion.roster.store import Roster
+from scopion.watching.installing import secrets_left_behind
 from tests.support import ProgramTest
 
 EXPOSURE = 2.0
@@ -92,6 +95,24 @@ class Unit(ProgramTest):
         told = self.run_ok("service", "by-hand")
         self.assertIn("useradd --system", told)
         self.assertIn("watch --once", told)
+
+    def test_secrets_that_stay_behind_are_named(self) -> None:
+        """A file, a variable and a credential that the service lacks: each with what to do, none with its contents."""
+        (self.site / "mail.secret").write_text("kettle-and-slip")
+        (self.site / "site.toml").write_text(
+            '[[channel]]\nname = "owner"\ntype = "email"\nto = ["owner@kilnhaven.example"]\n'
+            'sender = "s@kilnhaven.example"\nhost = "192.0.2.5"\nuser = "s"\npassword = "file:mail.secret"\n'
+            '[[channel]]\nname = "hook"\ntype = "webhook"\nurl = "https://push.kilnhaven.example/"\nkey = "env:HOOK"\n'
+            'headers = { Authorization = "credential:scopion-test-token" }\n'
+        )
+        Roster.open(self.site).close()
+        with mock.patch("scopion.watching.installing.SYSTEM_FOLDER", self.folder / "none-yet"):
+            told = secrets_left_behind(self.site)
+        self.assertEqual(len(told), 3)
+        self.assertIn("/etc/scopion/scopion-test-token", told[0])
+        self.assertIn("use credential:HOOK", told[1])
+        self.assertIn(f"{self.site / 'mail.secret'} was not copied: install -o scopion", told[2])
+        self.assertNotIn("kettle-and-slip", str(told))
 
     def test_a_folder_for_a_group_is_for_the_group(self) -> None:
         """In a folder of mode 2770 whatever is made can be read and changed by the group; in others by nobody else."""

@@ -93,7 +93,18 @@ class Spare(ProgramTest):
 
 
 class Await(ProgramTest):
-    def test_appearing_and_leaving(self) -> None:
+    def test_leaving(self) -> None:
+        """The potter's telephone goes at six: until then it waits, and who stays all the time is not gone in it."""
+        self.begin()
+        self.run_ok("scan", "--no-names")
+        self.run_ok("demo", "--next", str(self.site))
+        ended = self.run_program("await", "--gone", "192.0.2.20", "--timeout", "1m")
+        self.assertEqual((ended.returncode, ended.stdout), (3, ""))
+        self.assertIn("still answered", ended.stderr)
+        self.assertEqual(self.run_ok("await", "--gone", "192.0.2.90", "--timeout", "6h"), "192.0.2.90\n")
+        self.assertIn("does not answer now", self.run_program("await", "--gone", "192.0.2.90").stderr)
+
+    def test_appearing(self) -> None:
         """One that fits is printed at once; --new waits for another; time that is up is exit code 3."""
         self.begin()
         self.assertEqual(self.run_ok("await", "--vendor", "ember"), "192.0.2.31\n")

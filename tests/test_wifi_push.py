@@ -13,7 +13,7 @@ from unittest.mock import patch
 from hypothesis import given
 from hypothesis import strategies as st
 
-from scopion.model.errors import Divided, EnforcerUnreachable, Refused, ScopionError
+from scopion.model.errors import Divided, EnforcerUnreachable, NoInterface, Refused, ScopionError
 from scopion.model.mac import MacAddress, Notation
 from scopion.operations.attending import attend
 from scopion.operations.pushing import push, resume_interrupted
@@ -485,6 +485,15 @@ class OnTheSite(PreparedTest):
         told = self.run_program("wifi", "verify", "Kilnhaven")
         self.assertEqual(told.returncode, 0, told.stdout)
         self.assertIn("by cable, which no wireless list concerns", told.stderr)
+
+    def test_away_from_the_network_it_cannot_look(self) -> None:
+        """Where no interface can scan the verdict says which network one would have to be on."""
+        self.refuse_the_stranger()
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        with patch("scopion.operations.verifying.prepare_scan", side_effect=NoInterface("no interface can scan")):
+            checks = verify(self.opened(), "Kilnhaven").checks
+        (scan,) = [check for check in checks if check.where == "a scan"]
+        self.assertEqual((scan.met, scan.says), (None, "cannot look: no interface is on 192.0.2.0/24"))
 
     def test_the_station_by_which_somebody_is_logged_in(self) -> None:
         """An allow list without it is refused: it is the administrator's own way; who is on cable needs no entry."""

@@ -231,6 +231,17 @@ class Lab:
         given = "\n".join(f"addr add {address}/24 dev eth0" for address in addresses)
         self._in(name, f"link set lo up\n{given}\nlink set eth0 up")
 
+    def add_own_interface(self, name: str, mac: str, address: str) -> None:
+        """One more virtual interface of the desk in the same segment, as a container's bridge has them."""
+        self._ports += 1
+        port = f"port{self._ports}"
+        _run(
+            f"ip link add {port} netns {self.namespace('switch')} type veth "
+            f"peer name {name} address {mac} netns {self.namespace('desk')}".split()
+        )
+        self._in("switch", f"link set {port} master bridge\nlink set {port} up")
+        self._in("desk", f"addr add {address}/24 dev {name}\nlink set {name} up")
+
     def _in(self, name: str, batch: str) -> None:
         _run(["ip", "-n", self.namespace(name), "-batch", "-"], batch + "\n")
 

@@ -25,7 +25,7 @@ from scopion.model.mac import MacAddress
 from tests import conformance
 from tests.lab.lab import DROP_CAPABILITIES, Lab, LabHost, require_lab
 from tests.lab.services import wait_for
-from tests.support import ROOT
+from tests.support import ROOT, FolderTest
 
 # Registered prefixes of all three sizes and of the closed registry, found in the packaged listing by the test below.
 BLOCKS = {"oui": 24, "mam": 28, "oui36": 36, "iab": 36}
@@ -276,6 +276,29 @@ def _is_scanning(roster: Path) -> bool:
     """Whether a scan has begun and not ended yet."""
     with closing(sqlite3.connect(roster)) as db:
         return bool(db.execute("SELECT count(*) FROM scan WHERE outcome = 'running'").fetchone()[0])
+
+
+class OwnInterfaces(FolderTest):
+    def test_own_virtual_interfaces_are_no_strangers(self) -> None:
+        """Three more of this machine's in the segment, by which it answers: still one device, and nobody joined."""
+        require_lab()
+        lab = Lab([LabHost("gateway", "0c:be:11:00:00:01", ("192.0.2.1",))])
+        self.addCleanup(lab.close)
+        lab.scan(self.folder)
+        macs = [f"02:42:c0:00:02:{number:02x}" for number in (0x6F, 0x70, 0x71)]
+        for number, mac in enumerate(macs):
+            lab.add_own_interface(f"veth{number}", mac, f"192.0.2.{111 + number}")
+        document = lab.scan(self.folder)
+        self.assertEqual(document["events"], [])
+        ours = {row["mac"] for row in document["hosts"] if row["this_machine"]}
+        self.assertLessEqual(ours, {Lab.desk_mac, *macs})
+        self.assertEqual({row["mac"] for row in document["hosts"]} - ours, {"0c:be:11:00:00:01"})
+        devices = json.loads(lab.scopion(["devices", "--format", "json"], self.folder).stdout)
+        self.assertEqual(sorted(device["this_machine"] for device in devices), [False, True])
+        self.assertNotIn("made up", str(devices))
+        for number in range(3):
+            lab.run("desk", ["ip", "link", "del", f"veth{number}"])
+        self.assertEqual(lab.scan(self.folder)["events"], [])
 
 
 class PulledPlug(unittest.TestCase):

@@ -13,10 +13,24 @@ from scopion.reports.content import Part
 from scopion.reports.page import page
 from tests.lab.browser import CHROMIUM, Browser
 from tests.lab.lab import Lab, require_lab, require_tools
-from tests.made_past import HOSTILE, NOW, make_past, opened_at
+from tests.made_past import HOSTILE, LONG, NOW, make_past, opened_at
 from tests.support import ROOT
 
 _CONTRAST = (ROOT / "tests/data/contrast.js").read_text(encoding="utf-8")
+# What reaches past the right edge of what holds it, or of the window.
+_CUT = """
+(() => {
+  const past = (each) => {
+    const holder = each.closest('.wide');
+    const edge = holder ? holder.getBoundingClientRect().right : document.documentElement.clientWidth;
+    return each.getBoundingClientRect().right > edge + 1;
+  };
+  const wide = [...document.querySelectorAll('*')].filter((each) => each.scrollWidth > each.clientWidth + 1
+    && ['auto', 'scroll', 'hidden'].includes(getComputedStyle(each).overflowX) && !each.matches('.hidden'));
+  return [...document.querySelectorAll('td, th, p, li, figure, h2')].filter(past).concat(wide)
+    .map((each) => each.tagName + ' ' + each.innerText.slice(0, 40));
+})()
+"""
 _ROWS = "[...document.querySelectorAll('#devices tbody tr')]"
 
 
@@ -117,6 +131,17 @@ class Page(unittest.TestCase):
         )
         self.assertEqual(shown, 1)
         self.assertEqual(self.browser.value("document.querySelector('#devices .filter span').innerText"), "1 of 8")
+
+    def test_nothing_is_cut_at_any_width(self) -> None:
+        """From a small window to a wide screen every column ends inside the page, a long IPv6 address among them."""
+        self.assertIn(str(LONG), self.browser.value("document.querySelector('#devices').textContent"))
+        for width in (800, 1280, 1920):
+            with self.subTest(width=width):
+                self.browser.ask(
+                    "Emulation.setDeviceMetricsOverride", width=width, height=900, deviceScaleFactor=1, mobile=False
+                )
+                self.assertEqual(self.browser.value("window.innerWidth"), width)
+                self.assertEqual(self.browser.value(_CUT), [])
 
     def test_it_is_whole_without_scripts_and_on_paper(self) -> None:
         """With scripts off every row is there and nothing is cut at the right edge of a page of paper."""

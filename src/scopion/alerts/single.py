@@ -12,7 +12,7 @@ from scopion.alerts.phrases import About, Phrases, article, reference
 from scopion.model.alert import Alert
 from scopion.model.clock import spoken_span
 from scopion.model.device import Event, EventKind, Standing
-from scopion.model.text import capitalised, clean
+from scopion.model.text import capitalised, clean, closed
 from scopion.wire.serial import event_to_json
 
 _OF_NETWORKS = (EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK)
@@ -100,7 +100,7 @@ class _One:
                 return f"{who} joined {place} {when}. Nobody has seen it here before."
             case EventKind.UNWANTED_PRESENT:
                 said = about.device.because if about.device else ""
-                because = f" You marked it so because: {said}." if said else ""
+                because = f" You marked it so because: {closed(said)}" if said else ""
                 return f"{who} is unwanted, and has been on {place} since {phrases.hour(event.at)}.{because}"
             case EventKind.UNLISTED_PRESENT:
                 return (
@@ -123,7 +123,7 @@ class _One:
                 )
             case EventKind.NETWORK_DOWN:
                 why = event.was_name or "nobody on it answers any more, not even the gateway"
-                return capitalised(f"{place} is down since {phrases.hour(event.at)}: {why}. You are told once.")
+                return capitalised(f"{place} is down since {phrases.hour(event.at)}: {closed(why)} You are told once.")
             case EventKind.NETWORK_BACK:
                 gone = f" It was down for {spoken_span(event.at - event.away_since)}." if event.away_since else ""
                 return capitalised(f"{place} is back since {phrases.hour(event.at)}.{gone}")

@@ -45,7 +45,9 @@ class LocalControlLine:
                 if not reply.startswith(_EVENT):
                     return reply
         except TimeoutError:
-            raise EnforcerUnreachable(f"{self._path} does not answer: is the daemon still running?") from None
+            raise EnforcerUnreachable(
+                f"{self._path} does not answer: see whether the daemon is still running"
+            ) from None
         except OSError as error:
             raise EnforcerUnreachable(_said(self._path, error)) from None
 

@@ -15,7 +15,7 @@ from scopion.model.clock import spoken_span
 from scopion.model.device import NAME_ORDER, NEVER, Device, Standing
 from scopion.model.mac import Notation
 from scopion.model.observation import TraitKind
-from scopion.model.text import counted, joined
+from scopion.model.text import closed, counted, joined
 from scopion.operations.rhythm import DayMark, Rhythm
 
 if TYPE_CHECKING:
@@ -67,7 +67,7 @@ def what_it_is(card: Card) -> Iterator[str]:
     if makers:
         yield f"Made by {joined(list(makers), 'or')}."
     texts = (("Owner", device.owner), ("Place", device.place), ("Note", device.note))
-    whose = [f"{title}: {text}." for title, text in texts if text]
+    whose = [f"{title}: {closed(text)}" for title, text in texts if text]
     if whose:
         yield " ".join(whose)
 

@@ -11,7 +11,7 @@ from scopion.cli.options import insist
 from scopion.cli.output import iso, output_format, show, spoken_ago
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column, Row
-from scopion.model.text import counted
+from scopion.model.text import closed, counted
 
 if TYPE_CHECKING:
     from scopion.model.observation import Medium
@@ -160,7 +160,7 @@ def _tell(session: Session, imported: Imported, preview: bool) -> None:
     if without:
         session.note(f"{counted(without, 'adapter')} without an address {'is' if without == 1 else 'are'} not shown.")
     for problem in reading.problems:
-        session.note(f"{click.style('Not read:', fg='yellow')} {problem}.")
+        session.note(f"{click.style('Not read:', fg='yellow')} {closed(str(problem))}")
     if reading.unread > len(reading.problems):
         session.note(f"{reading.unread - len(reading.problems)} more could not be read.")
     added = len(imported.added)

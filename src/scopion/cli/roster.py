@@ -10,7 +10,7 @@ from scopion.cli.output import iso, on_clock, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column, Row
 from scopion.model.errors import CheckNotMet
-from scopion.model.text import counted, joined
+from scopion.model.text import closed, counted, joined
 
 if TYPE_CHECKING:
     from scopion.model.clock import Clock
@@ -48,7 +48,7 @@ def check(session: Session, format_name: str | None) -> None:
     for remark in health.remarks:
         session.note(f"{click.style('Note:', fg='yellow')} {remark}.")
     for problem in health.problems:
-        session.note(f"{click.style('Wrong:', fg='red')} {problem}.")
+        session.note(f"{click.style('Wrong:', fg='red')} {closed(problem)}")
     if health.problems:
         raise CheckNotMet(
             f"{counted(len(health.problems), 'mistake')} in the roster: scopion roster compact removes stray rows, "

@@ -14,7 +14,7 @@ from scopion.cli.output import iso
 from scopion.cli.session import Session
 from scopion.discovery.asking import Method
 from scopion.model.device import EventKind
-from scopion.model.text import counted
+from scopion.model.text import closed, counted
 from scopion.operations.scan_result import ScanResult, notes
 
 
@@ -53,7 +53,7 @@ def tell_result(session: Session, result: ScanResult) -> None:
     if result.hosts:
         session.note("")
     for note in notes(result):
-        session.note(f"{click.style('Note:', fg='yellow')} {note}.")
+        session.note(f"{click.style('Note:', fg='yellow')} {closed(note)}")
     news = tell(result.events, result.devices, session.site.vendors)
     for piece in news:
         session.note(f"{click.style(piece.kind + ':', bold=True)} {piece.sentence}.")

@@ -11,7 +11,7 @@ from scopion.cli.output import show
 from scopion.cli.session import Session
 from scopion.cli.table import Column
 from scopion.model.errors import Refused
-from scopion.model.text import counted
+from scopion.model.text import closed, counted
 
 if TYPE_CHECKING:
     from scopion.operations.taking_over import Intent, Plan
@@ -90,7 +90,7 @@ def _said(what: str, was: str, will: str) -> str:
 
 def _tell_problems(path: str, plan: Plan) -> None:
     for problem in plan.problems[:_PROBLEMS_TOLD]:
-        click.echo(f"{click.style('Conflict:', fg='red')} {Path(path).name}, {problem}.", err=True)
+        click.echo(f"{click.style('Conflict:', fg='red')} {Path(path).name}, {closed(str(problem))}", err=True)
     more = len(plan.problems) - _PROBLEMS_TOLD
     if more > 0:
         click.echo(f"{click.style('Conflict:', fg='red')} and {more} more.", err=True)

@@ -12,7 +12,7 @@ from scopion.cli.output import iso, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column
 from scopion.model.clock import spoken_span
-from scopion.model.text import counted
+from scopion.model.text import closed, counted
 
 if TYPE_CHECKING:
     from scopion.operations.wifi_stations import StationRow
@@ -54,7 +54,7 @@ def stations(session: Session, ssid: str | None, busiest: bool, format_name: str
     show(rows, KEYS, COLUMNS, format_name)
     for each in unread:
         where = f"{each.enforcer}, {each.radio} GHz" if each.radio else each.enforcer
-        session.note(f"{where}: not read, {each.problem}.")
+        session.note(f"{where}: not read, {closed(each.problem)}")
     if found:
         session.note("")
     refused = sum(not each.admitted for each in found)

@@ -30,6 +30,11 @@ def entered(text: str, what: str, limit: int = MAX_TEXT) -> str:
     return whole
 
 
+def closed(text: str) -> str:
+    """A sentence with its full stop, unless it ends already, as a question does."""
+    return text if text.endswith((".", "?", "!")) else f"{text}."
+
+
 def capitalised(text: str) -> str:
     """The text as a sentence begins; names within stay as they are."""
     return text[:1].upper() + text[1:]

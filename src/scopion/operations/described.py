@@ -29,11 +29,14 @@ def described(device: Device, vendors: Vendors, kinds: Kinds) -> Described:
     makers = tuple([vendors.of(mac) for mac in macs])
     traits = [known.trait for known in device.traits]
     mac, maker = (macs[0], makers[0]) if macs else (None, None)
-    whole = guess(kinds, mac, maker, traits, gateway=device.gateway)
+    # An address that this machine made up for an interface of its own says nothing of what it is.
+    whole = guess(kinds, None if device.own else mac, maker, traits, gateway=device.gateway)
     if len(device.adapters) == 1:
         return Described(device, makers, whole, (whole,))
     media = [
-        guess(kinds, adapter.mac, of_it, [known.trait for known in adapter.traits], gateway=False)
+        guess(
+            kinds, None if device.own else adapter.mac, of_it, [known.trait for known in adapter.traits], gateway=False
+        )
         for adapter, of_it in zip(device.adapters, makers, strict=True)
     ]
     return Described(device, makers, whole, tuple(media))

@@ -75,19 +75,20 @@ class Describer:
         heard = [trait for seen in group for trait in seen.traits]
         known = [each.trait for each in device.traits] if device else []
         traits = tuple(dict.fromkeys((*heard, *known)))
+        own = any(seen.source is Source.OWN for seen in group)
         return Host(
             address=first.address,
             mac=first.mac,
             vendor=vendor,
             rtt_s=next((seen.rtt_s for seen in group if seen.rtt_s is not None), None),
             device=device,
-            own=any(seen.source is Source.OWN for seen in group),
+            own=own,
             gateway=gateway,
             news=news,
             also=tuple(sorted(also, key=by_number)),
             names=best_names(traits),
             traits=traits,
-            guess=guess(self._kinds, first.mac, vendor, traits, gateway=gateway),
+            guess=guess(self._kinds, None if own else first.mac, vendor, traits, gateway=gateway),
         )
 
     def hosts(self, seen: Sequence[Observation], events: Sequence[Event]) -> list[Host]:

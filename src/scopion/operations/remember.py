@@ -199,7 +199,7 @@ class Memory:
                 before = next(each.gateway_mac for each in self.subnets if each.range == prepared.subnet)
                 events = [*note_gateway_changed(roster, gateway, gateway_mac, before, now, self.scan), *events]
             queue_for(site, roster, events, {each.mac: prepared.subnet for each in seen if each.mac})
-            note_own_adapters(roster, _own_adapters(site, prepared), now)
+            note_own_adapters(roster, _own_adapters(site, prepared, seen), now)
             end_scan(
                 roster,
                 self.scan,
@@ -242,16 +242,17 @@ class Memory:
         return Silence(self.began, self._spared(site, prepared, now), judges, one)
 
 
-def _own_adapters(site: Site, prepared: PreparedScan) -> dict[MacAddress, Medium]:
-    """This machine's real adapters, and those that have an address in the subnet: nobody there is a stranger.
+def _own_adapters(site: Site, prepared: PreparedScan, seen: Sequence[Observation]) -> dict[MacAddress, Medium]:
+    """This machine's real adapters, and those that were seen or have an address in the subnet: no strangers.
 
     Other virtual ones come and go, each time with another MAC.
     """
     used = prepared.choice.interface.name
+    shown = {each.mac for each in seen if each.source is Source.OWN}
     return {
         each.mac: each.medium
         for each in site.attachment.interfaces()
-        if each.mac and (not each.virtual or each.name == used or prepared.subnet in each.subnets)
+        if each.mac and (not each.virtual or each.name == used or each.mac in shown or prepared.subnet in each.subnets)
     }
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
+from dataclasses import replace
 from datetime import datetime
 from ipaddress import IPv4Address, IPv6Address
 
@@ -184,7 +185,12 @@ class _Scan:
 
     def _concluded(self, findings: Findings, own: Sequence[Observation], started: datetime) -> ScanResult:
         prepared, memory, site = self._prepared, self._memory, self._site
-        seen = [*own, *findings.observations]
+        ours = {each.mac for each in site.attachment.interfaces() if each.mac}
+        # Another interface of this machine answers like anybody, as a container's does: it is no stranger.
+        seen = [
+            *own,
+            *(replace(each, source=Source.OWN) if each.mac in ours else each for each in findings.observations),
+        ]
         gateway_mac = self._gateway_mac(findings.observations)
         recognition = self._recognised(findings.observations, gateway_mac)
         folded = memory.fold(site, prepared, findings, seen, gateway_mac if prepared.attached else None, recognition)

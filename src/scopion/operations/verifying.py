@@ -7,10 +7,11 @@ from contextlib import suppress
 
 from scopion.discovery.records.client_list import read_client_list
 from scopion.model.device import Device
-from scopion.model.errors import ScopionError, StorageFailed
+from scopion.model.errors import NoInterface, ScopionError, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation
 from scopion.model.text import counted, joined
+from scopion.operations.address_map import subnets_of
 from scopion.operations.card import likeliest
 from scopion.operations.enforcing import enforcers, has_enforcer, read_stations, settings_of
 from scopion.operations.look import who_answers
@@ -194,6 +195,11 @@ class _Looking:
         try:
             prepared = prepare_scan(self._site, ScanRequest(no_names=True))
             answered = who_answers(self._site, prepared)
+        except NoInterface as error:
+            subnets = joined([str(subnet) for subnet in subnets_of(self._site, self._roster)])
+            why = f"no interface is on {subnets}" if subnets else str(error)
+            self._note(where, "answers", None, f"cannot look: {why}")
+            return
         except ScopionError as error:
             self._note(where, "answers", None, f"cannot look: {error}")
             return

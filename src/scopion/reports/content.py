@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from enum import StrEnum
 
 from scopion.reports.address_use import SubnetUse
@@ -15,6 +15,8 @@ from scopion.reports.hours import WeekOf
 
 # So many notable events stand on a page; the others are counted, and are all in the table.
 HAPPENINGS = 100
+# From so many days with scans on it is told which hours are busy: each weekday once.
+LEAST_DAYS = 7
 
 
 class Part(StrEnum):
@@ -186,3 +188,9 @@ class Report:
     def has(self, part: Part) -> bool:
         """Whether a part was asked for."""
         return part in self.parts
+
+    @property
+    def tells_busy_hours(self) -> bool:
+        """Whether enough was seen to say which hours are busy: an hour of one Tuesday says nothing of Tuesdays."""
+        seen = sum(day.looked for day in self.days)
+        return seen >= LEAST_DAYS and self.until - self.since >= timedelta(days=LEAST_DAYS)

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from scopion.model.errors import ScopionError, StorageFailed
 from scopion.model.week import WEEKDAYS
 from scopion.reports.address_use import ACROSS, Use
-from scopion.reports.content import DeviceLine, Group, Report
+from scopion.reports.content import LEAST_DAYS, DeviceLine, Group, Report
 from scopion.reports.hours import DAY_HOURS
 from scopion.reports.sentences import said_period
 
@@ -181,7 +181,8 @@ def _busy(report: Report, axes: Axes) -> None:
     image = axes.imshow([list(hours) for hours in report.busy], aspect="auto", interpolation="nearest")
     axes.set_xticks(range(DAY_HOURS))
     axes.set_yticks(range(7), WEEKDAYS)
-    axes.set(title="Busy hours", xlabel="hour of the day", ylabel="day of the week")
+    title = "Busy hours" if report.tells_busy_hours else f"Busy hours, from fewer than {LEAST_DAYS} days"
+    axes.set(title=title, xlabel="hour of the day", ylabel="day of the week")
     known = [value for hours in report.busy for value in hours if not math.isnan(value)]
     middle = (min(known) + max(known)) / 2 if known else 0.0
     for weekday, hours in enumerate(report.busy):

@@ -21,7 +21,7 @@ from scopion import __version__
 from scopion.model.text import counted
 from scopion.model.week import WEEKDAYS
 from scopion.reports.address_use import Use
-from scopion.reports.content import HAPPENINGS, DeviceLine, Part, Report, SubnetLine
+from scopion.reports.content import HAPPENINGS, LEAST_DAYS, DeviceLine, Part, Report, SubnetLine
 from scopion.reports.drawing import SHAPES, Bar, bars, squares, strip
 from scopion.reports.sentences import said_day, said_period
 
@@ -82,6 +82,8 @@ def page(report: Report, made: datetime) -> str:
         moment=_moment,
         remarks=_remarks,
         counted=counted,
+        breakable=_breakable,
+        least_days=LEAST_DAYS,
         said_day=said_day,
     )
     return f"{rendered}\n"
@@ -90,6 +92,11 @@ def page(report: Report, made: datetime) -> str:
 def _moment(wall: datetime) -> str:
     """``2026-09-30 14:30``: sorts as it reads."""
     return f"{wall:%Y-%m-%d %H:%M}"
+
+
+def _breakable(address: str) -> Markup:
+    """A long IPv6 address may go on in the next line after a colon: one of them would widen the table past the page."""
+    return Markup(":<wbr>").join(address.split(":"))
 
 
 def _remarks(line: DeviceLine) -> list[str]:

@@ -62,6 +62,8 @@ def _new(report: Report) -> str:
 
 
 def _busy(report: Report) -> str:
+    if not report.tells_busy_hours:
+        return ""
     cells = [
         (value, weekday, hour)
         for weekday, hours in enumerate(report.busy)

@@ -328,13 +328,14 @@ def _close(db: Connection, missing: Sequence[Row], at: datetime) -> list[Event]:
     events: list[Event] = []
     for row in missing:
         mac, address = stored_mac(row["mac"]), stored_address(row["address"])
-        device = db.execute("SELECT device FROM adapter WHERE mac = ?", (str(mac),)).fetchone()["device"]
+        adapter = db.execute("SELECT device, own FROM adapter WHERE mac = ?", (str(mac),)).fetchone()
+        device = adapter["device"]
         now_at = db.execute(
             "SELECT address, since FROM stay WHERE mac = ? AND present ORDER BY address LIKE '%:%', since DESC LIMIT 1",
             (str(mac),),
         ).fetchone()
         if now_at is None:
-            if not any(event.mac == mac for event in events):
+            if not adapter["own"] and not any(event.mac == mac for event in events):
                 events.append(Event(EventKind.LEFT, at, device, mac, address))
         elif now_at["since"] > row["until"] and ":" not in row["address"] + now_at["address"]:
             moved_to = IPv4Address(now_at["address"])

@@ -14,7 +14,7 @@ from scopion.model.errors import LiveNetworkLocked
 from scopion.model.text import clean
 
 _ADVICE = {
-    errno.ECONNREFUSED: "nothing listens there: is the port right, and is the server running?",
+    errno.ECONNREFUSED: "nothing listens there: see whether the port is right and the server is running",
     errno.EHOSTUNREACH: "there is no way to it: is this machine on the network, and the address right?",
     errno.ENETUNREACH: "there is no way to its network: is this machine connected?",
     errno.ECONNRESET: "it broke off the connection: is it the right port, or does it refuse this machine?",
