@@ -1,7 +1,14 @@
-"""One measured figure beside what it has to hold."""
+"""One measured figure beside what it has to hold: mostly how many times as much as a bare piece of work, its floor.
+
+Ours and the floor are measured in turns and their medians compared, so that both meet the same machine.
+"""
 
 from __future__ import annotations
 
+import statistics
+import subprocess
+import time
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 
@@ -26,3 +33,39 @@ class Figure:
         detail = f"  ({self.detail})" if self.detail else ""
         mark = "ok  " if self.kept else "MISS"
         return f"{mark}  {self.name:<58} {self.value:>12,.3g} {self.unit:<4} {bound} {self.hold:,g}{detail}"
+
+
+def beside(name: str, ours: float, floor: float, hold: float, *, what: str, unit: str = "s", more: str = "") -> Figure:
+    """How many times the floor it takes; ``what`` says what the floor is."""
+    detail = f"{ours:,.3g} {unit}; {what}: {floor:,.3g} {unit}"
+    return Figure(name, ours / floor, "x", hold, detail=f"{detail}; {more}" if more else detail)
+
+
+def in_turns(runs: int, **work: Callable[[], float]) -> dict[str, float]:
+    """The median of what each measurement returned."""
+    found: dict[str, list[float]] = {name: [] for name in work}
+    for _ in range(runs):
+        for name, measure in work.items():
+            found[name].append(measure())
+    return {name: statistics.median(values) for name, values in found.items()}
+
+
+def timed(work: Callable[[], object]) -> Callable[[], float]:
+    """A measurement of the seconds that a piece of work takes."""
+
+    def measure() -> float:
+        began = time.perf_counter()
+        work()
+        return time.perf_counter() - began
+
+    return measure
+
+
+def process(*command: str) -> Callable[[], float]:
+    """A measurement of the seconds that a process takes, from its start to its end."""
+    return timed(lambda: run(command))
+
+
+def run(command: Sequence[str]) -> None:
+    """Let a process end; what it prints is dropped."""
+    subprocess.run(command, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)

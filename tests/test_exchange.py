@@ -161,7 +161,7 @@ class Importing(ProgramTest):
             self.run_ok("export", str(path))
             self.assertIn("none to be added, none changed", self.run_program("import", str(path), "--preview").stderr)
             other = self.folder / f"other-{name}"
-            self.assertIn("14 new", self.run_program("--site", str(other), "import", str(path), "--yes").stderr)
+            self.assertIn("14 to be added", self.run_program("--site", str(other), "import", str(path), "--yes").stderr)
             again = self.folder / f"again-{name}"
             self.run_ok("--site", str(other), "export", str(again))
             ours, theirs = (self._comparable(each) for each in (path, again))

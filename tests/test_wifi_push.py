@@ -16,13 +16,14 @@ from hypothesis import strategies as st
 from scopion.model.errors import Divided, EnforcerUnreachable, NoInterface, Refused, ScopionError
 from scopion.model.mac import MacAddress, Notation
 from scopion.operations.attending import attend
+from scopion.operations.one_push import OnePush
 from scopion.operations.pushing import push, resume_interrupted
 from scopion.operations.reverting import revert_to
 from scopion.operations.sending import Wish
 from scopion.operations.site import Site
 from scopion.operations.verifying import verify
 from scopion.roster.lists import ListMode
-from scopion.roster.pushes import PushState, pushes
+from scopion.roster.pushes import PushState, note_reverted, pushes, with_deadline
 from scopion.scenes.access_point import FILE as ACCESS_POINT_FILE
 from scopion.scenes.access_point import SceneControlLine
 from scopion.watching.deadlines import require_bearer
@@ -485,6 +486,22 @@ class OnTheSite(PreparedTest):
         told = self.run_program("wifi", "verify", "Kilnhaven")
         self.assertEqual(told.returncode, 0, told.stdout)
         self.assertIn("by cable, which no wireless list concerns", told.stderr)
+
+    def test_what_is_being_taken_back_is_not_kept(self) -> None:
+        """Who keeps a push while it goes back waits for the end of that, and is told that there is none to keep."""
+        self.refuse_the_stranger()
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--revert-after", "1h")
+        site = self.opened()
+        (push,) = with_deadline(site.roster)
+        environment = {**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces"}
+        with OnePush(self.site):
+            keeping = subprocess.Popen([PROGRAM, "wifi", "keep"], stderr=subprocess.PIPE, text=True, env=environment)
+            with self.assertRaises(subprocess.TimeoutExpired):
+                keeping.communicate(timeout=2)
+            note_reverted(site.roster, push.id, push.id)
+        self.assertIn("no push is waiting to be kept", keeping.communicate(timeout=30)[1])
+        self.assertEqual(keeping.returncode, 3)
+        self.assertEqual(revert_to(site, push.id, if_waiting=True), [])
 
     def test_away_from_the_network_it_cannot_look(self) -> None:
         """Where no interface can scan the verdict says which network one would have to be on."""

@@ -290,9 +290,9 @@ class Daemon(AirLab):
         wait_for("going back", lambda: self.ask("wl1", "DENY_ACL SHOW") == "" == self.ask("wl0", "DENY_ACL SHOW"), 20)
         states = [each["because"] for each in self.json("wifi", "revert", "--list")["pushes"]]
         self.assertIn("was not kept", states[0])
-        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--revert-after", "3s")
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--revert-after", "6s")
         self.ok("wifi", "keep", "Kilnhaven")
-        self.stays_beyond(3)
+        self.stays_beyond(6)
         self.assertNotIn("was not kept", str(self.json("wifi", "revert", "--list")["pushes"][0]))
 
     def stays_beyond(self, deadline_s: float) -> None:
@@ -325,9 +325,9 @@ class Daemon(AirLab):
         # The same with keep: the watch leaves it in force when its time is up.
         self.ok("wifi", "drop", "Kilnhaven", OTHER)
         self.ok("wifi", "deny", "Kilnhaven", STATION)
-        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--revert-after", "4s")
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--revert-after", "8s")
         self.ok("wifi", "keep", "Kilnhaven")
-        self.stays_beyond(4)
+        self.stays_beyond(8)
         self.assertNotIn("was not kept", str(self.json("wifi", "revert", "--list")["pushes"][0]))
 
     def is_watched(self) -> bool:

@@ -9,7 +9,6 @@ from __future__ import annotations
 import os
 import sys
 from contextlib import suppress
-from dataclasses import dataclass
 from ipaddress import ip_address
 from pathlib import Path
 
@@ -21,27 +20,19 @@ _ESTABLISHED = "01"  # as /proc/net/tcp has it (proc(5))
 _MOST_ANCESTORS = 32
 
 
-@dataclass(frozen=True, slots=True)
-class WayIn:
-    """The addresses at the other end; ``certain``: it is known to be the one, and not one of several."""
-
-    addresses: frozenset[Address] = frozenset()
-    certain: bool = True
-
-
-def way_in(proc: Path = _PROC) -> WayIn:
-    """From where the command was given: nowhere else, or an address, or several that it may be."""
+def way_in(proc: Path = _PROC) -> frozenset[Address]:
+    """From where the command was given: one address; none if here; several that it may be if nothing tells which."""
     own = os.environ.get("SSH_CONNECTION", "")
     if own:
-        return WayIn(_peer(own))
+        return _peer(own)
     over_ssh = False
     for process in _ancestors(proc):
         said = _variable(proc / process / "environ", b"SSH_CONNECTION=")
         if said:
-            return WayIn(_peer(said))
+            return _peer(said)
         with suppress(OSError):
             over_ssh = over_ssh or (proc / process / "comm").read_text().startswith("sshd")
-    return WayIn(_peers(proc), certain=False) if over_ssh else WayIn()
+    return _peers(proc) if over_ssh else frozenset()
 
 
 def _ancestors(proc: Path) -> list[str]:

@@ -131,7 +131,7 @@ def protected(site: Site, roster: Roster, ssid: str, devices: Sequence[Device]) 
 
 def _way_in(devices: Sequence[Device]) -> list[MacAddress]:
     """The station from which somebody is logged in to this machine; each that it may be, if that is not certain."""
-    addresses = way_in().addresses
+    addresses = way_in()
     found = []
     for device in devices:
         if any(stay.present and stay.address in addresses for stay in device.stays):

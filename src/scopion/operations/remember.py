@@ -224,7 +224,8 @@ class Memory:
 
         Where a plug was pulled the system's neighbour table may believe in some for a while.
         """
-        if not findings.completed or not findings.asked:
+        here = [each for each in self.expected() if each in prepared.targets and each != prepared.own_address]
+        if not findings.completed or not findings.asked or not here:
             return ""
         if not findings.answered and gateway_mac is None:
             return "nobody answered"

@@ -35,13 +35,14 @@ from scopion.wireless.refusals import quoted
 
 def keep(site: Site, ssid: str | None = None) -> list[Push]:
     """Keep pushes that would be taken back. Raises NotFound if there is none."""
-    roster = site.roster
-    waiting = [each for each in with_deadline(roster) if ssid in (None, each.ssid)]
-    if not waiting:
-        raise NotFound("no push is waiting to be kept")
-    for each in waiting:
-        keep_push(roster, each.id)
-    return waiting
+    with OnePush(site.folder):  # who is just being taken back is not kept
+        roster = site.roster
+        waiting = [each for each in with_deadline(roster) if ssid in (None, each.ssid)]
+        if not waiting:
+            raise NotFound("no push is waiting to be kept: scopion wifi revert --list shows what became of each")
+        for each in waiting:
+            keep_push(roster, each.id)
+        return waiting
 
 
 def revert_overdue(site: Site) -> list[tuple[Push, list[Pushed], str]]:
@@ -54,7 +55,8 @@ def revert_overdue(site: Site) -> list[tuple[Push, list[Pushed], str]]:
     for each in with_deadline(site.roster):
         if each.revert_at is not None and each.revert_at <= now:
             try:
-                found.append((each, revert_to(site, each.id, because=f"push {each.id} was not kept"), ""))
+                done = revert_to(site, each.id, because=f"push {each.id} was not kept", if_waiting=True)
+                found.append((each, done, ""))
             except ScopionError as error:
                 found.append((each, [], str(error)))
     return found
@@ -77,12 +79,19 @@ def revert(site: Site, ssid: str, *, on_step: OnStep = lambda *_: None) -> list[
     return done
 
 
-def revert_to(site: Site, number: int, *, because: str = "", on_step: OnStep = lambda *_: None) -> list[Pushed]:
-    """Put back what an enforcer held before a push, whatever has been pushed since."""
+def revert_to(
+    site: Site, number: int, *, because: str = "", if_waiting: bool = False, on_step: OnStep = lambda *_: None
+) -> list[Pushed]:
+    """Put back what an enforcer held before a push, whatever has been pushed since.
+
+    ``if_waiting``: not if somebody has kept it meanwhile.
+    """
     with OnePush(site.folder):
         roster = site.roster
         settle_interrupted(site)
         meant = push_of(roster, number)
+        if if_waiting and meant.revert_at is None:
+            return []
         if meant.enforcer == HAND:
             raise _by_hand(site, meant)
         devices = all_devices(roster)

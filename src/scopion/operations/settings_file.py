@@ -61,7 +61,9 @@ def with_settings(text: str, settings: str) -> str:
             at = opening.end() if opening else 0
             text = f"{text[:at]}\n{block}\n{text[at:].removeprefix(chr(10))}"
             continue
-        below = re.search(rf"^{re.escape(heading)}.*$", text, re.MULTILINE)
+        # One of several, as [[channel]], is a block of its own.
+        several = heading.startswith("[[")
+        below = None if several else re.search(rf"^{re.escape(heading)}.*$", text, re.MULTILINE)
         end = below.end() if below else len(text)
         text = f"{text[:end]}\n{lines if below else block}{text[end:] if below else chr(10)}"
     return text

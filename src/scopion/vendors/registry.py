@@ -12,7 +12,8 @@ from scopion.model.mac import MacAddress, hex_digits
 from scopion.vendors.assignments import AUTHORITY, BITS, PRIVATE, RegistryName
 from scopion.vendors.snapshot import Organisation, Snapshot
 
-_FINEST_FIRST = tuple((each, BITS[each]) for each in (RegistryName.MA_S, RegistryName.IAB, RegistryName.MA_M))
+# So many prefixes are remembered at a time: 20 MB if a flood made them all up.
+_MOST_DECIDED = 131_072
 
 
 class VendorKind(StrEnum):
@@ -26,6 +27,9 @@ class VendorKind(StrEnum):
     PRIVATE = "private"  # locally administered: made up by the device
     MULTICAST = "multicast"
     BROADCAST = "broadcast"
+
+
+_REGISTERED = VendorKind.REGISTERED  # a member of an enumeration is looked up slowly through its class
 
 
 class _Answer(NamedTuple):
@@ -90,18 +94,21 @@ class Vendors:
     def __init__(self, *snapshots: Snapshot) -> None:
         self.snapshots = snapshots
         self._split = frozenset().union(*(snapshot.split for snapshot in snapshots))
-        # Networks repeat a few makers: what was decided is kept, in bounded number (20 MB if a flood made them up).
-        self._longest = lru_cache(65_536)(self._decide)
+        # Networks repeat a few makers: what was decided is kept, by prefix and length in one number.
+        self._decided: dict[int, Vendor] = {}
 
     def of(self, mac: MacAddress) -> Vendor:
         """The vendor of an adapter."""
-        if mac.is_multicast:
+        octets = mac.octets
+        first = octets[0]  # of its bits the lowest is that of groups, the next that of private addresses (IEEE 802)
+        if first & 1:
             return _BROADCAST if mac.is_broadcast else _MULTICAST
-        number = int.from_bytes(mac.octets)
+        number = int.from_bytes(octets)
         block = number >> 24
-        vendor = self._longest(number >> 12, 36) if block in self._split else self._longest(block, 24)
+        number, bits = (number >> 12, 36) if block in self._split else (block, 24)
+        vendor = self._decided.get(bits << 48 | number) or self._decide(number, bits)
         # A few prefixes of the 1980s have the bit of private addresses set: where the registry knows them, it wins.
-        if mac.is_private and not vendor.organisations:
+        if first & 2 and not vendor.organisations:
             return _PRIVATE
         return vendor
 
@@ -115,7 +122,7 @@ class Vendors:
         if len(digits) == 12:
             return self.of(MacAddress(bytes.fromhex(digits)))
         first = int(digits[:2], 16)
-        vendor = self._longest(int(digits, 16), 4 * len(digits))
+        vendor = self._decide(int(digits, 16), 4 * len(digits))
         if first & 1:
             return _MULTICAST
         if first & 2 and not vendor.organisations:
@@ -133,11 +140,15 @@ class Vendors:
                         yield Vendor(VendorKind.REGISTERED, _digits(row.prefix, BITS[registry]), (who,))
 
     def _decide(self, number: int, bits: int) -> Vendor:
+        vendor = _UNASSIGNED
         for snapshot in self.snapshots:
             vendor = _longest_match(snapshot, number, bits)
-            if vendor.kind is not VendorKind.UNASSIGNED:
-                return vendor
-        return _UNASSIGNED
+            if vendor is not _UNASSIGNED:
+                break
+        if len(self._decided) >= _MOST_DECIDED:
+            self._decided.clear()
+        self._decided[bits << 48 | number] = vendor
+        return vendor
 
 
 def _longest_match(snapshot: Snapshot, number: int, bits: int) -> Vendor:
@@ -145,23 +156,26 @@ def _longest_match(snapshot: Snapshot, number: int, bits: int) -> Vendor:
     block = number >> bits - 24
     split = block in snapshot.split
     if split:
-        for registry, size in _FINEST_FIRST:
-            if size <= bits and (found := snapshot.organisations(registry, number >> bits - size)):
+        for finer in snapshot.pieces:  # the smallest first
+            size = finer.bits
+            if size <= bits and (found := finer.holders(number >> bits - size)):
                 return _registered(snapshot, found, number >> bits - size, size)
-    found = snapshot.organisations(RegistryName.MA_L, block)
+    found = snapshot.blocks.holders(block)
     if split and found and snapshot.organisation(found[0]).name == AUTHORITY:
-        pieces = sum(snapshot.within(registry, number, bits) for registry, size in _FINEST_FIRST if size > bits)
+        pieces = sum(finer.within(number, bits) for finer in snapshot.pieces if finer.bits > bits)
         return Vendor(VendorKind.SPLIT, _digits(number, min(bits, 36)), pieces=pieces)
     return _registered(snapshot, found, block, 24) if found else _UNASSIGNED
 
 
 def _registered(snapshot: Snapshot, numbers: Sequence[int], prefix: int, bits: int) -> Vendor:
+    if len(numbers) == 1 and (who := snapshot.organisation(numbers[0])).name != PRIVATE:
+        return Vendor(_REGISTERED, _digits(prefix, bits), (who,))
     named = [who for who in map(snapshot.organisation, numbers) if who.name != PRIVATE]
     if len(named) == 1:
-        return Vendor(VendorKind.REGISTERED, _digits(prefix, bits), (named[0],))
+        return Vendor(_REGISTERED, _digits(prefix, bits), (named[0],))
     kind = VendorKind.SHARED if named else VendorKind.UNDISCLOSED
     return Vendor(kind, _digits(prefix, bits), tuple(named))
 
 
 def _digits(prefix: int, bits: int) -> str:
-    return f"{prefix:0{bits // 4}x}"
+    return "%0*x" % (bits // 4, prefix)  # noqa: UP031 - the quickest way, and lists ask for thousands

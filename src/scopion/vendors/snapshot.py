@@ -34,6 +34,30 @@ class Organisation(NamedTuple):
     country: str  # ISO 3166-1 code or empty
 
 
+class Prefixes(NamedTuple):
+    """A registry's assigned prefixes, in order, and beside them the numbers of their organisations."""
+
+    bits: int  # of each prefix
+    assigned: Sequence[int]
+    organisations: Sequence[int]
+
+    def holders(self, prefix: int) -> tuple[int, ...]:
+        """The numbers of the organisations that share a prefix; mostly one or none."""
+        assigned = self.assigned
+        first, count = bisect_left(assigned, prefix), len(assigned)
+        if first == count or assigned[first] != prefix:
+            return ()
+        last = first + 1
+        while last < count and assigned[last] == prefix:
+            last += 1
+        return (self.organisations[first],) if last == first + 1 else tuple(self.organisations[first:last])
+
+    def within(self, prefix: int, bits: int) -> int:
+        """How many of them lie in the block that ``prefix`` of ``bits`` bits spans."""
+        finer = self.bits - bits
+        return bisect_left(self.assigned, prefix + 1 << finer) - bisect_left(self.assigned, prefix << finer)
+
+
 class Snapshot:
     """A snapshot file, opened for reading. Raises DamagedListing if it is none."""
 
@@ -49,15 +73,20 @@ class Snapshot:
             body = view[start + size :]
             if len(body) != header["length"]:
                 raise ValueError(f"{len(body)} bytes instead of {header['length']}")
-            self._rows = {
-                RegistryName(registry): (_array(body, *at["prefixes"]), _array(body, *at["organisations"]))
+            self._registries = {
+                name: Prefixes(BITS[name], _array(body, *at["prefixes"]), _array(body, *at["organisations"]))
                 for registry, at in header["registries"].items()
+                for name in [RegistryName(registry)]
             }
+            # Where a look-up goes: found by no name, which is what takes time in a look-up by the ten thousand.
+            self.blocks = self._of(RegistryName.MA_L)
+            self.pieces = tuple(map(self._of, (RegistryName.MA_S, RegistryName.IAB, RegistryName.MA_M)))
             self.split = frozenset(_array(body, *header["split"]))
             self._starts = _array(body, *header["starts"])
             self._texts = body[header["texts"] :]
         except (ValueError, KeyError, TypeError) as error:
             raise DamagedListing(f"{name} is damaged ({error}): make it anew with scopion vendor --refresh") from None
+        self._organisations: dict[int, Organisation] = {}
         self.dates: dict[RegistryName, str] = {
             RegistryName(registry): at["as_of"] for registry, at in header["registries"].items()
         }
@@ -68,38 +97,27 @@ class Snapshot:
         with path.open("rb") as file:
             return cls(mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ), str(path))
 
-    def organisations(self, registry: RegistryName, prefix: int) -> tuple[int, ...]:
-        """The numbers of the organisations that share a prefix of ``BITS[registry]`` bits; mostly one or none."""
-        prefixes, numbers = self._rows.get(registry, _NO_ROWS)
-        first = last = bisect_left(prefixes, prefix)
-        while last < len(prefixes) and prefixes[last] == prefix:
-            last += 1
-        return tuple(numbers[first:last])
+    def _of(self, registry: RegistryName) -> Prefixes:
+        return self._registries.get(registry) or Prefixes(BITS[registry], (), ())
 
     def organisation(self, number: int) -> Organisation:
-        """The text of an organisation."""
-        text = str(self._texts[self._starts[number] : self._starts[number + 1]], "utf-8")
-        name, place, country = text.split("\t")
-        return Organisation(name, place, country)
+        """The text of an organisation; one object for each, for a maker has many prefixes."""
+        found = self._organisations.get(number)
+        if found is None:
+            text = str(self._texts[self._starts[number] : self._starts[number + 1]], "utf-8")
+            name, place, country = text.split("\t")
+            found = self._organisations[number] = Organisation(name, place, country)
+        return found
 
     def count(self, registry: RegistryName) -> int:
         """How many assignments a registry has here."""
-        return len(self._rows[registry][0]) if registry in self._rows else 0
-
-    def within(self, registry: RegistryName, prefix: int, bits: int) -> int:
-        """How many assignments of a registry lie in the block that ``prefix`` of ``bits`` bits spans."""
-        prefixes, _ = self._rows.get(registry, _NO_ROWS)
-        finer = BITS[registry] - bits
-        return bisect_left(prefixes, prefix + 1 << finer) - bisect_left(prefixes, prefix << finer)
+        return len(self._of(registry).assigned)
 
     def listing(self, registry: RegistryName) -> Listing:
         """A registry's assignments as they were read, for searching by name and for rebuilding."""
-        prefixes, numbers = self._rows.get(registry, _NO_ROWS)
-        pairs = zip(prefixes, map(self.organisation, numbers), strict=True)
+        rows = self._of(registry)
+        pairs = zip(rows.assigned, map(self.organisation, rows.organisations), strict=True)
         return Listing(registry, tuple(Assignment(prefix, *_fields(who)) for prefix, who in pairs))
-
-
-_NO_ROWS: tuple[Sequence[int], Sequence[int]] = ((), ())
 
 
 def build_snapshot(listings: Sequence[tuple[Listing, str]]) -> bytes:
