@@ -10,6 +10,7 @@ import subprocess
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 
 @dataclass(frozen=True)
@@ -64,6 +65,12 @@ def timed(work: Callable[[], object]) -> Callable[[], float]:
 def process(*command: str) -> Callable[[], float]:
     """A measurement of the seconds that a process takes, from its start to its end."""
     return timed(lambda: run(command))
+
+
+def resident_at_most(process_number: int | str = "self", key: str = "VmHWM") -> float:
+    """The megabytes that a process has taken at most, by the kernel's own count for it: no parent's is in it."""
+    status = Path(f"/proc/{process_number}/status").read_text(encoding="ascii")
+    return int(status.split(f"{key}:")[1].split()[0]) / 1000
 
 
 def run(command: Sequence[str]) -> None:

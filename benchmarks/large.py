@@ -1,8 +1,10 @@
-"""A made-up /16 with five thousand hosts: the memory it takes, and how its sending keeps up with a bare loop."""
+"""A made-up /16 with five thousand hosts: the memory it takes, and how its sending keeps up with a bare loop.
+
+The floor of the memory is a bare list of the addresses and a dictionary of the hosts.
+"""
 
 from __future__ import annotations
 
-import resource
 import subprocess
 import sys
 import time
@@ -11,7 +13,7 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from tests.support import NOON
 
-from benchmarks.figure import Figure
+from benchmarks.figure import Figure, beside, resident_at_most
 from scopion.attachment.ports import Interface
 from scopion.discovery.asking import Method, open_asker, plan_for
 from scopion.discovery.runner import run_scan
@@ -29,8 +31,10 @@ def measure() -> Iterator[Figure]:
     command = [sys.executable, "-m", "benchmarks.large"]
     ended = subprocess.run(command, capture_output=True, text=True, check=True)
     megabytes, found, ratio, seconds = map(float, ended.stdout.split())
+    bare = subprocess.run([*command, "bare"], capture_output=True, text=True, check=True)
     detail = f"{found:,.0f} of {HOSTS:,} hosts found, {seconds:.1f} s of computing"
-    yield Figure("/16 scene with 5,000 hosts: resident", megabytes, "MB", 100.0, detail=detail)
+    what = "bare addresses and hosts"
+    yield beside("/16 scene: resident at most", megabytes, float(bare.stdout), 5, what=what, unit="MB", more=detail)
     yield Figure("/16 scene: found", found / HOSTS * 100, "%", 99.5, least=True)
     yield Figure(
         "/16 scene: first round / a bare loop at the same pace", ratio, "x", 1.15, detail=f"{PACE:,.0f} a second"
@@ -63,9 +67,15 @@ def _run() -> str:
     found = run_scan(targets, asker, attachment, plan_for(Method.ARP, PACE))
     seconds = time.perf_counter() - began
     first_round = sent[len(targets) - 1] - sent[0]
-    megabytes = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    return f"{megabytes} {found.answered} {first_round / (len(targets) / PACE)} {seconds}"
+    return f"{resident_at_most()} {found.answered} {first_round / (len(targets) / PACE)} {seconds}"
+
+
+def _bare() -> str:
+    addresses = [IPv4Address(0x0A070000 + number) for number in range(65_536)]
+    hosts = {address: number.to_bytes(6) for number, address in enumerate(addresses[::13])}
+    assert len(addresses) > len(hosts) > HOSTS
+    return f"{resident_at_most()}"
 
 
 if __name__ == "__main__":
-    print(_run())
+    print(_bare() if sys.argv[1:] else _run())

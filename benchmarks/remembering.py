@@ -1,18 +1,22 @@
-"""The roster at size: folding, ten thousand devices, a million events, and a year of a site with 250 devices."""
+"""The roster at size: folding, ten thousand devices, a million events, and a year of a site with 250 devices.
+
+Beside each what ``sqlite3`` alone takes for the same rows (``bare_rows.py``).
+"""
 
 from __future__ import annotations
 
 import random
-import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from ipaddress import IPv4Address, IPv4Network
 from pathlib import Path
 
-from benchmarks.figure import Figure
+from benchmarks import bare_rows
+from benchmarks.figure import Figure, beside, in_turns, process
 from scopion.model.address import Address
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
@@ -26,7 +30,7 @@ from scopion.roster.stored import to_ms
 
 START = datetime(2026, 1, 1, tzinfo=UTC)
 MINUTE = timedelta(minutes=1)
-RUNS = 25
+RUNS = 9
 _KEEP = Keep(scans=14, events=1100, stays=1100, traits=400, changes=400)
 _ALL_AT = (0, 360, 720, 1_080)  # the minutes of a day at which everybody is folded
 DEVICES_OF_A_YEAR, DAYS_OF_A_YEAR = 250, 365
@@ -35,29 +39,26 @@ DEVICES_OF_A_YEAR, DAYS_OF_A_YEAR = 250, 365
 def measure() -> Iterator[Figure]:
     """In folders of their own."""
     with tempfile.TemporaryDirectory(prefix="scopion-bench-") as folder:
-        yield from _folding(Path(folder) / "fold")
+        yield from _folding(Path(folder))
         yield from _many_devices(Path(folder) / "many")
         yield from _many_events(Path(folder) / "events")
         yield from _year(Path(folder) / "year")
 
 
-def seconds_after_the_start(site: Path, *arguments: str, runs: int = RUNS) -> float:
-    """What a command takes beyond ``scopion --version``, which is measured as the start: the best of many runs of each.
-
-    They take turns, so that both meet the same machine.
-    """
-    start = whole = float("inf")
-    for _ in range(runs):
-        start = min(start, process_seconds("--version"))
-        whole = min(whole, process_seconds("--site", str(site), *arguments))
-    return whole - start
-
-
-def process_seconds(*arguments: str) -> float:
-    """What a command takes, from its start to its end."""
-    began = time.perf_counter()
-    subprocess.run([sys.executable, "-m", "scopion", *arguments], check=True, capture_output=True)
-    return time.perf_counter() - began
+def command_beside(
+    name: str, site: Path, arguments: Sequence[str], bare: Sequence[str], hold: float, *, runs: int = RUNS
+) -> Figure:
+    """A command beside the bare reading of the same rows, as whole processes, less what each takes to start."""
+    rows = (sys.executable, "-m", "benchmarks.bare_rows", bare[0], str(site / FILE), *bare[1:])
+    taken = in_turns(
+        runs,
+        start=process(sys.executable, "-m", "scopion", "--version"),
+        ours=process(sys.executable, "-m", "scopion", "--site", str(site), *arguments),
+        bare_start=process(sys.executable, "-c", "import sqlite3"),
+        floor=process(*rows),
+    )
+    ours, floor = taken["ours"] - taken["start"], taken["floor"] - taken["bare_start"]
+    return beside(name, ours, floor, hold, what="bare rows", more="each after its start")
 
 
 def seen(number: int, at: datetime, address: int | None = None) -> Observation:
@@ -69,18 +70,33 @@ def seen(number: int, at: datetime, address: int | None = None) -> Observation:
 
 def _folding(folder: Path) -> Iterator[Figure]:
     """Everybody is seen again and again, some move, some are new; once in scans of 250, once in one of 10,000."""
-    roster = Roster.open(folder)
-    chance = random.Random(1)
     for size, rounds in ((250, 40), (10_000, 2)):
-        at, count, began = START, 0, time.perf_counter()
+        once = partial(_folded, folder, size, rounds)
+        taken = in_turns(5, ours=partial(once, bare=False), floor=partial(once, bare=True))
+        each = {name: seconds * 1e6 for name, seconds in taken.items()}
+        more = f"{1 / taken['ours']:,.0f} a second"
+        name = f"folding, scans of {size:,}"
+        yield beside(name, each["ours"], each["floor"], 6, what="bare rows", unit="us each", more=more)
+
+
+def _folded(folder: Path, size: int, rounds: int, *, bare: bool) -> float:
+    """The seconds for one observation."""
+    with tempfile.TemporaryDirectory(dir=folder) as place:
+        roster = Roster.open(Path(place))
+        db = bare_rows.opened(str(Path(place) / FILE))
+        chance, at, seconds = random.Random(1), START, 0.0
         for _ in range(rounds):
             at += MINUTE
             group = [seen(n, at, n if chance.random() > 0.02 else n + 20_000) for n in range(size)]
-            fold(roster, group, {each.address for each in group if each.address}, at)
-            count += size
-        rate = count / (time.perf_counter() - began)
-        yield Figure(f"folding, scans of {size:,}", rate, "observations/s", 10_000, least=True)
-    roster.close()
+            began = time.perf_counter()
+            if bare:
+                bare_rows.fold(db, ((str(each.mac), str(each.address), to_ms(each.at)) for each in group))
+            else:
+                fold(roster, group, {each.address for each in group if each.address}, at)
+            seconds += time.perf_counter() - began
+        db.close()
+        roster.close()
+    return seconds / rounds / size
 
 
 def _many_devices(folder: Path) -> Iterator[Figure]:
@@ -95,8 +111,8 @@ def _many_devices(folder: Path) -> Iterator[Figure]:
     fold(roster, [seen(n, START + MINUTE * (n + 10_007)) for n in range(10_000)], (), START, silent=True)
     roster.close()
     for form in ("table", "tsv"):
-        seconds = seconds_after_the_start(folder, "devices", "--format", form)
-        yield Figure(f"devices --format {form}, 10,000 of them, after the start", seconds, "s", 0.3)
+        name = f"devices --format {form}, 10,000 of them"
+        yield command_beside(name, folder, ("devices", "--format", form), ("devices",), 3)
 
 
 def _many_events(folder: Path) -> Iterator[Figure]:
@@ -118,24 +134,23 @@ def _many_events(folder: Path) -> Iterator[Figure]:
                 for n in range(1_000_000)
             ),
         )
-    plan = roster.db.execute("EXPLAIN QUERY PLAN SELECT * FROM event WHERE at >= ? ORDER BY at DESC, id DESC", (0,))
-    uses_index = any("event_at" in row["detail"] for row in plan)
     last = find_events(roster, EventFilter(), 1)[0].at
     roster.close()
-    since = (last - timedelta(hours=2)).strftime("%Y-%m-%dT%H:%M:%SZ")
-    seconds = seconds_after_the_start(folder, "events", "--since", since)
-    detail = "by the index over time" if uses_index else "WITHOUT an index"
-    yield Figure("events --since, a million of them, after the start", seconds, "s", 0.3, detail=detail)
+    since = last - timedelta(days=4)
+    arguments = ("events", "--since", since.strftime("%Y-%m-%dT%H:%M:%SZ"), "--format", "tsv")
+    yield command_beside("events --since, of a million", folder, arguments, ("events", str(to_ms(since))), 12)
 
 
 def _year(folder: Path) -> Iterator[Figure]:
     """The size of a year's roster, and ``devices`` after it."""
     detail = make_year(folder)
-    yield Figure(
-        "a year of 250 devices, swept every minute", (folder / FILE).stat().st_size / 1e6, "MB", 60.0, detail=detail
-    )
-    seconds = seconds_after_the_start(folder, "devices", "--format", "table")
-    yield Figure("devices after that year, after the start", seconds, "s", 0.3)
+    db = bare_rows.opened(str(folder / FILE))
+    bare_rows.copied(db, str(folder / "bare.sqlite"))
+    db.close()
+    ours, floor = ((folder / name).stat().st_size / 1e6 for name in (FILE, "bare.sqlite"))
+    name = "a year of 250 devices, swept every minute: the roster"
+    yield beside(name, ours, floor, 4, what="its stays and events as bare rows", unit="MB", more=detail)
+    yield command_beside("devices after that year", folder, ("devices", "--format", "table"), ("devices",), 12)
 
 
 def make_year(folder: Path) -> str:

@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
+import json
+import sys
 import tempfile
 import time
 from collections.abc import Iterator
 from datetime import timedelta
 from pathlib import Path
 
-from benchmarks.figure import Figure
-from benchmarks.remembering import DAYS_OF_A_YEAR, START, make_year, process_seconds, seconds_after_the_start
+from benchmarks.figure import Figure, beside, in_turns, process, timed
+from benchmarks.remembering import DAYS_OF_A_YEAR, START, command_beside, make_year
 from scopion.cli.report import FIGURES
 from scopion.operations.report import Wish, report
 from scopion.operations.site import Site
 from scopion.reports.figures import draw
+from scopion.reports.tables import TABLES
 
-_RUNS = 3
+_RUNS = 5
+_COMMANDS = 56  # that the story runs
 
 
 def measure() -> Iterator[Figure]:
@@ -27,18 +31,23 @@ def measure() -> Iterator[Figure]:
         end = START + timedelta(days=DAYS_OF_A_YEAR)
         period = ("--since", START.strftime("%Y-%m-%d"), "--until", end.strftime("%Y-%m-%dT%H:%M:%SZ"))
         page = out / "page.html"
-        seconds = seconds_after_the_start(folder, "report", *period, "--html", str(page), runs=_RUNS)
-        yield Figure("report on a year of 250 devices, as a page, after the start", seconds, "s", 5.0)
-        yield Figure("its page", page.stat().st_size / 1e6, "MB", 2.0)
-        yield from _figures(folder, out, Wish(START, end))
-    yield Figure("demo, the whole process", min(process_seconds("demo") for _ in range(_RUNS)), "s", 20.0)
+        arguments = ("report", *period, "--html", str(page))
+        name = "report on a year of 250 devices, as a page"
+        yield command_beside(name, folder, arguments, ("hours",), 12, runs=_RUNS)
+        yield from _drawn(folder, out, page, Wish(START, end))
+    scopion = (sys.executable, "-m", "scopion")
+    taken = in_turns(_RUNS, demo=process(*scopion, "demo"), version=process(*scopion, "--version"))
+    name = f"demo, {_COMMANDS} commands, the whole process"
+    yield beside(name, taken["demo"], _COMMANDS * taken["version"], 3, what="so many starts")
 
 
-def _figures(folder: Path, out: Path, wish: Wish) -> Iterator[Figure]:
-    """Each figure of that year, the slowest told; the first draws what all of them need."""
+def _drawn(folder: Path, out: Path, page: Path, wish: Wish) -> Iterator[Figure]:
+    """The size of the page, and each figure of that year, the slowest told; the first draws what all of them need."""
     site = Site(folder)
     made = report(site, wish)
     site.close()
+    tables = json.dumps({name: list(table.rows(made)) for name, table in TABLES.items()}, default=str)
+    yield beside("its page", page.stat().st_size / 1e6, len(tables) / 1e6, 2, what="its tables as JSON", unit="MB")
     draw(made, FIGURES[0], out / "first.png")
     taken = {}
     for name in FIGURES:
@@ -47,4 +56,14 @@ def _figures(folder: Path, out: Path, wish: Wish) -> Iterator[Figure]:
             draw(made, name, out / f"{name}.{form}")
             taken[f"{name}.{form}"] = time.perf_counter() - began
     slowest = max(taken, key=lambda name: taken[name])
-    yield Figure("the slowest figure of that year", taken[slowest], "s", 1.0, detail=slowest)
+    empty = in_turns(_RUNS, floor=timed(lambda: _empty(out / f"empty{Path(slowest).suffix}")))["floor"]
+    yield beside("the slowest figure of that year", taken[slowest], empty, 8, what="empty axes saved", more=slowest)
+
+
+def _empty(path: Path) -> None:
+    """The yardstick: a figure with nothing on its axes."""
+    from matplotlib.figure import Figure as Drawing
+
+    drawing = Drawing(figsize=(10, 5))
+    drawing.subplots()
+    drawing.savefig(path, dpi=150)

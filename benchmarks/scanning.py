@@ -1,4 +1,7 @@
-"""Scans of a /24 with sixty kernel hosts in network namespaces, cold, as whole processes; needs root and Linux."""
+"""Scans of a /24 with sixty kernel hosts in network namespaces, cold, as whole processes, beside a bare scan.
+
+Needs root and Linux.
+"""
 
 from __future__ import annotations
 
@@ -7,12 +10,14 @@ import os
 import pty
 import select
 import socket
+import statistics
 import subprocess
 import sys
 import tempfile
 import time
 import unittest
 from collections.abc import Iterator, Sequence
+from functools import partial
 from ipaddress import IPv4Address
 from pathlib import Path
 
@@ -20,7 +25,8 @@ from tests.lab.lab import Lab, LabHost, require_lab
 from tests.lab.services import Services
 from tests.support import host, made_up
 
-from benchmarks.figure import Figure
+from benchmarks.bare_scan import WAIT_S
+from benchmarks.figure import Figure, beside, in_turns, process
 from scopion.discovery.asking import Method, open_asker, plan_for
 from scopion.discovery.runner import run_scan
 from scopion.wire.arp import encode_request
@@ -30,6 +36,7 @@ HOSTS = [LabHost(f"host{each}", f"10:c0:de:00:00:{each:02x}", (f"192.0.2.{each}"
 TRUTH = {(address, each.mac) for each in HOSTS for address in each.addresses} | {(Lab.desk_address, Lab.desk_mac)}
 RUNS = 7
 PACE_SECONDS = 2.0
+_PACE = 2_000  # the usual one on cable
 
 
 def measure() -> Iterator[Figure]:
@@ -49,11 +56,9 @@ def measure() -> Iterator[Figure]:
 
 
 def _clean(lab: Lab) -> Iterator[Figure]:
-    runs = [_on_screen(lab, "--no-names") for _ in range(RUNS)]
-    shown = sorted(run[0] for run in runs)[RUNS // 2]
-    ended = sorted(run[1] for run in runs)[RUNS // 2]
-    yield Figure("/24, 60 hosts: all on screen after interpreter start", shown, "s", 0.5, detail=f"median of {RUNS}")
-    yield Figure("/24, 60 hosts: scan ended after interpreter start", ended, "s", 2.0, detail=f"median of {RUNS}")
+    ours, floor = _beside_bare(lab, "--no-names")
+    yield beside("/24, 60 hosts: all on screen", ours[0], floor[0], 4, what="a bare scan")
+    yield beside("/24, 60 hosts: scan ended", ours[1], floor[1], 2, what="a bare scan")
     with tempfile.TemporaryDirectory() as folder:
         rows = lab.scan(Path(folder))["hosts"]
     right = {(row["address"], row["mac"]) for row in rows} == TRUTH
@@ -70,12 +75,12 @@ def _with_names(lab: Lab) -> Iterator[Figure]:
         Services(lab, Path(folder), cleaner).dnsmasq("host1", "--interface=eth0", "--bind-interfaces", *names)
         try:
             time.sleep(0.5)
-            ended = sorted(_on_screen(lab)[1] for _ in range(RUNS))[RUNS // 2]
+            ours, floor = _beside_bare(lab)
             rows = lab.scan(Path(folder) / "site")["hosts"]
         finally:
             cleaner.run()
     named = sum(row["name"] is not None for row in rows)
-    yield Figure("/24, 60 hosts, with names: ended after interpreter", ended, "s", 2.5, detail=f"median of {RUNS}")
+    yield beside("/24, 60 hosts, with names: scan ended", ours[1], floor[1], 2, what="a bare scan")
     yield Figure("/24, 60 hosts, half of them with a name: named", named / len(names) * 100, "%", 100, least=True)
 
 
@@ -87,16 +92,33 @@ class _Cleaner(unittest.TestCase):
         self.doCleanups()
 
 
-def _on_screen(lab: Lab, *arguments: str) -> tuple[float, float]:
+Moments = tuple[float, float]
+
+
+def _beside_bare(lab: Lab, *arguments: str) -> tuple[Moments, Moments]:
+    """The medians of ours and of the bare scan, in turns: when the last host was on the screen, and the end."""
+    ours, bare = list[Moments](), list[Moments]()
+    for _ in range(RUNS):
+        ours.append(_on_screen(lab.command(["scan", *arguments])))
+        bare.append(_on_screen(bare_scan(lab)))
+    shown, ended = zip(*ours, strict=True)
+    bare_shown, bare_ended = zip(*bare, strict=True)
+    median = statistics.median
+    return (median(shown), median(ended)), (median(bare_shown), median(bare_ended))
+
+
+def bare_scan(lab: Lab) -> list[str]:
+    """The command of a bare scan at the desk, at the pace that a scan has there."""
+    return [*lab.command([])[:-1], sys.executable, "-m", "benchmarks.bare_scan", str(_PACE)]
+
+
+def _on_screen(command: Sequence[str]) -> Moments:
     """One cold scan in a terminal: when the last host was on the screen, and when the process had ended."""
-    bare = _bare_interpreter(lab)
     primary, secondary = pty.openpty()
     with tempfile.TemporaryDirectory() as folder:
         environment = {**os.environ, "SCOPION_SITE": folder, "COLUMNS": "140", "LINES": "90", "TERM": "xterm-256color"}
         began = time.perf_counter()
-        process = subprocess.Popen(
-            lab.command(["scan", *arguments]), stdin=secondary, stdout=secondary, stderr=secondary, env=environment
-        )
+        process = subprocess.Popen(command, stdin=secondary, stdout=secondary, stderr=secondary, env=environment)
         os.close(secondary)
         wanted = {address.encode() for each in HOSTS for address in each.addresses}
         seen, shown = b"", 0.0
@@ -112,30 +134,22 @@ def _on_screen(lab: Lab, *arguments: str) -> tuple[float, float]:
         process.wait(10)
         ended = time.perf_counter() - began
     os.close(primary)
-    return shown - bare, ended - bare
-
-
-def _bare_interpreter(lab: Lab) -> float:
-    """What it takes to enter the namespace and start Python."""
-    command = lab.command([])
-    best = float("inf")
-    for _ in range(3):
-        began = time.perf_counter()
-        subprocess.run([*command[:-1], sys.executable, "-c", ""], check=True)
-        best = min(best, time.perf_counter() - began)
-    return best
+    return shown, ended
 
 
 def _lossy(lab: Lab) -> Iterator[Figure]:
-    found, longest = 0, 0.0
+    found, longest, bare = 0, 0.0, list[float]()
     for _ in range(10):
         with tempfile.TemporaryDirectory() as folder:
             began = time.perf_counter()
             document = lab.scan(Path(folder), "--no-names")
             longest = max(longest, time.perf_counter() - began)
             found += document["scan"]["answered"]
+            bare.append(process(*bare_scan(lab))())
     yield Figure("30 % loss each way: found", found / (10 * len(HOSTS)) * 100, "%", 99.5, least=True, detail="10 scans")
-    yield Figure("30 % loss each way: longest process", longest, "s", 6.0, detail="10 scans")
+    floor = statistics.median(bare)
+    what = "a bare scan, which asks once"
+    yield beside("30 % loss each way: longest of ten scans", longest, floor, 4.5, what=what)
 
 
 def _sleepy() -> Iterator[Figure]:
@@ -148,27 +162,19 @@ def _sleepy() -> Iterator[Figure]:
     yield Figure(
         "hosts that sleep for a second: found", result.answered / 60 * 100, "%", 99.5, least=True, detail=detail
     )
-    yield Figure("hosts that sleep for a second: duration", result.duration_s, "s", 6.0, detail=detail)
+    simulated = result.duration_s  # on the scene's own clock: no machine makes it longer
+    floor = len(addresses) / 2000.0 + WAIT_S
+    yield beside("hosts that sleep for a second: duration", simulated, floor, 3, what="one request each and the wait")
 
 
 def _pace(lab: Lab) -> Iterator[Figure]:
     for pace in (2_000, 20_000):
-        ours = min(float(_in_desk(lab, "ours", pace)) for _ in range(3))
-        bare = min(float(_in_desk(lab, "bare", pace)) for _ in range(3))
-        yield Figure(
-            f"sending at {pace:,} a second / bare send loop",
-            ours / bare,
-            "x",
-            1.15,
-            detail=f"{ours:.3f} s, {bare:.3f} s",
-        )
-    count = int(20_000 * PACE_SECONDS)
-    rate = count / min(float(_in_desk(lab, "ours", 20_000)) for _ in range(3))
-    yield Figure("requests a second on one core, asked for 20,000", rate, "/s", 19_800, least=True)
+        taken = in_turns(5, ours=partial(_in_desk, lab, "ours", pace), floor=partial(_in_desk, lab, "bare", pace))
+        yield beside(f"sending at {pace:,} a second", taken["ours"], taken["floor"], 1.15, what="a bare send loop")
 
 
-def _in_desk(lab: Lab, which: str, pace: int) -> str:
-    return lab.run("desk", [sys.executable, "-m", "benchmarks.scanning", which, str(pace)])
+def _in_desk(lab: Lab, which: str, pace: int) -> float:
+    return float(lab.run("desk", [sys.executable, "-m", "benchmarks.scanning", which, str(pace)]))
 
 
 def _send(which: str, pace: int) -> float:
