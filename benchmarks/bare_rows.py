@@ -10,6 +10,12 @@ from typing import Any
 
 Row = tuple[str, str, int]  # MAC, address, moment
 HOUR_MS = 3_600_000
+_PRESENT = "SELECT mac, address, since, until FROM stay INDEXED BY stay_present WHERE present"
+_LATEST = """
+SELECT mac, address, since, max(until) FROM stay
+WHERE mac IN (SELECT mac FROM adapter WHERE mac NOT IN (SELECT mac FROM stay INDEXED BY stay_present WHERE present))
+GROUP BY mac"""
+_TRAITS = "SELECT subject, kind, value, source FROM trait"
 
 
 def opened(path: str) -> sqlite3.Connection:
@@ -42,15 +48,13 @@ def fold(db: sqlite3.Connection, rows: Iterable[Row]) -> None:
 
 
 def devices(db: sqlite3.Connection) -> None:
-    """Print all that is known of each device, a line each."""
-    stays: dict[str, list[Any]] = defaultdict(list)
-    for mac, *rest in db.execute("SELECT mac, address, since, until, present FROM stay ORDER BY mac"):
-        stays[mac] += rest
-    traits: dict[str, list[Any]] = defaultdict(list)
-    for mac, *rest in db.execute("SELECT subject, kind, value, source, last_seen FROM trait ORDER BY subject"):
-        traits[mac] += rest
-    for row in db.execute("SELECT adapter.*, device.* FROM adapter JOIN device ON device.id = device ORDER BY id"):
-        print(*row, *stays[row[0]], *traits[row[0]], sep="\t")
+    """Print what is known of each device, a line each: its present stays, or the latest where it is absent."""
+    more: dict[str, list[Any]] = defaultdict(list)
+    for query in (_PRESENT, _LATEST, _TRAITS):
+        for mac, *rest in db.execute(query):
+            more[mac] += rest
+    rows = db.execute("SELECT adapter.*, device.* FROM adapter JOIN device ON device.id = device")
+    sys.stdout.write("".join("\t".join(map(str, (*row, *more[row[0]]))) + "\n" for row in rows))
 
 
 def events(db: sqlite3.Connection, since: int) -> None:

@@ -331,6 +331,11 @@ class Everyday(ProgramTest):
         self.assertEqual(ended.returncode, 1)
         self.assertIn("192.0.2.0/24 on enp3s0", ended.stderr)
         self.assertIn("198.18.7.0/24 was not scanned", ended.stderr)
+        self.assertIn("scopion: 1 subnet of the site could not be scanned", ended.stderr)
+        self.run_ok("demo", "--next", str(self.site))
+        ended = self.run_program("--quiet", "scan", "--all", "--method", "arp", "--fail-on", "joined")
+        self.assertEqual(ended.returncode, 3)  # somebody came; what could not be scanned is told all the same
+        self.assertIn("198.18.7.0/24 was not scanned", ended.stderr)
 
     def test_words_that_are_said(self) -> None:
         """The gateway is not marked unwanted in silence, nor a label given that another one calls itself; and more."""

@@ -11,6 +11,7 @@ import subprocess
 import threading
 import time
 import unittest
+from collections.abc import Callable
 from contextlib import suppress
 from typing import Any
 
@@ -88,38 +89,40 @@ class Commands(ProgramTest):
         self.assertIn("glaze-scale", names)
 
 
-class View(ProgramTest):
+class LiveView(ProgramTest):
+    """The watch in a terminal, as somebody sees it who then ends it with Ctrl-C."""
+
+    def shown(self, enough: Callable[[bytes], bool]) -> bytes:
+        """All that was written to the terminal, from the beginning until there was enough, and at the end."""
+        environment = {**os.environ, "SCOPION_SITE": str(self.site), "TERM": "xterm", "COLUMNS": "120", "LINES": "40"}
+        child, terminal = pty.fork()
+        if child == 0:
+            os.execve(PROGRAM, [PROGRAM, "watch"], environment)
+        shown, deadline = b"", time.monotonic() + 30
+        while time.monotonic() < deadline and not enough(shown):
+            if select.select([terminal], [], [], 0.2)[0]:
+                shown += os.read(terminal, 65_536)
+        os.write(terminal, b"\x03")
+        with suppress(OSError):  # the terminal ends with the process
+            while part := os.read(terminal, 65_536):
+                shown += part
+        _, status = os.waitpid(child, 0)
+        os.close(terminal)
+        self.assertEqual(os.waitstatus_to_exitcode(status), 0)
+        return shown
+
     def test_a_person_sees_who_is_here_and_what_happens(self) -> None:
         """In a terminal the watch shows devices, events, the next sweep and the channels, and Ctrl-C ends it well."""
         self.begin()
         self.run_ok("scan")
         self.run_ok("demo", "--next", str(self.site))
-        environment = {**os.environ, "SCOPION_SITE": str(self.site), "TERM": "xterm", "COLUMNS": "120", "LINES": "40"}
-        child, terminal = pty.fork()
-        if child == 0:
-            os.execve(PROGRAM, [PROGRAM, "watch"], environment)
-        shown, deadline = "", time.monotonic() + 30
-        while time.monotonic() < deadline and "contested" not in shown:
-            if select.select([terminal], [], [], 0.2)[0]:
-                shown += _ESCAPES.sub("", os.read(terminal, 65_536).decode("utf-8", "replace"))
-        os.write(terminal, b"\x03")
-        while True:
-            try:
-                if not os.read(terminal, 65_536):
-                    break
-            except OSError:
-                break
-        _, status = os.waitpid(child, 0)
-        os.close(terminal)
-        self.assertEqual(os.waitstatus_to_exitcode(status), 0)
+        shown = _ESCAPES.sub("", self.shown(lambda so_far: b"contested" in so_far).decode("utf-8", "replace"))
         for words in ("Kilnhaven Pottery is watched", "next sweep", "label-printer", "contested", "owner: "):
             self.assertIn(words, shown)
         self.assertIn("192.0.2.0/24 is learnt until Mon 21 Sep", shown)
         self.assertNotIn("Traceback", shown)
 
-
-class Bell(ProgramTest):
-    def test_it_rings_in_the_live_view(self) -> None:
+    def test_the_bell_rings(self) -> None:
         """The live view takes control characters out of what is written; a bell that is recorded as sent was heard."""
         self.begin()
         settings = self.site / "site.toml"
@@ -127,23 +130,12 @@ class Bell(ProgramTest):
         settings.write_text(re.sub(r"(?ms)^\[\[channel\]\].*?(?=^\[)", bell, settings.read_text()))
         self.run_ok("scan")
         self.run_ok("demo", "--next", str(self.site))
-        environment = {**os.environ, "SCOPION_SITE": str(self.site), "TERM": "xterm", "COLUMNS": "120", "LINES": "40"}
-        child, terminal = pty.fork()
-        if child == 0:
-            os.execve(PROGRAM, [PROGRAM, "watch"], environment)
-        shown, deadline = b"", time.monotonic() + 30
-        sent = False
-        while time.monotonic() < deadline and not sent:
-            if select.select([terminal], [], [], 0.2)[0]:
-                shown += os.read(terminal, 65_536)
-            sent = "sent" in {each["state"] for each in self.run_json("alerts", "list")}
-        os.write(terminal, b"\x03")
-        with suppress(OSError):  # the terminal ends with the process
-            while part := os.read(terminal, 65_536):
-                shown += part
-        os.waitpid(child, 0)
-        os.close(terminal)
-        self.assertTrue(sent)
+
+        def sent(_: bytes) -> bool:
+            return "sent" in {each["state"] for each in self.run_json("alerts", "list")}
+
+        shown = self.shown(sent)
+        self.assertTrue(sent(shown))
         self.assertIn(b"\a", shown)
 
 

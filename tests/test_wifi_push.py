@@ -5,18 +5,25 @@ from __future__ import annotations
 import json
 import os
 import subprocess
+import sys
 import unittest
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from ipaddress import IPv4Interface
 from pathlib import Path
 from unittest.mock import patch
 
 from hypothesis import given
 from hypothesis import strategies as st
 
-from scopion.model.errors import Divided, EnforcerUnreachable, NoInterface, Refused, ScopionError
+from scopion.attachment.way_in import way_in
+from scopion.model.address import Address, parse_address
+from scopion.model.errors import Divided, EnforcerUnreachable, Refused, ScopionError
 from scopion.model.mac import MacAddress, Notation
+from scopion.model.observation import Observation, Source
 from scopion.operations.attending import attend
 from scopion.operations.one_push import OnePush
+from scopion.operations.previewing import unknown_way_in
 from scopion.operations.pushing import push, resume_interrupted
 from scopion.operations.reverting import revert_to
 from scopion.operations.sending import Wish
@@ -32,7 +39,7 @@ from scopion.wireless.enforcers.base import Act, Effect, Held, Traits
 from scopion.wireless.enforcers.hostapd import list_file, read_station, with_mode
 from scopion.wireless.enforcers.uci import interfaces, with_list
 from scopion.wireless.order import refused_on_the_way, steps
-from tests.support import PROGRAM, PreparedTest, ProgramTest
+from tests.support import NOON, PROGRAM, FolderTest, PreparedTest, ProgramTest
 
 TILL, STRANGER, DOOR = "54:b1:a3:7c:00:50", "a0:b4:d7:66:19:04", "7c:a4:b1:33:02:61"
 FOREIGN = "10:00:00:00:00:77"
@@ -488,10 +495,16 @@ class OnTheSite(PreparedTest):
         self.assertIn("by cable, which no wireless list concerns", told.stderr)
 
     def test_what_is_being_taken_back_is_not_kept(self) -> None:
-        """Who keeps a push while it goes back waits for the end of that, and is told that there is none to keep."""
+        """At its deadline keep waits for the end of a taking back; before that it waits for no other push."""
         self.refuse_the_stranger()
         self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--revert-after", "1h")
+        with OnePush(self.site):  # another push, to a slow router
+            self.run_ok("wifi", "keep")
         site = self.opened()
+        self.assertEqual(with_deadline(site.roster), [])
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--revert-after", "1h")
+        with site.roster.transaction() as db:  # its time is up
+            db.execute("UPDATE push SET revert_at = ended WHERE revert_at IS NOT NULL")
         (push,) = with_deadline(site.roster)
         environment = {**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces"}
         with OnePush(self.site):
@@ -504,13 +517,29 @@ class OnTheSite(PreparedTest):
         self.assertEqual(revert_to(site, push.id, if_waiting=True), [])
 
     def test_away_from_the_network_it_cannot_look(self) -> None:
-        """Where no interface can scan the verdict says which network one would have to be on."""
+        """On none of the site's subnets, or on another network with the same addresses, silence is no good news."""
         self.refuse_the_stranger()
         self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
-        with patch("scopion.operations.verifying.prepare_scan", side_effect=NoInterface("no interface can scan")):
-            checks = verify(self.opened(), "Kilnhaven").checks
-        (scan,) = [check for check in checks if check.where == "a scan"]
-        self.assertEqual((scan.met, scan.says), (None, "cannot look: no interface is on 192.0.2.0/24"))
+        wired = self.opened().attachment.interfaces()[0]
+        away = replace(wired, addresses=(IPv4Interface("198.18.7.10/24"),), gateway=None)
+        for there in ((), (away,)):
+            site = self.opened()
+            with patch.object(type(site.attachment), "interfaces", return_value=there):
+                self.assertEqual(self.looked(site), (None, "cannot look: no interface is on 192.0.2.0/24"))
+        site = self.opened()
+        strangers = [
+            Observation(MacAddress(bytes([0x10, 0, 0, 0, 0, last])), parse_address(f"192.0.2.{last}"), NOON, Source.ARP)
+            for last in (1, 7)  # another gateway, and somebody of another network
+        ]
+        with patch("scopion.operations.verifying.who_answers", return_value=strangers):
+            met, says = self.looked(site)
+        self.assertIsNone(met)
+        self.assertIn("cannot look: this is none of the site's networks", says)
+
+    def looked(self, site: Site) -> tuple[bool | None, str]:
+        """What the scan of a verification says."""
+        (scan,) = [check for check in verify(site, "Kilnhaven").checks if check.where.startswith("a scan")]
+        return scan.met, scan.says
 
     def test_the_station_by_which_somebody_is_logged_in(self) -> None:
         """An allow list without it is refused: it is the administrator's own way; who is on cable needs no entry."""
@@ -607,6 +636,44 @@ class OnTheSite(PreparedTest):
         page = self.run_ok("wifi", "sheet", "Guests", "--html", "-")
         self.assertIn("&lt;script&gt;", page)
         self.assertNotIn("<script", page)
+
+
+class LoggedIn(FolderTest):
+    """By a made-up /proc: from which address somebody is logged in where ``sudo`` has hidden it."""
+
+    def proc(self, *, port: int, sockets: Sequence[str] = (), others: int = 22) -> frozenset[Address] | None:
+        """The way in of a process below an SSH server that holds some sockets; 7 is its connection's."""
+        proc = self.folder / f"proc-{port}-{len(sockets)}-{others}"
+        for number, parent, name in ((os.getppid(), 70, "sudo"), (70, 1, "sshd-session")):
+            process = proc / str(number)
+            (process / "fd").mkdir(parents=True)
+            (process / "stat").write_text(f"{number} ({name} (x)) S {parent} 0")
+            (process / "comm").write_text(name)
+        for place, each in enumerate(sockets):
+            (proc / "70/fd" / str(place)).symlink_to(f"socket:[{each}]")
+        (proc / "net").mkdir()
+        rows = [(port, "5A0200C0", 7), (others, "510200C0", 8)]  # 192.0.2.90 and .81, in the order of little-endian
+        if sys.byteorder == "big":
+            rows = [(port, "C000025A", 7), (others, "C0000251", 8)]
+        text = "".join(
+            f"  0: 0A0200C0:{local:04X} {remote}:C350 01 00000000:00000000 00:00000000 00000000 0 0 {inode} 1\n"
+            for local, remote, inode in rows
+        )
+        (proc / "net/tcp").write_text(f"  sl  local_address rem_address ...\n{text}")
+        with patch.dict(os.environ):
+            os.environ.pop("SSH_CONNECTION", None)
+            return way_in(proc)
+
+    def test_the_servers_own_socket_tells_at_any_port(self) -> None:
+        """Its connection, not another's; else all at the usual port; else it is said that it is not known."""
+        phone, desk = parse_address("192.0.2.90"), parse_address("192.0.2.81")
+        self.assertEqual(self.proc(port=2222, sockets=("5", "7")), {phone})
+        self.assertEqual(self.proc(port=22), {phone, desk})
+        self.assertIsNone(self.proc(port=2222, others=443))
+        with patch("scopion.operations.previewing.way_in", return_value=None):
+            self.assertIn("is not known from which device you are logged in", unknown_way_in())
+        with patch("scopion.operations.previewing.way_in", return_value=frozenset()):
+            self.assertEqual(unknown_way_in(), "")
 
 
 class ByDay(ProgramTest):

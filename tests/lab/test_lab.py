@@ -142,6 +142,19 @@ class Scanning(LabTest):
         outcomes = [row[0] for row in self._rows("SELECT outcome FROM scan ORDER BY id")]
         self.assertEqual(outcomes, ["complete", "partial"])
 
+    def test_ctrl_c_ends_the_scan_of_all_subnets(self) -> None:
+        """The one that goes on is kept as partial, and no other is begun; those are named."""
+        self.lab.scan(self.site)
+        subnets = "".join(f'[[subnet]]\nrange = "{each}"\n' for each in ("192.0.2.0/24", "198.51.100.0/24"))
+        (self.site / "site.toml").write_text(subnets)
+        process = self._start("scan", "--all", "--pace", "100")
+        self._wait_until_running()
+        process.send_signal(signal.SIGINT)
+        _, told = process.communicate(timeout=20)
+        self.assertEqual(process.returncode, 1, told)
+        self.assertIn("198.51.100.0/24 was not scanned: interrupted", told)
+        self.assertEqual(self._rows("SELECT count(*) FROM scan")[0][0], 2)
+
     def test_killed_in_mid_scan(self) -> None:
         """The roster opens, holds what was committed, and the next scan goes on from there."""
         self.lab.scan(self.site)

@@ -1,7 +1,7 @@
 """By which addresses somebody is logged in to this machine, if the command was given over SSH. Linux.
 
-``sudo`` takes ``SSH_CONNECTION`` out of the environment: then the processes above this one are asked, and at last the
-connections that the SSH server has open.
+``sudo`` takes ``SSH_CONNECTION`` out of the environment. Then the processes above this one are asked, then the sockets
+of the SSH server among them, whatever its port, and at last all connections to the usual port.
 """
 
 from __future__ import annotations
@@ -17,22 +17,31 @@ from scopion.model.address import Address, parse_address
 _PROC = Path("/proc")
 _SSH_PORT = 22
 _ESTABLISHED = "01"  # as /proc/net/tcp has it (proc(5))
+_INODE = 5  # its place behind the state
 _MOST_ANCESTORS = 32
 
 
-def way_in(proc: Path = _PROC) -> frozenset[Address]:
-    """From where the command was given: one address; none if here; several that it may be if nothing tells which."""
+def way_in(proc: Path = _PROC) -> frozenset[Address] | None:
+    """The addresses from which the command may have been given over SSH.
+
+    Empty: it was given at this machine. Several: nothing tells which of them it is. None: it was given over SSH, from
+    an address that is not known.
+    """
     own = os.environ.get("SSH_CONNECTION", "")
     if own:
         return _peer(own)
-    over_ssh = False
+    servers: list[str] = []
     for process in _ancestors(proc):
         said = _variable(proc / process / "environ", b"SSH_CONNECTION=")
         if said:
             return _peer(said)
         with suppress(OSError):
-            over_ssh = over_ssh or (proc / process / "comm").read_text().startswith("sshd")
-    return _peers(proc) if over_ssh else frozenset()
+            if (proc / process / "comm").read_text().startswith("sshd"):
+                servers.append(process)
+    if not servers:
+        return frozenset()
+    sockets = {name for process in servers for name in _sockets(proc / process / "fd")}
+    return _peers(proc, sockets) or _peers(proc, None) or None
 
 
 def _ancestors(proc: Path) -> list[str]:
@@ -64,14 +73,27 @@ def _peer(connection: str) -> frozenset[Address]:
     return frozenset()
 
 
-def _peers(proc: Path) -> frozenset[Address]:
-    """The other ends of all connections to the SSH server's usual port."""
+def _sockets(folder: Path) -> set[str]:
+    """The numbers (inodes) of a process's sockets; none if it does not let us look."""
+    found = set()
+    with suppress(OSError):
+        for each in folder.iterdir():
+            with suppress(OSError):  # closed meanwhile
+                kind, _, number = str(each.readlink()).partition(":")
+                if kind == "socket":
+                    found.add(number.strip("[]"))
+    return found
+
+
+def _peers(proc: Path, sockets: set[str] | None) -> frozenset[Address]:
+    """The other ends of some sockets' connections; of all connections to the usual port if it is not known which."""
     found: set[Address] = set()
     for name in ("tcp", "tcp6"):
         with suppress(OSError, ValueError, IndexError):
             for line in (proc / "net" / name).read_text().splitlines()[1:]:
-                _, local, remote, state, *_ = line.split()
-                if state == _ESTABLISHED and int(local.rpartition(":")[2], 16) == _SSH_PORT:
+                _, local, remote, state, *rest = line.split()
+                usual = int(local.rpartition(":")[2], 16) == _SSH_PORT
+                if state == _ESTABLISHED and (usual if sockets is None else rest[_INODE] in sockets):
                     found.add(_address(remote.rpartition(":")[0]))
     return frozenset(found)
 

@@ -16,6 +16,7 @@ from scopion.cli.session import Session, pass_session
 from scopion.model.clock import spoken_span
 from scopion.model.device import EventKind
 from scopion.model.targets import MAX_WITHOUT_A_YES
+from scopion.model.text import capitalised, closed, counted
 
 if TYPE_CHECKING:
     from scopion.cli.live_view import LiveView
@@ -78,11 +79,15 @@ def scan(
 def _scan_all(
     session: Session, options: dict[str, Any], fail_on: tuple[str, ...], format_name: str | None, *, yes: bool
 ) -> None:
-    """Every subnet of the site, one after the other; one that cannot be scanned from here does not stop the others."""
+    """Scan every subnet of the site, one after the other; one that cannot be scanned does not stop the others.
+
+    Ctrl-C ends the scan that is going on and begins no other.
+    """
     import json
 
     from scopion.cli.scan_report import document
-    from scopion.model.errors import InvalidTarget, NoInterface, ScopionError
+    from scopion.discovery.listening import INTERRUPTED
+    from scopion.model.errors import InterfaceLost, InvalidTarget, NoInterface, ScopionError
     from scopion.operations.address_map import subnets_of_site
     from scopion.operations.prepare import ScanRequest
 
@@ -90,20 +95,26 @@ def _scan_all(
         raise click.UsageError("--all scans every subnet of the site: it goes with no TARGET")
     as_document = chosen_format(format_name) == "json"
     only_who = session.quiet and bool(fail_on) and format_name is None
-    results, failed = [], []
+    results: list[ScanResult] = []
+    failed: list[str] = []
     for subnet in subnets_of_site(session.site):
+        if results and results[-1].findings.interruption == INTERRUPTED:
+            failed.append(f"{subnet} was not scanned: interrupted")
+            continue
         request = ScanRequest(**{**options, "targets": (str(subnet),)})
         try:
             results.append(scan_and_show(session, request, format_name, yes=yes, silent=only_who or as_document))
-        except (InvalidTarget, NoInterface) as error:
+        except (InvalidTarget, NoInterface, InterfaceLost) as error:
             failed.append(f"{subnet} was not scanned: {error}")
         session.note("")
     if as_document:
         told = [document(each, [host_row(host) for host in each.hosts]) for each in results]
         click.echo(json.dumps({"scans": told}, indent=2, ensure_ascii=False))
+    for each in failed:  # in cron's mail, too
+        click.echo(capitalised(closed(each)), err=True)
     _end(session, results, fail_on, only_who=only_who)
     if failed:
-        raise ScopionError("; ".join(failed))
+        raise ScopionError(f"{counted(len(failed), 'subnet')} of the site could not be scanned")
 
 
 def scan_and_show(

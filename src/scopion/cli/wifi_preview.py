@@ -55,10 +55,19 @@ def preview(
 
     found = look(session.site, ssid, Which(enforcer, radios or None), drop_foreign=drop_foreign)
     show_preview(session, found, format_name)
+    caution_way_in(session)
     if all(plan.is_in_force and not plan.leaving for plan in found.plans):
         session.note("Every radio holds what it should, as far as that can be read.")
     else:
         session.note(f"To put it in force: scopion wifi push {shell_word(ssid)}")
+
+
+def caution_way_in(session: Session) -> None:
+    """Say that a push may cut the connection by which it is ordered, where that cannot be ruled out."""
+    from scopion.operations.previewing import unknown_way_in
+
+    if said := unknown_way_in():
+        session.note(f"{click.style('Caution:', fg='yellow')} {said}.")
 
 
 def show_preview(session: Session, found: Preview, format_name: str | None) -> None:

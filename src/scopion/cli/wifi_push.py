@@ -9,7 +9,7 @@ import click
 
 from scopion.cli import options
 from scopion.cli.session import Session, pass_session
-from scopion.cli.wifi_preview import drop_foreign, enforcer_option, radio_option, show_preview
+from scopion.cli.wifi_preview import caution_way_in, drop_foreign, enforcer_option, radio_option, show_preview
 from scopion.cli.wifi_verify import verify_now
 from scopion.model.text import counted, joined
 
@@ -50,6 +50,7 @@ def push(
     from scopion.operations.sending import Wish
 
     which = Which(enforcer, radios or None)
+    caution_way_in(session)
     if not yes:
         found = look(session.site, ssid, which, drop_foreign=drop_foreign)
         show_preview(session, found, "table")

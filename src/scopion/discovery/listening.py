@@ -13,6 +13,8 @@ from scopion.model.errors import InterfaceLost
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Trait
 
+INTERRUPTED = "interrupted"  # a person has ended the scan early
+
 # How often the one who waits is told how far it is.
 _TELL_EVERY_S = 0.1
 _FRAMES_A_TURN = 1000
@@ -105,7 +107,7 @@ def listen(
                         on_observation(seen)
         heard.completed = True
     except KeyboardInterrupt:
-        heard.interruption = "interrupted"
+        heard.interruption = INTERRUPTED
     except InterfaceLost as lost:
         heard.interruption = str(lost)
     heard.observations, heard.passed_over = gathered.observations(), gathered.passed_over

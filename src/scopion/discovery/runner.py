@@ -12,7 +12,7 @@ from typing import Protocol
 from scopion.attachment.ports import Attachment
 from scopion.discovery.answer import Answer, Asker
 from scopion.discovery.asking import ARP_PORTION, CHECKING_LIMIT_S, KERNEL_REQUESTS, TOUCH_PORTION
-from scopion.discovery.listening import Heard
+from scopion.discovery.listening import INTERRUPTED, Heard
 from scopion.discovery.side_by_side import SideBySide
 from scopion.discovery.sweep import SweepPlan
 from scopion.model.address import Address
@@ -135,7 +135,7 @@ def run_scan(
         findings.completed = True
         gathering.finish()
     except KeyboardInterrupt:
-        findings.interruption = "" if findings.completed else "interrupted"
+        findings.interruption = "" if findings.completed else INTERRUPTED
     except InterfaceLost as lost:
         findings.interruption = str(lost)
     if sweep is not None:

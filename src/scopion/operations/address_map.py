@@ -46,9 +46,7 @@ def address_maps(site: Site, which: str | None = None, lately: timedelta = LATEL
     roster = site.roster_for_reading()
     if roster is None:
         raise NotFound("nothing is remembered yet: scopion scan looks for devices first")
-    subnets = [subnet_called(site, which)] if which else subnets_of(site, roster)
-    if not subnets:
-        raise NotFound("no subnet of the site is known yet: scopion scan looks at the one that you are on")
+    subnets = [subnet_called(site, which)] if which else subnets_of_site(site)
     for subnet in subnets:
         if subnet.prefixlen < LARGEST:
             raise UsageError(f"{subnet} is too large for a map: give a part of it, a /{LARGEST} at most")
@@ -61,15 +59,16 @@ def address_maps(site: Site, which: str | None = None, lately: timedelta = LATEL
 def subnets_of_site(site: Site) -> list[IPv4Network]:
     """All subnets of the site. Raises NotFound if there is none yet."""
     roster = site.roster_for_reading()
-    found = subnets_of(site, roster) if roster is not None else sorted({each.range for each in site.settings.subnet})
+    found = subnets_of(site, roster)
     if not found:
         raise NotFound("no subnet of the site is known yet: scopion scan looks at the one that you are on")
     return found
 
 
-def subnets_of(site: Site, roster: Roster) -> list[IPv4Network]:
+def subnets_of(site: Site, roster: Roster | None) -> list[IPv4Network]:
     """The subnets that were scanned, and those that site.toml names, in the order of their addresses."""
-    return sorted({each.range for each in known_subnets(roster)} | {each.range for each in site.settings.subnet})
+    scanned = known_subnets(roster) if roster is not None else ()
+    return sorted({each.range for each in scanned} | {each.range for each in site.settings.subnet})
 
 
 def map_of(

@@ -36,13 +36,18 @@ class OnePush:
                 hand_over(self._path)
         except OSError as error:
             raise storage_failed(self._path, error) from None
-        if not lock(self._handle):
-            deadline = time.monotonic() + self._patience_s
+        deadline = time.monotonic() + self._patience_s
+        try:
             while not lock(self._handle):
                 if time.monotonic() > deadline:
-                    os.close(self._handle)
                     raise Refused("another push to this site's enforcers goes on: try again when it has ended")
                 time.sleep(_BETWEEN_S)
+        except OSError as error:
+            os.close(self._handle)
+            raise storage_failed(self._path, error) from None
+        except (Refused, KeyboardInterrupt):
+            os.close(self._handle)
+            raise
         return self
 
     def __exit__(

@@ -131,12 +131,19 @@ def protected(site: Site, roster: Roster, ssid: str, devices: Sequence[Device]) 
 
 def _way_in(devices: Sequence[Device]) -> list[MacAddress]:
     """The station from which somebody is logged in to this machine; each that it may be, if that is not certain."""
-    addresses = way_in()
+    addresses = way_in() or frozenset()
     found = []
     for device in devices:
         if any(stay.present and stay.address in addresses for stay in device.stays):
             found += on_the_air(device)
     return found
+
+
+def unknown_way_in() -> str:
+    """What to say if the command was given over SSH from an address that is not known; else empty."""
+    if way_in() is not None:
+        return ""
+    return "it is not known from which device you are logged in over SSH: check that the list admits it"
 
 
 def require_harmless(site: Site, roster: Roster, network: Network, plan: RadioPlan, devices: Sequence[Device]) -> None:

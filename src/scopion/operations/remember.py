@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from ipaddress import IPv4Network
 
+from scopion.attachment.ports import Interface
 from scopion.discovery.asking import Method
 from scopion.discovery.runner import Findings
 from scopion.model.address import Address
@@ -147,6 +148,7 @@ class Memory:
         seen: Sequence[Observation],
         gateway_mac: MacAddress | None,
         recognition: Recognition,
+        own: Mapping[MacAddress, Medium],
     ) -> Folded:
         """Fold everything in one transaction, or say why not."""
         if self.roster is None:
@@ -157,7 +159,7 @@ class Memory:
                 if site.vigil is not None and not findings.answered:
                     site.vigil.note_light(prepared.subnet, site.clock.now(), dark=True)
                 return Folded()
-            return self._fold(self.roster, site, prepared, findings, seen, gateway_mac, recognition)
+            return self._fold(self.roster, site, prepared, findings, seen, gateway_mac, recognition, own)
         except ScopionError as error:
             return Folded(problem=str(error))
 
@@ -170,6 +172,7 @@ class Memory:
         seen: Sequence[Observation],
         gateway_mac: MacAddress | None,
         recognition: Recognition,
+        own: Mapping[MacAddress, Medium],
     ) -> Folded:
         now = site.clock.now()
         doubt = self._doubt(roster, prepared, findings, gateway_mac, now)
@@ -199,7 +202,7 @@ class Memory:
                 before = next(each.gateway_mac for each in self.subnets if each.range == prepared.subnet)
                 events = [*note_gateway_changed(roster, gateway, gateway_mac, before, now, self.scan), *events]
             queue_for(site, roster, events, {each.mac: prepared.subnet for each in seen if each.mac})
-            note_own_adapters(roster, _own_adapters(site, prepared, seen), now)
+            note_own_adapters(roster, own, now)
             end_scan(
                 roster,
                 self.scan,
@@ -243,8 +246,10 @@ class Memory:
         return Silence(self.began, self._spared(site, prepared, now), judges, one)
 
 
-def _own_adapters(site: Site, prepared: PreparedScan, seen: Sequence[Observation]) -> dict[MacAddress, Medium]:
-    """This machine's real adapters, and those that were seen or have an address in the subnet: no strangers.
+def adapters_of(
+    interfaces: Sequence[Interface], prepared: PreparedScan, seen: Sequence[Observation]
+) -> dict[MacAddress, Medium]:
+    """This machine's adapters for its device: the real ones, and those seen or with an address in the subnet.
 
     Other virtual ones come and go, each time with another MAC.
     """
@@ -252,7 +257,7 @@ def _own_adapters(site: Site, prepared: PreparedScan, seen: Sequence[Observation
     shown = {each.mac for each in seen if each.source is Source.OWN}
     return {
         each.mac: each.medium
-        for each in site.attachment.interfaces()
+        for each in interfaces
         if each.mac and (not each.virtual or each.name == used or each.mac in shown or prepared.subnet in each.subnets)
     }
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from datetime import timedelta
 from typing import Any
 
 from scopion.model.errors import NotFound, Refused, ScopionError
@@ -32,17 +33,31 @@ from scopion.wireless.plan import RadioPlan, back_to
 from scopion.wireless.policy import Policy, Wanted, read_policy
 from scopion.wireless.refusals import quoted
 
+# Nobody begins to take a push back that has so much time left.
+_TIME_LEFT = timedelta(seconds=2)
+
 
 def keep(site: Site, ssid: str | None = None) -> list[Push]:
     """Keep pushes that would be taken back. Raises NotFound if there is none."""
-    with OnePush(site.folder):  # who is just being taken back is not kept
-        roster = site.roster
-        waiting = [each for each in with_deadline(roster) if ssid in (None, each.ssid)]
-        if not waiting:
-            raise NotFound("no push is waiting to be kept: scopion wifi revert --list shows what became of each")
-        for each in waiting:
-            keep_push(roster, each.id)
-        return waiting
+    roster, soon = site.roster, site.clock.now() + _TIME_LEFT
+    waiting = _waiting(roster, ssid)
+    # With time left no taking back has begun, and another push, which may take long, is not waited for.
+    kept = [each for each in waiting if each.revert_at is not None and each.revert_at >= soon]
+    for each in kept:
+        keep_push(roster, each.id)
+    if len(kept) < len(waiting):
+        with OnePush(site.folder):  # a push that is just being taken back cannot be kept
+            late = _waiting(roster, ssid)
+            for each in late:
+                keep_push(roster, each.id)
+            kept += late
+    if not kept:
+        raise NotFound("no push is waiting to be kept: scopion wifi revert --list shows what became of each")
+    return kept
+
+
+def _waiting(roster: Roster, ssid: str | None) -> list[Push]:
+    return [each for each in with_deadline(roster) if ssid in (None, each.ssid)]
 
 
 def revert_overdue(site: Site) -> list[tuple[Push, list[Pushed], str]]:

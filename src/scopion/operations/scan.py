@@ -25,7 +25,7 @@ from scopion.operations.hosts import Describer, Host
 from scopion.operations.look import interruption, name_servers
 from scopion.operations.prepare import PreparedScan
 from scopion.operations.recognise import Recognition, Verdict, recognise
-from scopion.operations.remember import Memory
+from scopion.operations.remember import Memory, adapters_of
 from scopion.operations.router_tables import pair_by_router
 from scopion.operations.scan_result import ScanResult
 from scopion.operations.site import Site
@@ -185,7 +185,8 @@ class _Scan:
 
     def _concluded(self, findings: Findings, own: Sequence[Observation], started: datetime) -> ScanResult:
         prepared, memory, site = self._prepared, self._memory, self._site
-        ours = {each.mac for each in site.attachment.interfaces() if each.mac}
+        interfaces = site.attachment.interfaces()
+        ours = {each.mac for each in interfaces if each.mac}
         # Another interface of this machine answers like anybody, as a container's does: it is no stranger.
         seen = [
             *own,
@@ -193,7 +194,9 @@ class _Scan:
         ]
         gateway_mac = self._gateway_mac(findings.observations)
         recognition = self._recognised(findings.observations, gateway_mac)
-        folded = memory.fold(site, prepared, findings, seen, gateway_mac if prepared.attached else None, recognition)
+        gateway = gateway_mac if prepared.attached else None
+        own_adapters = adapters_of(interfaces, prepared, seen)
+        folded = memory.fold(site, prepared, findings, seen, gateway, recognition, own_adapters)
         devices = folded.devices or memory.devices
         describer = Describer(site.vendors, site.kinds, devices, [self._interface.gateway])
         return ScanResult(

@@ -38,7 +38,7 @@ class Intent:
 
     @property
     def action(self) -> str:
-        """``new``, ``changed`` or ``same``."""
+        """``added``, ``changed`` or ``same``."""
         return "added" if self.device is None else "changed" if self.differing or self.joining else "same"
 
     @property

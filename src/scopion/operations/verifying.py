@@ -16,14 +16,16 @@ from scopion.operations.card import likeliest
 from scopion.operations.enforcing import enforcers, has_enforcer, read_stations, settings_of
 from scopion.operations.look import who_answers
 from scopion.operations.policies import policy_for
-from scopion.operations.prepare import ScanRequest, prepare_scan
+from scopion.operations.prepare import PreparedScan, ScanRequest, prepare_scan
 from scopion.operations.previewing import Which, preview
+from scopion.operations.recognise import recognise
 from scopion.operations.site import Site
 from scopion.operations.wifi_networks import known_network
 from scopion.roster import lists
 from scopion.roster.devices import all_devices
 from scopion.roster.lists import ListMode, Network
 from scopion.roster.pushes import Push, PushState, pushes
+from scopion.roster.scans import known_subnets
 from scopion.roster.store import Roster
 from scopion.roster.verifications import note_verification
 from scopion.wireless.enforcers.base import Effect, Located, read_held
@@ -193,13 +195,9 @@ class _Looking:
         """Who of the refused answers."""
         where = "a scan"
         try:
-            prepared = prepare_scan(self._site, ScanRequest(no_names=True))
+            prepared = self._scan_of_the_site()
             answered = who_answers(self._site, prepared)
-        except NoInterface as error:
-            subnets = joined([str(subnet) for subnet in subnets_of(self._site, self._roster)])
-            why = f"no interface is on {subnets}" if subnets else str(error)
-            self._note(where, "answers", None, f"cannot look: {why}")
-            return
+            self._require_site(prepared, answered)
         except ScopionError as error:
             self._note(where, "answers", None, f"cannot look: {error}")
             return
@@ -213,6 +211,34 @@ class _Looking:
             self._note(where, "answers", met, f"{self._called(mac)} answers: {why}")
         self._by_other_adapters(present)
         self._look_alikes(present)
+
+    def _scan_of_the_site(self) -> PreparedScan:
+        """A scan of the subnet that a scan takes by itself, if it is the site's, else of one that is.
+
+        Raises NoInterface where this machine is on none of them: elsewhere nobody who is refused answers, either.
+        """
+        known = subnets_of(self._site, self._roster)
+        attached = {
+            subnet for each in self._site.attachment.interfaces() if each.can_resolve for subnet in each.subnets
+        }
+        here = [subnet for subnet in known if subnet in attached]
+        if known and not here:
+            raise NoInterface(f"no interface is on {joined([str(subnet) for subnet in known])}")
+        usual = prepare_scan(self._site, ScanRequest(no_names=True))
+        if not known or usual.subnet in here:
+            return usual
+        return prepare_scan(self._site, ScanRequest(targets=(str(here[0]),), no_names=True))
+
+    def _require_site(self, prepared: PreparedScan, answered: Sequence[Observation]) -> None:
+        """Raise NoInterface if this is another network that has the same addresses."""
+        gateway = prepared.choice.interface.gateway
+        gateway_mac = next((each.mac for each in answered if each.address == gateway and each.mac), None)
+        familiar = len({each.mac for each in answered} & self._of_mac.keys() - {gateway_mac})
+        named = [each.range for each in self._site.settings.subnet]
+        known = known_subnets(self._roster)
+        recognition = recognise(prepared.subnet, gateway_mac, known, familiar=familiar, named=named)
+        if not recognition.is_site:
+            raise NoInterface(f"this is none of the site's networks, {recognition.reason}")
 
     def _by_other_adapters(self, present: Mapping[MacAddress, Observation]) -> None:
         """Whether somebody whose wireless adapter is refused is here by another one."""

@@ -8,7 +8,10 @@ from __future__ import annotations
 
 
 def lock(handle: int, *, shared: bool = False, wait: bool = False) -> bool:
-    """Lock an open file until it is closed; whether that could be done. ``wait``: until it can."""
+    """Lock an open file until it is closed. Returns False if another process has locked it.
+
+    ``wait``: wait until it has not. Raises OSError where the file system has no locks.
+    """
     try:
         import fcntl
     except ImportError:
@@ -16,6 +19,6 @@ def lock(handle: int, *, shared: bool = False, wait: bool = False) -> bool:
     flags = fcntl.LOCK_SH if shared else fcntl.LOCK_EX
     try:
         fcntl.flock(handle, flags if wait else flags | fcntl.LOCK_NB)
-    except OSError:
+    except BlockingIOError:
         return False
     return True

@@ -12,7 +12,7 @@ from scopion.model.mac import MacAddress, hex_digits
 from scopion.vendors.assignments import AUTHORITY, BITS, PRIVATE, RegistryName
 from scopion.vendors.snapshot import Organisation, Snapshot
 
-# So many prefixes are remembered at a time: 20 MB if a flood made them all up.
+# So many prefixes are remembered at a time: 50 MB if all of them are registered ones, as no network has them.
 _MOST_DECIDED = 131_072
 
 

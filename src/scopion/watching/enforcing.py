@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from datetime import datetime
+from datetime import UTC, datetime
 
 from scopion.model.errors import ScopionError
 from scopion.operations.attending import Attended, attend, next_moment
@@ -33,6 +33,7 @@ class Enforcing:
         self._failing: set[str] = set()
         self._mark: object = None
         self._moment: datetime | None = None  # when something is due, by the pushes as they were at the mark
+        self._looked = datetime.min.replace(tzinfo=UTC)
         self.stations = 0
 
     @property
@@ -70,11 +71,12 @@ class Enforcing:
         with post.doing("reading the pushes"):
             roster, clock = post.site.roster, post.clock
             # With a timetable there are hundreds of pushes: they are read again once there is another, or one is due.
-            mark = (pushes_mark(roster), post.site.settings)
-            if mark != self._mark or (self._moment is not None and self._moment <= clock.now()):
+            mark, wall = (pushes_mark(roster), post.site.settings), clock.now()
+            was_set_back = wall < self._looked  # then something else may be due first
+            if mark != self._mark or was_set_back or (self._moment is not None and self._moment <= wall):
                 self._mark, self._moment = mark, next_moment(roster, post.site)
-            moment = self._moment
-            left = (moment - post.clock.now()).total_seconds() if moment is not None else float("inf")
+            self._looked, moment = wall, self._moment
+            left = (moment - wall).total_seconds() if moment is not None else float("inf")
             # What is overdue and has just failed waits for its next attempt.
             self._due_at = float("inf") if left <= 0 and self._failing else now + max(0.0, left)
 

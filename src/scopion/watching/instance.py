@@ -30,9 +30,10 @@ class OnlyOne:
             if new and hasattr(os, "fchmod"):
                 os.fchmod(self._handle, private_mode(self._path.parent))
                 hand_over(self._path)
+            locked = self._locked()
         except OSError as error:
             raise storage_failed(self._path, error) from None
-        if not self._locked():
+        if not locked:
             whose = watching_process(self._path.parent)
             os.close(self._handle)
             by = f" by process {whose}" if whose else ""
