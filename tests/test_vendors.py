@@ -64,6 +64,8 @@ class Registry(unittest.TestCase):
                 else:
                     self.assertEqual(vendor.prefix, prefix.lower())
                     self.assertIn(letters(organisation), [letters(who.name) for who in vendor.organisations])
+        few, anew = [row[1] for row in official("oui")[::15]], Vendors(Snapshot.open())  # too few for an index
+        self.assertEqual(list(map(anew.of_prefix, few)), list(map(self.vendors.of_prefix, few)))
 
     def test_each_kind_is_said_as_what_it_is(self) -> None:
         """Never "unknown": what an address is instead of a maker's."""

@@ -48,9 +48,10 @@ class MacAddress:
 
     octets: bytes
 
-    def __post_init__(self) -> None:
-        if len(self.octets) != OCTETS:
-            raise InvalidMacAddress(f"a MAC address has {OCTETS} octets, not {len(self.octets)}")
+    def __init__(self, octets: bytes) -> None:
+        if len(octets) != OCTETS:
+            raise InvalidMacAddress(f"a MAC address has {OCTETS} octets, not {len(octets)}")
+        self.octets = octets  # type: ignore[misc] # here it is made; by a second call it takes a third longer
 
     @classmethod
     def parse(cls, text: str) -> MacAddress:

@@ -34,7 +34,8 @@ _REGISTERED = VendorKind.REGISTERED  # a member of an enumeration is looked up s
 
 class _Answer(NamedTuple):
     kind: VendorKind
-    prefix: str | None = None  # hexadecimal digits
+    number: int = 0  # the prefix that decided it
+    bits: int | None = None  # the length of that
     organisations: tuple[Organisation, ...] = ()
     pieces: int = 0  # SPLIT: how many smaller assignments the block holds
 
@@ -46,9 +47,9 @@ class Vendor(_Answer):
     """
 
     @property
-    def bits(self) -> int | None:
-        """The length of the deciding prefix."""
-        return len(self.prefix) * 4 if self.prefix else None
+    def prefix(self) -> str | None:
+        """The hexadecimal digits of the prefix that decided it."""
+        return f"{self.number:0{self.bits // 4}x}" if self.bits else None
 
     @cached_property
     def name(self) -> str:
@@ -93,9 +94,10 @@ class Vendors:
 
     def __init__(self, *snapshots: Snapshot) -> None:
         self.snapshots = snapshots
-        self._split = frozenset().union(*(snapshot.split for snapshot in snapshots))
-        # Networks repeat a few makers: what was decided is kept, by prefix and length in one number.
-        self._decided: dict[int, Vendor] = {}
+        # Blocks in smaller pieces, and how many bits decide there: 0 until one of the block is asked for.
+        self._split = {block: 0 for snapshot in snapshots for block in snapshot.split}
+        # Networks repeat a few makers: what was decided is kept, by block, or by piece and length in one number.
+        self._decided: dict[bytes | int, Vendor] = {}
 
     def of(self, mac: MacAddress) -> Vendor:
         """The vendor of an adapter."""
@@ -103,10 +105,7 @@ class Vendors:
         first = octets[0]  # of its bits the lowest is that of groups, the next that of private addresses (IEEE 802)
         if first & 1:
             return _BROADCAST if mac.is_broadcast else _MULTICAST
-        number = int.from_bytes(octets)
-        block = number >> 24
-        number, bits = (number >> 12, 36) if block in self._split else (block, 24)
-        vendor = self._decided.get(bits << 48 | number) or self._decide(number, bits)
+        vendor = self._decided.get(octets[:3]) or self._of_new_block_or_piece(octets)
         # A few prefixes of the 1980s have the bit of private addresses set: where the registry knows them, it wins.
         if first & 2 and not vendor.organisations:
             return _PRIVATE
@@ -122,7 +121,7 @@ class Vendors:
         if len(digits) == 12:
             return self.of(MacAddress(bytes.fromhex(digits)))
         first = int(digits[:2], 16)
-        vendor = self._decide(int(digits, 16), 4 * len(digits))
+        vendor = self._match(int(digits, 16), 4 * len(digits))
         if first & 1:
             return _MULTICAST
         if first & 2 and not vendor.organisations:
@@ -137,18 +136,32 @@ class Vendors:
                 for row in snapshot.listing(registry).assignments:
                     if wanted in row.organisation.casefold() and row.organisation not in (AUTHORITY, PRIVATE):
                         who = Organisation(row.organisation, row.place, row.country)
-                        yield Vendor(VendorKind.REGISTERED, _digits(row.prefix, BITS[registry]), (who,))
+                        yield Vendor(VendorKind.REGISTERED, row.prefix, BITS[registry], (who,))
 
-    def _decide(self, number: int, bits: int) -> Vendor:
-        vendor = _UNASSIGNED
-        for snapshot in self.snapshots:
-            vendor = _longest_match(snapshot, number, bits)
-            if vendor is not _UNASSIGNED:
-                break
-        if len(self._decided) >= _MOST_DECIDED:
-            self._decided.clear()
-        self._decided[bits << 48 | number] = vendor
+    def _of_new_block_or_piece(self, octets: bytes) -> Vendor:
+        number = int.from_bytes(octets)
+        bits = self._split.get(number >> 24, 24) or self._smallest_pieces(number >> 24)
+        number >>= 48 - bits
+        key = octets[:3] if bits == 24 else bits << 48 | number
+        vendor = self._decided.get(key)
+        if vendor is None:
+            vendor = self._match(number, bits)
+            if len(self._decided) >= _MOST_DECIDED:
+                self._decided.clear()
+            self._decided[key] = vendor
         return vendor
+
+    def _smallest_pieces(self, block: int) -> int:
+        """The length of the smallest pieces of a split block."""
+        pieces = (finer for snapshot in self.snapshots for finer in snapshot.pieces if finer.within(block, 24))
+        bits = self._split[block] = max((finer.bits for finer in pieces), default=24)
+        return bits
+
+    def _match(self, number: int, bits: int) -> Vendor:
+        for snapshot in self.snapshots:
+            if (vendor := _longest_match(snapshot, number, bits)) is not _UNASSIGNED:
+                return vendor
+        return _UNASSIGNED
 
 
 def _longest_match(snapshot: Snapshot, number: int, bits: int) -> Vendor:
@@ -163,19 +176,15 @@ def _longest_match(snapshot: Snapshot, number: int, bits: int) -> Vendor:
     found = snapshot.blocks.holders(block)
     if split and found and snapshot.organisation(found[0]).name == AUTHORITY:
         pieces = sum(finer.within(number, bits) for finer in snapshot.pieces if finer.bits > bits)
-        return Vendor(VendorKind.SPLIT, _digits(number, min(bits, 36)), pieces=pieces)
+        return Vendor(VendorKind.SPLIT, number >> max(bits - 36, 0), min(bits, 36), pieces=pieces)
     return _registered(snapshot, found, block, 24) if found else _UNASSIGNED
 
 
 def _registered(snapshot: Snapshot, numbers: Sequence[int], prefix: int, bits: int) -> Vendor:
-    if len(numbers) == 1 and (who := snapshot.organisation(numbers[0])).name != PRIVATE:
-        return Vendor(_REGISTERED, _digits(prefix, bits), (who,))
+    if len(numbers) == 1 and (only := snapshot.only(numbers[0]))[0].name != PRIVATE:
+        return Vendor(_REGISTERED, prefix, bits, only)
     named = [who for who in map(snapshot.organisation, numbers) if who.name != PRIVATE]
     if len(named) == 1:
-        return Vendor(_REGISTERED, _digits(prefix, bits), (named[0],))
+        return Vendor(_REGISTERED, prefix, bits, (named[0],))
     kind = VendorKind.SHARED if named else VendorKind.UNDISCLOSED
-    return Vendor(kind, _digits(prefix, bits), tuple(named))
-
-
-def _digits(prefix: int, bits: int) -> str:
-    return "%0*x" % (bits // 4, prefix)  # noqa: UP031 - the quickest way, and lists ask for thousands
+    return Vendor(kind, prefix, bits, tuple(named))

@@ -24,6 +24,7 @@ from scopion.vendors.assignments import AUTHORITY, BITS, Assignment, Listing, Re
 
 MAGIC = b"SCOPION-VENDORS-1\n"
 PACKAGED = Path(__file__).parent / "data" / "vendors.bin"
+_SEARCHES = 4_000  # take as long as the index of the largest registry
 
 
 class Organisation(NamedTuple):
@@ -34,23 +35,39 @@ class Organisation(NamedTuple):
     country: str  # ISO 3166-1 code or empty
 
 
-class Prefixes(NamedTuple):
-    """A registry's assigned prefixes, in order, and beside them the numbers of their organisations."""
+class Prefixes:
+    """A registry's assigned prefixes, in order, and beside them the numbers of their organisations.
 
-    bits: int  # of each prefix
-    assigned: Sequence[int]
-    organisations: Sequence[int]
+    They are searched where they lie; from so many questions on as only a long list asks, an index of them pays.
+    """
 
-    def holders(self, prefix: int) -> tuple[int, ...]:
+    def __init__(self, bits: int, assigned: Sequence[int], organisations: Sequence[int]) -> None:
+        self.bits = bits  # of each prefix
+        self.assigned = assigned
+        self.organisations = organisations
+        self._until_index = _SEARCHES
+        self._index: dict[int, int] = {}
+
+    def holders(self, prefix: int) -> Sequence[int]:
         """The numbers of the organisations that share a prefix; mostly one or none."""
-        assigned = self.assigned
-        first, count = bisect_left(assigned, prefix), len(assigned)
-        if first == count or assigned[first] != prefix:
+        if self._until_index:
+            first = self._searched(prefix)
+        else:
+            first = self._index.get(prefix, -1)
+        if first < 0:
             return ()
-        last = first + 1
-        while last < count and assigned[last] == prefix:
+        assigned, last = self.assigned, first + 1
+        while last < len(assigned) and assigned[last] == prefix:
             last += 1
-        return (self.organisations[first],) if last == first + 1 else tuple(self.organisations[first:last])
+        return self.organisations[first:last]
+
+    def _searched(self, prefix: int) -> int:
+        """Where a prefix is first, or -1."""
+        self._until_index -= 1
+        if not self._until_index:  # those that share a prefix: the first of them is to stay
+            self._index = dict(zip(reversed(self.assigned), range(len(self.assigned) - 1, -1, -1), strict=True))
+        first = bisect_left(self.assigned, prefix)
+        return first if first < len(self.assigned) and self.assigned[first] == prefix else -1
 
     def within(self, prefix: int, bits: int) -> int:
         """How many of them lie in the block that ``prefix`` of ``bits`` bits spans."""
@@ -86,7 +103,7 @@ class Snapshot:
             self._texts = body[header["texts"] :]
         except (ValueError, KeyError, TypeError) as error:
             raise DamagedListing(f"{name} is damaged ({error}): make it anew with scopion vendor --refresh") from None
-        self._organisations: dict[int, Organisation] = {}
+        self._organisations: dict[int, tuple[Organisation]] = {}
         self.dates: dict[RegistryName, str] = {
             RegistryName(registry): at["as_of"] for registry, at in header["registries"].items()
         }
@@ -101,12 +118,15 @@ class Snapshot:
         return self._registries.get(registry) or Prefixes(BITS[registry], (), ())
 
     def organisation(self, number: int) -> Organisation:
-        """The text of an organisation; one object for each, for a maker has many prefixes."""
+        """The text of an organisation."""
+        return self.only(number)[0]
+
+    def only(self, number: int) -> tuple[Organisation]:
+        """An organisation as the only holder of a prefix; one object for each, for a maker has many prefixes."""
         found = self._organisations.get(number)
         if found is None:
             text = str(self._texts[self._starts[number] : self._starts[number + 1]], "utf-8")
-            name, place, country = text.split("\t")
-            found = self._organisations[number] = Organisation(name, place, country)
+            found = self._organisations[number] = (Organisation._make(text.split("\t")),)
         return found
 
     def count(self, registry: RegistryName) -> int:
