@@ -15,6 +15,11 @@ _LATEST = """
 SELECT mac, address, since, max(until) FROM stay
 WHERE mac IN (SELECT mac FROM adapter WHERE mac NOT IN (SELECT mac FROM stay INDEXED BY stay_present WHERE present))
 GROUP BY mac"""
+_TIME = "strftime('%Y-%m-%dT%H:%M:%SZ', {} / 1000, 'unixepoch')"
+_ADAPTERS = (
+    f"SELECT adapter.*, device.*, {_TIME.format('device.first_seen')}, {_TIME.format('last_seen')} "
+    "FROM adapter JOIN device ON device.id = device"
+)
 _TRAITS = "SELECT subject, kind, value, source FROM trait"
 
 
@@ -48,12 +53,12 @@ def fold(db: sqlite3.Connection, rows: Iterable[Row]) -> None:
 
 
 def devices(db: sqlite3.Connection) -> None:
-    """Print what is known of each device, a line each: its present stays, or the latest where it is absent."""
+    """Print what is known of each device, a line each, its moments in UTC: its present stays, or else the latest."""
     more: dict[str, list[Any]] = defaultdict(list)
     for query in (_PRESENT, _LATEST, _TRAITS):
         for mac, *rest in db.execute(query):
             more[mac] += rest
-    rows = db.execute("SELECT adapter.*, device.* FROM adapter JOIN device ON device.id = device")
+    rows = db.execute(_ADAPTERS)
     sys.stdout.write("".join("\t".join(map(str, (*row, *more[row[0]]))) + "\n" for row in rows))
 
 

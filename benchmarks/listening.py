@@ -48,23 +48,41 @@ def measure() -> Iterator[Figure]:
 
 def on_the_wire(lab: Lab, which: str, seconds: float = SECONDS) -> float:
     """The share of the talker's frames that is taken in at the desk."""
-    heard = subprocess.Popen([*_inside(lab, "desk", which), str(seconds)], stdout=subprocess.PIPE, text=True)
+    talker = ready_talker(lab, seconds)
+    heard = _inside(lab, "desk", which, seconds)
     time.sleep(1.0)
-    sent = int(lab.run(HOST.name, [sys.executable, "-m", "benchmarks.listening", "talk", str(seconds)]))
+    sent = talked(talker)
     return int(heard.communicate(timeout=60)[0]) / sent
 
 
-def _inside(lab: Lab, name: str, what: str) -> list[str]:
-    return ["ip", "netns", "exec", lab.namespace(name), sys.executable, "-m", "benchmarks.listening", what]
+def ready_talker(lab: Lab, seconds: float) -> subprocess.Popen[str]:
+    """A talker that has its frames, and sends them when ``talked`` is called."""
+    talker = _inside(lab, HOST.name, "talk", seconds)
+    assert talker.stdout is not None
+    talker.stdout.readline()
+    return talker
+
+
+def talked(talker: subprocess.Popen[str]) -> int:
+    """Let the talker send; how many frames it has sent."""
+    return int(talker.communicate("go\n", timeout=60)[0])
+
+
+def _inside(lab: Lab, name: str, what: str, seconds: float) -> subprocess.Popen[str]:
+    command = [sys.executable, "-m", "benchmarks.listening", what, str(seconds)]
+    inside = ["ip", "netns", "exec", lab.namespace(name), *command]
+    return subprocess.Popen(inside, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
 
 
 def _frames(count: int) -> list[bytes]:
-    gateway = IPv4Address("192.0.2.1")
+    """Requests of made-up adapters, all different; put together from one, for a flood has half a million."""
+    maker = b"\x10\xc0\xde"
+    whole = encode_request(MacAddress(maker + bytes(3)), IPv4Address(0), IPv4Address("192.0.2.1"))
+    before, between, after = whole[:9], whole[12:25], whole[32:]
     return [
-        encode_request(
-            MacAddress(b"\x10\xc0\xde" + number.to_bytes(3)), IPv4Address(0xC0000200 + number % 60000), gateway
-        )
+        b"".join((before, mac, between, mac, (0xC0000200 + number % 60000).to_bytes(4), after))
         for number in range(1, count + 1)
+        for mac in (number.to_bytes(3),)
     ]
 
 
@@ -84,15 +102,19 @@ def _unpacked(frames: Sequence[bytes]) -> None:
 
 
 def _talk(seconds: float) -> int:
-    """Send at the rate, with the sending of a burst spread over each millisecond."""
+    """Send at the rate, evenly; how many were sent. A machine that cannot do so many a second sends fewer."""
     os.sched_setaffinity(0, {1})
     frames = _frames(int(RATE * seconds))
+    print("ready", flush=True)
+    sys.stdin.readline()
     with socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0) as link:
         link.bind(("eth0", 0x0806))
         began = time.monotonic()
         for number, frame in enumerate(frames):
-            while began + number / RATE > time.monotonic():
+            while (now := time.monotonic()) < began + number / RATE:
                 pass
+            if now > began + seconds + 1.0:
+                return number
             link.send(frame)
     return len(frames)
 

@@ -9,7 +9,8 @@ import random
 import sys
 import tempfile
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from functools import partial
 from ipaddress import IPv4Address, IPv4Network
@@ -30,7 +31,7 @@ from scopion.roster.stored import to_ms
 
 START = datetime(2026, 1, 1, tzinfo=UTC)
 MINUTE = timedelta(minutes=1)
-RUNS = 9
+RUNS = 25
 _KEEP = Keep(scans=14, events=1100, stays=1100, traits=400, changes=400)
 _ALL_AT = (0, 360, 720, 1_080)  # the minutes of a day at which everybody is folded
 DEVICES_OF_A_YEAR, DAYS_OF_A_YEAR = 250, 365
@@ -48,17 +49,35 @@ def measure() -> Iterator[Figure]:
 def command_beside(
     name: str, site: Path, arguments: Sequence[str], bare: Sequence[str], hold: float, *, runs: int = RUNS
 ) -> Figure:
-    """A command beside the bare reading of the same rows, as whole processes, less what each takes to start."""
-    rows = (sys.executable, "-m", "benchmarks.bare_rows", bare[0], str(site / FILE), *bare[1:])
-    taken = in_turns(
-        runs,
-        start=process(sys.executable, "-m", "scopion", "--version"),
-        ours=process(sys.executable, "-m", "scopion", "--site", str(site), *arguments),
-        bare_start=process(sys.executable, "-c", "import sqlite3"),
-        floor=process(*rows),
-    )
+    """A command beside the bare reading of the same rows: whole processes, less what each takes for one device."""
+    with one_device() as one:
+        taken = in_turns(
+            runs,
+            start=_command(one, arguments),
+            ours=_command(site, arguments),
+            floor=_bare(site, bare),
+            bare_start=_bare(one, bare),
+        )
     ours, floor = taken["ours"] - taken["start"], taken["floor"] - taken["bare_start"]
-    return beside(name, ours, floor, hold, what="bare rows", more="each after its start")
+    return beside(name, ours, floor, hold, what="bare rows", more=f"each after its start; ours: {taken['start']:.2g} s")
+
+
+@contextmanager
+def one_device() -> Iterator[Path]:
+    """The folder of a site that knows one device: what a command takes there is its start."""
+    with tempfile.TemporaryDirectory(prefix="scopion-bench-") as folder:
+        roster = Roster.open(Path(folder))
+        fold(roster, [seen(0, START)], (), START, silent=True)
+        roster.close()
+        yield Path(folder)
+
+
+def _command(site: Path, arguments: Sequence[str]) -> Callable[[], float]:
+    return process(sys.executable, "-m", "scopion", "--site", str(site), *arguments)
+
+
+def _bare(site: Path, arguments: Sequence[str]) -> Callable[[], float]:
+    return process(sys.executable, "-m", "benchmarks.bare_rows", arguments[0], str(site / FILE), *arguments[1:])
 
 
 def seen(number: int, at: datetime, address: int | None = None) -> Observation:

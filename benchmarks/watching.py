@@ -25,7 +25,8 @@ from tests.lab.lab import Lab, LabHost, require_lab
 from tests.receivers import MAIL_PORT, OWNER
 
 from benchmarks.figure import Figure, beside, resident_at_most, run
-from benchmarks.listening import on_the_wire
+from benchmarks.listening import HOST as TALKER
+from benchmarks.listening import on_the_wire, ready_talker, talked
 from benchmarks.scanning import HOSTS, bare_scan
 from scopion.attachment.linux import LiveAttachment
 from scopion.attachment.ports import Traffic
@@ -56,12 +57,13 @@ _SELF = (sys.executable, "-m", "benchmarks.watching")
 def measure() -> Iterator[Figure]:
     """All of it."""
     require_lab()
-    lab = Lab([*HOSTS, LabHost("talker", "10:c0:de:00:00:07", ("192.0.2.7",))])
+    lab = Lab([*HOSTS, TALKER])
     with tempfile.TemporaryDirectory() as holder:
         folder = Path(holder)
         mails = _begin(lab, [sys.executable, "-m", "tests.receivers", str(MAIL_PORT), str(folder / "spool")])
         (folder / "site.toml").write_text(SETTINGS)
         (folder / "spool").touch()
+        bare_flood = on_the_wire(lab, "receive", FLOOD_S)
         with (folder / "log").open("wb") as log:  # a pipe that nobody reads would hold it up
             watch = subprocess.Popen(
                 lab.command(["watch"]), env={**os.environ, "SCOPION_SITE": str(folder)}, stdout=log, stderr=log
@@ -70,7 +72,7 @@ def measure() -> Iterator[Figure]:
             time.sleep(10.0)
             yield from _quiet(lab, watch)
             yield from _soon(lab, folder)
-            yield from _flooded(lab, watch)
+            yield from _flooded(lab, watch, bare_flood)
         finally:
             for process in (watch, mails):
                 process.terminate()
@@ -154,20 +156,17 @@ def _bare_mail(lab: Lab) -> float:
     return time.perf_counter() - began
 
 
-def _flooded(lab: Lab, watch: subprocess.Popen[bytes]) -> Iterator[Figure]:
-    """Frames of made-up devices, all different, at the listener's rate."""
+def _flooded(lab: Lab, watch: subprocess.Popen[bytes], bare: float) -> Iterator[Figure]:
+    """Frames of made-up devices, all different, at the listener's rate; ``bare``: what a bare loop takes in of them."""
     before = _metrics(lab)
     # One core for each, as where they are two machines.
     for task in Path(f"/proc/{watch.pid}/task").iterdir():
         os.sched_setaffinity(int(task.name), {0})
-    command = ["ip", "netns", "exec", lab.namespace("talker"), sys.executable, "-m", "benchmarks.listening", "talk"]
-    talker = subprocess.run([*command, str(FLOOD_S)], capture_output=True, text=True, check=True, timeout=180)
-    sent = int(talker.stdout)
+    sent = talked(ready_talker(lab, FLOOD_S))
     time.sleep(5.0)
     after = _metrics(lab)
     heard = after["scopion_frames_total"] - before["scopion_frames_total"]
     dropped = after["scopion_frames_dropped_total"] - before["scopion_frames_dropped_total"]
-    bare = on_the_wire(lab, "receive", FLOOD_S)
     detail = f"{sent:,} in {FLOOD_S} s, {dropped:,.0f} dropped by the kernel; a bare receive loop: {bare:.1%}"
     share = heard / sent / bare * 100
     yield Figure("50,000 frames a second while watching: heard", share, "%", 99.0, least=True, detail=detail)

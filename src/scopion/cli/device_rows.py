@@ -30,6 +30,7 @@ DEVICE_KEYS = (
     "this_machine", "gateway", "device",
 )  # fmt: skip
 _LONGEST_ADDRESS = 20  # half of the longest IPv6 address; an IPv4 address has fifteen characters at most
+_UNKNOWN = Medium.UNKNOWN  # a member is looked up slowly through its class, and a list asks for each device
 _IS_PRIVATE = attrgetter("is_private")
 _STANDING_STYLE = {Standing.NEW: "yellow", Standing.KNOWN: "green", Standing.GUEST: "cyan", Standing.UNWANTED: "red"}
 _NEWS_WORD = {
@@ -90,14 +91,14 @@ def device_row(known: Described) -> dict[str, Any]:
     return {
         "standing": str(device.standing),
         "name": device.label or (short_name(names[0].value) if names else None),
-        "addresses": [written(address) for address in device.addresses],
-        "macs": [str(mac) for mac in macs],
+        "addresses": list(map(written, device.addresses)),
+        "macs": list(map(str, macs)),
         "vendor": maker.name if maker else None,
         "vendor_place": (maker.place or None) if maker else None,
         "kind": likely.kind or None,
         "kind_evidence": likely.evidence or None,
         "names": names_row(names),
-        "media": [medium_words(*each) for each in zip(device.adapters, known.media, strict=True)],
+        "media": list(map(medium_words, device.adapters, known.media)),
         "present": device.present,
         "first_seen": iso(device.first_seen),
         "last_seen": iso_or_never(device.last_seen),
@@ -148,10 +149,9 @@ def names_row(names: Sequence[Trait]) -> list[str]:
 
 def medium_words(adapter: Adapter, likely: Guess) -> str:
     """An adapter's medium; what is only likely says why."""
-    if adapter.medium is not Medium.UNKNOWN:
+    if adapter.medium is not _UNKNOWN:
         return f"{adapter.medium} ({adapter.medium_evidence})" if adapter.medium_evidence else str(adapter.medium)
-    guessed = likely.medium is not Medium.UNKNOWN
-    return f"{likely.medium}? ({likely.medium_evidence})" if guessed else str(Medium.UNKNOWN)
+    return f"{likely.medium}? ({likely.medium_evidence})" if likely.medium is not _UNKNOWN else str(_UNKNOWN)
 
 
 def _named(name: str, this_machine: bool, gateway: bool) -> str:

@@ -19,8 +19,6 @@ from scopion import __version__
 from scopion.cli.session import Session
 from scopion.model.errors import ScopionError
 
-_GARBAGE_AFTER = 200_000
-
 
 class Entry(NamedTuple):
     """Where a command lives and what the map says of it."""
@@ -147,8 +145,6 @@ def cli(ctx: click.Context, site: str | None, quiet: bool, verbose: bool) -> Non
 
 def main(arguments: list[str] | None = None) -> None:
     """Run the program and end the process with its exit code."""
-    # Ten thousand devices are 150,000 objects that all stay: looking for garbage among them takes a third of the time.
-    gc.set_threshold(_GARBAGE_AFTER, 20, 20)
     _prepare_streams()
     if "_SCOPION_COMPLETE" in os.environ:
         from scopion.cli.completion import register
@@ -162,6 +158,7 @@ def main(arguments: list[str] | None = None) -> None:
         if not isinstance(error, BrokenPipeError):
             _say(f"the output could not be written: {error.strerror}")
             code = code or 1
+    gc.freeze()  # all of it ends with the process: no need to look for garbage among it once more
     sys.exit(code)
 
 

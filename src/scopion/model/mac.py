@@ -108,7 +108,7 @@ class MacAddress:
     @property
     def is_private(self) -> bool:
         """Locally administered (second-lowest bit of the first octet): made up by the device, no vendor."""
-        return bool(self.octets[0] & 0x02) and not self.is_multicast
+        return self.octets[0] & 0x03 == 0x02
 
 
 def hex_digits(text: str) -> str:

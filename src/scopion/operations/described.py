@@ -25,19 +25,19 @@ class Described:
 
 def described(device: Device, vendors: Vendors, kinds: Kinds) -> Described:
     """Look up who made a device, and guess what it may be."""
-    macs = device.macs
-    makers = tuple([vendors.of(mac) for mac in macs])
+    adapters = device.adapters
+    makers = tuple([vendors.of(adapter.mac) for adapter in adapters])
     traits = [known.trait for known in device.traits]
-    mac, maker = (macs[0], makers[0]) if macs else (None, None)
+    mac, maker = (adapters[0].mac, makers[0]) if adapters else (None, None)
     # An address that this machine made up for an interface of its own says nothing of what it is.
     whole = guess(kinds, None if device.own else mac, maker, traits, gateway=device.gateway)
-    if len(device.adapters) == 1:
+    if len(adapters) == 1:
         return Described(device, makers, whole, (whole,))
     media = [
         guess(
             kinds, None if device.own else adapter.mac, of_it, [known.trait for known in adapter.traits], gateway=False
         )
-        for adapter, of_it in zip(device.adapters, makers, strict=True)
+        for adapter, of_it in zip(adapters, makers, strict=True)
     ]
     return Described(device, makers, whole, tuple(media))
 

@@ -47,7 +47,7 @@ def all_devices(roster: Roster) -> list[Device]:
         for row in roster.rows(f"SELECT {_DEVICE} FROM device ORDER BY id"):
             number, standing, first_seen, label, owner, place, note, until, since, because, revision, essential = row
             elsewhere = unpaired.get(number, ())
-            heard = [known for stay in elsewhere for known in traits.get(str(stay.address), ())]
+            heard = [known for stay in elsewhere for known in traits.get(str(stay.address), ())] if elsewhere else ()
             found.append(
                 Device(
                     number, _STANDINGS[standing], from_ms(first_seen), label, owner, place, note,

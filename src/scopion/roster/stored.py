@@ -54,7 +54,7 @@ def to_ms(moment: datetime) -> int:
 def stored_address(text: str) -> Address:
     """An address that the roster kept: as it was written, so that the system's own reader will do. Raises NotOurs."""
     try:
-        return IPv6Address(text) if ":" in text else IPv4Address(inet_pton(AF_INET, text))
+        return IPv6Address(text) if ":" in text else IPv4Address(int.from_bytes(inet_pton(AF_INET, text)))
     except (OSError, ValueError):
         raise NotOurs(f"{text!r} is no address") from None
 
