@@ -1,11 +1,13 @@
 """The floor of a scan: a socket, frames that are ready, and a clock. Runs in the desk's namespace, by itself.
 
 It asks each address of 192.0.2.0/24 once at a pace, prints who answers as it is heard, and waits as long after the last
-request as a scan has to, for stations that doze.
+request as a scan has to, for stations that doze. With ``libraries`` it loads before what any program loads that has
+options and draws a live table.
 """
 
 from __future__ import annotations
 
+import importlib
 import select
 import socket
 import struct
@@ -44,4 +46,6 @@ def _hear(link: socket.socket, found: dict[bytes, bytes], until: float) -> None:
 
 
 if __name__ == "__main__":
+    for name in ("click", "rich.live", "rich.text", "sqlite3") if sys.argv[2:] == ["libraries"] else ():
+        importlib.import_module(name)
     scan(float(sys.argv[1]))

@@ -13,7 +13,7 @@ from pathlib import Path
 from matplotlib.figure import Figure as Drawing
 
 from benchmarks.figure import Figure, beside, in_turns, process, timed
-from benchmarks.remembering import DAYS_OF_A_YEAR, START, command_beside, make_year
+from benchmarks.remembering import DAYS_OF_A_YEAR, START, command_beside, copy_year
 from scopion.cli.report import FIGURES
 from scopion.operations.report import Wish, report
 from scopion.operations.site import Site
@@ -29,7 +29,7 @@ def measure() -> Iterator[Figure]:
     with tempfile.TemporaryDirectory(prefix="scopion-bench-") as holder:
         folder, out = Path(holder) / "year", Path(holder) / "out"
         out.mkdir()
-        make_year(folder)
+        copy_year(folder)
         end = START + timedelta(days=DAYS_OF_A_YEAR)
         period = ("--since", START.strftime("%Y-%m-%d"), "--until", end.strftime("%Y-%m-%dT%H:%M:%SZ"))
         page = out / "page.html"

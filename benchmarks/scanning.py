@@ -36,6 +36,7 @@ HOSTS = [LabHost(f"host{each}", f"10:c0:de:00:00:{each:02x}", (f"192.0.2.{each}"
 TRUTH = {(address, each.mac) for each in HOSTS for address in each.addresses} | {(Lab.desk_address, Lab.desk_mac)}
 RUNS = 7
 PACE_SECONDS = 2.0
+_BARE = "a bare scan with the same libraries"
 _PACE = 2_000  # the usual one on cable
 
 
@@ -57,8 +58,8 @@ def measure() -> Iterator[Figure]:
 
 def _clean(lab: Lab) -> Iterator[Figure]:
     ours, floor = _beside_bare(lab, "--no-names")
-    yield beside("/24, 60 hosts: all on screen", ours[0], floor[0], 4, what="a bare scan")
-    yield beside("/24, 60 hosts: scan ended", ours[1], floor[1], 2, what="a bare scan")
+    yield beside("/24, 60 hosts: all on screen", ours[0], floor[0], 4, what=_BARE)
+    yield beside("/24, 60 hosts: scan ended", ours[1], floor[1], 2, what=_BARE)
     with tempfile.TemporaryDirectory() as folder:
         rows = lab.scan(Path(folder))["hosts"]
     right = {(row["address"], row["mac"]) for row in rows} == TRUTH
@@ -80,7 +81,7 @@ def _with_names(lab: Lab) -> Iterator[Figure]:
         finally:
             cleaner.run()
     named = sum(row["name"] is not None for row in rows)
-    yield beside("/24, 60 hosts, with names: scan ended", ours[1], floor[1], 2, what="a bare scan")
+    yield beside("/24, 60 hosts, with names: scan ended", ours[1], floor[1], 2, what=_BARE)
     yield Figure("/24, 60 hosts, half of them with a name: named", named / len(names) * 100, "%", 100, least=True)
 
 
@@ -100,16 +101,16 @@ def _beside_bare(lab: Lab, *arguments: str) -> tuple[Moments, Moments]:
     ours, bare = list[Moments](), list[Moments]()
     for _ in range(RUNS):
         ours.append(_on_screen(lab.command(["scan", *arguments])))
-        bare.append(_on_screen(bare_scan(lab)))
+        bare.append(_on_screen(bare_scan(lab, "libraries")))
     shown, ended = zip(*ours, strict=True)
     bare_shown, bare_ended = zip(*bare, strict=True)
     median = statistics.median
     return (median(shown), median(ended)), (median(bare_shown), median(bare_ended))
 
 
-def bare_scan(lab: Lab) -> list[str]:
+def bare_scan(lab: Lab, *more: str) -> list[str]:
     """The command of a bare scan at the desk, at the pace that a scan has there."""
-    return [*lab.command([])[:-1], sys.executable, "-m", "benchmarks.bare_scan", str(_PACE)]
+    return [*lab.command([])[:-1], sys.executable, "-m", "benchmarks.bare_scan", str(_PACE), *more]
 
 
 def _on_screen(command: Sequence[str]) -> Moments:
@@ -145,10 +146,10 @@ def _lossy(lab: Lab) -> Iterator[Figure]:
             document = lab.scan(Path(folder), "--no-names")
             longest = max(longest, time.perf_counter() - began)
             found += document["scan"]["answered"]
-            bare.append(process(*bare_scan(lab))())
+            bare.append(process(*bare_scan(lab, "libraries"))())
     yield Figure("30 % loss each way: found", found / (10 * len(HOSTS)) * 100, "%", 99.5, least=True, detail="10 scans")
     floor = statistics.median(bare)
-    what = "a bare scan, which asks once"
+    what = f"{_BARE}, which asks once"
     yield beside("30 % loss each way: longest of ten scans", longest, floor, 4.5, what=what)
 
 

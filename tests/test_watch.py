@@ -229,9 +229,9 @@ class Outages(SceneWatch):
         self.assertEqual(self.recorded(), [(EventKind.READDRESSED, "192.0.2.95")])
 
     def test_a_dozing_telephone_has_not_left(self) -> None:
-        """Who is silent for less than its patience stays; it is a setting of the subnet, and of the device."""
+        """Who is silent for less than its patience stays; it is a setting of the subnet, and of the device it names."""
         away = ("-12:20", "12:27-12:40", "12:47-")
-        absence = '[absence]\npatience_s = 600\n[absence.devices]\n"10:c0:de:00:00:5b" = 60\n'
+        absence = '[absence]\npatience_s = 600\n[absence.devices]\ntill = 60\n"10:c0:de:00:00:5b" = 60\n'
         self.begin(usual() + host(90, *away) + host(91, *away), f"[watch]\ninterval_s = 60\n{absence}")
         self.watch(hours=1)
         self.assertEqual(self.recorded(EventKind.LEFT), [(EventKind.LEFT, "192.0.2.91")] * 2)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from ipaddress import IPv4Network
@@ -133,10 +133,11 @@ class Memory:
 
         # Where the system's belief in some ends before that in others, their silence may be the beginning of an outage.
         least = _BELIEVED_AT_MOST if prepared.method is Method.TOUCH else timedelta(0)
+        patience_with = patience_in(site, prepared.subnet)
         return {
             key
             for device in self.devices
-            if now - silent_since(device) < max(patience_with(site, device, prepared.subnet), least)
+            if now - silent_since(device) < max(patience_with(device), least)
             for key in (*map(str, device.macs), *(str(stay.address) for stay in device.unpaired))
         }
 
@@ -262,19 +263,22 @@ def adapters_of(
     }
 
 
-def patience_with(site: Site, device: Device, subnet: IPv4Network) -> timedelta:
+def patience_in(site: Site, subnet: IPv4Network) -> Callable[[Device], timedelta]:
     """How long a device may be silent before it counts as gone: as settings say for it, for its subnet, or at all."""
-    names = {device.label.casefold(), *map(str, device.macs)}
     absence = site.settings.absence
-    for name, seconds in absence.devices.items():
-        if name.casefold() in names or _as_mac(name) in names:
-            return timedelta(seconds=seconds)
-    chosen = site.settings.absence_in(subnet).patience_s
-    usual = absence.patience_s
+    named = [
+        ({name.casefold(), _as_mac(name)} - {""}, timedelta(seconds=each)) for name, each in absence.devices.items()
+    ]
+    chosen, usual = site.settings.absence_in(subnet).patience_s, absence.patience_s
     if usual is None and site.vigil is not None:
         usual = max(PATIENCE_S, SWEEPS_MISSED * site.settings.interval_of(subnet))
-    usual = usual or 0.0
-    return timedelta(seconds=usual if chosen is None else chosen)
+    others = timedelta(seconds=(usual or 0.0) if chosen is None else chosen)
+
+    def patience_with(device: Device) -> timedelta:
+        names = {device.label.casefold(), *map(str, device.macs)} if named else set()
+        return next((seconds for called, seconds in named if called & names), others)
+
+    return patience_with
 
 
 def _as_mac(text: str) -> str:

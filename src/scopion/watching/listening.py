@@ -27,8 +27,11 @@ from scopion.operations.taking_in import take_in
 from scopion.watching.ear import Ear
 from scopion.watching.post import Post, log
 
-# Who is still there is noted this often; news goes at once, but not more often than the other.
-NOTE_EVERY_S, NEWS_EVERY_S = 60.0, 0.5
+# Who is still there is noted this often; news goes at once.
+NOTE_EVERY_S = 60.0
+# After it other news waits so many times as long as it took: a flood of it leaves the watch its time, and one device
+# that joins right after another waits for a moment only.
+_PAUSES, _LEAST_PAUSE_S, _MOST_PAUSE_S = 10, 0.05, 0.5
 # After the roster could not be written: until then what is heard is kept, each pair once.
 _AGAIN_S = 5.0
 # An address is asked about not more often than this, whoever claims it.
@@ -124,7 +127,13 @@ class Listening:
         """Take in what is due."""
         if now < self.wake_at():
             return
-        self._due_at, self._not_before = now + NOTE_EVERY_S, now + NEWS_EVERY_S
+        self._due_at = now + NOTE_EVERY_S
+        self._take_in(now)
+        ended = self._post.clock.monotonic()
+        pause = min(max(_PAUSES * (ended - now), _LEAST_PAUSE_S), _MOST_PAUSE_S)
+        self._not_before = max(self._not_before, ended + pause)
+
+    def _take_in(self, now: float) -> None:
         seen = self._gathered()
         self._ask_clients(now)
         if not seen:
