@@ -12,7 +12,7 @@ import struct
 import subprocess
 import sys
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime
 from ipaddress import IPv4Address
 
@@ -23,7 +23,9 @@ from scopion.discovery.hearing import Hearing
 from scopion.model.mac import MacAddress
 from scopion.wire.arp import encode_request
 
-RATE, SECONDS = 50_000, 4.0
+SECONDS = 4.0
+# A frame in the time in which a bare loop unpacks so many, but not more than so many a second.
+_AS_MANY, _MOST_A_SECOND = 33, 50_000
 _SO_RCVBUFFORCE, _BUFFER = 33, 32 << 20
 HOST = LabHost("talker", "10:c0:de:00:00:07", ("192.0.2.7",))
 
@@ -37,27 +39,34 @@ def measure() -> Iterator[Figure]:
     name = "frames decoded, all different"
     yield beside(name, each["ours"], each["floor"], 30, what="unpacked into a dictionary", unit="us each", more=more)
     require_lab()
-    lab = Lab([HOST])
+    lab, rate = Lab([HOST]), flood_rate()
     try:
-        bare, ours = (on_the_wire(lab, which) for which in ("receive", "hear"))
+        bare, ours = (on_the_wire(lab, which, rate) for which in ("receive", "hear"))
     finally:
         lab.close()
-    detail = f"at {RATE:,} a second, one core each: {ours:.1%} heard and decoded; a bare receive loop: {bare:.1%}"
+    detail = f"at {rate:,} a second, one core each: {ours:.1%} heard and decoded; a bare receive loop: {bare:.1%}"
     yield Figure("a flood of ARP frames on the wire", ours / bare * 100, "%", 99.0, least=True, detail=detail)
 
 
-def on_the_wire(lab: Lab, which: str, seconds: float = SECONDS) -> float:
+def flood_rate() -> int:
+    """How many frames a second are a flood for this machine: by what a bare loop takes to unpack one."""
+    frames = _frames(100_000)
+    each = in_turns(5, floor=timed(lambda: _unpacked(frames)))["floor"] / len(frames)
+    return min(_MOST_A_SECOND, round(1 / each / _AS_MANY))
+
+
+def on_the_wire(lab: Lab, which: str, rate: int, seconds: float = SECONDS) -> float:
     """The share of the talker's frames that is taken in at the desk."""
-    talker = ready_talker(lab, seconds)
+    talker = ready_talker(lab, rate, seconds)
     heard = _inside(lab, "desk", which, seconds)
     time.sleep(1.0)
     sent = talked(talker)
     return int(heard.communicate(timeout=60)[0]) / sent
 
 
-def ready_talker(lab: Lab, seconds: float) -> subprocess.Popen[str]:
+def ready_talker(lab: Lab, rate: int, seconds: float) -> subprocess.Popen[str]:
     """A talker that has its frames, and sends them when ``talked`` is called."""
-    talker = _inside(lab, HOST.name, "talk", seconds)
+    talker = _inside(lab, HOST.name, "talk", seconds, rate)
     assert talker.stdout is not None
     talker.stdout.readline()
     return talker
@@ -68,8 +77,8 @@ def talked(talker: subprocess.Popen[str]) -> int:
     return int(talker.communicate("go\n", timeout=60)[0])
 
 
-def _inside(lab: Lab, name: str, what: str, seconds: float) -> subprocess.Popen[str]:
-    command = [sys.executable, "-m", "benchmarks.listening", what, str(seconds)]
+def _inside(lab: Lab, name: str, what: str, *numbers: float) -> subprocess.Popen[str]:
+    command = [sys.executable, "-m", "benchmarks.listening", what, *map(str, numbers)]
     inside = ["ip", "netns", "exec", lab.namespace(name), *command]
     return subprocess.Popen(inside, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
 
@@ -101,17 +110,17 @@ def _unpacked(frames: Sequence[bytes]) -> None:
         found[mac] = address
 
 
-def _talk(seconds: float) -> int:
-    """Send at the rate, evenly; how many were sent. A machine that cannot do so many a second sends fewer."""
+def _talk(seconds: float, rate: float) -> int:
+    """Send at a rate, evenly; how many were sent. A machine that cannot do so many a second sends fewer."""
     os.sched_setaffinity(0, {1})
-    frames = _frames(int(RATE * seconds))
+    frames = _frames(int(rate * seconds))
     print("ready", flush=True)
     sys.stdin.readline()
     with socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0) as link:
         link.bind(("eth0", 0x0806))
         began = time.monotonic()
         for number, frame in enumerate(frames):
-            while (now := time.monotonic()) < began + number / RATE:
+            while (now := time.monotonic()) < began + number / rate:
                 pass
             if now > began + seconds + 1.0:
                 return number
@@ -148,5 +157,5 @@ def _receive(seconds: float) -> str:
 
 
 if __name__ == "__main__":
-    roles = {"talk": _talk, "hear": _hear, "receive": _receive}
-    print(roles[sys.argv[1]](float(sys.argv[2])))
+    roles: dict[str, Callable[..., object]] = {"talk": _talk, "hear": _hear, "receive": _receive}
+    print(roles[sys.argv[1]](*map(float, sys.argv[2:])))

@@ -25,4 +25,4 @@ def measure() -> Iterator[Figure]:
         )
     yield beside("scopion --version", taken["version"], taken["click"], 1.6, what="import click")
     yield beside("scopion vendor MAC", taken["vendor"], taken["click"], 2.0, what="import click")
-    yield beside("scopion devices, of one", taken["devices"], taken["click"], 2.5, what="import click")
+    yield beside("scopion devices, of one", taken["devices"], taken["click"], 3.0, what="import click")

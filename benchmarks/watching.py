@@ -26,7 +26,7 @@ from tests.receivers import MAIL_PORT, OWNER
 
 from benchmarks.figure import Figure, beside, resident_at_most, run
 from benchmarks.listening import HOST as TALKER
-from benchmarks.listening import on_the_wire, ready_talker, talked
+from benchmarks.listening import flood_rate, on_the_wire, ready_talker, talked
 from benchmarks.scanning import HOSTS, bare_scan
 from scopion.attachment.linux import LiveAttachment
 from scopion.attachment.ports import Traffic
@@ -63,7 +63,8 @@ def measure() -> Iterator[Figure]:
         mails = _begin(lab, [sys.executable, "-m", "tests.receivers", str(MAIL_PORT), str(folder / "spool")])
         (folder / "site.toml").write_text(SETTINGS)
         (folder / "spool").touch()
-        bare_flood = on_the_wire(lab, "receive", FLOOD_S)
+        rate = flood_rate()
+        bare_flood = on_the_wire(lab, "receive", rate, FLOOD_S)
         with (folder / "log").open("wb") as log:  # a pipe that nobody reads would hold it up
             watch = subprocess.Popen(
                 lab.command(["watch"]), env={**os.environ, "SCOPION_SITE": str(folder)}, stdout=log, stderr=log
@@ -72,7 +73,7 @@ def measure() -> Iterator[Figure]:
             time.sleep(10.0)
             yield from _quiet(lab, watch)
             yield from _soon(lab, folder)
-            yield from _flooded(lab, watch, bare_flood)
+            yield from _flooded(lab, watch, rate, bare_flood)
         finally:
             for process in (watch, mails):
                 process.terminate()
@@ -156,13 +157,13 @@ def _bare_mail(lab: Lab) -> float:
     return time.perf_counter() - began
 
 
-def _flooded(lab: Lab, watch: subprocess.Popen[bytes], bare: float) -> Iterator[Figure]:
+def _flooded(lab: Lab, watch: subprocess.Popen[bytes], rate: int, bare: float) -> Iterator[Figure]:
     """Frames of made-up devices, all different, as many as the kernel can hand to so many hosts; ``bare``: what a bare loop takes in of them."""
     before = _metrics(lab)
     # One core for each, as where they are two machines.
     for task in Path(f"/proc/{watch.pid}/task").iterdir():
         os.sched_setaffinity(int(task.name), {0})
-    sent = talked(ready_talker(lab, FLOOD_S))
+    sent = talked(ready_talker(lab, rate, FLOOD_S))
     time.sleep(5.0)
     after = _metrics(lab)
     heard = after["scopion_frames_total"] - before["scopion_frames_total"]

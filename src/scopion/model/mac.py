@@ -51,7 +51,7 @@ class MacAddress:
     def __init__(self, octets: bytes) -> None:
         if len(octets) != OCTETS:
             raise InvalidMacAddress(f"a MAC address has {OCTETS} octets, not {len(octets)}")
-        self.octets = octets  # type: ignore[misc] # here it is made; by a second call it takes a third longer
+        self.octets = octets  # type: ignore[misc] # the only place that may; a __post_init__ takes a third longer
 
     @classmethod
     def parse(cls, text: str) -> MacAddress:

@@ -45,15 +45,12 @@ class Prefixes:
         self.bits = bits  # of each prefix
         self.assigned = assigned
         self.organisations = organisations
-        self._until_index = _SEARCHES
-        self._index: dict[int, int] = {}
+        self._searches = 0
+        self._index: dict[int, int] | None = None
 
     def holders(self, prefix: int) -> Sequence[int]:
         """The numbers of the organisations that share a prefix; mostly one or none."""
-        if self._until_index:
-            first = self._searched(prefix)
-        else:
-            first = self._index.get(prefix, -1)
+        first = self._searched(prefix) if self._index is None else self._index.get(prefix, -1)
         if first < 0:
             return ()
         assigned, last = self.assigned, first + 1
@@ -63,8 +60,8 @@ class Prefixes:
 
     def _searched(self, prefix: int) -> int:
         """Where a prefix is first, or -1."""
-        self._until_index -= 1
-        if not self._until_index:  # those that share a prefix: the first of them is to stay
+        self._searches += 1
+        if self._searches == _SEARCHES:  # backwards: of equal prefixes the first is to stay
             self._index = dict(zip(reversed(self.assigned), range(len(self.assigned) - 1, -1, -1), strict=True))
         first = bisect_left(self.assigned, prefix)
         return first if first < len(self.assigned) and self.assigned[first] == prefix else -1
