@@ -158,7 +158,7 @@ def _many_events(folder: Path) -> Iterator[Figure]:
     roster.close()
     since = last - timedelta(days=4)
     arguments = ("events", "--since", since.strftime("%Y-%m-%dT%H:%M:%SZ"), "--format", "tsv")
-    yield command_beside("events --since, of a million", folder, arguments, ("events", str(to_ms(since))), 12)
+    yield command_beside("events --since, of a million", folder, arguments, ("events", str(to_ms(since))), 4)
 
 
 def _year(folder: Path) -> Iterator[Figure]:
@@ -170,7 +170,7 @@ def _year(folder: Path) -> Iterator[Figure]:
     ours, floor = ((folder / name).stat().st_size / 1e6 for name in (FILE, "bare.sqlite"))
     name = "a year of 250 devices, swept every minute: the roster"
     yield beside(name, ours, floor, 4, what="its stays and events as bare rows", unit="MB", more=detail)
-    yield command_beside("devices after that year", folder, ("devices", "--format", "table"), ("devices",), 12)
+    yield command_beside("devices after that year", folder, ("devices", "--format", "table"), ("devices",), 1)
 
 
 def copy_year(folder: Path) -> str:

@@ -40,7 +40,7 @@ def measure() -> Iterator[Figure]:
     scopion = (sys.executable, "-m", "scopion")
     taken = in_turns(_RUNS, demo=process(*scopion, "demo"), version=process(*scopion, "--version"))
     name = f"demo, {_COMMANDS} commands, the whole process"
-    yield beside(name, taken["demo"], _COMMANDS * taken["version"], 3, what="so many starts")
+    yield beside(name, taken["demo"], _COMMANDS * taken["version"], 4, what="so many starts")
 
 
 def _drawn(folder: Path, out: Path, page: Path, wish: Wish) -> Iterator[Figure]:
@@ -71,6 +71,6 @@ def _drawn(folder: Path, out: Path, page: Path, wish: Wish) -> Iterator[Figure]:
 
 def _empty(path: Path, like: Drawing) -> None:
     """The yardstick: a figure of the same size with nothing on its axes."""
-    empty = Drawing(figsize=(like.get_figwidth(), like.get_figheight()), dpi=like.dpi)
+    empty = Drawing(figsize=(like.get_figwidth(), like.get_figheight()), dpi=like.dpi, layout="constrained")
     empty.subplots()
     empty.savefig(path)

@@ -146,7 +146,7 @@ def _soon(lab: Lab, folder: Path) -> Iterator[Figure]:
         floor = meant + mail
         name = f"from a newcomer's first frame to {said}, median"
         yield beside(name, statistics.median(waits[ipv6]), floor, 1.3, what=what)
-        yield beside("the same, longest", max(waits[ipv6]), floor, 1.5, what=what, more=f"of {len(waits[ipv6])}")
+        yield beside("the same, longest", max(waits[ipv6]), floor, 2, what=what, more=f"of {len(waits[ipv6])}")
 
 
 def _bare_mail(lab: Lab) -> float:

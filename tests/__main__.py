@@ -12,10 +12,11 @@ import subprocess
 import sys
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from threading import Event
 
 ROOT = Path(__file__).parent.parent
-# Two of the others at a time: the lab leaves most of its core to them.
-BESIDE, NICENESS = 2, 10
+# Two of the others at a time: the lab leaves most of its core to them. After it three: some of them wait, too.
+BESIDE, AFTER, NICENESS = 2, 3, 10
 # Files of the lab that promise nothing in seconds: they have labs of their own, and need no quiet.
 PATIENT = {
     "test_comings.py", "test_enforcers.py", "test_first_steps.py", "test_killed.py", "test_page.py",
@@ -33,11 +34,17 @@ def main() -> int:
     others = [*patient, *sorted(ROOT.glob("tests/test_*.py"), key=lambda path: -path.stat().st_size)]
     if not lab or not others:
         raise SystemExit("no test modules: run this from the whole project")
-    with ThreadPoolExecutor(BESIDE) as workers:
+    lab_has_ended = Event()
+    with ThreadPoolExecutor(AFTER) as workers:
+        for _ in range(AFTER - BESIDE):
+            workers.submit(lab_has_ended.wait)
         # Style and types first: they take a core for a while, and the lab leaves one.
         beside = [workers.submit(_run_beside, "lint", ["make", "lint"])]
         beside += [workers.submit(_run_beside, path.name, _command([path])) for path in others]
-        codes = [subprocess.run(_command(lab), cwd=ROOT, check=False).returncode]
+        try:
+            codes = [subprocess.run(_command(lab), cwd=ROOT, check=False).returncode]
+        finally:
+            lab_has_ended.set()
         for each in beside:
             ended = each.result()
             sys.stderr.write(f"{ended.stdout}{ended.stderr}")

@@ -18,8 +18,9 @@ if TYPE_CHECKING:
     from scopion.operations.hosts import Host
     from scopion.operations.prepare import PreparedScan
 
-# Drawing sixty rows takes some 15 ms, during which nothing is sent: ten times a second is smooth enough.
-DRAW_EVERY_S = 0.1
+# Drawing sixty rows takes some 15 ms, during which nothing is sent: after it comes a pause of so many times as long, and
+# not a longer one than ten times a second.
+_PAUSES, _LONGEST_PAUSE_S = 3, 0.1
 _BAR = 24  # characters
 
 
@@ -33,7 +34,7 @@ class LiveView:
         self._of_mac: dict[MacAddress, dict[Address, Host]] = defaultdict(dict)
         self._progress: Progress | None = None
         self._live: Any = None
-        self._drawn_at = 0.0
+        self._not_before = 0.0
         self._drawn_hosts = 0
 
     def __enter__(self) -> LiveView:
@@ -70,15 +71,16 @@ class LiveView:
         """Some time has passed."""
         if self._live is None:
             return
-        now = time.monotonic()
-        if now - self._drawn_at < DRAW_EVERY_S:
+        began = time.monotonic()
+        if began < self._not_before:
             return
         changed = self._drawn_hosts != len(self._hosts) or progress != self._progress
         self._progress = progress
-        self._drawn_at = now
         if changed:
             self._drawn_hosts = len(self._hosts)
             self._live.update(self._picture(progress), refresh=True)
+            ended = time.monotonic()
+            self._not_before = ended + min(_PAUSES * (ended - began), _LONGEST_PAUSE_S)
 
     def _picture(self, progress: Progress) -> Any:
         from rich.console import Group

@@ -26,6 +26,8 @@ MAX_MACS_PER_ADDRESS = 4
 MAX_UNASKED = 4096
 # How long names and ports wait for their turn while a sweep waits for answers.
 _COMPANY_EVERY_S = 0.02
+# How long somebody who looks on waits to be told of an answer, at most.
+_TOLD_EVERY_S = 0.05
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,9 +176,9 @@ class _Gathering:
 
     def take(self, sweep: SideBySide, deadline: float) -> None:
         """Take in what has come until the deadline."""
-        if any(not companion.done for companion in self._companions):
-            deadline = min(deadline, self._clock.monotonic() + _COMPANY_EVERY_S)
-        for answer in self._asker.answers(deadline):
+        accompanied = any(not companion.done for companion in self._companions)
+        soon = self._clock.monotonic() + (_COMPANY_EVERY_S if accompanied else _TOLD_EVERY_S)
+        for answer in self._asker.answers(min(deadline, soon)):
             self._take(sweep, answer)
         self._learn(self._clock.monotonic())
 

@@ -189,7 +189,8 @@ def _busy(report: Report, axes: Axes) -> None:
         for hour, value in enumerate(hours):
             if not math.isnan(value):
                 colour = "#ffffff" if value <= middle else "#111111"
-                axes.text(hour, weekday, f"{value:.0f}", ha="center", va="center", color=colour, fontsize=8)
+                said = axes.text(hour, weekday, f"{value:.0f}", ha="center", va="center", color=colour, fontsize=8)
+                said.set_in_layout(False)  # it is within the axes: to measure 168 of them takes half of the time
     axes.figure.colorbar(image, ax=axes, label="devices here at a time, mean", fraction=0.03)
 
 
