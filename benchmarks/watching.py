@@ -158,7 +158,10 @@ def _bare_mail(lab: Lab) -> float:
 
 
 def _flooded(lab: Lab, watch: subprocess.Popen[bytes], rate: int, bare: float) -> Iterator[Figure]:
-    """Frames of made-up devices, all different, as many as the kernel can hand to so many hosts; ``bare``: what a bare loop takes in of them."""
+    """Frames of made-up devices, all different, as many as the kernel can hand to so many hosts.
+
+    ``bare`` is the share of them that a bare loop takes in.
+    """
     before = _metrics(lab)
     # One core for each, as where they are two machines.
     for task in Path(f"/proc/{watch.pid}/task").iterdir():
@@ -168,7 +171,8 @@ def _flooded(lab: Lab, watch: subprocess.Popen[bytes], rate: int, bare: float) -
     after = _metrics(lab)
     heard = after["scopion_frames_total"] - before["scopion_frames_total"]
     dropped = after["scopion_frames_dropped_total"] - before["scopion_frames_dropped_total"]
-    detail = f"{sent:,} in {FLOOD_S} s to {len(HOSTS) + 2} hosts, {dropped:,.0f} dropped by the kernel; a bare receive loop: {bare:.1%}"
+    many = f"{sent:,} in {FLOOD_S} s to {len(HOSTS) + 2} hosts"
+    detail = f"{many}, {dropped:,.0f} dropped by the kernel; a bare receive loop: {bare:.1%}"
     share = heard / sent / bare * 100
     yield Figure("a flood of frames while watching: heard", share, "%", 99.0, least=True, detail=detail)
     most = resident_at_most(watch.pid)

@@ -18,8 +18,8 @@ if TYPE_CHECKING:
     from scopion.operations.hosts import Host
     from scopion.operations.prepare import PreparedScan
 
-# Drawing sixty rows takes some 15 ms, during which nothing is sent: after it comes a pause of so many times as long, and
-# not a longer one than ten times a second.
+# Drawing sixty rows takes some 15 ms, during which nothing is sent: a pause follows, so many times as long as it took,
+# and not longer than this.
 _PAUSES, _LONGEST_PAUSE_S = 3, 0.1
 _BAR = 24  # characters
 
