@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import importlib
 import random
 from collections.abc import Callable, Iterator, Sequence
 
@@ -12,7 +13,7 @@ from scopion.vendors.assignments import BITS
 from scopion.vendors.registry import Vendors
 from scopion.vendors.snapshot import PACKAGED, Snapshot
 
-LOOK_UPS, RUNS = 200_000, 7
+LOOK_UPS, RUNS = 200_000, 15
 
 
 def measure() -> Iterator[Figure]:
@@ -29,7 +30,8 @@ def measure() -> Iterator[Figure]:
     few = [_address(*chance.choice(prefixes), chance) for _ in range(250)] * (LOOK_UPS // 250)
     many = [_address(*chance.choice(prefixes), chance) for _ in range(LOOK_UPS)]
     by_bits = [{prefix: name for (size, prefix), name in names.items() if size == bits} for bits in (36, 28, 24)]
-    # What the floor holds is not to be looked through by the collector while ours is measured.
+    # The collector of garbage as it is in the program; and what the floor holds is not looked through for ours.
+    importlib.import_module("scopion.cli")
     gc.collect()
     gc.freeze()
     for said, hold, texts in (("250 devices over and over", 4, few), ("all different", 4, many)):
