@@ -1,8 +1,8 @@
 """The floor of a scan: a socket, frames that are ready, and a clock. Runs in the desk's namespace, by itself.
 
 It asks each address of 192.0.2.0/24 once at a pace, prints who answers as it is heard, and waits as long after the last
-request as a scan has to, for stations that doze. With ``libraries`` it loads before what any program loads that has
-options and draws a live table.
+request as a scan has to, for stations that doze. With ``libraries`` it first loads what any program loads that has
+options, draws a live table and keeps rows.
 """
 
 from __future__ import annotations

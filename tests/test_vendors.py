@@ -85,6 +85,14 @@ class Registry(unittest.TestCase):
                 self.assertIs(vendor.kind, kind)
                 self.assertNotIn("unknown", vendor.name.lower())
 
+    def test_a_piece_that_is_not_assigned_is_told_by_the_digits_that_decide(self) -> None:
+        """Whatever is written after them: seven where a block is in large pieces, nine where it is in small ones."""
+        for prefix in ("006967f", "001bc5f12"):
+            for more in range(len(prefix), 13):
+                vendor = self.vendors.of_prefix(f"{prefix}{'12345'[: more - len(prefix)]}")
+                said = (vendor.kind, vendor.prefix, vendor.bits)
+                self.assertEqual(said, (VendorKind.SPLIT, prefix, 4 * len(prefix)), more)
+
     def test_the_packaged_snapshot_is_what_the_files_give(self) -> None:
         """The documented build step, run again, gives the file that is shipped."""
         ended = subprocess.run([sys.executable, ROOT / "tools/build_vendor_snapshot.py", "--check"], check=False)

@@ -98,7 +98,7 @@ def device_row(known: Described) -> dict[str, Any]:
         "kind": likely.kind or None,
         "kind_evidence": likely.evidence or None,
         "names": names_row(names),
-        "media": list(map(medium_words, device.adapters, known.media)),
+        "media": [medium_words(*each) for each in zip(device.adapters, known.media, strict=True)],
         "present": device.present,
         "first_seen": iso(device.first_seen),
         "last_seen": iso_or_never(device.last_seen),

@@ -25,11 +25,11 @@ _BAR = 24  # characters
 
 
 class LiveView:
-    """Shows a running scan if ``shown``; else takes everything in silence."""
+    """Shows a running scan if ``shown``; else takes everything in silence, and asks for no progress."""
 
     def __init__(self, prepared: PreparedScan, *, shown: bool) -> None:
         self._prepared = prepared
-        self._shown = shown
+        self.shown = shown
         self._hosts: dict[tuple[Address, MacAddress | None], Host] = {}
         self._of_mac: dict[MacAddress, dict[Address, Host]] = defaultdict(dict)
         self._progress: Progress | None = None
@@ -38,7 +38,7 @@ class LiveView:
         self._drawn_hosts = 0
 
     def __enter__(self) -> LiveView:
-        if self._shown:
+        if self.shown:
             from rich.console import Console
             from rich.live import Live
 

@@ -12,7 +12,6 @@ import sys
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, date, datetime
 from itertools import chain
-from operator import itemgetter
 from typing import Any
 
 import click
@@ -21,23 +20,14 @@ from scopion.cli.table import Column, Row, drawn
 from scopion.model.clock import Clock, spoken_span
 from scopion.model.device import NEVER
 from scopion.model.errors import UsageError
+from scopion.model.kept import Kept
 
 FORMATS = ("table", "tsv", "csv", "json", "jsonl")
 # A spreadsheet takes a cell that begins so for a formula.
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 _DIGITS = tuple(f"{number:02}" for number in range(61))
-
-
-class _Days(dict[int, str]):
-    """The text of a day by its number: a list has few days and many moments."""
-
-    def __missing__(self, number: int) -> str:
-        text = self[number] = date.fromordinal(number).isoformat()
-        return text
-
-
-_DAYS = _Days()
+_DAYS = Kept[int, str](lambda number: date.fromordinal(number).isoformat(), 4_096)  # a list has few, and many moments
 
 output_format = click.option(
     "--format",
@@ -69,7 +59,7 @@ def show(
     if name == "table":
         show_table(list(rows), columns)
     elif name in ("tsv", "csv"):
-        lines = map(itemgetter(*keys), rows) if len(keys) > 1 else ([row[key] for key in keys] for row in rows)
+        lines = (map(row.__getitem__, keys) for row in rows)
         click.echo(separated(chain([keys], lines), "\t" if name == "tsv" else ","), nl=False)
     else:
         import json

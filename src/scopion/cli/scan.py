@@ -135,7 +135,7 @@ def scan_and_show(
     session.detail(f"From {prepared.choice.interface.name}, because {prepared.choice.reason}.")
     session.detail(f"By {prepared.method}, because {prepared.method_reason}.")
     with _view(session, prepared) as view:
-        result = run_prepared(session.site, prepared, view.on_host, view.on_progress)
+        result = run_prepared(session.site, prepared, view.on_host, view.on_progress if view.shown else None)
     rows = [host_row(host) for host in result.hosts]
     if not silent:
         show(rows, HOST_KEYS, host_columns(ports=bool(request.ports)), format_name, document=document(result, rows))

@@ -70,10 +70,10 @@ Expected = Mapping[Address, Collection[MacAddress]]
 
 @dataclass(frozen=True, slots=True)
 class Watcher:
-    """Who is told while a scan runs."""
+    """Who is told while a scan runs; ``on_progress`` is None where nobody looks on."""
 
     on_observation: Callable[[Observation], None] = lambda _: None
-    on_progress: Callable[[Progress], None] = lambda _: None
+    on_progress: Callable[[Progress], None] | None = None
 
 
 class Companion(Protocol):
@@ -128,8 +128,9 @@ def run_scan(
                 if sweep.done:
                     break
                 gathering.take(sweep, sweep.wake_at())
-                touched = min(done_before + sweep.touched, len(addresses))
-                watcher.on_progress(Progress(touched, len(addresses), gathering.answered, sweep.rounds))
+                if watcher.on_progress is not None:
+                    touched = min(done_before + sweep.touched, len(addresses))
+                    watcher.on_progress(Progress(touched, len(addresses), gathering.answered, sweep.rounds))
             gathering.settle(sweep)
             gathering.account(sweep, KERNEL_REQUESTS if touch else 1, again=done_before >= len(addresses))
             done_before += sweep.total
@@ -176,9 +177,12 @@ class _Gathering:
 
     def take(self, sweep: SideBySide, deadline: float) -> None:
         """Take in what has come until the deadline."""
-        accompanied = any(not companion.done for companion in self._companions)
-        soon = self._clock.monotonic() + (_COMPANY_EVERY_S if accompanied else _TOLD_EVERY_S)
-        for answer in self._asker.answers(min(deadline, soon)):
+        now = self._clock.monotonic()
+        if any(not companion.done for companion in self._companions):
+            deadline = min(deadline, now + _COMPANY_EVERY_S)
+        elif self._watcher.on_progress is not None:
+            deadline = min(deadline, now + _TOLD_EVERY_S)
+        for answer in self._asker.answers(deadline):
             self._take(sweep, answer)
         self._learn(self._clock.monotonic())
 

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address, IPv6Address, ip_address
 
+from scopion.model.kept import Kept
+
 _LINK_LOCAL = 0xA9FE  # 169.254.0.0/16 (RFC 3927)
 _OCTETS = tuple(map(str, range(256)))
-_MOST = 4_096  # beginnings remembered at a time
 Address = IPv4Address | IPv6Address
 
 
@@ -17,21 +18,12 @@ def parse_address(text: str) -> Address:
     return ip_address(text.partition("%")[0])
 
 
-class _Beginnings(dict[int, str]):
-    """The first three octets of IPv4 addresses, ``192.0.2.``, by their number: a list has few of them."""
-
-    def __missing__(self, number: int) -> str:
-        if len(self) >= _MOST:
-            self.clear()
-        text = self[number] = str(IPv4Address(number << 8)).removesuffix("0")
-        return text
-
-
-_BEGINNINGS = _Beginnings()
+# The first three octets, ``192.0.2.``, by their number: a list has few of them.
+_BEGINNINGS = Kept[int, str](lambda number: str(IPv4Address(number << 8)).removesuffix("0"), 4_096)
 
 
 def written(address: Address) -> str:
-    """The usual text of an address: ``str()``, in a quarter of the time for IPv4."""
+    """The usual text of an address: ``str()``, in a third of the time for IPv4."""
     if isinstance(address, IPv6Address):
         return str(address)
     number = int(address)

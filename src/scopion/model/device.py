@@ -42,7 +42,6 @@ class EventKind(StrEnum):
     NETWORK_BACK = "network-back"
 
 
-_NAME = TraitKind.NAME  # a member is looked up slowly through its class
 # Which name is the best: the administrator's own DNS, what the device calls itself, what servers and people noted.
 NAME_ORDER = (
     Source.DNS, Source.MDNS, Source.DHCP, Source.LEASES, Source.NETBIOS, Source.LLMNR, Source.CLIENT_LIST,
@@ -171,7 +170,7 @@ class Device:
     @property
     def host_names(self) -> tuple[Trait, ...]:
         """The names that it goes by, the best first: by source, then the latest. Its label is not one of them."""
-        names = [known.trait for known in self.traits if known.trait.kind is _NAME]
+        names = [known.trait for known in self.traits if known.trait.kind is TraitKind.NAME]
         if len(names) < 2:
             return tuple(names)
         return tuple(sorted(names, key=lambda name: NAME_ORDER.index(name.source)))

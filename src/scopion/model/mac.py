@@ -48,10 +48,9 @@ class MacAddress:
 
     octets: bytes
 
-    def __init__(self, octets: bytes) -> None:
-        if len(octets) != OCTETS:
-            raise InvalidMacAddress(f"a MAC address has {OCTETS} octets, not {len(octets)}")
-        self.octets = octets  # type: ignore[misc] # the only place that may; a __post_init__ takes a third longer
+    def __post_init__(self) -> None:
+        if len(self.octets) != OCTETS:
+            raise InvalidMacAddress(f"a MAC address has {OCTETS} octets, not {len(self.octets)}")
 
     @classmethod
     def parse(cls, text: str) -> MacAddress:

@@ -31,16 +31,19 @@ from scopion.operations.scan_result import ScanResult
 from scopion.operations.site import Site
 
 OnHost = Callable[[Host], None]
-OnProgress = Callable[[Progress], None]
+OnProgress = Callable[[Progress], None] | None
 
 
 def run_prepared(
     site: Site,
     prepared: PreparedScan,
     on_host: OnHost = lambda _: None,
-    on_progress: OnProgress = lambda _: None,
+    on_progress: OnProgress = None,
 ) -> ScanResult:
-    """Scan and fold. What was found is never lost: a roster that cannot be written is told in the result."""
+    """Scan and fold; ``on_progress`` is for somebody who looks on.
+
+    What was found is never lost: a roster that cannot be written is told in the result.
+    """
     with ExitStack() as stack:
         return _Scan(site, prepared, on_host, on_progress, stack).run()
 
@@ -87,7 +90,8 @@ class _Scan:
             seconds = self._prepared.listen_s
 
             def tell(passed: float, frames: int) -> None:
-                self._on_progress(Progress(round(passed), round(seconds), len(self._met), frames))
+                if self._on_progress is not None:
+                    self._on_progress(Progress(round(passed), round(seconds), len(self._met), frames))
 
             on_link = self._interface.reaches
             heard = listen(link, self._site.attachment, seconds, self._show, tell, on_link)

@@ -190,7 +190,7 @@ def _busy(report: Report, axes: Axes) -> None:
             if not math.isnan(value):
                 colour = "#ffffff" if value <= middle else "#111111"
                 said = axes.text(hour, weekday, f"{value:.0f}", ha="center", va="center", color=colour, fontsize=8)
-                said.set_in_layout(False)  # it is within the axes: to measure 168 of them takes half of the time
+                said.set_in_layout(False)  # it is within the axes: to measure 168 of them takes a fifth of the time
     axes.figure.colorbar(image, ax=axes, label="devices here at a time, mean", fraction=0.03)
 
 

@@ -13,6 +13,7 @@ from socket import AF_INET, inet_pton
 
 from scopion.model.address import Address
 from scopion.model.errors import InvalidMacAddress
+from scopion.model.kept import Kept
 from scopion.model.mac import MacAddress
 
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)  # before anything that a roster keeps
@@ -23,27 +24,15 @@ class NotOurs(Exception):
     """What stands in a table is nothing that we would have written there. ``Roster.guarded`` tells in which file."""
 
 
-class _Moments(dict[int, datetime]):
-    """By milliseconds, made when first asked for. Asked again, it takes half the time of ``lru_cache``."""
-
-    def __missing__(self, ms: int) -> datetime:
-        if len(self) >= _MOST:
-            self.clear()
-        moment = self[ms] = datetime.fromtimestamp(ms / 1000, UTC)
-        return moment
+def _moment(ms: int) -> datetime:
+    return datetime.fromtimestamp(ms / 1000, UTC)
 
 
-class _Macs(dict[str, MacAddress]):
-    """The same by text."""
-
-    def __missing__(self, text: str) -> MacAddress:
-        if len(self) >= _MOST:
-            self.clear()
-        try:
-            mac = self[text] = MacAddress.parse(text)
-        except InvalidMacAddress as error:
-            raise NotOurs(str(error)) from None
-        return mac
+def _mac(text: str) -> MacAddress:
+    try:
+        return MacAddress.parse(text)
+    except InvalidMacAddress as error:
+        raise NotOurs(str(error)) from None
 
 
 def to_ms(moment: datetime) -> int:
@@ -60,5 +49,5 @@ def stored_address(text: str) -> Address:
 
 
 # A moment that the roster kept, in UTC, and a MAC address.
-from_ms: Callable[[int], datetime] = _Moments().__getitem__
-stored_mac: Callable[[str], MacAddress] = _Macs().__getitem__
+from_ms: Callable[[int], datetime] = Kept(_moment, _MOST).__getitem__
+stored_mac: Callable[[str], MacAddress] = Kept(_mac, _MOST).__getitem__

@@ -121,9 +121,10 @@ class Vendors:
         if len(digits) == 12:
             return self.of(MacAddress(bytes.fromhex(digits)))
         first = int(digits[:2], 16)
-        vendor = self._match(int(digits, 16), 4 * len(digits))
         if first & 1:
             return _MULTICAST
+        bits = min(4 * len(digits), self._bits_that_decide(int(digits[:6], 16)))
+        vendor = self._match(int(digits[: bits // 4], 16), bits)
         if first & 2 and not vendor.organisations:
             return _PRIVATE
         return vendor
@@ -140,7 +141,7 @@ class Vendors:
 
     def _of_new_block_or_piece(self, octets: bytes) -> Vendor:
         number = int.from_bytes(octets)
-        bits = self._split.get(number >> 24, 24) or self._smallest_pieces(number >> 24)
+        bits = self._bits_that_decide(number >> 24)
         number >>= 48 - bits
         key = octets[:3] if bits == 24 else bits << 48 | number
         vendor = self._decided.get(key)
@@ -151,10 +152,12 @@ class Vendors:
             self._decided[key] = vendor
         return vendor
 
-    def _smallest_pieces(self, block: int) -> int:
-        """The length of the smallest pieces of a split block."""
-        pieces = (finer for snapshot in self.snapshots for finer in snapshot.pieces if finer.within(block, 24))
-        bits = self._split[block] = max((finer.bits for finer in pieces), default=24)
+    def _bits_that_decide(self, block: int) -> int:
+        """24, or in a split block the length of its smallest pieces."""
+        bits = self._split.get(block, 24)
+        if not bits:
+            pieces = (finer for snapshot in self.snapshots for finer in snapshot.pieces if finer.within(block, 24))
+            bits = self._split[block] = max((finer.bits for finer in pieces), default=24)
         return bits
 
     def _match(self, number: int, bits: int) -> Vendor:
@@ -176,7 +179,7 @@ def _longest_match(snapshot: Snapshot, number: int, bits: int) -> Vendor:
     found = snapshot.blocks.holders(block)
     if split and found and snapshot.organisation(found[0]).name == AUTHORITY:
         pieces = sum(finer.within(number, bits) for finer in snapshot.pieces if finer.bits > bits)
-        return Vendor(VendorKind.SPLIT, number >> max(bits - 36, 0), min(bits, 36), pieces=pieces)
+        return Vendor(VendorKind.SPLIT, number, bits, pieces=pieces)
     return _registered(snapshot, found, block, 24) if found else _UNASSIGNED
 
 

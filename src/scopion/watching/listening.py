@@ -29,8 +29,8 @@ from scopion.watching.post import Post, log
 
 # Who is still there is noted this often; news goes at once.
 NOTE_EVERY_S = 60.0
-# After it other news waits so many times as long as it took: a flood of it leaves the watch its time, and one device
-# that joins right after another waits for a moment only.
+# After it other news waits so many times as long as it took, with the reading of the roster that follows: a flood of it
+# leaves the watch its time, and one device that joins right after another waits for a moment only.
 _PAUSES, _LEAST_PAUSE_S, _MOST_PAUSE_S = 10, 0.05, 0.5
 # After the roster could not be written: until then what is heard is kept, each pair once.
 _AGAIN_S = 5.0
@@ -57,6 +57,7 @@ class Listening:
         self._away: set[str] = set()  # interfaces that do not stand on the site's ground, or not for certain
         self._due_at = post.clock.monotonic() + NOTE_EVERY_S
         self._not_before = 0.0
+        self._news_began: float | None = None  # what was taken in in this turn of the watch, if anything was
         self._checked: dict[IPv4Address, float] = {}
         self._own: frozenset[MacAddress] = frozenset()
 
@@ -107,6 +108,7 @@ class Listening:
 
     def learnt(self) -> None:
         """Who is known has been read anew; when others were heard is of no use any more."""
+        self._rest()
         if self._post.site.vigil is not None:
             self._post.site.vigil.forget_all_but(self._post.known.here)
         for ear in self._ears.values():
@@ -125,13 +127,20 @@ class Listening:
 
     def turn(self, now: float) -> None:
         """Take in what is due."""
+        self._news_began = None
         if now < self.wake_at():
             return
         self._due_at = now + NOTE_EVERY_S
+        self._news_began = self._post.clock.monotonic()
         self._take_in(now)
-        ended = self._post.clock.monotonic()
-        pause = min(max(_PAUSES * (ended - now), _LEAST_PAUSE_S), _MOST_PAUSE_S)
-        self._not_before = max(self._not_before, ended + pause)
+        self._rest()
+
+    def _rest(self) -> None:
+        """Let other news wait, if any was taken in in this turn."""
+        if self._news_began is not None:
+            now = self._post.clock.monotonic()
+            pause = min(max(_PAUSES * (now - self._news_began), _LEAST_PAUSE_S), _MOST_PAUSE_S)
+            self._not_before = max(self._not_before, now + pause)
 
     def _take_in(self, now: float) -> None:
         seen = self._gathered()
