@@ -4,10 +4,11 @@ export SCOPION_LIVE := namespaces
 
 PYTHON ?= python3
 SECONDS_OF_FUZZ ?= 60
+SHARE ?= 1
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench fuzz docs shots onefile clean
+.PHONY: demo test lint bench fuzz attack docs shots onefile clean
 
 demo: $(VENV)/ready            ## tell the story of the made-up site
 	@$(BIN)/scopion demo
@@ -27,6 +28,9 @@ bench: $(VENV)/ready lab-packages       ## the figures that the README quotes
 fuzz: $(VENV)/ready            ## damaged and made-up bytes for every decoder, for a minute
 	$(BIN)/python -m tests.fuzz $(SECONDS_OF_FUZZ)
 
+attack: $(VENV)/ready          ## everything that attacks can do to it, for about an hour; SHARE=0.1 for a part
+	$(BIN)/python -m tests.attack $(SHARE)
+
 docs: $(VENV)/ready            ## the references, manual pages, and the answers to the examples
 	$(BIN)/python -m tools.make_docs
 
@@ -43,7 +47,7 @@ lab-packages:
 	@sh tools/packages.sh ip:iproute2 nft:nftables setpriv:util-linux unshare:util-linux sysctl:procps \
 	  dnsmasq:dnsmasq-base udhcpc:udhcpc avahi-daemon:avahi-daemon nmbd:samba snmpd:snmpd \
 	  systemd-analyze:systemd dbus-daemon:dbus-daemon hostapd:hostapd sshd:openssh-server chromium:chromium \
-	  zsh:zsh :fonts-dejavu-core :python3-venv
+	  zsh:zsh fish:fish :fonts-dejavu-core :python3-venv
 
 $(VENV)/ready: pyproject.toml
 	@sh tools/packages.sh $(PYTHON):python3 :python3-venv

@@ -12,7 +12,7 @@ import sys
 import threading
 import time
 import unittest
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from email import message_from_bytes, policy
 from email.message import EmailMessage
 from pathlib import Path
@@ -56,6 +56,40 @@ class Certificates:
         authority.issue_cert(*(names or ("127.0.0.1", "localhost"))).configure_cert(self.context)
 
 
+class HostileServer:
+    """Says what it is told to, whatever it is asked: piece by piece, as slowly, and for as long as it likes."""
+
+    def __init__(
+        self,
+        test: unittest.TestCase,
+        pieces: Callable[[], Iterable[bytes]],
+        pause_s: float,
+        context: Any = None,
+        host: str = "127.0.0.1",
+    ) -> None:
+        self._pieces, self._pause_s, self._context = pieces, pause_s, context
+        self.asked = 0
+        self._listener = socket.create_server((host, 0))
+        self.port: int = self._listener.getsockname()[1]
+        test.addCleanup(self._listener.close)
+        threading.Thread(target=self._serve, daemon=True).start()
+
+    def _serve(self) -> None:
+        with contextlib.suppress(OSError):
+            while True:
+                line, _ = self._listener.accept()
+                self.asked += 1
+                threading.Thread(target=self._talk, args=(line,), daemon=True).start()
+
+    def _talk(self, line: socket.socket) -> None:
+        with contextlib.suppress(OSError), line:
+            said = self._context.wrap_socket(line, server_side=True) if self._context else line
+            for piece in self._pieces():
+                said.sendall(piece)
+                time.sleep(self._pause_s)
+            time.sleep(60)
+
+
 class MailServer:
     """An SMTP server that keeps what it takes, until it is told to behave otherwise."""
 
@@ -71,6 +105,7 @@ class MailServer:
         self.mails: list[EmailMessage] = []
         self.recipients: list[list[str]] = []
         self.answer: Callable[[Envelope], str | None] = lambda _: None  # what to say in place of taking the mail
+        self.busy_for: set[str] = set()  # recipients who are told to come later
         self.wait_s = 0.0
         self.sessions = 0
         tls = certificates.context if certificates else None
@@ -90,6 +125,8 @@ class MailServer:
             async def handle_RCPT(
                 self, smtp: SMTP, session: Any, envelope: Envelope, address: str, options: list[str]
             ) -> str:
+                if address in server.busy_for:
+                    return "451 4.3.0 come later"
                 if "nobody" in address:
                     return "550 5.1.1 no such mailbox"
                 envelope.rcpt_tos.append(address)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import shutil
@@ -11,21 +12,57 @@ import tempfile
 import unittest
 from abc import abstractmethod
 from collections.abc import Sequence
+from contextlib import redirect_stderr, redirect_stdout
 from datetime import UTC, datetime
+from functools import cache
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
 from typing import Any, ClassVar
+from unittest import mock
 
 from scopion.attachment.ports import Interface
+from scopion.cli import main
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.operations.site import Site
 from scopion.scenes.attachment import SceneAttachment
 from scopion.scenes.scene import Moment, Period, Scene, SceneHost
+from tests.starter import Starter
 
 PROGRAM = str(Path(sys.executable).with_name("scopion"))
 ROOT = Path(__file__).parent.parent
 NOON = datetime(2026, 9, 14, 12, tzinfo=UTC)
+
+
+class Terminal(io.StringIO):
+    """A stream that says it is a terminal, so that nothing is taken away from what is printed."""
+
+    encoding = "utf-8"
+
+    def isatty(self) -> bool:
+        return True
+
+
+def played(site: Path, arguments: Sequence[str]) -> tuple[int, str, str]:
+    """Run a command in this process, in a terminal: its exit code, and what it prints. Raises what that lets out."""
+    out, err = Terminal(), Terminal()
+    with (
+        mock.patch.dict("os.environ", {"SCOPION_SITE": str(site), "COLUMNS": "200"}),
+        mock.patch.object(sys, "stdin", io.StringIO()),
+        redirect_stdout(out),
+        redirect_stderr(err),
+    ):
+        try:
+            code = main.run(list(arguments))
+        except SystemExit as ended:
+            code = int(ended.code or 0)
+    return code, out.getvalue(), err.getvalue()
+
+
+@cache
+def starter() -> Starter:
+    """What starts the program for the tests of this process."""
+    return Starter()
 
 
 class FolderTest(unittest.TestCase):
@@ -52,15 +89,8 @@ class ProgramTest(FolderTest):
         self, *arguments: str, stdin: str = "", within: float = 60, **environment: str
     ) -> subprocess.CompletedProcess[str]:
         """Run the program; never a traceback, whatever it is given."""
-        ended = subprocess.run(
-            [PROGRAM, *arguments],
-            input=stdin,
-            capture_output=True,
-            text=True,
-            timeout=within,
-            check=False,
-            env={**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces", **environment},
-        )
+        live = {"SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces"}
+        ended = starter().run(PROGRAM, arguments, stdin, {**os.environ, **live, **environment}, within)
         self.assertNotIn("Traceback", ended.stderr, f"scopion {arguments}")
         return ended
 

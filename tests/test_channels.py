@@ -241,7 +241,7 @@ class CommandAndFile(ChannelTest):
         child = int((self.site / "child").read_text())
         state = Path(f"/proc/{child}/stat")
         self.assertTrue(not state.exists() or state.read_text().split()[2] == "Z")
-        self.write("command", command=["/bin/sh", "-c", "echo 'no \x1b[31mclay' >&2; exit 3"])
+        self.write("command", command=["/bin/sh", "-c", "printf 'no \\033[31mclay' >&2; exit 3"])
         self.fails("ended with 3", "no [31mclay")
         self.write("command", command=["/nowhere/tell"])
         self.fails("there is no program /nowhere/tell")

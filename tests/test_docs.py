@@ -109,6 +109,18 @@ class Written(ProgramTest):
         for path in (ROOT / "docs").glob("*.md"):
             self.assertIn(f"(docs/{path.name}", readme)
 
+    def test_promises_name_tests_that_there_are(self) -> None:
+        """Each promise of the page about security is held by a test; a name that is none would hold nothing."""
+        text = (ROOT / "docs/security.md").read_text(encoding="utf-8")
+        named = set(re.findall(r"`(test_\w+)`", text))
+        there = {
+            match[1]
+            for path in (ROOT / "tests").rglob("test_*.py")
+            for match in re.finditer(r"def (test_\w+)\(", path.read_text(encoding="utf-8"))
+        }
+        self.assertGreater(len(named), 25)
+        self.assertEqual(named - there, set())
+
     def test_commands_in_running_text_exist(self) -> None:
         """Every `scopion ...` in the documents names a command that there is, with options that it has."""
         known = dict(commands())

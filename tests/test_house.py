@@ -94,8 +94,8 @@ class Map(ProgramTest):
 
 class Imports(unittest.TestCase):
     def test_starting_loads_nothing_heavy(self) -> None:
-        """Scopion --version and vendor come without Rich, pydantic, httpx, SQLite or a network."""
-        heavy = ("rich", "pydantic", "httpx", "sqlite3", "platformdirs.unix", "socket")
+        """Scopion --version and vendor come without Rich, pydantic, HTTP, SQLite or a network."""
+        heavy = ("rich", "pydantic", "http.client", "sqlite3", "platformdirs.unix", "socket")
         for arguments, unwanted in ((["--version"], heavy), (["vendor", "286fb9"], heavy[:4])):
             script = (
                 "import sys; from scopion.cli.main import run; run(sys.argv[1:]); "
@@ -122,7 +122,7 @@ class Imports(unittest.TestCase):
 # What others load beforehand is theirs to get right; then what only Unix, or only Linux, has is taken away.
 _ELSEWHERE = """
 import asyncio, getpass, logging.handlers, os, pkgutil, platform, select, signal, smtplib, socket, subprocess, sys
-import click, dns.message, httpx, jeepney.io.blocking, jinja2, matplotlib.figure, paramiko, platformdirs, tempfile
+import click, dns.message, jeepney.io.blocking, jinja2, matplotlib.figure, paramiko, platformdirs, tempfile
 import prometheus_client, psutil, pydantic, pysnmp.hlapi.v3arch.asyncio, rich.live, sdnotify, zxcvbn
 for name in ("fcntl", "grp", "pty", "pwd", "resource", "syslog", "termios", "tty"):
     sys.modules[name] = None

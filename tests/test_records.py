@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import random
+import struct
 import unittest
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
@@ -15,6 +16,7 @@ from scopion.attachment import portable
 from scopion.attachment.neighbour_text import read_neighbours
 from scopion.attachment.ports import Interface
 from scopion.discovery.hearing import Hearing
+from scopion.discovery.records.captures import read_capture
 from scopion.discovery.records.detect import detect, read_record
 from scopion.discovery.records.reading import Reading, RecordKind
 from scopion.model.errors import NotFound, UsageError
@@ -226,9 +228,59 @@ class Forms(unittest.TestCase):
             self.assertEqual(read(data[:-3]).unread, 1)
         self.assertEqual(read(frames.pcap(captured, link_type=105)).unread, 1)
 
+    def test_captures_of_any_interface_and_with_tags(self) -> None:
+        """Linux' cooked frames (both forms), a provider's tags around a VLAN's: the same is heard as without them."""
+        usual = frames.pcap([(NOON.timestamp(), each) for each in frames.EVERYTHING])
+
+        def heard(data: bytes) -> set[tuple[str, str]]:
+            return {(str(seen.mac), str(seen.address)) for seen in read(data).observations}
+
+        def cooked(frame: bytes) -> bytes:
+            way = 1 if frame[:6] == b"\xff" * 6 else 2 if frame[0] & 1 else 0
+            return struct.pack(">HHH8s", way, 1, 6, frame[6:12]) + frame[12:]
+
+        def cooked_2(frame: bytes) -> bytes:
+            way = 1 if frame[:6] == b"\xff" * 6 else 2 if frame[0] & 1 else 0
+            return frame[12:14] + struct.pack(">HIHBB8s", 0, 2, 1, way, 6, frame[6:12]) + frame[14:]
+
+        def tagged(frame: bytes) -> bytes:
+            return frame[:12] + bytes.fromhex("88a80064810000c8") + frame[12:]
+
+        for form, link_type in ((cooked, 113), (cooked_2, 276), (tagged, 1)):
+            with self.subTest(form=form.__name__):
+                data = frames.pcap([(NOON.timestamp(), form(each)) for each in frames.EVERYTHING], link_type=link_type)
+                self.assertEqual(heard(data), heard(usual))
+                self.assertGreater(len(heard(data)), 3)
+        other = [(NOON.timestamp(), cooked(each)[:2] + b"\x03\x04" + cooked(each)[4:]) for each in frames.EVERYTHING]
+        self.assertEqual(heard(frames.pcap(other, link_type=113)), set())
+
+    def test_captures_that_cannot_be_so(self) -> None:
+        """Versions that do not exist are refused; a record longer than its frame, or a second of more, is told."""
+        frame = frames.EVERYTHING[0]
+        good = frames.pcap([(NOON.timestamp(), frame)] * 3)
+        for at, octets, said in (
+            (4, b"\x07\x00", "version 7.4 of pcap, which there is not"),
+            (24 + 4, b"\xff\xff\xff\x7f", "damaged there"),
+            (24 + 12, b"\x01\x00\x00\x00", "damaged there"),
+        ):
+            (problem,) = read(good[:at] + octets + good[at + len(octets) :]).problems
+            self.assertIn(said, str(problem))
+        next_generation = frames.pcapng([(NOON.timestamp(), frame)])
+        (problem,) = read(next_generation[:12] + b"\x09\x00" + next_generation[14:]).problems
+        self.assertIn("version 9.0 of pcapng", str(problem))
+
+    def test_a_capture_of_the_future(self) -> None:
+        """Frames dated long after the file was written tell who was there, and not when: nobody is present for ever."""
+        late = frames.pcapng([(datetime(9999, 1, 1, tzinfo=UTC).timestamp(), each) for each in frames.EVERYTHING])
+        reading = read(late)
+        self.assertTrue(reading.observations)
+        self.assertTrue(all(seen.undated and seen.at <= NOON for seen in reading.observations))
+        self.assertIn("dated up to 9999-01-01", str(reading.problems[0]))
+
     def test_a_capture_of_real_services(self) -> None:
         """What a bystander heard of a real DHCP client, multicast DNS responder and NetBIOS service (lab/record.py)."""
-        reading = read((Path(__file__).parent / "data" / "lab.pcap").read_bytes())
+        with (Path(__file__).parent / "data" / "lab.pcap").open("rb") as stream:
+            reading = read_capture(stream, datetime(2027, 1, 1, tzinfo=UTC))
         said = {(str(seen.mac), trait.value) for seen in reading.observations for trait in seen.traits}
         self.assertLessEqual(
             {

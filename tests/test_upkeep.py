@@ -17,6 +17,7 @@ from datetime import date, timedelta
 from pathlib import Path
 
 from scopion.roster.changes import changing
+from scopion.roster.clock_set import PAST
 from scopion.roster.copies import DAYS_KEPT, copies, copy_roster, keep_daily_copy, schema_of
 from scopion.roster.descriptions import set_description
 from scopion.roster.devices import all_devices
@@ -242,6 +243,22 @@ class Restoring(ProgramTest):
         self.run_ok("roster", "compact")
         self.assertNotIn("a trait of nobody", self.run_program("roster", "check").stderr)
 
+    def test_what_breaks_a_command_is_told(self) -> None:
+        """Octets in place of a text are found where no reader of the row looks for them."""
+        self.begin()
+        self.run_ok("scan", "--no-names")
+        self.run_ok("label", "192.0.2.50", "till")
+        with closing(sqlite3.connect(self.site / FILE)) as db:
+            db.execute("UPDATE change SET says = X'FFFE'")
+            db.execute("UPDATE adapter SET last_seen = 9e18 WHERE rowid = 1")
+            db.commit()
+        for command in (("undo", "--list"), ("devices",)):
+            self.assertRegex(self.refused(1, *command), "is damaged.*roster check.*roster restore")
+        ended = self.run_program("roster", "check")
+        self.assertEqual(ended.returncode, 3)
+        self.assertIn("the says of a row of change: ", ended.stderr)
+        self.assertIn("the last_seen of a row of adapter: 9000000000000000000 is no value", ended.stderr)
+
     def test_what_cannot_be_an_address_is_named(self) -> None:
         """Never taken for another address, never a traceback: which text it is, in which file, and what to do."""
         self.begin()
@@ -289,3 +306,24 @@ class ReadOnlyDisk(ProgramTest):
         self.assertIn("till", ended.stdout)
         self.assertIn("cannot be written", ended.stderr.splitlines()[-1])
         self.assertNotIn("Traceback", ended.stderr)
+
+
+class WrongClock(ProgramTest):
+    def test_what_a_wrong_clock_has_dated_is_brought_back(self) -> None:
+        """Rows of the year 2099: check tells them, compact brings them back to now, and silence counts again."""
+        self.begin()
+        self.run_ok("scan", "--no-names")
+        ahead = 4_070_908_800_000
+        with closing(sqlite3.connect(self.site / "roster.sqlite")) as db:
+            for table, columns in PAST.items():
+                for column in columns:
+                    db.execute(f"UPDATE {table} SET {column} = ? WHERE {column} IS NOT NULL", (ahead,))
+            db.commit()
+        said = self.run_program("roster", "check")
+        self.assertEqual(said.returncode, 3)
+        self.assertIn("rows of stay in the future: scopion roster compact brings them back", said.stderr)
+        self.assertIn("2099", self.run_ok("devices", "--format", "json"))
+        told = self.run_program("roster", "compact").stderr
+        self.assertRegex(told, r"\d+ rows dated into the future by a wrong clock: brought back to now")
+        self.run_ok("roster", "check")
+        self.assertNotIn("2099", self.run_ok("devices", "--format", "json"))

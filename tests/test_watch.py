@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import unittest
@@ -16,12 +17,14 @@ from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from typing import Any
 from unittest.mock import patch
 
+from scopion.discovery.records.leases import read_isc_dhcpd
 from scopion.model.alert import AlertState
 from scopion.model.device import EventKind
-from scopion.model.errors import Refused, StorageFailed
+from scopion.model.errors import InvalidSettings, Refused, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
 from scopion.operations.flood import DEVICES, FloodGuard
+from scopion.operations.settings import load_settings
 from scopion.operations.site import Site, prepare_folder
 from scopion.operations.taking_in import Known, take_in
 from scopion.operations.vigil import Vigil
@@ -36,8 +39,10 @@ from scopion.watching.ear import Ear
 from scopion.watching.ground import plots, strange
 from scopion.watching.hands import Inline, Threads
 from scopion.watching.instance import OnlyOne, watching_process
+from scopion.watching.post import Post
 from scopion.watching.running import Order, run_watch
 from scopion.watching.watch import Watch
+from scopion.wireless.enforcers.hostapd import read_station
 from tests.support import FolderTest, ProgramTest
 
 NOON = datetime(2026, 9, 14, 12, tzinfo=UTC)
@@ -417,7 +422,7 @@ class Bounds(SceneWatch):
 
 class Deaf(SceneWatch):
     def test_an_ear_that_fails_is_noticed(self) -> None:
-        """A mistake of ours while listening ends the watch, for the service manager to begin anew: it is never deaf."""
+        """A mistake of ours while listening is told, and the ear counts as lost, so that another is opened."""
         self.begin(usual())
         site = Site(self.site)
         self.addCleanup(site.close)
@@ -427,8 +432,75 @@ class Deaf(SceneWatch):
         with patch.object(Ear, "listen", side_effect=ZeroDivisionError):
             hands.attend(ear)
             hands.wait(site.clock.monotonic() + 10)
-        with self.assertRaises(ZeroDivisionError):
-            hands.finished()
+        post = Post(site, hands)
+        hands.finished(post.contained)
+        self.assertIn("unexpected: ZeroDivisionError", post.troubles[f"ear {interface.name}"])
+        self.assertIn("ZeroDivisionError", ear.lost)
+
+
+class Contained(SceneWatch):
+    """One odd input, or a mistake of ours, in one part: told once, tried again ever later; the others go on."""
+
+    def test_each_part_by_itself(self) -> None:
+        """Whichever part fails without end: who comes is recorded and told, the trouble is logged once, it mends."""
+        for where, said in (
+            ("scopion.watching.sources.Sources.turn", "reading records"),
+            ("scopion.watching.enforcing.Enforcing.turn", "wireless lists"),
+            ("scopion.watching.reporting.Reporting.turn", "the weekly report"),
+            ("scopion.watching.watch.daily", "the daily upkeep"),
+            ("scopion.watching.clock_watch.ClockWatch.look", "the clocks"),
+        ):
+            with self.subTest(said):
+                shutil.rmtree(self.folder / "site", ignore_errors=True)
+                self.begin(usual() + host(90, "12:20-"))
+                with (
+                    self.assertLogs("scopion.watch", "WARNING") as logs,
+                    patch(where, side_effect=KeyError("x")) as part,
+                ):
+                    self.watch(minutes=40)
+                self.assertEqual([line for line in logs.output if said in line], logs.output)
+                self.assertEqual(len(logs.output), 1)
+                self.assertRegex(logs.output[0], "unexpected: KeyError in ")
+                self.assertLess(part.call_count, 15)
+                self.assertGreater(part.call_count, 0 if "daily" in where else 2)
+                self.assertEqual(self.recorded(EventKind.JOINED)[-1][1], "192.0.2.90")
+                self.assertIn("192.0.2.90", self.subjects()[-1])
+                with self.assertLogs("scopion.watch", "INFO") as logs:
+                    self.watch(minutes=10)
+                self.assertFalse([line for line in logs.output if "unexpected" in line])
+
+    def test_recording_does_not_depend_on_telling(self) -> None:
+        """Rules that cannot be applied, messages that cannot be worded: who came is recorded, and told plainly."""
+        for where in ("scopion.alerts.queueing.plan", "scopion.alerts.wording.message_about_one"):
+            with self.subTest(where):
+                shutil.rmtree(self.folder / "site", ignore_errors=True)
+                self.begin(usual() + host(90, "12:20-"))
+                with patch(where, side_effect=TypeError("can't compare offset-naive and offset-aware times")):
+                    self.watch(minutes=40)
+                self.assertEqual(self.recorded(EventKind.JOINED)[-1][1], "192.0.2.90")
+                told = json.dumps(self.book())
+                self.assertIn("10:c0:de:00:00:5a", told)
+
+    def test_odd_answers_of_others(self) -> None:
+        """Numbers and dates that are none: a daemon's, a lease file's; and hours that no clock shows are refused."""
+        daemon = read_station(
+            MacAddress.parse(GATEWAY_MAC), ["flags=[AUTH][ASSOC]", "connected_time=999999999999999999"]
+        )
+        assert daemon is not None
+        self.assertIsNone(daemon.connected_s)
+        leases = (
+            "lease 192.0.2.9 {\n cltt epoch;\n starts epoch 99999999999999999999;\n"
+            " hardware ethernet 10:c0:de:0:0:9;\n}\n"
+        )
+        (seen,) = read_isc_dhcpd(leases, NOON).observations
+        self.assertEqual(seen.at, NOON)
+        for settings in (
+            'night = "22:00+01:00-06:00"', 'digest_at = "08:00Z"', 'digest_at = "08:00:30"', 'night = "22:00-22:00"',
+            'digest_at = "25:00"', 'digest_at = "\u0660\u0668:00"',
+        ):  # fmt: skip
+            (self.folder / "site.toml").write_text(f"[alerts]\n{settings}\n")
+            with self.subTest(settings), self.assertRaisesRegex(InvalidSettings, "write "):
+                load_settings(self.folder)
 
 
 class Clocks(SceneWatch):

@@ -9,6 +9,7 @@ import sys
 import unittest
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from datetime import timedelta
 from ipaddress import IPv4Interface
 from pathlib import Path
 from unittest.mock import patch
@@ -16,6 +17,8 @@ from unittest.mock import patch
 from hypothesis import given
 from hypothesis import strategies as st
 
+from scopion.attachment.local_shell import LocalShell
+from scopion.attachment.ssh import WRITE_SCRIPT
 from scopion.attachment.way_in import way_in
 from scopion.model.address import Address, parse_address
 from scopion.model.errors import Divided, EnforcerUnreachable, Refused, ScopionError
@@ -23,22 +26,26 @@ from scopion.model.mac import MacAddress, Notation
 from scopion.model.observation import Observation, Source
 from scopion.operations.attending import attend
 from scopion.operations.one_push import OnePush
-from scopion.operations.previewing import unknown_way_in
+from scopion.operations.previewing import Which, preview, unknown_way_in
 from scopion.operations.pushing import push, resume_interrupted
 from scopion.operations.reverting import revert_to
 from scopion.operations.sending import Wish
 from scopion.operations.site import Site
 from scopion.operations.verifying import verify
 from scopion.roster.lists import ListMode
+from scopion.roster.push_deadlines import Boot, left_s
 from scopion.roster.pushes import PushState, note_reverted, pushes, with_deadline
 from scopion.scenes.access_point import FILE as ACCESS_POINT_FILE
 from scopion.scenes.access_point import SceneControlLine
+from scopion.scenes.files import SceneShell
 from scopion.watching.deadlines import require_bearer
 from scopion.watching.instance import OnlyOne
-from scopion.wireless.enforcers.base import Act, Effect, Held, Traits
-from scopion.wireless.enforcers.hostapd import list_file, read_station, with_mode
-from scopion.wireless.enforcers.uci import interfaces, with_list
+from scopion.wireless.enforcers.base import Act, Effect, Held, Step, Traits
+from scopion.wireless.enforcers.bridge import table_name
+from scopion.wireless.enforcers.hostapd import Hostapd, list_file, read_station, with_mode
+from scopion.wireless.enforcers.uci import UciFile, interfaces, quoted, with_list, words_of
 from scopion.wireless.order import refused_on_the_way, steps
+from scopion.wireless.settings import HostapdRadio, HostapdSettings, UciSettings
 from tests.support import NOON, PROGRAM, FolderTest, PreparedTest, ProgramTest
 
 TILL, STRANGER, DOOR = "54:b1:a3:7c:00:50", "a0:b4:d7:66:19:04", "7c:a4:b1:33:02:61"
@@ -130,15 +137,132 @@ class Files(unittest.TestCase):
                 "\tlist maclist '02:00:00:00:00:01'",
             ]
         )
-        (section,) = interfaces(text, "Kilnhaven").values()
+        ((section,),) = interfaces(text, "Kilnhaven").values()
         self.assertEqual(list(interfaces(text, "Kilnhaven")), ["5"])
         once = with_list(text, section, mode, macs)
-        (again,) = interfaces(once, "Kilnhaven").values()
+        ((again,),) = interfaces(once, "Kilnhaven").values()
         self.assertEqual((again.options["macfilter"], again.lists.get("maclist", [])), (mode, macs))
         self.assertEqual(with_list(once, again, mode, macs), once)
         kept = [line for line in text.split(ending) if "macfilter" not in line and "AA:BB" not in line]
         self.assertEqual([line for line in once.split(ending) if line in kept], kept)
         self.assertEqual(len(once.split(ending)), len(kept) + 1 + len(macs))
+
+
+class Uci(FolderTest):
+    """A router's file with whatever people write into it, as UCI itself reads it."""
+
+    @given(st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\n\r\0"), max_size=32))
+    def test_a_word_is_read_as_it_was_meant(self, text: str) -> None:
+        """Any SSID, quoted by the one function for that, is that SSID again, and nothing comes after it."""
+        self.assertEqual(words_of(f"\toption ssid {quoted(text)} # it is"), ["option", "ssid", text])
+
+    def test_quotes_blanks_and_signs(self) -> None:
+        """As the firmware's own parser takes them: parts of a word, escapes, a # within a word; no line end gets in."""
+        for written, meant in (
+            ("'Kiln # 1'", "Kiln # 1"),
+            ("Kiln#1", "Kiln#1"),
+            ("Kiln\\ Shop", "Kiln Shop"),
+            ('"Potter\'s \\"best\\""', 'Potter\'s "best"'),
+            ("'Potter'\\''s'", "Potter's"),
+            ("''", ""),
+            ("'a\\b'", "a\\b"),
+        ):
+            self.assertEqual(words_of(f"option ssid {written}   # comment"), ["option", "ssid", meant], written)
+        self.assertEqual(words_of("  # option ssid 'x'"), [])
+        for text in ("a\nlist maclist 'x'", "a\r", "a\0"):
+            with self.assertRaises(Refused):
+                quoted(text)
+
+    def test_two_radios_of_one_band(self) -> None:
+        """Both sections are written; a list that one of them lacks is not in force; going back puts the file back."""
+        text = "".join(
+            f"config wifi-device 'radio{number}'\n\toption band '5g'\n"
+            f"config wifi-iface 'one{number}'\n\toption device 'radio{number}'\n\toption ssid \"Kiln # \\\"1\\\"\"\n"
+            for number in range(2)
+        )
+        path = self.folder / "wireless"
+        path.write_text(text)
+        settings = UciSettings("uci", "router", 'Kiln # "1"', file=str(path))
+        enforcer = UciFile(settings, lambda: LocalShell.__new__(LocalShell))  # files only: nothing live is reached
+        self.assertEqual(enforcer.radios(), ("5",))
+        before = enforcer.files()
+        wanted = Held(frozenset(), frozenset(MACS[:2]), ListMode.DENY)
+        enforcer.take("5", Step(Act.REPLACE, held=wanted))
+        self.assertEqual(path.read_text().count(f"list maclist '{MACS[1]}'"), 2)
+        self.assertEqual(enforcer.held("5"), wanted)
+        lines = path.read_text().split("\n")
+        lines.remove(f"\tlist maclist '{MACS[1]}'")
+        path.write_text("\n".join(lines))
+        held = enforcer.held("5")
+        self.assertEqual(held.deny, {MACS[0]})
+        self.assertRegex(
+            held.remark, "2 radios of this band carry it: radio0 deny with . entr.*, radio1 deny with . entr"
+        )
+        lines.remove("\toption macfilter 'deny'")
+        path.write_text("\n".join(lines))
+        self.assertEqual(enforcer.held("5"), Held(mode=ListMode.OFF))
+        enforcer.put_back(before)
+        self.assertEqual(path.read_text(), text)
+
+    def test_a_file_that_does_not_arrive_whole(self) -> None:
+        """The other side's script: a cut connection looks like the end of the file; the old one stays, and its mode."""
+        path = self.folder / "wireless"
+        link = self.folder / "link"
+        link.symlink_to(path)
+        path.write_bytes(b"old\n" * 100)
+        path.chmod(0o640)
+        whole = b"new\n" * 1000
+        for sent, code in ((whole[:0], 74), (whole[:1300], 74), (whole, 0)):
+            ended = subprocess.run(
+                ["sh", "-c", WRITE_SCRIPT, "sh", str(link), str(len(whole))], input=sent, check=False, umask=0
+            )
+            self.assertEqual(ended.returncode, code)
+            self.assertEqual(path.read_bytes(), whole if code == 0 else b"old\n" * 100)
+            self.assertEqual(path.stat().st_mode & 0o777, 0o640)
+        self.assertTrue(link.is_symlink())
+        self.assertEqual((self.folder / "wireless.scopion-old").read_bytes(), b"old\n" * 100)
+        self.assertFalse((self.folder / "wireless.scopion").exists())
+
+
+class Tables(unittest.TestCase):
+    @given(st.lists(st.text(max_size=40), unique=True, min_size=2))
+    def test_each_name_has_a_table_of_its_own(self, names: list[str]) -> None:
+        """Two enforcers never share a table, whatever they are called; nft(8) takes each name."""
+        tables = [table_name(name) for name in names]
+        self.assertEqual(len(set(tables)), len(tables))
+        for table in tables:
+            self.assertRegex(table, r"\A[a-z_][a-z0-9_.]*\Z")
+
+
+class Interrupted(unittest.TestCase):
+    def test_a_late_reply_answers_no_other_command(self) -> None:
+        """Ctrl-C while a command waits: its line is left, so that what is asked next is answered by its own reply."""
+        opened: list[Line] = []
+
+        class Line:
+            def __init__(self) -> None:
+                self.asked = 0
+                opened.append(self)
+
+            def ask(self, command: str) -> str:
+                self.asked += 1
+                if len(opened) == 1 and self.asked == 2:
+                    raise KeyboardInterrupt
+                return "OK\n" if "ADD" in command else ""
+
+            def close(self) -> None:
+                self.asked = -1
+
+        radio = HostapdRadio("/run/hostapd/wlan0")
+        settings = HostapdSettings("hostapd", "ap", "Kilnhaven", {"5": radio})
+        enforcer = Hostapd(settings, lambda _: Line(), lambda: LocalShell.__new__(LocalShell))
+        step = Step(Act.ADD, ListMode.DENY, MACS[0])
+        enforcer.take("5", step)
+        with self.assertRaises(KeyboardInterrupt):
+            enforcer.take("5", step)
+        self.assertEqual(opened[0].asked, -1)
+        enforcer.take("5", step)
+        self.assertEqual(len(opened), 2)
 
 
 class OnTheSite(PreparedTest):
@@ -247,6 +371,76 @@ class OnTheSite(PreparedTest):
             self.assertIn(last.state, (PushState.DONE, PushState.ROLLED_BACK))
         self.assertGreater(failed, 15)
         self.assertNotEqual(self.held(), before)
+
+    def test_an_interrupt_at_every_step(self) -> None:
+        """Ctrl-C before or after any command, also while it is made to last: radios and files hold what they held."""
+        path = self.site / "site.toml"
+        files = ", ".join(
+            f'"{radio}" = {{ socket = "/run/hostapd/{name}", accept_file = "/etc/accept.{name}", '
+            f'deny_file = "/etc/deny.{name}", config = "/etc/hostapd-{name}.conf" }}'
+            for radio, name in (("2.4", "wlan0"), ("5", "wlan1"))
+        )
+        enforcer = '[[enforcer]]\nname = "ap"\ntype = "hostapd"\nnetwork = "Kilnhaven"\n'
+        path.write_text(f"{enforcer}radio = {{ {files} }}\n")
+        etc = self.opened().attachment.open_shell()
+        for name in ("wlan0", "wlan1"):
+            etc.write(f"/etc/hostapd-{name}.conf", f"interface={name}\nssid=Kilnhaven\nmacaddr_acl=0\n")
+        self.lists_of(DOOR, STRANGER)
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--insist")
+        self.run_ok("wifi", "drop", "Kilnhaven", STRANGER, "--insist")
+        self.run_ok("wifi", "allow", "Kilnhaven", FOREIGN)
+
+        def everything() -> tuple[object, ...]:
+            written = [
+                etc.read(f"/etc/{kind}")
+                for kind in ("accept.wlan0", "accept.wlan1", "deny.wlan0", "hostapd-wlan1.conf")
+            ]
+            return self.held(), written
+
+        before = everything()
+        real_write = SceneShell.write
+        stopped = 0
+        for at, after in [(at, after) for at in range(1, 80) for after in (False, True)]:
+            count = 0
+
+            def reached(at: int = at) -> bool:
+                nonlocal count
+                count += 1
+                return count == at
+
+            def ask(line: SceneControlLine, command: str, after: bool = after) -> str:
+                now = reached()
+                if now and not after:
+                    raise KeyboardInterrupt
+                reply = REAL_ASK(line, command)
+                if now:
+                    raise KeyboardInterrupt
+                return reply
+
+            def write(shell: SceneShell, path: str, text: str, after: bool = after) -> None:
+                now = reached()
+                if now and not after:
+                    raise KeyboardInterrupt
+                real_write(shell, path, text)
+                if now:
+                    raise KeyboardInterrupt
+
+            site = Site(self.site)
+            with patch.object(SceneControlLine, "ask", ask), patch.object(SceneShell, "write", write):
+                try:
+                    push(site, "Kilnhaven", Wish(insist=True))
+                    whole = True
+                except KeyboardInterrupt:
+                    whole = False
+            last = pushes(site.roster, "Kilnhaven")[0]
+            site.close()
+            if whole:
+                break
+            stopped += 1
+            self.assertIn(last.state, (PushState.DONE, PushState.ROLLED_BACK))
+            self.assertEqual(everything(), before, f"interrupted {'after' if after else 'before'} step {at}")
+        self.assertGreater(stopped, 40)
+        self.assertNotEqual(everything(), before)
 
     def test_an_access_point_that_is_gone_for_good_is_told_as_divided(self) -> None:
         """It cannot be rolled back: what each radio holds is said, recorded, and mended by the next push."""
@@ -613,6 +807,32 @@ class OnTheSite(PreparedTest):
         self.assertIn("2.4 GHz and 5 GHz: mode off, no entries", switched.stderr)
         self.assertIn(f"{foreign} is admitted again", switched.stderr.replace("tablet", ""))
         self.assertIn(f"macfilter 'disable'\n\tlist maclist '{foreign}'", path.read_text(encoding="ascii"))
+
+    def test_a_clock_that_is_set_does_not_move_a_deadline(self) -> None:
+        """Set back or forward, the span is the same as long as the machine runs; after a restart it is no longer."""
+        self.refuse_the_stranger()
+        site = self.opened()
+        at = site.clock.now()
+        boot = Boot("this start", 1000.0)
+        with patch.object(Site, "boot", lambda _: boot):
+            push(site, "Kilnhaven", Wish(revert_at=at + timedelta(minutes=10), insist=True))
+            (waiting,) = with_deadline(site.roster)
+            for wall_h, seconds, start, left in (
+                (0, 1000, "this start", 600), (-3, 1300, "this start", 300), (5, 1300, "this start", 300),
+                (-3, 1601, "this start", -1), (0, 20, "another", 580), (1, 20, "another", -3000),
+                (-30, 20, "another", 580), (-30, 601, "another", -1),
+            ):  # fmt: skip
+                found = left_s(site.roster, waiting, at + timedelta(hours=wall_h, seconds=0), Boot(start, seconds))
+                self.assertEqual(round(found), left, (wall_h, seconds, start))
+            self.assertEqual(round(left_s(site.roster, waiting, at, None)), 600)
+            with patch.object(Site, "boot", lambda _: Boot("this start", 1300.0)):
+                said = preview(site, "Kilnhaven", Which()).taken_back
+            assert said is not None
+            self.assertEqual(round((said - site.clock.now()).total_seconds()), 300)
+            with patch.object(Site, "boot", lambda _: Boot("this start", 1601.0)):
+                attend(site, stations=False)  # though the time of day has not come
+        self.assertEqual(with_deadline(site.roster), [])
+        self.assertEqual(self.held()["5"][1], [])
 
     def test_a_deadline_that_nobody_could_keep_is_refused(self) -> None:
         """Where no process can be left behind, nothing is sent; where one does not get ready, neither."""

@@ -38,15 +38,17 @@ def main() -> None:
 def unpacked(packed: ZipFile, digest: str) -> Path:
     """Where it lies unpacked: in the cache, or where that cannot be, in a folder that goes with the process."""
     folder = cache() / f"{NAME}-{digest[:16]}"
-    if is_ours(folder):
+    if is_ours(folder.parent) and is_ours(folder):
         return folder
     try:
         folder.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        if not is_ours(folder.parent):  # somebody else could exchange what lies in it
+            raise PermissionError(str(folder.parent))
         trial = Path(tempfile.mkdtemp(prefix=NAME, dir=str(folder.parent)))
         packed.extractall(str(trial))
         trial.replace(folder)  # whole or not at all; another process may have been quicker
     except OSError:
-        if is_ours(folder):
+        if is_ours(folder.parent) and is_ours(folder):
             return folder
         import atexit
         import shutil
@@ -75,7 +77,10 @@ def cache() -> Path:
         return Path(os.environ.get("LOCALAPPDATA") or tempfile.gettempdir())
     import pwd
 
-    home = Path(pwd.getpwuid(os.geteuid()).pw_dir)
+    try:
+        home = Path(pwd.getpwuid(os.geteuid()).pw_dir)
+    except KeyError:  # a container's user without an account: into a folder that goes with the process
+        return Path(os.devnull) / "none"
     return home / ("Library/Caches" if sys.platform == "darwin" else ".cache")
 
 

@@ -4,22 +4,27 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import itertools
 import json
 import os
+import re
 import shutil
 import signal
 import socket
 import sqlite3
 import subprocess
 import tempfile
+import threading
 import time
 import unittest
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, ClassVar
+from unittest.mock import patch
 
 from scopion.attachment.control_socket import LocalControlLine
 from scopion.attachment.local_shell import LocalShell
-from scopion.attachment.ports import SshAccess
+from scopion.attachment.ports import Ran, SshAccess
 from scopion.attachment.ssh import SshShell
 from scopion.model.errors import EnforcerUnreachable
 from scopion.wireless.settings import HOSTAPD_READABLE as READABLE
@@ -27,6 +32,7 @@ from tests import dialect
 from tests.lab.lab import PROGRAM, Lab, LabHost, require_lab
 from tests.lab.services import Services, wait_for
 from tests.lab.wireless import ADDRESS, AccessPoint
+from tests.receivers import HostileServer
 
 STATION = str(dialect.STATION)
 OTHER = str(dialect.OTHER)
@@ -432,6 +438,53 @@ class Firewall(AirLab):
         self.ok("wifi", "revert", "--to", "1", "--yes")
         self.assertTrue(self.reaches("tablet") and self.reaches("phone"))
 
+    def test_in_force_is_more_than_the_sets(self) -> None:
+        """Rules, chains, policies, hooks, interfaces changed by hand: verify tells that, and a push mends it."""
+
+        def radios(first: str, second: str) -> None:
+            self.settings(
+                '[[enforcer]]\nname = "Töpferei"\ntype = "nftables"\nnetwork = "Kilnhaven"\n'
+                f'radio = {{ "2.4" = {{ interface = "{first}" }}, "5" = {{ interface = "{second}" }} }}\n'
+                + SSH.format(ssh=self.folder / "ssh")
+            )
+
+        radios("wlan0", "wlan1")
+        for mode, which in (("deny", PHONE), ("allow", TABLET)):
+            self.ok("wifi", mode, "Kilnhaven", which.mac)
+        for mode in ("deny", "allow"):
+            self.ok("wifi", "mode", "Kilnhaven", mode)
+            self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+            table = next(
+                line.split()[2]
+                for line in self.lab.run("ap", ["nft", "list", "tables"]).splitlines()
+                if "scopion_t_pferei." in line
+            )
+            before = self.rules(table)
+            changes = (
+                f"add chain bridge {table} forward {{ policy drop; }}",
+                f"insert rule bridge {table} forward accept",
+                f"flush chain bridge {table} forward",
+                f"flush table bridge {table}",
+            )
+            for change in changes[:2] if mode == "deny" else changes[2:]:
+                self.lab.run("ap", ["nft", change])
+                ended = self.scopion("wifi", "verify", "Kilnhaven", "--no-scan")
+                self.assertEqual(ended.returncode, 3, (change, ended.stderr))
+                self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+                self.assertEqual(self.rules(table), before, change)
+            radios("wlan1", "wlan0")
+            self.assertEqual(self.scopion("wifi", "verify", "Kilnhaven", "--no-scan").returncode, 3)
+            radios("wlan0", "wlan1")
+            self.assertFalse(self.reaches("phone"))
+        self.ok("wifi", "mode", "Kilnhaven", "off")
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.assertTrue(self.reaches("phone"))
+
+    def rules(self, table: str) -> str:
+        """The table, but for those who have tried meanwhile."""
+        told = self.lab.run("ap", ["nft", "--stateless", "list", "table", "bridge", table])
+        return re.sub(r"(set tried_\w+ \{[^{}]*?)\s*elements = \{[^}]*\}", r"\1", told)
+
     def test_interfaces_that_it_would_not_see(self) -> None:
         """One that is not there, and one that is no port of a bridge, are refused; nothing is changed."""
         before = self.lab.run("ap", ["nft", "list", "ruleset"])
@@ -479,10 +532,94 @@ class Firewall(AirLab):
             with self.assertRaises(EnforcerUnreachable):
                 shell.run(["sh", "-c", "kill -9 $PPID; sleep 5"])
                 shell.run(["true"])
+        self.an_answer_without_end(ssh)
+        with self.lab.inside("desk"):
+            shell = SshShell(SshAccess(ADDRESS, key=str(ssh / "key"), known_hosts=str(ssh / "known_hosts")))
+            self.addCleanup(shell.close)
+            path = self.folder / "configuration"
+            path.write_text("old\n" * 100)
+            real, sent = shell.run, 0
+
+            def cut(command: Sequence[str], stdin: str = "") -> Ran:
+                """As much of it as a connection carries before it is cut."""
+                nonlocal sent
+                sent += 1
+                return real(command, stdin[: len(stdin) // 3])
+
+            shell.run = cut  # type: ignore[method-assign]
+            with self.assertRaisesRegex(EnforcerUnreachable, "did not arrive whole, and stays as it was"):
+                shell.write(str(path), "new\n" * 100_000)
+            shell.run = real  # type: ignore[method-assign]
+            self.assertEqual((sent, path.read_text()), (1, "old\n" * 100))
+            shell.write(str(path), "new\n" * 100_000)
+            self.assertEqual(path.read_text(), "new\n" * 100_000)
+            shell.settle(str(path))
+            self.assertEqual([each.name for each in self.folder.glob("configuration*")], ["configuration"])
         with self.lab.inside("ap"):
             here = LocalShell()
             here.write(f"{self.folder}/file", "one\n")
             self.assertEqual(here.read(f"{self.folder}/file"), "one\n")
+
+    def test_a_daemon_that_tells_events_only(self) -> None:
+        """Events keep coming, and no reply: the deadline is for the whole of an answer."""
+        path = self.folder / "busy"
+        with self.lab.inside("ap"), socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as daemon:
+            daemon.bind(str(path))
+            line = LocalControlLine(str(path))
+            self.addCleanup(line.close)
+
+            def tell() -> None:
+                asker = daemon.recvfrom(100)[1]
+                with contextlib.suppress(OSError):
+                    for _ in range(200):
+                        daemon.sendto(b"<3>AP-STA-POLL-OK", asker)
+                        time.sleep(0.3)
+
+            threading.Thread(target=tell, daemon=True).start()
+            busy = self.assertRaisesRegex(EnforcerUnreachable, "does not answer")
+            with patch("scopion.attachment.control_socket._ANSWER_S", 2.0), busy:
+                line.ask("STATUS")
+
+    def an_answer_without_end(self, ssh: Path) -> None:
+        """Octet by octet, or without end, before the log-in and after it; and a key that was revoked."""
+        for pieces, pause_s, said in (
+            (lambda: itertools.repeat(b"x"), 0.2, "did not let us in"),
+            (lambda: itertools.chain([b"SSH-2.0-x\r\n"], itertools.repeat(b"\0")), 0.2, "did not let us in|cannot be"),
+            (lambda: [b"\xff\xfe\r\n" * 200], 0.0, "cannot be reached"),
+            (lambda: itertools.repeat(b"hello\r\n" * 1000), 0.0, "cannot be reached"),
+        ):
+            with self.lab.inside("ap"):
+                port = HostileServer(self, pieces, pause_s, host=ADDRESS).port
+            with (
+                self.subTest(said=said),
+                self.lab.inside("desk"),
+                patch("scopion.attachment.ssh._CONNECT_S", 2.0),
+                self.assertRaisesRegex(EnforcerUnreachable, said),
+            ):
+                SshShell(SshAccess(ADDRESS, port=port, key=str(ssh / "key"), known_hosts=str(ssh / "known_hosts")))
+        known = (ssh / "known_hosts").read_text(encoding="ascii")
+        for lines, said in (
+            (f"@revoked * {known.split(' ', 1)[1]}{known}", "is revoked"),
+            ("@revoked\n@cert-authority * x\n|1|x|y ssh-rsa !\n* ssh-ed25519 \xff\n", "is not in"),
+        ):
+            (ssh / "known_others").write_text(lines, encoding="utf-8")
+            with self.lab.inside("desk"), self.assertRaisesRegex(EnforcerUnreachable, said):
+                SshShell(SshAccess(ADDRESS, key=str(ssh / "key"), known_hosts=str(ssh / "known_others")))
+        with self.lab.inside("desk"), patch("scopion.attachment.ssh._RUN_S", 2.0):
+            for script, said in (
+                ("while :; do printf x; sleep 0.2; done", "does not end"),
+                ("while :; do printf x >&2; sleep 0.2; done", "does not end"),
+                ("cat /dev/zero", "says more than|does not end"),
+                ("sleep 60 & exec >&- 2>&-; wait", "does not end"),
+            ):
+                shell = SshShell(SshAccess(ADDRESS, key=str(ssh / "key"), known_hosts=str(ssh / "known_hosts")))
+                self.addCleanup(shell.close)
+                with self.subTest(script), self.assertRaisesRegex(EnforcerUnreachable, said):
+                    shell.run(["sh", "-c", script])
+            shell = SshShell(SshAccess(ADDRESS, key=str(ssh / "key"), known_hosts=str(ssh / "known_hosts")))
+            self.addCleanup(shell.close)
+            ran = shell.run(["sh", "-c", "printf '\\377x'; printf '\\376y' >&2; exit 3"])
+            self.assertEqual((ran.code, ran.output, ran.errors), (3, "\udcffx", "\udcfey"))
 
 
 if __name__ == "__main__":

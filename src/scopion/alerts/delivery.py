@@ -10,14 +10,15 @@ from __future__ import annotations
 import logging
 import random
 from collections.abc import Callable, Collection
-from dataclasses import dataclass
+from contextlib import suppress
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
-from pathlib import Path
 
 from scopion.alerts.channels.base import Channel, DeliveryFailed, Trace
 from scopion.alerts.message import Message, message_from_json, message_to_json
+from scopion.alerts.wording import unworded
 from scopion.model.alert import Alert, AlertState
-from scopion.model.errors import InvalidSettings
+from scopion.model.errors import InvalidSettings, ScopionError, place_of
 from scopion.roster.outbox import close, keep_message, next_of_each_channel, settle
 from scopion.roster.store import Roster
 
@@ -88,6 +89,10 @@ class Outbox:
             settle(self.roster, alert.id, AlertState.SENT, now)
             _log.info("alert %d was delivered by %s: %s", alert.id, alert.channel, outcome.attempt.message.subject)
             return AlertState.SENT
+        if failure.reached:
+            message = outcome.attempt.message
+            some = replace(message, reached=(*message.reached, *failure.reached))
+            keep_message(self.roster, alert, message_to_json(some))
         if failure.permanent or now - alert.due > self._give_up_after:
             self._give_up(alert, now, str(failure))
             return AlertState.FAILED
@@ -103,9 +108,17 @@ class Outbox:
     def _message(self, alert: Alert) -> Message:
         """As it was worded first: a message that comes twice must be the same."""
         if alert.message is not None:
-            return message_from_json(alert.message)
+            with suppress(ValueError, KeyError, TypeError):  # damaged: it is worded anew
+                return message_from_json(alert.message)
         # Closed before it is read for the last time: another process may have added an event since.
-        message = self._worded(close(self.roster, alert))
+        closed = close(self.roster, alert)
+        try:
+            message = self._worded(closed)
+        except ScopionError:
+            raise
+        except Exception as error:  # what happened is told in any case, if not as well
+            _log.error("alert %d could not be worded: %s", alert.id, place_of(error))
+            message = unworded(closed)
         keep_message(self.roster, alert, message_to_json(message))
         return message
 
@@ -131,13 +144,4 @@ def delivered(message: Message, channel: Channel, trace: Trace) -> None:
     except (DeliveryFailed, InvalidSettings):
         raise
     except Exception as error:  # a library that a channel uses: one channel's trouble must not end the watch
-        raise DeliveryFailed(f"unexpected: {_place_of(error)}") from None
-
-
-def _place_of(error: Exception) -> str:
-    """What happened and where, without its text: that may quote a secret."""
-    trace = error.__traceback__
-    while trace is not None and trace.tb_next is not None:
-        trace = trace.tb_next
-    where = f" in {Path(trace.tb_frame.f_code.co_filename).name}, line {trace.tb_lineno}" if trace else ""
-    return f"{type(error).__name__}{where}"
+        raise DeliveryFailed(f"unexpected: {place_of(error)}") from None

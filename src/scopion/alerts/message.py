@@ -9,6 +9,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from scopion.model.alert import Severity
+from scopion.model.text import plain, plain_value
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,7 +22,10 @@ class Action:
 
 @dataclass(frozen=True, slots=True)
 class Message:
-    """Sentences, facts and commands. Everything in it is clean text in one line each; every channel escapes."""
+    """Sentences, facts and commands. Everything in it is clean text in one line each; every channel escapes.
+
+    Whatever the roster holds: what would control a terminal, a log or a header is made harmless here, once for all.
+    """
 
     identity: str  # the alert's: whoever gets it twice can tell
     site: str
@@ -37,6 +41,13 @@ class Message:
     more: int = 0  # events that are counted, not listed
     test: bool = False
     page: str = ""  # a page of HTML that goes with it, in the site's folder
+    reached: tuple[str, ...] = ()  # recipients of its channel who have it already; the channel leaves them out
+
+    def __post_init__(self) -> None:
+        for name in ("identity", "site", "subject", "paragraphs", "facts", "items", "thread", "events", "page"):
+            object.__setattr__(self, name, plain_value(getattr(self, name)))
+        clean = tuple(Action(plain(each.command), plain(each.purpose)) for each in self.actions)
+        object.__setattr__(self, "actions", clean)
 
     @property
     def text(self) -> str:
@@ -79,6 +90,7 @@ def message_to_json(message: Message) -> str:
         "paragraphs": message.paragraphs,
         "items": message.items,
         "facts": message.facts,
+        "reached": message.reached,
     }
     return json.dumps(kept, ensure_ascii=False)
 
@@ -100,5 +112,13 @@ def message_from_json(text: str) -> Message:
         events=tuple(kept["events"]),
         more=kept["more_events"],
         test=kept["test"],
-        page=kept.get("page", ""),  # those of earlier versions had none
+        page=_within(kept.get("page", "")),  # those of earlier versions had none
+        reached=tuple(kept.get("reached", ())),
     )
+
+
+def _within(page: str) -> str:
+    """The name of a page in the site's folder; one that leads out of it could have any file sent by mail."""
+    if page.startswith("/") or ".." in page.split("/"):
+        raise ValueError(f"{page!r} is no page of the site")
+    return page

@@ -9,8 +9,9 @@ from datetime import datetime
 
 from scopion.alerts.rules import Occasion, Told, channels_told, is_grave, plan
 from scopion.alerts.settings import AlertSettings, RuleSettings
+from scopion.model.alert import Gathering, Severity
 from scopion.model.clock import Clock
-from scopion.model.device import EventKind
+from scopion.model.device import Event, EventKind
 from scopion.roster.mutes import mutes
 from scopion.roster.outbox import gathered_since, pressing, queue, told_since
 from scopion.roster.store import Roster
@@ -50,6 +51,15 @@ def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: Policy, 
             telling = plan(occasion, severity, told_before, policy.settings, clock)
             queue(db, occasion.event, channel, telling.severity, now, due=telling.due, gathers=telling.gathers)
     return len(fitting)
+
+
+def queue_plainly(roster: Roster, events: Sequence[Event], policy: Policy) -> int:
+    """Queue events for every channel, together and at once: where the rules cannot be applied. Returns how many."""
+    with roster.transaction() as db:
+        for event in events:
+            for channel in policy.channels:
+                queue(db, event, channel, Severity.NORMAL, event.at, due=event.at, gathers=Gathering.BURST)
+    return len(events)
 
 
 def _told(roster: Roster, channel: str, device: int, crowd: int) -> Told:

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from datetime import datetime, time, timedelta
 from ipaddress import IPv4Network
 
-from scopion.alerts.settings import AlertSettings, RuleSettings, hours_of
+from scopion.alerts.settings import AlertSettings, RuleSettings, hours_of, time_of
 from scopion.model.alert import Gathering, Severity
 from scopion.model.clock import Clock
 from scopion.model.device import Event, EventKind, Standing
@@ -131,13 +131,13 @@ def plan(occasion: Occasion, severity: Severity, told: Told, settings: AlertSett
     """When a channel is told of an event, and whether by itself."""
     now, event = clock.now(), occasion.event
     if occasion.learning and event.kind is EventKind.JOINED:
-        return Telling(severity, _next(settings.digest_at, clock, now), Gathering.LEARNING)
+        return Telling(severity, _next(time_of(settings.digest_at), clock, now), Gathering.LEARNING)
     alike = _COMING_AND_GOING if event.kind in _COMING_AND_GOING else frozenset({event.kind})
     cool_down = timedelta(seconds=settings.cool_down_s)
     if cool_down and told.lately(alike, now - cool_down):
         return Telling(severity, now + cool_down, f"{Gathering.COOLING}:{event.device_id}")
     if severity not in _NIGHT_PASSES and within(settings.night, clock.local(now).time()):
-        return Telling(severity, _next(settings.night.split("-")[1], clock, now), Gathering.NIGHT)
+        return Telling(severity, _next(hours_of(settings.night)[1], clock, now), Gathering.NIGHT)
     window = timedelta(seconds=settings.burst_s)
     if is_grave(event.kind, severity):
         if told.pressing(now - window) >= max(settings.burst, _GRAVE_TOGETHER):
@@ -163,8 +163,8 @@ def within(hours: str, wall: time) -> bool:
     return first <= wall < last if first < last else wall >= first or wall < last
 
 
-def _next(wall: str, clock: Clock, now: datetime) -> datetime:
+def _next(wall: time, clock: Clock, now: datetime) -> datetime:
     """The next moment at which the site's clock shows a time of day."""
     local = clock.local(now).replace(tzinfo=None)
-    at = datetime.combine(local.date(), time.fromisoformat(wall.strip()))
+    at = datetime.combine(local.date(), wall)
     return clock.from_local(at if at > local else at + timedelta(days=1))

@@ -18,6 +18,7 @@ from scopion.model.alert import Severity
 from scopion.model.device import EventKind, Standing
 from scopion.model.secret import Secret
 
+_TIME = re.compile(r"[0-2]\d:[0-5]\d", re.ASCII)
 _STRICT: dict[str, Any] = {"extra": "forbid"}
 Port = Annotated[int, Ge(1), Le(65_535)]
 Name = Annotated[str, MinLen(1), MaxLen(40), Predicate(lambda text: re.fullmatch(r"[\w.-]+", text) is not None)]
@@ -28,10 +29,17 @@ MailAddress = Annotated[
 Timeout = Annotated[float, Ge(1), Le(300)]
 
 
+def time_of(text: str) -> time:
+    """Read ``08:00``, a time on the site's clock: without a zone, and without seconds. Raises ValueError."""
+    if not _TIME.fullmatch(text.strip()):
+        raise ValueError(f"{text!r} is no time of day: write it as 08:00")
+    return time.fromisoformat(text.strip())
+
+
 def hours_of(text: str) -> tuple[time, time]:
     """Read ``22:00-06:30``. Raises ValueError."""
     first, last = text.split("-")
-    return time.fromisoformat(first.strip()), time.fromisoformat(last.strip())
+    return time_of(first), time_of(last)
 
 
 def _are_hours(text: str) -> bool:
@@ -43,7 +51,7 @@ def _are_hours(text: str) -> bool:
 
 def _is_time(text: str) -> bool:
     try:
-        time.fromisoformat(text)
+        time_of(text)
     except ValueError:
         return False
     return True
@@ -117,7 +125,7 @@ class EmailSettings:
     password: Secret = ""
     token: Secret = ""  # an OAuth bearer token (RFC 7628) in place of a password
     trust: Annotated[str, MaxLen(4096)] = ""  # a file with certificates to trust in place of the system's
-    timeout_s: Timeout = 30
+    timeout_s: Timeout = 30  # for the whole of a delivery, however slowly the other side answers
 
     @property
     def at_port(self) -> int:
@@ -141,7 +149,7 @@ class WebhookSettings:
     headers: dict[str, Secret] = field(default_factory=dict)  # such as Authorization; their values are secrets
     key: Secret = ""  # signs the body: HMAC-SHA256 in Scopion-Signature
     trust: Annotated[str, MaxLen(4096)] = ""
-    timeout_s: Timeout = 15
+    timeout_s: Timeout = 15  # for the whole of a delivery, however slowly the other side answers
 
 
 @dataclass(frozen=True)
@@ -156,7 +164,7 @@ class SyslogSettings:
     port: Port | None = None  # None: 514, with tls 6514 (RFC 5425)
     facility: Annotated[int, Ge(0), Le(23)] = 10  # security messages (RFC 5424, 6.2.1)
     trust: Annotated[str, MaxLen(4096)] = ""
-    timeout_s: Timeout = 10
+    timeout_s: Timeout = 10  # for the whole of a delivery, however slowly the other side answers
 
     @property
     def at_port(self) -> int:
@@ -172,7 +180,7 @@ class CommandSettings:
     name: Name
     command: Annotated[tuple[str, ...], MinLen(1), MaxLen(64)]  # the program and its arguments; no shell
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    timeout_s: Timeout = 30
+    timeout_s: Timeout = 30  # for the whole of a delivery, however slowly the other side answers
 
 
 @dataclass(frozen=True)
@@ -227,5 +235,5 @@ def _lacks(channel: ChannelSettings) -> str:
         if bool(channel.url) == bool(channel.url_secret):
             return "needs a url, or a url_secret that says where the address is kept"
         if channel.url and not channel.url.startswith(("https://", "http://")):
-            return f"has the url {channel.url!r}: it begins with https:// or http://"
+            return "has a url that begins neither with https:// nor with http://"
     return ""

@@ -23,6 +23,21 @@ def worded(alert: Alert, about: Mapping[int, About], phrases: Phrases) -> Messag
     return message_about_several(alert, about, phrases)
 
 
+def unworded(alert: Alert) -> Message:
+    """A message from the alert alone, where the usual one cannot be made: kinds, addresses and times."""
+    items = tuple(f"{each.kind}: {each.mac or each.address}, {each.at:%Y-%m-%d %H:%M} UTC" for each in alert.events)
+    return Message(
+        identity=alert.identity,
+        site="",
+        subject=items[0] if len(items) == 1 else f"{alert.count} events on your network",
+        severity=alert.severity,
+        at=max((each.at for each in alert.events), default=alert.made),
+        paragraphs=("Scopion could not word this message as usual: its log says why.",),
+        items=items,
+        actions=(Action("scopion events", "what happened, with names"),),
+    )
+
+
 def test_message(identity: str, channel: str, at: datetime, phrases: Phrases) -> Message:
     """A message that says that it is only a test."""
     return Message(

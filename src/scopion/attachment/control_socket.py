@@ -7,9 +7,11 @@ import socket
 import sys
 from pathlib import Path, PurePosixPath
 
+from scopion.attachment.bounded import Bounds
 from scopion.attachment.lock import require_unlocked
 from scopion.attachment.ports import ControlLine, Shell
 from scopion.model.errors import EnforcerUnreachable
+from scopion.model.text import clean
 
 # A daemon that is busy with a channel change answers after a second; later it has stopped.
 _ANSWER_S = 5.0
@@ -38,9 +40,12 @@ class LocalControlLine:
 
     def ask(self, command: str) -> str:
         """One datagram each way."""
+        bounds = Bounds(_ANSWER_S)  # for all of it: a busy daemon tells events all the time
         try:
+            self._socket.settimeout(bounds.left_s())
             self._socket.send(command.encode())
             while True:
+                self._socket.settimeout(bounds.left_s())
                 reply = self._socket.recv(_MOST_OCTETS).decode(errors="replace")
                 if not reply.startswith(_EVENT):
                     return reply
@@ -71,7 +76,9 @@ class RemoteControlLine:
             raise EnforcerUnreachable("hostapd_cli is not installed on the access point, and is needed over SSH")
         if ran.code != 0:
             said = (ran.errors.strip() or ran.output.strip()).splitlines()
-            raise EnforcerUnreachable(f"{self._path} on the access point: {said[-1] if said else 'no answer'}")
+            raise EnforcerUnreachable(
+                f"{self._path} on the access point: {clean(said[-1], 160) if said else 'no answer'}"
+            )
         return ran.output
 
     def close(self) -> None:

@@ -13,6 +13,7 @@ from scopion.attachment.lock import require_unlocked
 from scopion.attachment.ports import Ran
 from scopion.attachment.privileges import hand_down_network_administration
 from scopion.model.errors import EnforcerUnreachable
+from scopion.roster.files import reason, replacing
 
 _RUN_S = 30.0
 FIREWALL = "nft"
@@ -55,23 +56,19 @@ class LocalShell:
             raise EnforcerUnreachable(f"{path}: {error.strerror}") from None
 
     def write(self, path: str, text: str) -> None:
-        """Through a file beside it that takes its place: nobody ever reads half of one."""
+        """Through a file beside it that takes its place: nobody reads half of one, or more than they may."""
         target = Path(path).resolve()
-        beside = target.with_name(f".{target.name}.scopion")
         try:
-            with beside.open("wb") as file:
+            kept = target.stat() if target.exists() else None
+            mode = stat.S_IMODE(kept.st_mode) if kept else 0o600
+            owner = (kept.st_uid, kept.st_gid) if kept and os.geteuid() == 0 else None
+            with replacing(target, mode, owner) as file:
                 file.write(text.encode("utf-8", "surrogateescape"))
-                file.flush()
-                os.fsync(file.fileno())
-            if target.exists():
-                kept = target.stat()
-                beside.chmod(stat.S_IMODE(kept.st_mode))
-                if os.geteuid() == 0:
-                    os.chown(beside, kept.st_uid, kept.st_gid)
-            beside.replace(target)
         except OSError as error:
-            beside.unlink(missing_ok=True)
-            raise EnforcerUnreachable(f"{path} cannot be written: {error.strerror}") from None
+            raise EnforcerUnreachable(f"{path} cannot be written: {reason(error)}") from None
+
+    def settle(self, path: str) -> None:
+        """Nothing was kept: a file is exchanged whole here."""
 
     def mode_of(self, path: str) -> tuple[int, str] | None:
         """The group by its name, or by its number where it has none."""

@@ -254,6 +254,9 @@ class Shell(Protocol):
     def write(self, path: str, text: str) -> None:
         """Replace a file's text as a whole, keeping its owner and mode. Raises EnforcerUnreachable."""
 
+    def settle(self, path: str) -> None:
+        """The file was read back and is right: remove what ``write`` has kept of the one before."""
+
     def mode_of(self, path: str) -> tuple[int, str] | None:
         """A file's mode bits and its group; None if there is none."""
 

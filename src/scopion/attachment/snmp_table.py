@@ -37,7 +37,10 @@ def read_router_table(access: RouterAccess) -> tuple[Neighbour, ...]:
     from pysnmp.error import PySnmpError
 
     try:
-        return asyncio.run(asyncio.wait_for(_read(access), _WHOLE_S))
+        # What is no message of SNMP raises within the event loop, which would print it: silence, until the deadline.
+        with asyncio.Runner() as runner:
+            runner.get_loop().set_exception_handler(lambda *_: None)
+            return runner.run(asyncio.wait_for(_read(access), _WHOLE_S))
     except TimeoutError:
         raise RouterUnreadable(f"{access.address} takes longer than {_WHOLE_S:.0f} s to tell its table") from None
     except (PySnmpError, OSError) as error:  # no way there, or keys that the library cannot use

@@ -4,6 +4,16 @@ from __future__ import annotations
 
 import time
 from datetime import UTC, datetime
+from pathlib import Path
+
+
+def boot() -> tuple[str, float] | None:
+    """Which start of the machine this is, and the seconds since, those asleep among them; None if it does not tell."""
+    try:
+        identity = Path("/proc/sys/kernel/random/boot_id").read_text(encoding="ascii").strip()
+        return identity, time.clock_gettime(time.CLOCK_BOOTTIME)
+    except (OSError, AttributeError, ValueError):
+        return None
 
 
 class SystemClock:

@@ -12,6 +12,7 @@ from scopion.cli.options import Span
 from scopion.cli.output import chosen_format, iso_or_never, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import styled
+from scopion.cli.terminal import echo, style
 from scopion.model.clock import spoken_span
 from scopion.model.text import counted, joined
 from scopion.reports.address_use import Use
@@ -61,7 +62,7 @@ def address_map(session: Session, subnet: str | None, lately: float, format_name
         show([_row(each, place) for each in maps for place in each.use.addresses], KEYS, [], format_name)
         return
     for number, each in enumerate(maps):
-        click.echo("\n" * (number > 0), nl=False)
+        echo("\n" * (number > 0), nl=False)
         _draw(each)
         _tell(session, each, timedelta(seconds=lately))
 
@@ -89,11 +90,11 @@ def _draw(each: AddressMap) -> None:
     wide = max(2, *map(len, steps)) + 1 if size > 1 else 4
     title = f"{use.subnet}{f' {each.name}' if each.name else ''}"
     folded = f", each square {size} addresses" if size > 1 else ""
-    click.echo(click.style(title, bold=True) + folded)
-    click.echo(click.style(" " * margin + "".join(f"{step:>{wide}}" for step in steps), dim=True))
+    echo(style(title, bold=True) + folded)
+    echo(style(" " * margin + "".join(f"{step:>{wide}}" for step in steps), dim=True))
     for label, row in zip(labels, rows, strict=True):
         squares = "".join(" " * (wide - 1) + _sign(cell, size) for cell in row)
-        click.echo(f"{click.style(f'{label:<{margin}}', dim=True)}{squares}".rstrip())
+        echo(f"{style(f'{label:<{margin}}', dim=True)}{squares}".rstrip())
 
 
 def _thirds(row: Sequence[Cell]) -> list[str]:
@@ -103,20 +104,20 @@ def _thirds(row: Sequence[Cell]) -> list[str]:
 
 
 def _sign(cell: Cell, size: int) -> str:
-    sign, style, _ = _SIGNS[cell.use]
+    sign, looks, _ = _SIGNS[cell.use]
     if size > 1 and cell.use is Use.NOW:
         sign = _EIGHTHS[min(7, cell.now * 8 // (size + 1))]
-    return styled(sign, style)
+    return styled(sign, looks)
 
 
 def _tell(session: Session, each: AddressMap, lately: timedelta) -> None:
     """The legend with counts, what is contested, and how fresh it is."""
     use, size = each.use, each.use.per_cell
-    click.echo(_legend(use, size))
+    echo(_legend(use, size))
     for place in use.addresses:
         if place.use is Use.CONTESTED:
             names = [each.devices[number].called for number in place.devices if number in each.devices]
-            session.note(f"{click.style(str(place.address), fg='red')} is used by {joined(names)}: only one can work.")
+            session.note(f"{style(str(place.address), fg='red')} is used by {joined(names)}: only one can work.")
     session.note(_fresh(session, each, lately))
     if not each.pool_known:
         session.note(
@@ -127,14 +128,14 @@ def _tell(session: Session, each: AddressMap, lately: timedelta) -> None:
 def _legend(use: SubnetUse, size: int) -> str:
     """What the signs mean and how many there are, in lines that fit."""
     lines: list[tuple[int, str]] = []
-    for each, (sign, style, words) in _SIGNS.items():
+    for each, (sign, looks, words) in _SIGNS.items():
         count = use.counts.get(each, 0)
         if words and (count or each is Use.FREE):
             folded = size > 1 and each is Use.NOW
             shown = f"{_EIGHTHS[0]}{_EIGHTHS[3]}{_EIGHTHS[7]}" if folded else sign
             said = f" {count} {words}{' (few, half, all of a square)' if folded else ''}"
             wide = 3 + len(shown) + len(said)
-            text = f"   {styled(shown, style)}{said}"
+            text = f"   {styled(shown, looks)}{said}"
             if lines and lines[-1][0] + wide <= _LINE:
                 lines[-1] = lines[-1][0] + wide, lines[-1][1] + text
             else:
@@ -157,4 +158,4 @@ def _fresh(session: Session, each: AddressMap, lately: timedelta) -> str:
         else "but no complete scan of it is remembered: scopion scan looks"
     )
     memory = f"; the roster goes back {spoken_span(now - each.since)} only" if now - each.since < lately else ""
-    return f"{click.style(lead, bold=True)}, {scanned}{memory}."
+    return f"{style(lead, bold=True)}, {scanned}{memory}."

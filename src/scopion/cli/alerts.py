@@ -11,6 +11,7 @@ from scopion.cli import options
 from scopion.cli.output import iso, on_clock, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column, Row
+from scopion.cli.terminal import echo, style
 from scopion.model.alert import AlertState
 from scopion.model.device import EventKind
 from scopion.model.text import counted, joined
@@ -142,12 +143,12 @@ def show_(session: Session, number: int, html: bool) -> None:
     if html:
         from scopion.alerts.html import html_of
 
-        click.echo(html_of(message))
+        echo(html_of(message))
         return
-    click.echo(click.style(message.subject, bold=True))
-    click.echo()
+    echo(style(message.subject, bold=True))
+    echo()
     for line in message.text.splitlines():
-        click.echo(click.wrap_text(line, _WIDTH, preserve_paragraphs=True) if not line.startswith(" ") else line)
+        echo(click.wrap_text(line, _WIDTH, preserve_paragraphs=True) if not line.startswith(" ") else line)
 
 
 @alerts.command()
@@ -161,7 +162,7 @@ def test(session: Session, channel: str) -> None:
         session.note(f"  {text}")
 
     test_channel(session.site, channel, step)
-    session.note(click.style("It works.", fg="green") + " Look whether the test has arrived.")
+    session.note(style("It works.", fg="green") + " Look whether the test has arrived.")
 
 
 @alerts.command()

@@ -6,6 +6,7 @@ import click
 
 from scopion.cli.options import DeviceName, Span
 from scopion.cli.session import Session, pass_session
+from scopion.cli.terminal import echo
 from scopion.model.text import capitalised
 
 
@@ -48,5 +49,5 @@ def await_device(
     waiting = Waiting(session.site, interface, timeout, lambda text: session.note(capitalised(f"{text}.")))
     wanted = Wanted.parse(vendor, name, mac, new=new)
     host = waiting.until_gone(gone) if gone is not None else waiting.until_here(wanted)
-    click.echo(str(host.address))
+    echo(str(host.address))
     session.note(f"{'Gone' if gone is not None else 'Here'}: {who(host.mac, host.device, session.site.vendors)}.")

@@ -6,11 +6,10 @@ from collections.abc import Iterator, Sequence
 from datetime import date
 from typing import TYPE_CHECKING
 
-import click
-
 from scopion.alerts.phrases import article
 from scopion.cli.device_rows import medium_words
 from scopion.cli.output import spoken_ago
+from scopion.cli.terminal import style
 from scopion.model.clock import spoken_span
 from scopion.model.device import NAME_ORDER, NEVER, Device, Standing
 from scopion.model.mac import Notation
@@ -42,8 +41,8 @@ _NOUNS = {"storage": "storage device"}
 
 def heading(device: Device) -> str:
     """Its name and standing, until when and why."""
-    name = click.style(device.called, bold=True)
-    standing = click.style(str(device.standing), fg=STANDING_COLOUR[device.standing], bold=True)
+    name = style(device.called, bold=True)
+    standing = style(str(device.standing), fg=STANDING_COLOUR[device.standing], bold=True)
     until = f" until {device.guest_until.isoformat()}" if device.guest_until else ""
     because = f" ({device.because})" if device.because else ""
     return f"{name} · {standing}{until}{because}"
@@ -53,7 +52,7 @@ def what_it_is(card: Card) -> Iterator[str]:
     """Sentences: kind with evidence, maker with place, whose."""
     device = card.device
     if device.own:
-        yield f"{click.style('This is the machine in front of you.', bold=True)}"
+        yield f"{style('This is the machine in front of you.', bold=True)}"
     if device.gateway:
         yield "It is the gateway of the subnet."
     if card.guess.kind:
@@ -75,7 +74,7 @@ def what_it_is(card: Card) -> Iterator[str]:
 def block(title: str, lines: Sequence[str]) -> Iterator[str]:
     """Lines under a title in the margin."""
     for number, line in enumerate(lines):
-        head = click.style((title if number == 0 else "").ljust(_INDENT), dim=True)
+        head = style((title if number == 0 else "").ljust(_INDENT), dim=True)
         yield f"{head}{line}"
 
 
@@ -99,7 +98,7 @@ def days_strip(rhythm: Rhythm, today: date) -> list[str]:
     ]
     shown = sum(mark is not DayMark.NOT_KNOWN for _, mark in rhythm.days)
     counts = f"here on {rhythm.days_here} of {counted(shown, 'day')}"
-    return [f"{cells}   {counts}", click.style(f"{ends}   {'   '.join(legend)}", dim=True)]
+    return [f"{cells}   {counts}", style(f"{ends}   {'   '.join(legend)}", dim=True)]
 
 
 def hours_strip(rhythm: Rhythm) -> list[str]:
@@ -111,7 +110,7 @@ def hours_strip(rhythm: Rhythm) -> list[str]:
         lines.append(f"{f'usual {rhythm.usual_days}'.ljust(width)}  {shades}")
     cells = "".join(" " if here is None else "█" if here else "·" for here in rhythm.today)
     lines.append(f"{'today'.ljust(width)}  {cells}")
-    lines.append(click.style(f"{' ' * width}  0     6     12    18   24 o'clock", dim=True))
+    lines.append(style(f"{' ' * width}  0     6     12    18   24 o'clock", dim=True))
     if rhythm.sentence:
         plain = {"seldom": "Seldom here.", "always": "Always here."}
         lines.append(plain.get(rhythm.sentence, f"Usually here {rhythm.sentence}."))
@@ -143,7 +142,7 @@ def address_lines(card: Card, clock: Clock, limit: int) -> list[str]:
         told = f" ({', '.join(past.sources)})" if past.sources else ""
         when = f"{since} to {until}" if past.stay.dated else "when is not known"
         text = f"{str(past.address).ljust(width)}  {when}{told}{stays}{by}"
-        lines.append(text if past.stay.present else click.style(text, dim=True))
+        lines.append(text if past.stay.present else style(text, dim=True))
     more = len(card.addresses) - limit
     return [*lines, *([f"and {more} more"] if more > 0 else [])]
 
@@ -180,7 +179,7 @@ def adapter_lines(card: Card, clock: Clock) -> list[str]:
         medium = medium_words(adapter, card.guess)
         medium = "medium not known" if medium == "unknown" else medium
         lines.append(f"{'   '.join(adapter.mac.written(notation) for notation in _NOTATIONS)}")
-        lines.append(click.style(f"{medium}; {vendor.name.strip('()')}; {state}", dim=True))
+        lines.append(style(f"{medium}; {vendor.name.strip('()')}; {state}", dim=True))
     return lines
 
 
@@ -190,9 +189,7 @@ def private_lines(card: Card) -> list[str]:
     for each in card.private:
         lines.append(f"{each.mac} is a private address, {each.habit}: {each.why}")
     if any(each.advice for each in card.private):
-        lines.append(
-            click.style(f"For a list: {next(each.advice for each in card.private if each.advice)}.", fg="yellow")
-        )
+        lines.append(style(f"For a list: {next(each.advice for each in card.private if each.advice)}.", fg="yellow"))
     return lines
 
 
@@ -202,8 +199,8 @@ def look_alike_lines(card: Card, vendors: Vendors) -> list[str]:
     for proposal, other in card.look_alikes:
         macs = ", ".join(map(str, other.macs))
         lines.append(
-            f"{click.style(proposal.words, bold=True)} ({proposal.confidence:.0%}) the same as "
-            f"{click.style(other.called, bold=True)}{f' ({macs})' if macs != other.called else ''}"
+            f"{style(proposal.words, bold=True)} ({proposal.confidence:.0%}) the same as "
+            f"{style(other.called, bold=True)}{f' ({macs})' if macs != other.called else ''}"
         )
-        lines += [click.style(f"  {each}", dim=True) for each in proposal.evidence]
+        lines += [style(f"  {each}", dim=True) for each in proposal.evidence]
     return lines

@@ -12,6 +12,7 @@ from scopion.cli.event_rows import kind_style
 from scopion.cli.output import chosen_format, iso, on_clock, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column, Row
+from scopion.cli.terminal import style
 from scopion.model.device import EventKind
 from scopion.model.text import counted, joined
 
@@ -120,7 +121,7 @@ def _close(session: Session, compared: Compared) -> None:
     else:
         session.note("Nothing differs.")
     session.note(
-        f"{click.style(span, bold=True)}: {counted(compared.present, 'device')} present then, "
+        f"{style(span, bold=True)}: {counted(compared.present, 'device')} present then, "
         f"{compared.unchanged} of them as before."
     )
 

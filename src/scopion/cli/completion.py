@@ -1,7 +1,9 @@
-"""What bash, which knows less of words than other shells, needs to complete labels with blanks and MAC addresses.
+"""What shells need so that a completed name is that name and nothing else. Only completion needs this.
 
-Bash takes a colon for the end of a word, and inserts what it is offered as it stands. So the line is read here as it
-was typed, and each candidate is offered quoted, without what bash takes for earlier words. Only completion needs this.
+Candidates come from the network, and some shells insert what they are offered as it stands: ``printer$(id)`` would run
+a program. Bash and PowerShell are offered them quoted; zsh and fish quote by themselves. Bash also takes a colon for
+the end of a word, so the line is read here as it was typed, and what bash takes for earlier words is left out. The
+library's fish script cuts a candidate at a comma.
 """
 
 from __future__ import annotations
@@ -9,7 +11,15 @@ from __future__ import annotations
 import os
 import re
 
-from click.shell_completion import BashComplete, CompletionItem, add_completion_class, split_arg_string
+from click.shell_completion import (
+    BashComplete,
+    CompletionItem,
+    FishComplete,
+    PowerShellComplete,
+    ZshComplete,
+    add_completion_class,
+    split_arg_string,
+)
 
 _SOURCE = """\
 %(complete_func)s() {
@@ -26,6 +36,24 @@ _SOURCE = """\
     done <<< "$response"
 }
 complete -o nosort -F %(complete_func)s %(prog_name)s
+"""
+_FISH_SOURCE = """\
+function %(complete_func)s;
+    set -l response (env %(complete_var)s=fish_complete COMP_WORDS=(commandline -cp) \
+COMP_CWORD=(commandline -t) %(prog_name)s);
+    for completion in $response;
+        set -l parts (string split --max 1 "," -- $completion);
+        switch $parts[1];
+            case dir;
+                __fish_complete_directories $parts[2];
+            case file;
+                __fish_complete_path $parts[2];
+            case plain;
+                echo $parts[2];
+        end;
+    end;
+end;
+complete --no-files --command %(prog_name)s --arguments "(%(complete_func)s)";
 """
 # What no shell takes for anything but itself.
 _PLAIN = re.compile(r"[\w./:@%+=,-]", re.ASCII)
@@ -55,6 +83,34 @@ class Bash(BashComplete):
         at = typed.rfind(":") + 1 if ":" in breaks and not quote else 0
         # Only as far as both agree: what was typed in another case is replaced as a whole where it can be.
         return f"{item.type},{offered[at:] if offered[:at].casefold() == typed[:at].casefold() else offered}"
+
+
+class Zsh(ZshComplete):
+    """Completion for zsh, which quotes by itself, and reads a backslash before it does."""
+
+    def format_completion(self, item: CompletionItem) -> str:
+        """A candidate with each backslash doubled where it is followed by a description."""
+        value = item.value.replace("\\", "\\\\") if item.help else item.value
+        return super().format_completion(CompletionItem(value, item.type, item.help))
+
+
+class Fish(FishComplete):
+    """Completion for fish, which quotes by itself: candidates with commas stay whole."""
+
+    source_template = _FISH_SOURCE
+
+
+class PowerShell(PowerShellComplete):
+    """Completion for PowerShell, which inserts a candidate as it stands: it is offered as a text that is not read."""
+
+    def format_completion(self, item: CompletionItem) -> str:
+        """A candidate in single quotes unless it is plain; within them nothing is special but they themselves."""
+        value = " ".join(item.value.splitlines())
+        # PowerShell takes curved quotes for straight ones.
+        inside = re.sub(r"(['\u2018-\u201b])", r"\1\1", value)
+        plain = all(_PLAIN.match(each) and each not in "@,%" for each in value)
+        shown = value if plain else f"'{inside}'"
+        return super().format_completion(CompletionItem(shown, item.type, item.help))
 
 
 def quoted(text: str, quote: str = "") -> str:
@@ -92,5 +148,6 @@ def _current(line: str) -> str:
 
 
 def register() -> None:
-    """Let Click use this for bash."""
-    add_completion_class(Bash)
+    """Let Click use these."""
+    for each in (Bash, Zsh, Fish, PowerShell):
+        add_completion_class(each)

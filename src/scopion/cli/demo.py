@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 import click
 
 from scopion.cli.session import Session, pass_session
+from scopion.cli.terminal import echo, style
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -75,7 +76,7 @@ def _list() -> None:
     from scopion.operations.demo import chapters
 
     for number, each in enumerate(chapters(), 1):
-        click.echo(f"{number}  {click.style(f'{each.name:<10}', bold=True)}  {each.title}")
+        echo(f"{number}  {style(f'{each.name:<10}', bold=True)}  {each.title}")
 
 
 class _Telling:
@@ -140,15 +141,15 @@ class _Telling:
             if chapter != self._only and before is None:
                 self._session.note("What comes before is played without showing...")
         elif before is not None and self._pauses:
-            click.echo()
+            echo()
             click.secho("Any key goes on, q ends here. ", dim=True, nl=False)
             key = click.getchar()
-            click.echo()
+            echo()
             if key in ("q", "Q", "\x03", "\x04"):
                 return False
         if self._shown:
             number = list(self._chapters).index(chapter.name) + 1
-            click.echo()
+            echo()
             click.secho(f" {number}  {chapter.title} ", reverse=True, bold=True)
         return True
 
@@ -156,10 +157,10 @@ class _Telling:
         from scopion.cli.demo_steps import run_shown
 
         if step.says:
-            click.echo()
+            echo()
             click.secho(click.wrap_text(step.says, _WIDTH), italic=True)
-        line = click.style(shlex.join(["scopion", *step.command]), bold=True)
-        click.echo(f"\n{click.style('$', fg='green', bold=True)} {line}")
+        line = style(shlex.join(["scopion", *step.command]), bold=True)
+        echo(f"\n{style('$', fg='green', bold=True)} {line}")
         code = run_shown(step, self._folder, _COLUMNS)
         if code != step.expects:
             raise click.ClickException(f"scopion {shlex.join(step.command)} ended with {code}")
@@ -176,10 +177,10 @@ class _Telling:
         else:
             self._session.note(f"The report is in {page}, for a browser.")
         if self._passing:
-            click.echo()
+            echo()
             click.secho("Any key ends the story; its folder goes with it. ", dim=True, nl=False)
             click.getchar()
-            click.echo()
+            echo()
 
 
 def _play(session: Session, folder: Path) -> None:
@@ -213,7 +214,7 @@ def _run_quietly(step: Step, folder: Path) -> None:
 
 
 def _narrate(moment: Moment) -> None:
-    click.echo()
+    echo()
     click.secho(f"── {click.wrap_text(moment.tells, _WIDTH)}", fg="cyan", bold=True)
 
 

@@ -9,6 +9,7 @@ import click
 
 from scopion.cli import options
 from scopion.cli.session import Session, pass_session
+from scopion.cli.terminal import confirm, echo, style
 from scopion.model.device import Device, Standing
 from scopion.model.text import counted
 
@@ -35,9 +36,9 @@ def label(session: Session, /, device: str, text: str | None, essential: bool | 
     if other is not None:
         said = f"{other.called} ({identity(other)}) calls itself {text!r}, too"
         if session.can_ask:
-            click.confirm(f"{said}. Give this label all the same?", abort=True, err=True)
+            confirm(f"{said}. Give this label all the same?", abort=True)
         else:
-            session.note(f"{click.style('Caution:', fg='yellow')} {said}.")
+            session.note(f"{style('Caution:', fg='yellow')} {said}.")
     before, after = label_device(session.site, device, text, essential=essential, **texts)
     was = f" (was {before.label!r})" if before.label and before.label != after.label else ""
     named = f"is now {after.label!r}" if after.label else "has no label now"
@@ -82,9 +83,7 @@ def _tell_marked(session: Session, marked: list[tuple[Device, Device]], wanted: 
         for _, after in marked:
             if after.gateway or after.own:
                 role = "the gateway: everything beyond it goes through it" if after.gateway else "this machine"
-                session.note(
-                    f"{click.style('Caution:', fg='yellow')} {after.called} is {role}. scopion undo takes it back."
-                )
+                session.note(f"{style('Caution:', fg='yellow')} {after.called} is {role}. scopion undo takes it back.")
     if marked and wanted.standing is Standing.UNWANTED:
         mac = marked[0][1].macs[0] if marked[0][1].macs else "DEVICE"
         session.note(f"To refuse it on the Wi-Fi: scopion wifi deny SSID {mac}")
@@ -137,7 +136,7 @@ def forget(session: Session, devices: tuple[str, ...], yes: bool) -> None:
     if not yes:
         chosen = {device.id: device for device in (find_device(session.site, each) for each in devices)}
         for device in chosen.values():
-            click.echo(f"  {device.called} ({identity(device)}), {device.standing}", err=True)
+            echo(f"  {device.called} ({identity(device)}), {device.standing}", err=True)
         session.require_yes(f"Forget {counted(len(chosen), 'device')} with all that is known of them?")
     for device in forget_devices(session.site, devices):
         session.note(f"{device.called} ({identity(device)}) is forgotten.")

@@ -6,6 +6,7 @@ import click
 
 from scopion.cli import options
 from scopion.cli.session import Session, pass_session
+from scopion.cli.terminal import echo
 from scopion.model.device import Standing
 from scopion.model.text import counted
 
@@ -56,7 +57,7 @@ def export_file(
     chosen = kind or (kind_of(file) if file != "-" else None) or "csv"
     exported = export(session.site, chosen, devices, standing)
     if file == "-":
-        click.echo(exported.text, nl=False)
+        echo(exported.text, nl=False)
     else:
         write(file, exported, force=force)
         session.note(f"{counted(exported.count, 'device')} written to {file} as {chosen}.")

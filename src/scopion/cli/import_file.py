@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from scopion.cli.device_rows import host_columns, host_row
-from scopion.cli.options import insist
+from scopion.cli.flags import insist
 from scopion.cli.output import iso, output_format, show, spoken_ago
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column, Row
+from scopion.cli.terminal import confirm, style
 from scopion.model.text import closed, counted
 
 if TYPE_CHECKING:
@@ -25,6 +27,7 @@ KEYS = (
 RECORDS = ("client-list", "dnsmasq", "isc-dhcpd", "kea", "neighbours", "capture")
 LISTS = ("csv", "json", "jsonl", "ethers", "hosts", "dnsmasq-hosts", "isc-hosts", "kea-hosts")
 KINDS = (*RECORDS, *LISTS)
+_ACTS_SHOWN = 20
 
 
 @click.command("import")
@@ -32,6 +35,7 @@ KINDS = (*RECORDS, *LISTS)
 @click.option("--as", "kind", type=click.Choice(KINDS), metavar="KIND", help="What it is [told by its content].")
 @click.option("--preview", is_flag=True, help="Only show what would be understood; change nothing.")
 @click.option("--site", "archive", metavar="FILE.zip", help="A whole site, into a folder that has none yet.")
+@click.option("--active", is_flag=True, help="With --site: switch on its channels, enforcers and routers unasked.")
 @click.option("--yes", is_flag=True, help="Do not ask before a list is taken over.")
 @insist
 @output_format
@@ -42,6 +46,7 @@ def import_file(
     kind: str | None,
     preview: bool,
     archive: str | None,
+    active: bool,
     yes: bool,
     insist: bool,
     format_name: str | None,
@@ -54,9 +59,12 @@ def import_file(
 
     Lists say what people think: csv, json, jsonl from scopion export, ethers and hosts files, host reservations of
     dnsmasq, ISC dhcpd and Kea. What would change is shown first; with any conflict nothing is changed.
+
+    With --site, what its settings would do (run programs, send messages, change access points) is listed and asked
+    about. Unless you agree, it comes as comments.
     """
     if archive is not None:
-        _take_site(session, archive, file)
+        _take_site(session, archive, file, active=active)
         return
     if file is None:
         raise click.UsageError("a FILE is missing, or - for what is pasted")
@@ -79,13 +87,28 @@ def _told(file: str) -> str | None:
     return told_kind(file, data)
 
 
-def _take_site(session: Session, archive: str, file: str | None) -> None:
-    from scopion.operations.site_archive import import_site
+def _take_site(session: Session, archive: str, file: str | None, *, active: bool) -> None:
+    from scopion.operations.site_arrival import arriving
 
     if file is not None:
         raise click.UsageError("--site takes in everything: it goes with no other file")
-    told = import_site(session.folder, archive)
+    with arriving(session.folder, archive) as arrival:
+        told = arrival.settle(session.folder, agreed=active or _agreed(session, arrival.acts))
     session.note(f"The site is in {session.folder}: {', '.join(told.names)}.")
+    for remark in told.remarks:
+        session.note(f"{closed(remark)} Remove the # before what you want to have.")
+
+
+def _agreed(session: Session, acts: Sequence[str]) -> bool:
+    """Whether what a site's settings do is to be switched on; nobody who can be asked means no."""
+    if not acts:
+        return True
+    session.note("Its settings act: they run programs, send messages, change access points or ask addresses.")
+    for each in acts[:_ACTS_SHOWN]:
+        session.note(f"  {each}")
+    if len(acts) > _ACTS_SHOWN:
+        session.note(f"  and {len(acts) - _ACTS_SHOWN} more: see site.toml in the file")
+    return session.can_ask and confirm("Switch these on?", default=False)
 
 
 def _take_records(
@@ -160,7 +183,7 @@ def _tell(session: Session, imported: Imported, preview: bool) -> None:
     if without:
         session.note(f"{counted(without, 'adapter')} without an address {'is' if without == 1 else 'are'} not shown.")
     for problem in reading.problems:
-        session.note(f"{click.style('Not read:', fg='yellow')} {closed(str(problem))}")
+        session.note(f"{style('Not read:', fg='yellow')} {closed(str(problem))}")
     if reading.unread > len(reading.problems):
         session.note(f"{reading.unread - len(reading.problems)} more could not be read.")
     added = len(imported.added)
@@ -173,4 +196,4 @@ def _tell(session: Session, imported: Imported, preview: bool) -> None:
         it = "it was" if undated == 1 else "they were"
         session.note(f"Of {counted(undated, 'adapter')} the record does not say when {it} there.")
     closing = "A preview: nothing was changed." if preview else "Records make nobody present: scopion scan does."
-    session.note(f"{click.style(counts, bold=True)}. {closing}")
+    session.note(f"{style(counts, bold=True)}. {closing}")

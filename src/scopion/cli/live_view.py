@@ -12,6 +12,7 @@ from scopion.cli.table import drawn
 from scopion.discovery.asking import Method
 from scopion.model.address import Address, by_number
 from scopion.model.mac import MacAddress
+from scopion.model.text import plain
 
 if TYPE_CHECKING:
     from scopion.discovery.runner import Progress
@@ -99,5 +100,6 @@ class LiveView:
             how = f"{progress.touched} of {progress.total} asked on {on}, round {progress.rounds}"
         line = f"{'━' * done}{'╌' * (_BAR - done)} {how}, {len(hosts)} found{more}"
         lines = drawn(rows, host_columns(), self._live.console.width) if rows else []
+        line = plain(line)
         table = Text.from_ansi("\n".join(lines), no_wrap=True)
         return Group(table, Text(line, style="dim", no_wrap=True, overflow="ellipsis"))

@@ -17,6 +17,7 @@ import click
 
 from scopion import __version__
 from scopion.cli.session import Session
+from scopion.cli.terminal import echo, style
 from scopion.model.errors import ScopionError
 
 
@@ -140,6 +141,7 @@ def _take_shared(ctx: click.Context, param: click.Parameter, value: bool) -> Non
 def cli(ctx: click.Context, site: str | None, quiet: bool, verbose: bool) -> None:
     """Look after a small network: who is on it, what it is, whose, and may it be."""
     ctx.obj = Session(site, quiet=quiet, verbose=verbose)
+    ctx.obj.runs()
     ctx.call_on_close(ctx.obj.close)
 
 
@@ -183,13 +185,15 @@ def run(arguments: list[str] | None = None) -> int:
         result: Any = cli.main(arguments, prog_name="scopion", standalone_mode=False)
         return result if isinstance(result, int) else 0
     except click.exceptions.NoArgsIsHelpError as error:
-        click.echo(error.format_message())
+        echo(error.format_message())
         return 2
     except click.ClickException as error:
         _say(_one_line(error))
         return error.exit_code
     except (click.Abort, KeyboardInterrupt):
-        _say("stopped; nothing was changed")
+        from scopion.cli.session import what_stands
+
+        _say(f"stopped; {what_stands()}")
         return 1
     except ScopionError as error:
         _say(str(error))
@@ -199,6 +203,15 @@ def run(arguments: list[str] | None = None) -> int:
         return 0
     except OSError as error:
         _say(f"the system refused: {error.strerror or error}" + (f" ({error.filename})" if error.filename else ""))
+        return 1
+    except Exception:
+        # A row that nobody of us has written can break a command anywhere: then that is said. All else is our mistake.
+        from scopion.cli.session import what_is_damaged
+
+        damage = what_is_damaged()
+        if not damage:
+            raise
+        _say(damage)
         return 1
 
 
@@ -211,4 +224,4 @@ def _one_line(error: click.ClickException) -> str:
 
 
 def _say(text: str) -> None:
-    click.echo(click.style("scopion: ", bold=True) + text, err=True)
+    echo(style("scopion: ", bold=True) + text, err=True)

@@ -29,11 +29,7 @@ class DeviceName(click.ParamType[str]):
         found = []
         for device in _known(ctx, devices):
             names = [device.name, *map(str, device.addresses), *map(str, device.macs)]
-            found += [
-                CompletionItem(name, help=device.called)
-                for name in names
-                if name and name.casefold().startswith(incomplete.casefold())
-            ]
+            found += [CompletionItem(name, help=device.called) for name in names if _begins(name, incomplete)]
         return found
 
 
@@ -55,7 +51,7 @@ class NetworkName(click.ParamType[str]):
         """Known networks that begin so."""
         from scopion.operations.wifi_networks import networks
 
-        return [CompletionItem(each.ssid) for each in _known(ctx, networks) if each.ssid.startswith(incomplete)]
+        return [CompletionItem(each.ssid) for each in _known(ctx, networks) if _begins(each.ssid, incomplete)]
 
 
 class Day(click.ParamType[date]):
@@ -192,10 +188,14 @@ def _known(ctx: click.Context, ask: Any) -> Sequence[Any]:
     return found
 
 
+def _begins(name: str, typed: str) -> bool:
+    """Whether a name can be offered: one that begins with a hyphen would be taken for an option."""
+    return bool(name) and not name.startswith("-") and name.casefold().startswith(typed.casefold())
+
+
 device = click.argument("device", type=DeviceName())
 since = click.option("--since", metavar="WHEN", type=Moment(), help="From then on: yesterday, monday 09:00, '3 days'.")
 until = click.option("--until", metavar="WHEN", type=Moment(end=True), help="Up to then; a day includes its end.")
 some_devices = click.argument("devices", metavar="DEVICE...", type=DeviceName(), nargs=-1, required=True)
 any_devices = click.argument("devices", metavar="[DEVICE]...", type=DeviceName(), nargs=-1)
 ssid = click.argument("ssid", metavar="SSID", type=NetworkName())
-insist = click.option("--insist", is_flag=True, help="Do it although Scopion advises against it.")

@@ -21,11 +21,9 @@ from scopion.model.clock import Clock, spoken_span
 from scopion.model.device import NEVER
 from scopion.model.errors import UsageError
 from scopion.model.kept import Kept
+from scopion.model.text import FORMULA_SIGNS, escaped_json, plain
 
 FORMATS = ("table", "tsv", "csv", "json", "jsonl")
-# A spreadsheet takes a cell that begins so for a formula.
-_FORMULA = ("=", "+", "-", "@", "\t", "\r")
-
 _DIGITS = tuple(f"{number:02}" for number in range(61))
 _DAYS = Kept[int, str](lambda number: date.fromordinal(number).isoformat(), 4_096)  # a list has few, and many moments
 
@@ -65,10 +63,12 @@ def show(
         import json
 
         if name == "json":
-            click.echo(json.dumps(document if document is not None else list(rows), indent=2, ensure_ascii=False))
+            click.echo(
+                escaped_json(json.dumps(document if document is not None else list(rows), indent=2, ensure_ascii=False))
+            )
             return
         for row in rows:
-            click.echo(json.dumps(dict(row), ensure_ascii=False))
+            click.echo(escaped_json(json.dumps(dict(row), ensure_ascii=False)))
 
 
 def iso(moment: datetime) -> str:
@@ -100,7 +100,9 @@ def separated(lines: Iterable[Iterable[Any]], separator: str) -> str:
     import io
 
     text = io.StringIO()
-    csv.writer(text, lineterminator="\r\n").writerows([[_safe(_cell(value)) for value in line] for line in lines])
+    csv.writer(text, lineterminator="\r\n").writerows(
+        [[_safe(plain(_cell(value))) for value in line] for line in lines]
+    )
     return text.getvalue()
 
 
@@ -111,8 +113,8 @@ def _tabbed(line: Iterable[Any]) -> str:
         for each in line
     ]
     text = "\t".join(cells)
-    if text.count("\t") >= len(cells):
-        text = "\t".join([cell.replace("\t", " ") for cell in cells])
+    if not "".join(cells).isprintable():
+        text = "\t".join([plain(cell.replace("\t", " ")) for cell in cells])
     return f"{text}\n"
 
 
@@ -128,7 +130,7 @@ def _cell(value: Any) -> str:
 
 
 def _safe(text: str) -> str:
-    return f"'{text}" if text.startswith(_FORMULA) else text
+    return f"'{text}" if text.startswith(FORMULA_SIGNS) else text
 
 
 def show_table(rows: Sequence[Any], columns: Sequence[Column]) -> None:
@@ -138,4 +140,4 @@ def show_table(rows: Sequence[Any], columns: Sequence[Column]) -> None:
     if rows:
         width = shutil.get_terminal_size((80, 24)).columns
         coloured = sys.stdout.isatty() and not os.environ.get("NO_COLOR")
-        click.echo("\n".join(drawn(rows, columns, width, coloured=coloured)))
+        click.echo("\n".join(drawn(rows, columns, width, coloured=coloured)))  # its cells are clean, its colours ready

@@ -12,6 +12,7 @@ from scopion.cli import options
 from scopion.cli.output import output_format, separated, show, show_table
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column, plain_column
+from scopion.cli.terminal import echo, style
 from scopion.model.errors import UsageError
 from scopion.model.text import counted, joined
 from scopion.reports.content import Part
@@ -153,11 +154,11 @@ def _tell(session: Session, made: Report) -> None:
     """The summary and what needs attention."""
     from scopion.reports.sentences import said_period
 
-    click.echo(click.style(f"{made.site}, {said_period(made.since, made.until)}", bold=True))
+    echo(style(f"{made.site}, {said_period(made.since, made.until)}", bold=True))
     for sentence in made.summary:
-        click.echo(sentence)
+        echo(sentence)
     if made.attention:
-        click.echo()
+        echo()
         show_table(made.attention, _CONCERNS)
     session.note("")
     session.note("The whole as a page: scopion report --html report.html; as tables: --csv DIR.")
@@ -206,7 +207,7 @@ def _page(session: Session, made: Report, page: Path, opens: bool) -> None:
 
     html = drawn(made, on_the_wall(session.site.clock.now(), session.site.clock.local))
     if str(page) == "-":
-        click.echo(html, nl=False)
+        echo(html, nl=False)
         return
     write_atomically(page, html.encode())
     session.note(f"The report is in {page}.")

@@ -10,6 +10,7 @@ import click
 from scopion.cli import card as blocks
 from scopion.cli import options
 from scopion.cli.session import Session, pass_session
+from scopion.cli.terminal import echo, prompt, style
 from scopion.cli.wifi_network import tell
 from scopion.model.device import Standing
 from scopion.model.errors import ScopionError
@@ -66,7 +67,7 @@ def _go_through(session: Session, reviewed: Review) -> None:
     shown = None
     while (card := reviewed.card) is not None:
         if card is not shown:
-            click.echo("\n".join(_lines(session, card, reviewed)), err=True)
+            echo("\n".join(_lines(session, card, reviewed)), err=True)
             shown = card
         try:
             key = _key()
@@ -74,26 +75,26 @@ def _go_through(session: Session, reviewed: Review) -> None:
                 return
             _done(session, reviewed, key)
         except ScopionError as error:
-            click.echo(f"{click.style('Not done:', fg='yellow')} {error}", err=True)
+            echo(f"{style('Not done:', fg='yellow')} {error}", err=True)
             reviewed.refresh()
 
 
 def _key() -> str:
     """One key; the ways in which people leave a program leave this one."""
-    click.echo(f"\n{_keys_line()} ", err=True, nl=False)
+    echo(f"\n{_keys_line()} ", err=True, nl=False)
     try:
         key = click.getchar()
     except (KeyboardInterrupt, EOFError):
         key = "q"
     key = "q" if key in (_CTRL_C, _CTRL_D, "\x1b", "") else key.casefold()
     word = dict(KEYS).get(key)
-    click.echo(click.style(word or "", bold=True), err=True)
+    echo(style(word or "", bold=True), err=True)
     return key
 
 
 def _keys_line() -> str:
-    words = [f"{click.style(key, bold=True, fg='green')} {word}" for key, word in KEYS]
-    return f"{'  '.join(words[:_FIRST_LINE])}\n{'  '.join(words[_FIRST_LINE:])} {click.style('>', dim=True)}"
+    words = [f"{style(key, bold=True, fg='green')} {word}" for key, word in KEYS]
+    return f"{'  '.join(words[:_FIRST_LINE])}\n{'  '.join(words[_FIRST_LINE:])} {style('>', dim=True)}"
 
 
 def _done(session: Session, reviewed: Review, key: str) -> None:
@@ -104,14 +105,14 @@ def _done(session: Session, reviewed: Review, key: str) -> None:
         "x": lambda: _unwanted(session, reviewed),
         "j": lambda: _join(reviewed),
         "s": reviewed.skip,
-        "u": lambda: click.echo(f"Taken back: {reviewed.undo()}.", err=True),
+        "u": lambda: echo(f"Taken back: {reviewed.undo()}.", err=True),
     }
     if key in _TEXTS:
         _describe(reviewed, _TEXTS[key])
     elif key in actions:
         actions[key]()
     else:
-        click.echo(f"Press one of {', '.join(key for key, _ in KEYS)}.", err=True)
+        echo(f"Press one of {', '.join(key for key, _ in KEYS)}.", err=True)
 
 
 def _known(reviewed: Review) -> None:
@@ -128,7 +129,7 @@ def _guest(session: Session, reviewed: Review) -> None:
     try:
         until = parse_day(text, session.site.clock) if text else None
     except ValueError as error:
-        click.echo(f"{click.style('Not done:', fg='yellow')} {error}", err=True)
+        echo(f"{style('Not done:', fg='yellow')} {error}", err=True)
         return
     reviewed.mark(Mark(Standing.GUEST, until))
 
@@ -144,7 +145,7 @@ def _unwanted(session: Session, reviewed: Review) -> None:
     try:
         if ssid:
             told = reviewed.deny(ssid)
-            click.echo(f"It is on the deny list of {ssid!r}.", err=True)
+            echo(f"It is on the deny list of {ssid!r}.", err=True)
             tell(session, told)
     finally:
         reviewed.skip()
@@ -161,7 +162,7 @@ def _join(reviewed: Review) -> None:
     others = [other for _, other in reviewed.card.look_alikes]
     family = reviewed.card.family
     if not others:
-        click.echo("Nothing looks like it. Two devices that are one: scopion same DEVICE DEVICE.", err=True)
+        echo("Nothing looks like it. Two devices that are one: scopion same DEVICE DEVICE.", err=True)
         return
     if len(others) == 1:
         choice = "1"
@@ -172,11 +173,11 @@ def _join(reviewed: Review) -> None:
     picked = list(family) if choice == "a" else [o for number, o in enumerate(others, 1) if choice == str(number)]
     if picked:
         reviewed.join(picked)
-        click.echo(f"The same as {joined([other.called for other in picked])}.", err=True)
+        echo(f"The same as {joined([other.called for other in picked])}.", err=True)
 
 
 def _asked(question: str) -> str:
-    text: str = click.prompt(question, default="", show_default=False, err=True)
+    text: str = prompt(question, default="", show_default=False)
     return text.strip()
 
 
@@ -184,7 +185,7 @@ def _lines(session: Session, card: Card, reviewed: Review) -> Iterator[str]:
     clock = session.site.clock
     count = f" {reviewed.number} of {reviewed.total} "
     yield ""
-    yield click.style(f"──{count}{'─' * (_WIDTH - len(count) - 2)}", dim=True)
+    yield style(f"──{count}{'─' * (_WIDTH - len(count) - 2)}", dim=True)
     yield blocks.heading(card.device)
     for line in blocks.what_it_is(card):
         yield f"  {line}"

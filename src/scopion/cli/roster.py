@@ -9,6 +9,7 @@ import click
 from scopion.cli.output import iso, on_clock, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column, Row
+from scopion.cli.terminal import style
 from scopion.model.errors import CheckNotMet
 from scopion.model.text import closed, counted, joined
 
@@ -46,9 +47,9 @@ def check(session: Session, format_name: str | None) -> None:
     counts = joined([counted(health.counts[name], word) for name, word in _WORDS.items()])
     session.note(f"{health.path}: {_megabytes(health.size)}, schema {health.schema}; {counts}.")
     for remark in health.remarks:
-        session.note(f"{click.style('Note:', fg='yellow')} {remark}.")
+        session.note(f"{style('Note:', fg='yellow')} {remark}.")
     for problem in health.problems:
-        session.note(f"{click.style('Wrong:', fg='red')} {closed(problem)}")
+        session.note(f"{style('Wrong:', fg='red')} {closed(problem)}")
     if health.problems:
         raise CheckNotMet(
             f"{counted(len(health.problems), 'mistake')} in the roster: scopion roster compact removes stray rows, "
@@ -69,6 +70,8 @@ def compact(session: Session) -> None:
     done = shrink(session.site)
     removed = [f"{count} {name}" for name, count in done.removed.items() if count]
     session.note(f"Removed: {joined(removed) if removed else 'nothing, all is within the time that it is kept'}.")
+    if done.mended:
+        session.note(f"{counted(done.mended, 'row')} dated into the future by a wrong clock: brought back to now.")
     session.note(f"{_megabytes(done.before)} before, {_megabytes(done.after)} now.")
 
 

@@ -13,6 +13,7 @@ from scopion.cli.device_rows import HOST_KEYS, host_columns, host_row
 from scopion.cli.options import Ports, Span
 from scopion.cli.output import chosen_format, output_format, show
 from scopion.cli.session import Session, pass_session
+from scopion.cli.terminal import confirm, echo
 from scopion.model.clock import spoken_span
 from scopion.model.device import EventKind
 from scopion.model.targets import MAX_WITHOUT_A_YES
@@ -109,9 +110,9 @@ def _scan_all(
         session.note("")
     if as_document:
         told = [document(each, [host_row(host) for host in each.hosts]) for each in results]
-        click.echo(json.dumps({"scans": told}, indent=2, ensure_ascii=False))
+        echo(json.dumps({"scans": told}, indent=2, ensure_ascii=False))
     for each in failed:  # in cron's mail, too
-        click.echo(capitalised(closed(each)), err=True)
+        echo(capitalised(closed(each)), err=True)
     _end(session, results, fail_on, only_who=only_who)
     if failed:
         raise ScopionError(f"{counted(len(failed), 'subnet')} of the site could not be scanned")
@@ -151,7 +152,7 @@ def _agree(session: Session, prepared: PreparedScan, yes: bool) -> None:
     question = f"{count:,} addresses take {spoken_span(timedelta(seconds=seconds))} a round, three rounds at least"
     if not session.can_ask:
         raise click.UsageError(f"{question}: add --yes if you mean it, or give a smaller range")
-    click.confirm(f"{question}. Scan them?", abort=True, err=True)
+    confirm(f"{question}. Scan them?", abort=True)
 
 
 def _view(session: Session, prepared: PreparedScan) -> AbstractContextManager[LiveView]:
@@ -183,7 +184,7 @@ def _end(session: Session, results: Sequence[ScanResult], fail_on: tuple[str, ..
     ]
     if happened and only_who:
         for piece in happened:
-            click.echo(f"{piece.kind}: {piece.sentence}")
+            echo(f"{piece.kind}: {piece.sentence}")
         raise click.exceptions.Exit(CheckNotMet.exit_code)
     if happened:
         more = f" (and {len(happened) - 1} more)" if len(happened) > 1 else ""

@@ -6,12 +6,11 @@ from collections import Counter
 from collections.abc import Iterable
 from typing import Any
 
-import click
-
 from scopion.alerts.news import tell
 from scopion.cli.event_rows import event_row
 from scopion.cli.output import iso
 from scopion.cli.session import Session
+from scopion.cli.terminal import style
 from scopion.discovery.asking import Method
 from scopion.model.device import EventKind
 from scopion.model.text import closed, counted
@@ -53,10 +52,10 @@ def tell_result(session: Session, result: ScanResult) -> None:
     if result.hosts:
         session.note("")
     for note in notes(result):
-        session.note(f"{click.style('Note:', fg='yellow')} {closed(note)}")
+        session.note(f"{style('Note:', fg='yellow')} {closed(note)}")
     news = tell(result.events, result.devices, session.site.vendors)
     for piece in news:
-        session.note(f"{click.style(piece.kind + ':', bold=True)} {piece.sentence}.")
+        session.note(f"{style(piece.kind + ':', bold=True)} {piece.sentence}.")
     if result.method is Method.TOUCH:
         also = "" if result.calls_ipv6 else ", and hosts that have IPv6 only are not found"
         session.note(
@@ -108,11 +107,11 @@ def _closing(result: ScanResult, counts: Counter[EventKind]) -> str:
     if findings.heard is not None:
         heard = findings.heard
         return (
-            f"{partial}{click.style(lead, bold=True)} - heard on {result.choice.interface.name} in "
+            f"{partial}{style(lead, bold=True)} - heard on {result.choice.interface.name} in "
             f"{findings.duration_s:.0f} s: {counted(heard.frames, 'frame')}, {heard.understood} told something; no "
             "frame was sent, so nobody counts as gone."
         )
     return (
-        f"{partial}{click.style(lead, bold=True)} - {result.range} on {result.choice.interface.name}: "
+        f"{partial}{style(lead, bold=True)} - {result.range} on {result.choice.interface.name}: "
         f"{findings.asked}{of_all} asked, {findings.answered} answered in {findings.duration_s:.1f} s."
     )

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from scopion.cli.session import Session, pass_session
+from scopion.cli.terminal import echo, style
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -42,9 +43,9 @@ def unit(session: Session) -> None:
     settings = session.site.settings
     folder = session.folder if session.named else SYSTEM_FOLDER
     found = installation(settings, folder)
-    click.echo(unit_text(settings, found, folder), nl=False)
+    echo(unit_text(settings, found, folder), nl=False)
     for warning in filter(None, (cannot_run(found), *unreachable(settings, folder), *warnings(settings))):
-        session.note(f"{click.style('Note:', fg='yellow')} {warning}.")
+        session.note(f"{style('Note:', fg='yellow')} {warning}.")
 
 
 @service.command()
@@ -60,7 +61,7 @@ def install(session: Session, yes: bool) -> None:
     left_behind = secrets_left_behind(session.folder)
     _carry_out(session, install_steps(session.folder), yes)
     for each in left_behind:
-        session.note(f"{click.style('Caution:', fg='yellow')} {each}.")
+        session.note(f"{style('Caution:', fg='yellow')} {each}.")
     session.note("The service runs: systemctl status scopion, journalctl -u scopion. Its site is /var/lib/scopion.")
     session.note("Who is to read and change it joins the group: usermod -aG scopion YOUR-ACCOUNT")
 
@@ -82,7 +83,7 @@ def by_hand(session: Session) -> None:
     from scopion.watching import unit as units
     from scopion.watching.reaching import program_path
 
-    click.echo(units.by_hand(session.site.settings, program_path()), nl=False)
+    echo(units.by_hand(session.site.settings, program_path()), nl=False)
 
 
 def _carry_out(session: Session, steps: Sequence[Step], yes: bool) -> None:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from scopion.cli.terminal import confirm, released
 from scopion.model.errors import UsageError
 
 if TYPE_CHECKING:
@@ -46,6 +47,14 @@ class Session:
 
         return Site(self.folder)
 
+    def runs(self) -> None:
+        """This is the session of the command that runs now."""
+        _running[:] = [self]
+        if "scopion.roster.files" in sys.modules:  # of the command before, where one process plays several
+            from scopion.roster.files import written
+
+            written.clear()
+
     def close(self) -> None:
         """Close what was opened."""
         if "site" in self.__dict__:
@@ -60,17 +69,52 @@ class Session:
         """Go on only if the person says yes. Raises UsageError where nobody can be asked, Abort for a no."""
         if not self.can_ask:
             raise UsageError("this would be asked, and nobody is there to answer: add --yes to do it")
-        click.confirm(question, abort=True, err=True)
+        confirm(question, abort=True)
 
     def note(self, text: str) -> None:
         """A sentence beside the data, on standard error."""
         if not self.quiet:
-            click.echo(_fitted(text), err=True)
+            click.echo(_fitted(released(text)), err=True)
 
     def detail(self, text: str) -> None:
         """A sentence that only --verbose asks for."""
         if self.verbose:
-            click.echo(_fitted(text), err=True)
+            click.echo(_fitted(released(text)), err=True)
+
+
+_running: list[Session] = []  # the one of this command; a story plays several, one after the other
+
+
+def what_stands() -> str:
+    """What a command that was stopped has done for good, and how to go back; that nothing was changed, if so."""
+    session = _running[-1] if _running else None
+    site = session.__dict__.get("site") if session is not None else None
+    said = list(site.stands) if site is not None else []
+    if "scopion.roster.files" in sys.modules:
+        from scopion.operations.folder import SETTINGS
+        from scopion.roster.files import written
+
+        # What a site keeps for itself is nothing that was asked for by its name.
+        asked = [
+            path for path in written if path.exists() and not any((each / SETTINGS).exists() for each in path.parents)
+        ]
+        said += [f"{path} is written" for path in dict.fromkeys(asked)]
+    if said:
+        return "; ".join(said)
+    if site is not None and site.has_written:
+        return "what the roster had taken in by then stands"
+    return "nothing was changed"
+
+
+def what_is_damaged() -> str:
+    """What is wrong with the roster that a command has used, and what to do; empty if it is sound, or none was used."""
+    session = _running[-1] if _running else None
+    site = session.__dict__.get("site") if session is not None else None
+    if site is None or not site.has_roster:
+        return ""
+    from scopion.operations.upkeep import damage
+
+    return damage(site)
 
 
 def shell_word(text: str) -> str:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.session import Session, pass_session, shell_word
+from scopion.cli.terminal import confirm, echo, prompt
 from scopion.model.errors import InvalidSettings, Refused, ScopionError, UsageError
 from scopion.model.mac import MacAddress, Notation
 from scopion.model.text import entered, joined
@@ -58,7 +59,7 @@ def setup(session: Session, yes: bool, name: str | None, shows: bool, anew: bool
     asking = _Questions(session, proposal, earlier, silent=yes or shows)
     agreed = asking.agreed(name)
     if shows:
-        click.echo(settings_text(agreed), nl=False)
+        echo(settings_text(agreed), nl=False)
         return
     moved = set_up(session.folder, agreed)
     session.note(f"\nThe settings are in {session.folder / 'site.toml'}, with comments on all that there is.")
@@ -169,7 +170,7 @@ class _Questions:
             values["port"] = int(port)
         if user == "-":
             return AgreedChannel("email", self._free("mail"), values)
-        password = click.prompt("Its password (kept in a file of its own)", hide_input=True, err=True)
+        password = prompt("Its password (kept in a file of its own)", hide_input=True)
         name = self._free("mail")
         return AgreedChannel("email", name, {**values, "user": user}, {"password": (f"{name}-password", password)})
 
@@ -181,21 +182,21 @@ class _Questions:
         if self._silent:
             return found
         self._say("\nWireless networks, for allow and deny lists; Enter goes on without one.")
-        while ssid := click.prompt("Name of the Wi-Fi", default="", show_default=False, err=True):
+        while ssid := prompt("Name of the Wi-Fi", default="", show_default=False):
             new_network(self._session.site, ssid)  # what cannot be an SSID is refused before anything is written
             self._say("How does the router's page write MAC addresses?")
             for each in Notation:
                 self._say(f"  {each:<12} {_EXAMPLE.written(each)}")
             notation = self._one_of("Which", [str(each) for each in Notation], str(Notation.COLON))
             question = "How many entries does its list hold? (0: not known)"
-            most = click.prompt(question, type=click.IntRange(0, MOST_ENTRIES), default=0, err=True)
+            most = prompt(question, type=click.IntRange(0, MOST_ENTRIES), default=0)
             found.append(AgreedNetwork(ssid, Notation(notation), most or None))
         return found
 
     @staticmethod
     def _one_of(question: str, words: Sequence[str], proposed: str) -> str:
         choice = click.Choice(words)
-        return str(click.prompt(question, type=choice, default=proposed, show_choices=False, err=True))
+        return str(prompt(question, type=choice, default=proposed, show_choices=False))
 
     def _say(self, text: str) -> None:
         if not self._silent:
@@ -205,17 +206,17 @@ class _Questions:
         if self._silent:
             assert proposed is not None
             return proposed
-        return str(click.prompt(question, default=proposed, err=True)).strip()
+        return str(prompt(question, default=proposed)).strip()
 
     def _yes(self, question: str, proposed: bool) -> bool:
-        return proposed if self._silent else click.confirm(question, default=proposed, err=True)
+        return proposed if self._silent else confirm(question, default=proposed)
 
     def _span(self, question: str, proposed: float) -> float:
         if self._silent:
             return proposed
         from scopion.cli.options import Span
 
-        return float(click.prompt(question, type=Span(), default=f"{proposed:g}s", err=True))
+        return float(prompt(question, type=Span(), default=f"{proposed:g}s"))
 
 
 def _try_channel(session: Session, agreed: Agreed) -> None:

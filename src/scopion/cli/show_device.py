@@ -14,6 +14,7 @@ from scopion.cli.device_rows import DEVICE_KEYS, device_row
 from scopion.cli.event_rows import event_row
 from scopion.cli.output import chosen_format, iso, iso_or_never, output_format, show
 from scopion.cli.session import Session, pass_session
+from scopion.cli.terminal import echo
 from scopion.model.mac import Notation
 
 if TYPE_CHECKING:
@@ -42,7 +43,7 @@ def show_device(session: Session, device: str, format_name: str | None) -> None:
     if format_name is None and name == "tsv":
         name = "table"  # a card is for people in a pipe, too
     if name == "table":
-        click.echo("\n".join(_lines(session, card)))
+        echo("\n".join(_lines(session, card)))
     else:
         row = device_row(described(card.device, session.site.vendors, session.site.kinds))
         show([row], DEVICE_KEYS, [], name, document={**row, **_more(card)})

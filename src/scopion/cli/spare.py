@@ -12,6 +12,7 @@ from scopion.cli.options import Span
 from scopion.cli.output import iso_or_never, output_format, show, spoken_ago
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column
+from scopion.cli.terminal import echo, style
 from scopion.model.clock import spoken_span
 from scopion.model.device import NEVER
 from scopion.model.errors import CheckNotMet
@@ -77,7 +78,7 @@ def _one(session: Session, address: IPv4Address, span: timedelta) -> None:
     place, probed = may_be_taken(session.site, address, span, lambda number: session.detail(f"Probe {number} of 3."))
     if place.against:
         raise CheckNotMet(f"{address} is not free: {place.against}")
-    click.echo(str(address))
+    echo(str(address))
     how = (
         "nobody answered three probes (RFC 5227)" if probed else "nobody answered; without raw frames it was not probed"
     )
@@ -133,7 +134,7 @@ def _tell(session: Session, found: Spare, shown: int, span: timedelta) -> None:
     elif session.site.clock.now() - found.since < span:
         memory = spoken_span(session.site.clock.now() - found.since)
         session.note(f"The roster goes back {memory} only: who was off all that time is not known.")
-    lead = click.style(f"{free} of {counted(len(found.places), 'address', 'addresses')} free", bold=True)
+    lead = style(f"{free} of {counted(len(found.places), 'address', 'addresses')} free", bold=True)
     more = f", the best {shown} are shown" if 0 < shown < free else ""
     session.note(f"{lead} - {subnet}{more}. Ask about one before you take it: scopion spare ADDRESS.")
 
@@ -142,6 +143,6 @@ def _pool_hint(session: Session, known: bool) -> None:
     if known:
         return
     session.note(
-        f"{click.style('Note:', fg='yellow')} which addresses the DHCP server gives out is not known: a free one may "
+        f"{style('Note:', fg='yellow')} which addresses the DHCP server gives out is not known: a free one may "
         'be its. Tell it in site.toml: dhcp_pool = ["192.0.2.100-192.0.2.199"] under [[subnet]], with your range.'
     )

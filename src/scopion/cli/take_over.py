@@ -5,11 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import click
-
 from scopion.cli.output import show
 from scopion.cli.session import Session
 from scopion.cli.table import Column
+from scopion.cli.terminal import echo, style
 from scopion.model.errors import Refused
 from scopion.model.text import closed, counted
 
@@ -90,10 +89,10 @@ def _said(what: str, was: str, will: str) -> str:
 
 def _tell_problems(path: str, plan: Plan) -> None:
     for problem in plan.problems[:_PROBLEMS_TOLD]:
-        click.echo(f"{click.style('Conflict:', fg='red')} {Path(path).name}, {closed(str(problem))}", err=True)
+        echo(f"{style('Conflict:', fg='red')} {Path(path).name}, {closed(str(problem))}", err=True)
     more = len(plan.problems) - _PROBLEMS_TOLD
     if more > 0:
-        click.echo(f"{click.style('Conflict:', fg='red')} and {more} more.", err=True)
+        echo(f"{style('Conflict:', fg='red')} and {more} more.", err=True)
 
 
 def _tell_counts(session: Session, plan: Plan) -> None:

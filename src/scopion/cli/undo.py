@@ -11,6 +11,7 @@ import click
 from scopion.cli.output import iso, on_clock, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column
+from scopion.cli.terminal import echo, style
 from scopion.model.clock import spoken_span
 from scopion.model.text import counted, joined
 
@@ -56,7 +57,7 @@ def undo(
         return
     change, rows = would_undo(session.site, number)
     if not yes:
-        click.echo(_described(session, change, rows), err=True)
+        echo(_described(session, change, rows), err=True)
         session.require_yes("Take it back?")
     undone = take_back(session.site, change.id, keep_later=keep_later)
     session.note(f"Taken back: {undone.says}.")
@@ -65,7 +66,7 @@ def undo(
 def _described(session: Session, change: Change, rows: Sequence[RowChange]) -> str:
     by = f" by {change.who}" if change.who else ""
     ago = spoken_span(session.site.clock.now() - change.at)
-    lines = [f"{click.style(f'Change {change.id}', bold=True)}, {ago} ago{by}: {change.says}."]
+    lines = [f"{style(f'Change {change.id}', bold=True)}, {ago} ago{by}: {change.says}."]
     parts = {"would be restored": rows_where(rows, "after"), "would be removed": rows_where(rows, "before")}
     lines += [f"  {_counted(counts)} {title}" for title, counts in parts.items() if counts]
     lines += [f"  {line}" for row in rows if (line := _turned_back(row))]

@@ -9,9 +9,11 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from scopion.cli.flags import insist
 from scopion.cli.output import chosen_format, output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column
+from scopion.cli.terminal import echo, style
 from scopion.model.errors import InvalidMacAddress, NotFound
 
 if TYPE_CHECKING:
@@ -33,6 +35,7 @@ COLUMNS = (
 @click.option(
     "--refresh", metavar="PATH|URL", help="Read the IEEE's CSV files (plain or gzip; a file, a folder, a URL)."
 )
+@insist
 @click.option("--age", is_flag=True, help="Say how old the listing in use is.")
 @output_format
 @pass_session
@@ -41,6 +44,7 @@ def vendor(
     macs: tuple[str, ...],
     organisation: str | None,
     refresh: str | None,
+    insist: bool,
     age: bool,
     format_name: str | None,
 ) -> None:
@@ -50,7 +54,7 @@ def vendor(
     input. The longest assigned prefix of 36, 28 or 24 bits decides.
     """
     if refresh is not None:
-        _refresh(session, refresh)
+        _refresh(session, refresh, insist=insist)
     elif age:
         _say_ages(session)
     elif organisation is not None:
@@ -75,7 +79,7 @@ def _look_up(session: Session, texts: Iterator[tuple[int, str]], where: str, for
             rows.append(_row(text, vendors.of_prefix(text)))
         except InvalidMacAddress as error:
             wrong += 1
-            click.echo(f"scopion: {where} {number}: {error}", err=True)
+            echo(f"scopion: {where} {number}: {error}", err=True)
     if rows or not wrong:
         _print(rows, format_name)
     if wrong:
@@ -88,7 +92,7 @@ def _print(rows: list[dict[str, Any]], format_name: str | None) -> None:
         row = rows[0]
         place = f", {row['place']}" if row["place"] else ""
         prefix = f"  [{_prefix(row)}]" if row["prefix"] else ""
-        click.echo(f"{click.style(row['vendor'], bold=True)}{place}{prefix}")
+        echo(f"{style(row['vendor'], bold=True)}{place}{prefix}")
         return
     show(rows, KEYS, COLUMNS, format_name)
 
@@ -107,10 +111,10 @@ def _list_prefixes(session: Session, text: str, format_name: str | None) -> None
     show(rows, KEYS, COLUMNS[:1] + COLUMNS[1:3], format_name)
 
 
-def _refresh(session: Session, source: str) -> None:
+def _refresh(session: Session, source: str, *, insist: bool) -> None:
     from scopion.operations.refresh import refresh_listing
 
-    replaced = refresh_listing(session.folder, source, datetime.now(UTC).date())
+    replaced = refresh_listing(session.folder, source, datetime.now(UTC).date(), insist=insist)
     session.note(f"Replaced: {', '.join(replaced)}.")
     _say_ages(session)
 
@@ -119,7 +123,7 @@ def _say_ages(session: Session) -> None:
     from scopion.operations.refresh import listing_ages
 
     for age in listing_ages(session.folder, datetime.now(UTC).date()):
-        click.echo(str(age))
+        echo(str(age))
 
 
 def _row(asked: str, found: Vendor) -> dict[str, Any]:

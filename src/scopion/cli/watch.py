@@ -10,6 +10,7 @@ import click
 
 from scopion.cli.options import Span
 from scopion.cli.session import Session, pass_session
+from scopion.model.text import plain
 
 if TYPE_CHECKING:
     from scopion.model.clock import Clock
@@ -81,11 +82,11 @@ class _Lines(logging.Formatter):
 
     def format(self, record: logging.LogRecord) -> str:
         marked = f"{record.levelname.lower()}: " if record.levelno > logging.INFO else ""
-        return f"{self._clock.local(self._clock.now()):%Y-%m-%d %H:%M:%S}  {marked}{record.getMessage()}"
+        return f"{self._clock.local(self._clock.now()):%Y-%m-%d %H:%M:%S}  {marked}{plain(record.getMessage())}"
 
 
 class _JournalLines(logging.Formatter):
     """The journal knows the time, and wants to be told how bad it is."""
 
     def format(self, record: logging.LogRecord) -> str:
-        return f"<{_JOURNAL.get(record.levelno, 6)}>{record.getMessage()}"
+        return f"<{_JOURNAL.get(record.levelno, 6)}>{plain(record.getMessage())}"

@@ -20,7 +20,7 @@ from scopion.model.address import by_number
 from scopion.model.clock import spoken_span
 from scopion.model.device import Standing
 from scopion.model.errors import ScopionError
-from scopion.model.text import counted
+from scopion.model.text import counted, plain
 
 if TYPE_CHECKING:
     from scopion.operations.described import Described
@@ -88,7 +88,7 @@ class WatchView:
 def _styled(text: str, **style: Any) -> str:
     import click
 
-    return click.style(text, **style)
+    return click.style(plain(text), **style)
 
 
 def _here(watch: Watch) -> list[Described]:

@@ -11,6 +11,7 @@ from scopion.cli import options
 from scopion.cli.output import output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column
+from scopion.cli.terminal import echo, prompt, style
 from scopion.model.text import counted, joined
 
 if TYPE_CHECKING:
@@ -128,7 +129,7 @@ def passphrase(session: Session, ssid: str, format_name: str | None) -> None:
     document = {"ssid": ssid, "passphrase": new, "devices": rows, "left_out": left}
     session.note(f"For {ssid!r}, kept nowhere, so write it down:")
     if format_name in (None, "table"):
-        click.echo(f"\n    {click.style(new, bold=True)}\n")
+        echo(f"\n    {style(new, bold=True)}\n")
     show(rows, DEVICE_KEYS, DEVICE_COLUMNS, format_name, document=document)
     session.note("")
     session.note(f"{counted(len(rows), 'device')} would have to be given it. Change it on the access point first.")
@@ -152,16 +153,14 @@ def _ask(session: Session, found: Audited) -> None:
     from scopion.operations.wifi_audit import answer
 
     if "admin-password" in found.unanswered:
-        said = click.prompt(
+        said = prompt(
             f"Has the router's own password been changed from the one it came with? (yes, no, ?) [{found.ssid}]",
-            "?", type=click.Choice(["yes", "no", "?"]), show_choices=False, show_default=False, err=True,
+            "?", type=click.Choice(["yes", "no", "?"]), show_choices=False, show_default=False,
         )  # fmt: skip
         if said != "?":
             answer(session.site, found.ssid, "admin-password", "changed" if said == "yes" else "default")
     if "passphrase-changed" in found.unanswered:
-        said = click.prompt(
-            "When was the passphrase changed last? (2026-01-31, ?)", "?", show_default=False, value_proc=_day, err=True
-        )
+        said = prompt("When was the passphrase changed last? (2026-01-31, ?)", "?", show_default=False, value_proc=_day)
         if said != "?":
             answer(session.site, found.ssid, "passphrase-changed", said)
 

@@ -11,6 +11,7 @@ from scopion.cli import options
 from scopion.cli.output import output_format, show
 from scopion.cli.session import Session, pass_session
 from scopion.cli.table import Column
+from scopion.cli.terminal import echo, style
 from scopion.model.clock import spoken_span
 
 if TYPE_CHECKING:
@@ -52,7 +53,7 @@ def hours(session: Session, device: str | None, ssid: str | None, format_name: s
         return
     for number, each in enumerate(found):
         if number:
-            click.echo()
+            echo()
         _draw(each)
 
 
@@ -105,24 +106,24 @@ def _draw(each: Hours) -> None:
     """The week as one looks at it: a line a day, a character for half an hour."""
     listed = f"on its {each.entry.list} list" if each.entry else "on no list"
     listed = "" if each.who.startswith("everybody") else f", {listed}"
-    click.echo(f"{click.style(each.who, bold=True)} on {each.network.ssid!r} (mode {each.network.mode}{listed})")
-    click.echo(f"{'':12}0     3     6     9     12    15    18    21    24")
+    echo(f"{style(each.who, bold=True)} on {each.network.ssid!r} (mode {each.network.mode}{listed})")
+    echo(f"{'':12}0     3     6     9     12    15    18    21    24")
     for day, name in enumerate(_DAYS):
         today = day == each.at.weekday()
         line = "".join(_slot(each.admitted, day, at, each.at if today else None) for at in range(0, 24 * 60, _SLOT))
-        click.echo(f"{'> ' if today else '  '}{name:10}{line}")
-    click.echo(f"{'':12}{click.style('▄', fg='green')} admitted   · refused   ▼ now")
-    click.echo(_sentence(each))
+        echo(f"{'> ' if today else '  '}{name:10}{line}")
+    echo(f"{'':12}{style('▄', fg='green')} admitted   · refused   ▼ now")
+    echo(_sentence(each))
 
 
 def _slot(week: Week, day: int, minute: int, now: datetime | None) -> str:
     if now is not None and minute <= now.hour * 60 + now.minute < minute + _SLOT:
-        return click.style("▼", bold=True)
+        return style("▼", bold=True)
     at = day * 24 * 60 + minute
     covered = sum(max(0, min(end, at + _SLOT) - max(begin, at)) for begin, end in week.ranges)
     if covered == _SLOT:
-        return click.style("▄", fg="green")
-    return click.style("▂", fg="green") if covered else "·"
+        return style("▄", fg="green")
+    return style("▂", fg="green") if covered else "·"
 
 
 def _sentence(each: Hours) -> str:

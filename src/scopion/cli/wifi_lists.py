@@ -9,7 +9,9 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from scopion.cli import options
+from scopion.cli.flags import insist
 from scopion.cli.session import Session, pass_session
+from scopion.cli.terminal import confirm, prompt, style
 from scopion.cli.wifi_network import ask_settings, network_settings, next_step, said_of, settings_of, tell
 from scopion.model.text import counted, joined
 from scopion.roster.lists import ListMode
@@ -60,7 +62,7 @@ class _End(options.Moment):
 @terms
 @network_settings
 @new_network
-@options.insist
+@insist
 @pass_session
 def allow(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any) -> None:
     """Put devices on a network's allow list."""
@@ -73,7 +75,7 @@ def allow(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any)
 @terms
 @network_settings
 @new_network
-@options.insist
+@insist
 @pass_session
 def deny(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any) -> None:
     """Put devices on a network's deny list."""
@@ -83,7 +85,7 @@ def deny(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any) 
 @click.command()
 @options.ssid
 @options.some_devices
-@options.insist
+@insist
 @pass_session
 def drop(session: Session, ssid: str, devices: tuple[str, ...], insist: bool) -> None:
     """Take devices off a network's lists."""
@@ -99,7 +101,7 @@ def drop(session: Session, ssid: str, devices: tuple[str, ...], insist: bool) ->
 @options.any_devices
 @click.option("--for", "span", metavar="TIME", type=options.Span(), default="1h", show_default=True, help="So long.")
 @click.option("--end", is_flag=True, help="Open it again to all that its lists admit.")
-@options.insist
+@insist
 @pass_session
 def only(session: Session, ssid: str, devices: tuple[str, ...], span: float, end: bool, insist: bool) -> None:
     """Give a network to some devices alone for a while."""
@@ -125,7 +127,7 @@ def only(session: Session, ssid: str, devices: tuple[str, ...], span: float, end
 @click.option("--lists-of", metavar="SSID", type=options.NetworkName(), help="Use that network's lists; '' its own.")
 @click.option("--others-hours", metavar="HOURS", help="Who is on no list may associate then only; 'always' ends that.")
 @network_settings
-@options.insist
+@insist
 @pass_session
 def mode(
     session: Session,
@@ -197,7 +199,7 @@ def _meant(session: Session, ssid: str) -> str:
     near = nearest(session.site, ssid)
     if near is None or not session.can_ask:
         return ssid
-    return near if click.confirm(f"No network {ssid!r} is known. Is {near!r} meant?", default=True, err=True) else ssid
+    return near if confirm(f"No network {ssid!r} is known. Is {near!r} meant?", default=True) else ssid
 
 
 def _tell(session: Session, which: ListMode, done: Listed, on: Terms) -> None:
@@ -205,7 +207,7 @@ def _tell(session: Session, which: ListMode, done: Listed, on: Terms) -> None:
     if done.created:
         session.note(said_of(session.site, done.network))
     for caution in done.cautions:
-        session.note(f"{click.style('Caution:', fg='yellow')} {caution}.")
+        session.note(f"{style('Caution:', fg='yellow')} {caution}.")
     whose = "" if done.moved == done.names else f"{joined(done.moved)} "
     moved = f" ({whose}moved there from the other list)" if done.moved else ""
     verb = "is" if len(done.names) == 1 else "are"
@@ -261,12 +263,11 @@ def _ask_media(session: Session, chosen: Sequence[str]) -> None:
     said = {}
     for device, mac in unknown_media(session.site, chosen):
         whose = f" of {device.called}" if device.called != str(mac) else ""
-        answer = click.prompt(
+        answer = prompt(
             f"Is {mac}{whose} its wireless adapter? (yes, no: cable, ?: not known)",
             "?",
             type=click.Choice(["yes", "no", "?"]),
             show_choices=False,
-            err=True,
         )
         if answer != "?":
             said[mac] = Medium.WIRELESS if answer == "yes" else Medium.CABLE

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from scopion.cli.session import Session, shell_word
+from scopion.cli.terminal import echo, prompt
 from scopion.model.mac import MacAddress, Notation
 from scopion.model.text import counted, joined
 
@@ -57,24 +58,22 @@ def ask_settings(site: Site, ssid: str, given: NetworkSettings) -> NetworkSettin
     if has_enforcer(site, ssid):
         return given  # no person types it in
 
-    click.echo(f"{ssid!r} is a new network. Its router's page for MAC addresses tells:", err=True)
+    echo(f"{ssid!r} is a new network. Its router's page for MAC addresses tells:", err=True)
     if given.router is None:
         proposed = default_router(site)
-        given = replace(
-            given, router=click.prompt("  the router's address", proposed, value_proc=_router_or_none, err=True)
-        )
+        given = replace(given, router=prompt("  the router's address", proposed, value_proc=_router_or_none))
     if given.notation is None:
         samples = ", ".join(f"{each} {_SAMPLE.written(each)}" for each in list(Notation)[:4])
-        click.echo(f"  notations: {samples}", err=True)
+        echo(f"  notations: {samples}", err=True)
         choice = click.Choice([str(each) for each in Notation])
-        wanted = click.prompt("  how it wants them written", "colon", type=choice, show_choices=False, err=True)
+        wanted = prompt("  how it wants them written", "colon", type=choice, show_choices=False)
         given = replace(given, notation=Notation(wanted))
     if given.radios is None:
         usual = ",".join(DEFAULT_RADIOS)
-        bands = click.prompt("  the bands that carry it, in GHz", usual, value_proc=_radios, err=True)
+        bands = prompt("  the bands that carry it, in GHz", usual, value_proc=_radios)
         given = replace(given, radios=bands)
     if given.capacity is None:
-        number = click.prompt("  how many entries it holds (0: not known)", 0, type=click.IntRange(0), err=True)
+        number = prompt("  how many entries it holds (0: not known)", 0, type=click.IntRange(0))
         given = replace(given, capacity=number or None)
     return given
 

@@ -11,6 +11,7 @@ from scopion.cli import options
 from scopion.cli.output import output_format, show
 from scopion.cli.session import Session, pass_session, shell_word
 from scopion.cli.table import Column
+from scopion.cli.terminal import style
 from scopion.model.text import counted, joined
 
 if TYPE_CHECKING:
@@ -67,7 +68,7 @@ def caution_way_in(session: Session) -> None:
     from scopion.operations.previewing import unknown_way_in
 
     if said := unknown_way_in():
-        session.note(f"{click.style('Caution:', fg='yellow')} {said}.")
+        session.note(f"{style('Caution:', fg='yellow')} {said}.")
 
 
 def show_preview(session: Session, found: Preview, format_name: str | None) -> None:
@@ -133,6 +134,8 @@ def _sentences(session: Session, found: Preview) -> list[str]:
         leaving = [names.get(each.mac) or str(each.mac) for each in plan.leaving]
         gone = f" {joined(leaving)} will be disconnected right away." if leaving else ""
         said.append(f"{plan.enforcer}, {plan.radio} GHz: {mode}; {changed}, {used}.{gone}")
+        if plan.held.remark:
+            said.append(f"{plan.enforcer}, {plan.radio} GHz, as it is now: {plan.held.remark}.")
         said += [
             f"Caution: {names.get(mac) or mac} is refused by your list, but a foreign allow entry on {plan.radio} GHz "
             "voids that: --drop-foreign removes it, scopion wifi import takes it over."
@@ -150,8 +153,8 @@ def _sentences(session: Session, found: Preview) -> list[str]:
             )
     if found.interrupted is not None:
         said.append(f"Push {found.interrupted.id} was ended half-way, or is going on: another push goes on from there.")
-    if found.waiting is not None and found.waiting.revert_at is not None:
-        until = session.site.clock.local(found.waiting.revert_at)
+    if found.waiting is not None and found.taken_back is not None:
+        until = session.site.clock.local(found.taken_back)
         said.append(f"Push {found.waiting.id} is taken back at {until:%H:%M:%S} unless you say: scopion wifi keep")
     return said
 
@@ -179,6 +182,7 @@ def _document(found: Preview, rows: Sequence[dict[str, Any]]) -> dict[str, Any]:
                 "reads_stations": plan.traits.reads_stations,
                 "notation": str(plan.traits.notation),
                 "in_force": plan.is_in_force,
+                "remark": plan.held.remark,
                 "entries": plan.target.entries,
                 "capacity": plan.capacity,
                 "voided": [str(mac) for mac in plan.voided],

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from scopion.cli import options
+from scopion.cli.flags import insist
 from scopion.cli.session import Session, pass_session
 from scopion.cli.wifi_preview import caution_way_in, drop_foreign, enforcer_option, radio_option, show_preview
 from scopion.cli.wifi_verify import verify_now
@@ -26,7 +27,7 @@ if TYPE_CHECKING:
 @click.option("--revert-after", metavar="TIME", type=options.Span(), help="Take it back then unless wifi keep is said.")
 @click.option("--no-verify", is_flag=True, help="Do not look afterwards whether it works.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
-@options.insist
+@insist
 @pass_session
 def push(
     session: Session,

@@ -8,7 +8,9 @@ from typing import Any
 import click
 
 from scopion.cli import options
+from scopion.cli.flags import insist
 from scopion.cli.session import Session, pass_session, shell_word
+from scopion.cli.terminal import echo
 from scopion.cli.wifi_preview import enforcer_option, radio_option
 from scopion.model.text import counted, joined
 
@@ -34,13 +36,13 @@ def sheet(session: Session, ssid: str, whole: bool, page: Path | None) -> None:
 
     made = sheet_of(session.site, ssid, whole=whole)
     if page is None:
-        click.echo(text(made), nl=False)
+        echo(text(made), nl=False)
         return
     from scopion.roster.files import write_atomically
     from scopion.wireless.sheet_html import html
 
     if str(page) == "-":
-        click.echo(html(made), nl=False)
+        echo(html(made), nl=False)
         return
     write_atomically(page, html(made).encode())
     session.note(f"The sheet of {ssid!r} is in {page}.")
@@ -69,7 +71,7 @@ def done(session: Session, ssid: str, radios: tuple[str, ...]) -> None:
 @enforcer_option
 @radio_option
 @click.option("--description", metavar="TEXT", default="", help="Why, or whose they are.")
-@options.insist
+@insist
 @pass_session
 def import_entries(session: Session, /, ssid: str, **rest: Any) -> None:
     """Take over what enforcers hold already into your own lists."""

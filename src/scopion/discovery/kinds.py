@@ -7,7 +7,6 @@ the weightiest rule spoke, with the words of that rule. Pure: nothing is asked h
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
@@ -17,6 +16,7 @@ from typing import Any
 from scopion.model.errors import InvalidSettings
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Trait, TraitKind
+from scopion.model.toml_text import parse_toml
 
 DATA = Path(__file__).parent / "data" / "kinds.toml"
 SITE_FILE = "kinds.toml"
@@ -165,11 +165,13 @@ def load_kinds(folder: Path | None = None) -> Kinds:
 def read_rules(path: Path) -> tuple[Rule, ...]:
     """The rules of a file. Raises InvalidSettings with the number of the rule that is wrong."""
     try:
-        document = tomllib.loads(path.read_text(encoding="utf-8"))
+        document = parse_toml(path.read_text(encoding="utf-8"))
     except OSError as error:
         raise InvalidSettings(f"{path} cannot be read: {error.strerror}") from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise InvalidSettings(f"{path}: not TOML: {error}") from None
+    except UnicodeDecodeError as error:
+        raise InvalidSettings(f"{path} is not UTF-8 text at byte {error.start}") from None
+    except ValueError as error:
+        raise InvalidSettings(f"{path}: {error}") from None
     if not isinstance(document.get("rule", []), list) or document.keys() - {"rule"}:
         raise InvalidSettings(f"{path}: a file of rules has [[rule]] tables and nothing else")
     return tuple(_rule(path, number, table) for number, table in enumerate(document.get("rule", ()), 1))

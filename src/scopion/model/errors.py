@@ -12,6 +12,15 @@ class ScopionError(Exception):
     exit_code = 1
 
 
+def place_of(error: BaseException) -> str:
+    """What an error is that nobody has thought of, and where; without its text, for that may quote a secret."""
+    trace = error.__traceback__
+    while trace is not None and trace.tb_next is not None:
+        trace = trace.tb_next
+    where = f" in {trace.tb_frame.f_code.co_filename.rpartition('/')[2]}, line {trace.tb_lineno}" if trace else ""
+    return f"{type(error).__name__}{where}"
+
+
 class UsageError(ScopionError, ValueError):
     """The user wrote something that cannot be understood: an address, a range, a setting."""
 

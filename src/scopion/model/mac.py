@@ -116,7 +116,9 @@ def hex_digits(text: str) -> str:
     Single-digit octets (``0:c:29:...``) are filled up. Raises InvalidMacAddress for anything else.
     """
     plain = text.translate(_HYPHENS).strip().strip("\"'").strip()
-    groups = [group.strip() for group in re.split(r"[:\-.]|\s+", re.sub(r"\s*([:\-.])\s*", r"\1", plain))]
+    words = plain.split()
+    parted = plain if len(words) < 2 else re.sub(r" ?([:\-.]) ?", r"\1", " ".join(words))
+    groups = re.split(r"[:\-. ]", parted)
     wrong = next((group for group in groups if not _HEX.fullmatch(group)), None)
     if wrong is not None:
         detail = f"{_quoted(wrong)} is not hexadecimal" if wrong else "a group of digits is missing"

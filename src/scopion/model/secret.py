@@ -7,4 +7,7 @@ from typing import Annotated
 
 from annotated_types import Predicate
 
-Secret = Annotated[str, Predicate(lambda text: not text or re.match(r"(env|file|credential):.", text) is not None)]
+# A credential's name becomes a file's name, and stands in the service's unit.
+_REFERENCE = re.compile(r"env:[A-Za-z_]\w*|file:.+|credential:[\w.-]{1,200}", re.ASCII)
+
+Secret = Annotated[str, Predicate(lambda text: not text or _REFERENCE.fullmatch(text) is not None)]

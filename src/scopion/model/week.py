@@ -147,7 +147,9 @@ class Week:
 
 WHOLE = Week(((0, WEEK),))
 NEVER = Week(())
-_SPAN = re.compile(r"(?P<days>[a-z][a-z ,-]*?)?\s*(?P<begin>\d{1,2}:\d{2})\s*(?:-|–|to)\s*(?P<end>\d{1,2}:\d{2})")
+_SPAN = re.compile(
+    r"(?P<days>[a-z][a-z ,-]{0,80}?)?\s{0,8}(?P<begin>\d{1,2}:\d{2})\s{0,8}(?:-|–|to)\s{0,8}(?P<end>\d{1,2}:\d{2})"
+)
 
 
 def _split(part: str) -> tuple[str, tuple[int, int]]:

@@ -5,6 +5,7 @@ Called inside the transaction of a fold. Without a channel nothing is queued, an
 
 from __future__ import annotations
 
+import logging
 import shlex
 from collections.abc import Mapping, Sequence
 from functools import cached_property
@@ -14,6 +15,7 @@ from typing import TYPE_CHECKING
 
 from scopion.alerts.settings import TERMINAL, ChannelSettings
 from scopion.model.device import Device, Event, EventKind
+from scopion.model.errors import ScopionError, place_of
 from scopion.model.mac import MacAddress
 from scopion.operations.described import described
 from scopion.roster.devices import all_devices
@@ -31,6 +33,7 @@ if TYPE_CHECKING:
     from scopion.roster.lists import Network
     from scopion.roster.scans import KnownSubnet
 
+_log = logging.getLogger(__name__)
 _NOWHERE: Mapping[MacAddress, IPv4Network] = MappingProxyType({})
 
 
@@ -61,10 +64,17 @@ def queue_for(
     policy = policy_of(site) if events else None
     if policy is None:
         return 0
-    from scopion.alerts.queueing import queue_alerts
+    from scopion.alerts.queueing import queue_alerts, queue_plainly
 
     with roster.transaction():
-        return queue_alerts(roster, _occasions(site, roster, events, seen_in), policy, site.clock)
+        try:
+            with roster.savepoint():
+                return queue_alerts(roster, _occasions(site, roster, events, seen_in), policy, site.clock)
+        except ScopionError:
+            raise
+        except Exception as error:  # what is recorded does not depend on how it is told: then everybody is told
+            _log.error("the rules of alerts could not be applied: %s", place_of(error))
+            return queue_plainly(roster, events, policy)
 
 
 def _occasions(

@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from scopion.model.errors import ScopionError
 from scopion.operations.enforcing import open_enforcer, read_stations, remember_stations, settings_of
 from scopion.operations.pushing import push_published, resume_interrupted
-from scopion.operations.reverting import revert_overdue
+from scopion.operations.reverting import revert_overdue, time_left
 from scopion.operations.sending import Pushed
 from scopion.operations.site import Site
 from scopion.roster.pushes import Push, PushState, pushes, with_deadline
@@ -57,7 +57,7 @@ def published(roster: Roster, site: Site) -> list[Published]:
 def next_moment(roster: Roster, site: Site) -> datetime | None:
     """When a list changes by itself, or a push is to be taken back; None if neither is to come."""
     now = site.clock.now()
-    coming = [each.revert_at for each in with_deadline(roster) if each.revert_at is not None]
+    coming = [now + time_left(site, roster, each) for each in with_deadline(roster)]
     for each in published(roster, site):
         assert each.push.policy is not None
         policy = read_policy(each.push.policy)

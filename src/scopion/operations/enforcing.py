@@ -10,7 +10,7 @@ from pathlib import Path
 
 from scopion.attachment.ports import SshAccess
 from scopion.model.errors import NotFound, Refused, ScopionError
-from scopion.operations.secrets import read_secret
+from scopion.operations.secrets import read_secret, require_private
 from scopion.operations.site import Site
 from scopion.roster.associations import Association, note_associations, note_links
 from scopion.roster.store import Roster
@@ -84,6 +84,8 @@ def _access(site: Site, ssh: SshSettings | None) -> SshAccess | None:
     if ssh is None:
         return None
     key = str(_beside(site.folder, ssh.key)) if ssh.key else ""
+    if key:
+        require_private(Path(key), site.folder, f"the key of {ssh.user} on {ssh.host}")
     known = str(_beside(site.folder, ssh.known_hosts)) if ssh.known_hosts else ""
     what = f"the password of {ssh.user} on {ssh.host}"
     password = read_secret(ssh.password, site.folder, what) if ssh.password else ""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -139,17 +138,9 @@ def write(path: str, exported: Exported, *, force: bool = False) -> None:
     """Write an export into a file, whole or not at all. Raises Refused for one that is there, StorageFailed."""
     if Path(path).exists() and not force:
         raise Refused(f"{path} is there already: --force writes over it")
-    try:
-        mode = 0o666 & ~_umask()
-        write_atomically(Path(path), exported.data, mode)
-    except FileNotFoundError:
-        raise StorageFailed(f"{path} cannot be written: there is no such folder") from None
-
-
-def _umask() -> int:
-    current = os.umask(0o077)
-    os.umask(current)
-    return current
+    if not Path(path).parent.is_dir():
+        raise StorageFailed(f"{path} cannot be written: there is no such folder")
+    write_atomically(Path(path), exported.data)
 
 
 def compared_with(site: Site, path: str) -> Compared:

@@ -6,29 +6,35 @@ import os
 import sys
 from pathlib import Path
 
+from scopion.model.errors import UsageError
 from scopion.roster.files import invoking_user
+from scopion.roster.rights import SETTINGS as SETTINGS
 
 VARIABLE = "SCOPION_SITE"
-SETTINGS = "site.toml"  # the settings that people edit
 SYSTEM_FOLDER = Path("/var/lib/scopion")
 
 
 def site_folder(asked: str | None = None) -> Path:
-    """The folder of the site; it need not exist."""
+    """The folder of the site; it need not exist. Raises UsageError."""
     if asked or os.environ.get(VARIABLE):
         return Path(asked or os.environ[VARIABLE]).expanduser()
     return usual_folder()
 
 
 def usual_folder() -> Path:
-    """Where a site lives unless somebody says otherwise."""
+    """Where a site lives unless somebody says otherwise. Raises UsageError if sudo was called by no account."""
     if SYSTEM_FOLDER.is_dir():
         return SYSTEM_FOLDER
     owner = invoking_user()
     if owner is not None:
         import pwd
 
-        return Path(pwd.getpwuid(owner[0]).pw_dir) / _below_home()
+        try:
+            return Path(pwd.getpwuid(owner[0]).pw_dir) / _below_home()
+        except KeyError:
+            raise UsageError(
+                f"SUDO_UID names the user {owner[0]}, who has no account here: say where the site is with --site DIR"
+            ) from None
     import platformdirs
 
     return Path(platformdirs.user_data_dir("scopion", appauthor=False))

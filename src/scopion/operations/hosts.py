@@ -12,6 +12,7 @@ from scopion.model.address import Address, by_number
 from scopion.model.device import NAME_ORDER, Device, Event, EventKind, Standing, short_name
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
+from scopion.model.text import whole_number
 from scopion.operations.described import guess
 from scopion.vendors.registry import Vendor, Vendors
 
@@ -42,7 +43,8 @@ class Host:
     @property
     def ports(self) -> tuple[int, ...]:
         """The TCP ports that were found to accept connections, as far as any were tried."""
-        return tuple(sorted(int(trait.value) for trait in self.traits if trait.kind is TraitKind.PORT))
+        said = (whole_number(trait.value, 65_535) for trait in self.traits if trait.kind is TraitKind.PORT)
+        return tuple(sorted(port for port in said if port is not None))
 
     @property
     def weight(self) -> int:

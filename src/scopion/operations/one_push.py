@@ -9,7 +9,7 @@ from types import TracebackType
 
 from scopion.model.errors import Refused
 from scopion.roster.file_lock import lock
-from scopion.roster.files import NO_LINK, hand_over, make_folder, private_mode, storage_failed
+from scopion.roster.files import make_folder, open_file, storage_failed
 
 FILE = "push.lock"
 # A push over SSH to a slow router with a full list takes half a minute; three of them in a row are a mistake.
@@ -28,12 +28,7 @@ class OnePush:
     def __enter__(self) -> OnePush:
         make_folder(self._path.parent)
         try:
-            new = not self._path.exists()
-            flags = os.O_RDWR | os.O_CREAT | NO_LINK
-            self._handle = os.open(self._path, flags, 0o600)
-            if new and hasattr(os, "fchmod"):
-                os.fchmod(self._handle, private_mode(self._path.parent))
-                hand_over(self._path)
+            self._handle = open_file(self._path)
         except OSError as error:
             raise storage_failed(self._path, error) from None
         deadline = time.monotonic() + self._patience_s

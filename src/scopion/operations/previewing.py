@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 
 from scopion.attachment.way_in import way_in
 from scopion.model.device import Device
@@ -17,6 +18,7 @@ from scopion.operations.wifi_networks import known_network
 from scopion.roster import lists
 from scopion.roster.devices import all_devices
 from scopion.roster.lists import ListMode, Network
+from scopion.roster.push_deadlines import left_s
 from scopion.roster.pushes import Push, PushState, pushes
 from scopion.roster.store import Roster
 from scopion.wireless.enforcers.base import Enforcer, Held, read_held
@@ -37,6 +39,7 @@ class Preview:
     devices: tuple[Device, ...]
     interrupted: Push | None  # the last push, if it was ended half-way
     waiting: Push | None  # the last push, if it is taken back unless kept
+    taken_back: datetime | None  # when, by this machine's clock as it is now
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,7 +69,9 @@ def preview(site: Site, ssid: str, which: Which, *, drop_foreign: bool = False) 
     last_done = next((each for each in latest if each.state is PushState.DONE), None)
     interrupted = running if running and (last_done is None or running.id > last_done.id) else None
     waiting = next((each for each in latest if each.revert_at is not None), None)
-    return Preview(network, policy, now, tuple(plans), tuple(devices), interrupted, waiting)
+    moment = site.clock.now()
+    due = moment + timedelta(seconds=left_s(roster, waiting, moment, site.boot())) if waiting is not None else None
+    return Preview(network, policy, now, tuple(plans), tuple(devices), interrupted, waiting, due)
 
 
 def chosen_radios(enforcer: Enforcer, which: Which) -> list[str]:

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from email.utils import parsedate_to_datetime
 from pathlib import Path
+from urllib.parse import urljoin
 
+from scopion.attachment.bounded import Bounds, TooMuch
+from scopion.attachment.web import ask, opener
 from scopion.model.clock import spoken_span
-from scopion.model.errors import DamagedListing, ScopionError
+from scopion.model.errors import DamagedListing, Refused, ScopionError
+from scopion.model.text import clean
 from scopion.operations.vendors import FILE, listing_path
 from scopion.roster.files import make_folder, write_atomically
 from scopion.vendors.assignments import Listing, RegistryName
@@ -19,8 +24,10 @@ from scopion.vendors.snapshot import Snapshot, build_snapshot
 LEAST_SHARE = 0.9
 # The files that the authority publishes, for a folder or a URL that ends with a slash.
 OFFICIAL = ("oui.csv", "mam.csv", "oui36.csv", "iab.csv")
-_TIMEOUT_S = 60.0
-_MAX_DOWNLOAD = 64 * 2**20
+_TIMEOUT_S = 120.0
+_MAX_DOWNLOAD, _MAX_HEADERS = 32 * 2**20, 2**20  # the largest of the official files has four
+_LOOPBACK = re.compile(r"http://(localhost|127(\.\d{1,3}){3})[:/]")  # nobody is on the way
+_ELSEWHERE, _MOST_REDIRECTIONS = (301, 302, 303, 307, 308), 5
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,11 +54,16 @@ def listing_ages(folder: Path, today: date) -> list[ListingAge]:
     return ages
 
 
-def refresh_listing(folder: Path, source: str, today: date) -> list[RegistryName]:
+def refresh_listing(folder: Path, source: str, today: date, *, insist: bool = False) -> list[RegistryName]:
     """Read official files (a file, a folder of them, a URL) and replace those registries' listings.
 
-    Returns the registries that were replaced. Raises DamagedListing, and then nothing has changed; StorageFailed.
+    Returns the registries that were replaced. Raises DamagedListing, and then nothing has changed; StorageFailed;
+    Refused for a URL without TLS, unless ``insist``.
     """
+    if source.startswith("http://") and not insist and not _LOOPBACK.match(source):
+        raise Refused(
+            f"{source} is not secured, so that anybody on the way could change what it says: use https://, or --insist"
+        )
     present = Snapshot.open(listing_path(folder))
     listings: dict[RegistryName, tuple[Listing, str]] = {
         registry: (present.listing(registry), as_of) for registry, as_of in present.dates.items()
@@ -92,26 +104,41 @@ def _read(source: str, today: date) -> list[tuple[str, bytes, date]]:
 
 
 def _fetched(url: str, today: date) -> tuple[str, bytes, date]:
-    import httpx
+    """A file of the web, wherever its address leads by now; from a secured one to no other."""
+    import http.client
 
-    data = bytearray()
+    bounds = Bounds(_TIMEOUT_S, _MAX_DOWNLOAD + _MAX_HEADERS)
+    where = url
     try:
-        with httpx.stream("GET", url, timeout=_TIMEOUT_S, follow_redirects=True) as response:
-            response.raise_for_status()
-            for part in response.iter_bytes():
-                data += part
-                if len(data) > _MAX_DOWNLOAD:
-                    raise DamagedListing(f"{url} is larger than {_MAX_DOWNLOAD >> 20} MB: not an IEEE listing")
-            made = response.headers.get("last-modified")
-    except httpx.HTTPStatusError as error:
-        raise ScopionError(f"{url} answered {error.response.status_code}: check the address") from None
-    except (httpx.HTTPError, httpx.InvalidURL) as error:
-        raise ScopionError(f"{url} cannot be fetched: {error}") from None
-    return url, bytes(data), _http_date(made) or today
+        for _ in range(_MOST_REDIRECTIONS):
+            answer = ask("GET", where, bounds, most=_MAX_DOWNLOAD, open_line=opener(bounds))
+            if answer.status not in _ELSEWHERE or "location" not in answer.headers:
+                break
+            where = urljoin(where, answer.headers["location"])
+            if url.startswith("https:") and not where.startswith("https:"):
+                raise ScopionError(f"{url} leads to {clean(where, 100)}, which is not secured: nothing was fetched")
+        else:
+            raise ScopionError(f"{url} leads elsewhere more than {_MOST_REDIRECTIONS} times: check the address")
+    except TooMuch:
+        raise _too_large(url) from None
+    except TimeoutError:
+        raise ScopionError(f"{url} cannot be fetched: it takes longer than {_TIMEOUT_S:.0f} s") from None
+    except (OSError, http.client.HTTPException, ValueError) as error:
+        why = getattr(error, "strerror", None) or clean(str(error), 120) or type(error).__name__
+        raise ScopionError(f"{url} cannot be fetched: {why}") from None
+    if not answer.is_success:
+        raise ScopionError(f"{url} answered {answer.status}: check the address")
+    if not answer.whole:
+        raise _too_large(url)
+    return url, answer.body, min(_http_date(answer.headers.get("last-modified")) or today, today)
+
+
+def _too_large(url: str) -> DamagedListing:
+    return DamagedListing(f"{url} is larger than {_MAX_DOWNLOAD >> 20} MB: not an IEEE listing")
 
 
 def _http_date(text: str | None) -> date | None:
     try:
         return parsedate_to_datetime(text).date() if text else None
-    except ValueError:
+    except (ValueError, OverflowError, TypeError):  # whatever it is, it is no day
         return None

@@ -160,7 +160,9 @@ class Memory:
                 if site.vigil is not None and not findings.answered:
                     site.vigil.note_light(prepared.subnet, site.clock.now(), dark=True)
                 return Folded()
-            return self._fold(self.roster, site, prepared, findings, seen, gateway_mac, recognition, own)
+            folded = self._fold(self.roster, site, prepared, findings, seen, gateway_mac, recognition, own)
+            site.stands.append(f"the scan of {prepared.subnet} is remembered")
+            return folded
         except ScopionError as error:
             return Folded(problem=str(error))
 

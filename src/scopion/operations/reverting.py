@@ -16,6 +16,7 @@ from scopion.operations.sending import OnStep, Pushed, Sending, Wish
 from scopion.operations.site import Site
 from scopion.roster.devices import all_devices
 from scopion.roster.lists import ListMode
+from scopion.roster.push_deadlines import left_s
 from scopion.roster.pushes import (
     HAND,
     Push,
@@ -39,10 +40,10 @@ _TIME_LEFT = timedelta(seconds=2)
 
 def keep(site: Site, ssid: str | None = None) -> list[Push]:
     """Keep pushes that would be taken back. Raises NotFound if there is none."""
-    roster, soon = site.roster, site.clock.now() + _TIME_LEFT
+    roster = site.roster
     waiting = _waiting(roster, ssid)
     # With time left no taking back has begun, and another push, which may take long, is not waited for.
-    kept = [each for each in waiting if each.revert_at is not None and each.revert_at >= soon]
+    kept = [each for each in waiting if time_left(site, roster, each) >= _TIME_LEFT]
     for each in kept:
         keep_push(roster, each.id)
     if len(kept) < len(waiting):
@@ -56,6 +57,11 @@ def keep(site: Site, ssid: str | None = None) -> list[Push]:
     return kept
 
 
+def time_left(site: Site, roster: Roster, push: Push) -> timedelta:
+    """How long a push is kept that nobody keeps, by a clock that cannot be set as long as the machine runs on."""
+    return timedelta(seconds=left_s(roster, push, site.clock.now(), site.boot()))
+
+
 def _waiting(roster: Roster, ssid: str | None) -> list[Push]:
     return [each for each in with_deadline(roster) if ssid in (None, each.ssid)]
 
@@ -63,12 +69,11 @@ def _waiting(roster: Roster, ssid: str | None) -> list[Push]:
 def revert_overdue(site: Site) -> list[tuple[Push, list[Pushed], str]]:
     """Take back every push whose deadline has passed; with each, what came of it and what went wrong."""
     roster = site.roster_for_reading()
-    now = site.clock.now()
-    if roster is None or not any(each.revert_at and each.revert_at <= now for each in with_deadline(roster)):
+    if roster is None or not any(time_left(site, roster, each) <= timedelta() for each in with_deadline(roster)):
         return []
     found = []
     for each in with_deadline(site.roster):
-        if each.revert_at is not None and each.revert_at <= now:
+        if time_left(site, site.roster, each) <= timedelta():
             try:
                 done = revert_to(site, each.id, because=f"push {each.id} was not kept", if_waiting=True)
                 found.append((each, done, ""))

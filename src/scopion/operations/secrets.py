@@ -10,6 +10,9 @@ import stat
 from pathlib import Path
 
 from scopion.model.errors import InvalidSettings
+from scopion.roster.rights import SETTINGS, bound_to
+
+_MOST_OCTETS = 64 * 1024  # a key in a file has a few thousand
 
 
 def read_secret(reference: str, folder: Path, what: str) -> str:
@@ -30,10 +33,11 @@ def read_secret(reference: str, folder: Path, what: str) -> str:
         )
     path = Path(credentials) / Path(name).name if kind == "credential" else folder / name
     try:
-        mode = path.stat().st_mode
-        if kind == "file" and mode & (stat.S_IRWXG | stat.S_IRWXO):
-            raise InvalidSettings(f"{path} holds {what} and others may read or change it: chmod 600 {path}")
-        value = path.read_text(encoding="utf-8").strip()
+        with path.open("rb") as file:
+            if kind == "file":
+                _require_private(path, os.fstat(file.fileno()), folder, what)
+            data = file.read(_MOST_OCTETS + 1)
+        value = data.decode("utf-8").strip()
     except PermissionError:
         raise InvalidSettings(
             f"{path} should hold {what}, but this account may not read it: give it to the account that runs the watch "
@@ -43,6 +47,30 @@ def read_secret(reference: str, folder: Path, what: str) -> str:
         raise InvalidSettings(f"{path} should hold {what}: {error.strerror}") from None
     except UnicodeDecodeError:
         raise InvalidSettings(f"{path} should hold {what} as text") from None
-    if not value:
-        raise InvalidSettings(f"{path} should hold {what}, but is empty")
+    if not value or len(data) > _MOST_OCTETS:
+        raise InvalidSettings(f"{path} should hold {what}, but is {'too large for that' if value else 'empty'}")
     return value
+
+
+def require_private(path: Path, folder: Path, what: str) -> None:
+    """See that a file which holds a secret is read by nobody else; one that is not there is told by its reader.
+
+    Raises InvalidSettings.
+    """
+    try:
+        there = path.stat()
+    except OSError:
+        return
+    _require_private(path, there, folder, what)
+
+
+def _require_private(path: Path, there: os.stat_result, folder: Path, what: str) -> None:
+    if os.name != "posix":
+        return
+    if there.st_mode & (stat.S_IRWXG | stat.S_IRWXO):
+        raise InvalidSettings(f"{path} holds {what} and others may read or change it: chmod 600 {path}")
+    account = bound_to(folder)
+    if account is not None and there.st_uid != account:
+        raise InvalidSettings(
+            f"{path} holds {what} and belongs to another account than {SETTINGS}: root reads it for nobody else"
+        )

@@ -7,6 +7,7 @@ what is needed to go on, or to go back.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -19,6 +20,7 @@ from scopion.operations.previewing import Which
 from scopion.operations.published import recorded
 from scopion.operations.site import Site
 from scopion.roster.lists import ListMode
+from scopion.roster.push_deadlines import note_deadline
 from scopion.roster.pushes import Push, PushState, begin_push, end_push, note_radios, push_of, pushes
 from scopion.roster.store import Roster
 from scopion.wireless.enforcers.base import Act, Enforcer, Held, Step, held_document, read_held
@@ -81,23 +83,32 @@ class Sending:
             }
             for plan in plans
         }
+        self._files: Mapping[str, str | None] = {}
         self._touched: list[RadioPlan] = []
         self._mode_set: set[str] = set()
 
     def run(self) -> Pushed:
         """All radios, each step by step; then read back."""
         clock = self._site.clock
-        number = begin_push(
-            self._roster,
-            self._enforcer.ssid,
-            self._enforcer.name,
-            at=clock.now(),
-            who=account(),
-            because=self._wish.because,
-            radios=self._radios,
-            policy=policy_document(self._policy) if self._policy is not None else None,
-            revert_at=self._wish.revert_at,
-        )
+        # Files that this account may not read do not keep a list from being put in force: making it last tells that.
+        with suppress(EnforcerUnreachable):
+            self._files = self._enforcer.files()
+        with self._roster.transaction():
+            now = clock.now()
+            number = begin_push(
+                self._roster,
+                self._enforcer.ssid,
+                self._enforcer.name,
+                at=now,
+                who=account(),
+                because=self._wish.because,
+                radios=self._radios,
+                policy=policy_document(self._policy) if self._policy is not None else None,
+                revert_at=self._wish.revert_at,
+            )
+            if self._wish.revert_at is not None:
+                left = (self._wish.revert_at - now).total_seconds()
+                note_deadline(self._roster, number, self._site.boot(), left)
         problem = ""
         try:
             for plan in self._plans:
@@ -111,6 +122,8 @@ class Sending:
             self._go_back(number, "it was told to stop", error)
             raise
         end_push(self._roster, number, PushState.DONE, clock.now(), problem)
+        again = f"scopion wifi revert --to {number} goes back"
+        self._site.stands.append(f"{self._enforcer.name} holds the new list (push {number}): {again}")
         sent = push_of(self._roster, number)
         before = [each for each in pushes(self._roster, sent.ssid) if each.enforcer == sent.enforcer]
         return Pushed(sent, self._plans, problem, first=len(before) == 1)
@@ -172,8 +185,11 @@ class Sending:
                     stuck[plan.radio] = "holds neither the old list nor the new one"
             except (ScopionError, OSError):
                 stuck[plan.radio] = self._state_of(plan)
+        if not stuck and self._touched:
+            stuck = self._put_files_back()
         if not stuck:
             end_push(self._roster, number, PushState.ROLLED_BACK, self._site.clock.now(), problem)
+            self._site.stands.append(f"{self._enforcer.name} holds what it held (push {number} was rolled back)")
             if isinstance(error, ScopionError | OSError):
                 raise EnforcerUnreachable(f"{problem}; rolled back, every radio holds what it held before") from None
             return
@@ -183,6 +199,15 @@ class Sending:
             f"{problem}; it could not be rolled back: {joined(told)}. Once it can be reached, scopion wifi push "
             "goes on, scopion wifi revert goes back"
         ) from None
+
+    def _put_files_back(self) -> dict[str, str]:
+        """Files, too, hold what they held: what was made to last would be in force after the next restart."""
+        try:
+            self._enforcer.put_back(self._files)
+        except (ScopionError, OSError):
+            where = joined(list(self._files))
+            return {plan.radio: f"holds the old list, but {where} may not" for plan in self._touched}
+        return {}
 
     def _state_of(self, plan: RadioPlan) -> str:
         """What can be said of a radio that was touched and cannot be brought back."""

@@ -7,7 +7,6 @@ read. A new site gets the commented file in ``site-template.toml``.
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cache
@@ -28,6 +27,8 @@ from scopion.alerts.settings import (
 from scopion.model.errors import InvalidSettings, InvalidTarget
 from scopion.model.secret import Secret
 from scopion.model.targets import Targets
+from scopion.model.text import clean, controls
+from scopion.model.toml_text import parse_toml
 from scopion.operations import folder as folders
 from scopion.reports.settings import ReportSettings
 from scopion.wireless.settings import ENFORCER_TYPES, EnforcerSettings, WirelessSettings, enforcer_problem
@@ -222,9 +223,11 @@ def load_settings(folder: Path) -> Settings:
     except UnicodeDecodeError as error:
         raise InvalidSettings(f"{path} is not UTF-8 text at byte {error.start}") from None
     try:
-        document = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise InvalidSettings(f"{path}: not TOML: {error}") from None
+        document = parse_toml(text)
+    except ValueError as error:
+        raise InvalidSettings(f"{path}: {error}") from None
+    if control := _control_character(document):
+        raise InvalidSettings(f"{_place(path, text, control)}: a control character stands in it: no setting has one")
     # A new site's file has headings and no setting: nothing to validate, and no need to load what validates.
     return _validated(path, text, document) if any(document.values()) else Settings()
 
@@ -244,13 +247,10 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
         settings = adapter().validate_python(document)
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
-        location = _written_location(first["loc"])
-        key = ".".join(str(part + 1) if isinstance(part, int) else part for part in location)
-        line = line_of(text, location)
-        where = f"{path}, line {line}" if line else str(path)
         more = error.error_count() - 1
         also = f" (and {more} more)" if more else ""
-        raise InvalidSettings(f"{where}: {key}: {_said(first)}{also}") from None
+        where = _place(path, text, _written_location(first["loc"]))
+        raise InvalidSettings(f"{where}: {_said(first)}{also}") from None
     problems = (
         inconsistency(settings.channel, settings.rule),
         unknown_channel(settings.channel, settings.report.channels, "the weekly report"),
@@ -259,6 +259,31 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
     if problem := next(filter(None, problems), ""):
         raise InvalidSettings(f"{path}: {problem}")
     return settings
+
+
+def _place(path: Path, text: str, location: Sequence[int | str]) -> str:
+    """The file, the line and the key of a setting, as messages name it."""
+    key = ".".join(str(part + 1) if isinstance(part, int) else clean(part, 80) for part in location)
+    line = line_of(text, location)
+    return f"{path}, line {line}: {key}" if line else f"{path}: {key}"
+
+
+def _control_character(value: Any, location: tuple[int | str, ...] = ()) -> tuple[int | str, ...] | None:
+    """Where a document has a text, or a key, with a character that no line of any file should have; None: nowhere."""
+    if isinstance(value, str):
+        # The body of a webhook is a template, of several lines if need be, and is no part of any other syntax.
+        lines = location[:1] == ("channel",) and location[-1:] == ("body",)
+        return location if controls(re.sub(r"[\r\n\t]", "", value) if lines else value) else None
+    if isinstance(value, dict):
+        for key, each in value.items():
+            found = (*location, key) if controls(key) else _control_character(each, (*location, key))
+            if found:
+                return found
+    elif isinstance(value, list):
+        for number, each in enumerate(value):
+            if found := _control_character(each, (*location, number)):
+                return found
+    return None
 
 
 def _written_location(location: tuple[int | str, ...]) -> tuple[int | str, ...]:
@@ -300,6 +325,8 @@ def _said(error: Any) -> str:
         given = error.get("ctx", {}).get("tag")
         types = ENFORCER_TYPES if error["loc"][0] == "enforcer" else CHANNEL_TYPES
         return f"there is no type {given!r}: {types}" if given else f"it needs a type: {types}"
+    if error["type"] == "string_type":  # never shown: a number may be somebody's password
+        return "a text is needed: write it in quotes"
     message = str(error["msg"])
     given = error.get("input")
     said = message[0].lower() + message[1:]
@@ -314,7 +341,7 @@ def line_of(text: str, location: Sequence[int | str]) -> int | None:
     seen = -1
     best: int | None = None
     for number, line in enumerate(text.splitlines(), 1):
-        if heading := re.match(r"\s*\[(\[?)\s*([^\]]+?)\s*\]", line):
+        if heading := re.match(r"\s*\[(\[?)([^\]]+)\]", line):
             table = [part.strip().strip("\"'") for part in heading[2].split(".")]
             seen += 1 if heading[1] and table == wanted[: len(table)] else 0
             if table == wanted[: len(table)] and (not heading[1] or seen == nth):

@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-_HEADING = re.compile(r"\s*\[(?P<many>\[)?\s*(?P<path>[^\]]+?)\s*\]")
+_HEADING = re.compile(r"\s*\[(?P<many>\[)?(?P<path>[^\]]+)\]")
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,6 +38,12 @@ def blocks_of(text: str) -> Iterator[Block]:
         if name and line.strip() and not line.lstrip().startswith("#"):
             lines.append(line.rstrip())
     yield from _block(name, lines)
+
+
+def heading_of(line: str) -> str:
+    """The first part of the path of a table's heading; empty for any other line."""
+    match = _HEADING.match(line)
+    return _first_part(match["path"]) if match else ""
 
 
 def _block(name: str, lines: list[str]) -> Iterator[Block]:

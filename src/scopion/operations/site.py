@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections import deque
 from contextlib import suppress
 from datetime import tzinfo
 from functools import cached_property
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
     from scopion.attachment.ports import Attachment
     from scopion.operations.settings import Settings
     from scopion.operations.vigil import Vigil
+    from scopion.roster.push_deadlines import Boot
     from scopion.scenes.story import Story
 
 
@@ -33,6 +35,8 @@ class Site:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.vigil: Vigil | None = None  # while it is watched
+        # What this process has done for good, a sentence each: for whoever interrupts it. A watch does much.
+        self.stands: deque[str] = deque(maxlen=8)
         self._reading: Roster | None = None
         self._zone_read: tuple[tzinfo | None] | None = None
 
@@ -82,6 +86,16 @@ class Site:
 
         return SiteClock(SystemClock(), self._zone)
 
+    def boot(self) -> Boot | None:
+        """The machine's own time, which nobody can set; None where it has none, as on a made-up site."""
+        if self.story is not None:
+            return None
+        from scopion.attachment.system_clock import boot
+        from scopion.roster.push_deadlines import Boot
+
+        told = boot()
+        return Boot(*told) if told is not None else None
+
     def _zone(self) -> tzinfo | None:
         if self._zone_read is None:
             self._zone_read = (zone_of(self.folder),)
@@ -109,6 +123,7 @@ class Site:
             from scopion.operations.upkeep import daily  # it needs the network's settings and more, reading does not
 
             daily(self, roster)
+            roster.has_written = False  # upkeep is nothing that somebody asked for
             return roster
         roster.close()
         raise DamagedRoster(
@@ -147,6 +162,12 @@ class Site:
         if self._reading is not None:
             self._reading.close()
             self._reading = None
+
+    @property
+    def has_written(self) -> bool:
+        """Whether this process has written anything into the roster."""
+        opened: Roster | None = self.__dict__.get("roster")
+        return opened is not None and opened.has_written
 
     @property
     def has_roster(self) -> bool:

@@ -60,15 +60,16 @@ def zone_of(folder: Path) -> tzinfo | None:
         text = (folder / SETTINGS).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError):
         return None  # whoever needs the settings is told
-    if re.search(r"^\s*[\"']?timezone\b", text, re.MULTILINE) is None:
+    if re.search(r"^[ \t]*[\"']?timezone\b", text, re.MULTILINE) is None:
         return None
-    import tomllib
     from zoneinfo import ZoneInfo
 
+    from scopion.model.toml_text import parse_toml
+
     try:
-        name = tomllib.loads(text).get("timezone", "")
+        name = parse_toml(text).get("timezone", "")
         return ZoneInfo(name) if name else None
-    except (tomllib.TOMLDecodeError, OSError, ValueError, KeyError, TypeError):
+    except (OSError, ValueError, KeyError, TypeError):
         from scopion.operations.settings import load_settings
 
         load_settings(folder)  # says which line is wrong

@@ -10,11 +10,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from scopion.model.errors import InvalidSettings, NotFound, Refused, ScopionError, StorageFailed
+from scopion.roster.clock_set import mend_times
+from scopion.roster.copies import FOLDER as COPIES
 from scopion.roster.copies import Copy, copies, copy_before_restore, drop_replaced, keep_daily_copy, schema_of
+from scopion.roster.files import remove_old_drafts
 from scopion.roster.outbox import remove_over
 from scopion.roster.retention import Keep, record_counts, remove_old, remove_stray
 from scopion.roster.soundness import unsound
 from scopion.roster.store import FILE, Roster
+from scopion.roster.stored import ADVICE
 
 if TYPE_CHECKING:
     from scopion.operations.site import Site
@@ -43,6 +47,7 @@ class Compacted:
     removed: Mapping[str, int]
     before: int  # octets
     after: int
+    mended: int  # rows that a wrong clock had dated into the future
 
 
 def daily(site: Site, roster: Roster) -> None:
@@ -58,6 +63,8 @@ def daily(site: Site, roster: Roster) -> None:
         if keep_daily_copy(roster.path, site.clock.local(now).date()) is not None:
             remove_old(roster, kept(site), now)
             remove_over(roster, now - timedelta(days=site.settings.alerts.keep_days))
+            for folder in (site.folder, site.folder / COPIES):
+                remove_old_drafts(folder)
 
 
 def kept(site: Site) -> Keep:
@@ -87,6 +94,15 @@ def check(site: Site) -> Health:
     )
 
 
+def damage(site: Site) -> str:
+    """What is wrong with the roster, in a sentence, and what to do; empty if nothing is."""
+    try:
+        problems = unsound(_reading(site), site.clock.now())
+    except ScopionError as error:
+        return str(error)
+    return f"{site.folder / FILE} is damaged: {problems[0]}; {ADVICE}" if problems else ""
+
+
 def compact(site: Site) -> Compacted:
     """Remove what is older than it is kept and what belongs to nobody, and give the room back."""
     if not site.has_roster:
@@ -99,8 +115,9 @@ def compact(site: Site) -> Compacted:
         "alerts": remove_over(roster, now - timedelta(days=site.settings.alerts.keep_days)),
         "stray rows": remove_stray(roster),
     }
+    mended = mend_times(roster, now)
     roster.shrink()
-    return Compacted(removed, before, _size(path))
+    return Compacted(removed, before, _size(path), mended)
 
 
 def known_devices(site: Site) -> int:

@@ -107,7 +107,8 @@ class _Looking:
             more = f"{len(plan.removed)} too many" if plan.removed else ""
             modes = f"its mode is {plan.held.mode}, not {plan.target.mode}"
             differs = joined(list(filter(None, (lacking, more)))) or modes
-            self._note(where, "list", False, f"it holds another list: {differs}; scopion wifi push")
+            also = f" ({plan.held.remark})" if plan.held.remark else ""
+            self._note(where, "list", False, f"it holds another list: {differs}{also}; scopion wifi push")
             return
         mode = "" if plan.traits.reads_mode else "; its mode cannot be read back"
         foreign = f", {plan.foreign.entries} of them not ours" if plan.foreign.entries else ""

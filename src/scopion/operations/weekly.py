@@ -95,7 +95,7 @@ def _message(site: Site, made: Report, at: datetime, called: str) -> Message:
     local = site.clock.local
     name = f"{FOLDER}/{on_the_wall(at, local).strftime(called)}.html"
     make_folder(site.folder / FOLDER, like=site.folder)
-    write_atomically(site.folder / name, page(made, on_the_wall(site.clock.now(), local)).encode())
+    write_atomically(site.folder / name, page(made, on_the_wall(site.clock.now(), local)).encode(), own_folder=True)
     return weekly_message(
         uuid.uuid4().hex,
         site.name,

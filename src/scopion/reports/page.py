@@ -18,7 +18,7 @@ from typing import Any
 from markupsafe import Markup
 
 from scopion import __version__
-from scopion.model.text import counted
+from scopion.model.text import counted, plain_value
 from scopion.model.week import WEEKDAYS
 from scopion.reports.address_use import Use
 from scopion.reports.content import HAPPENINGS, LEAST_DAYS, DeviceLine, Part, Report, SubnetLine
@@ -54,7 +54,9 @@ def page(report: Report, made: datetime) -> str:
     from jinja2 import Environment, FileSystemLoader, StrictUndefined
 
     settings: dict[str, Any] = {"trim_blocks": True, "lstrip_blocks": True}
-    environment = Environment(loader=FileSystemLoader(_DATA), autoescape=True, undefined=StrictUndefined, **settings)
+    environment = Environment(
+        loader=FileSystemLoader(_DATA), autoescape=True, undefined=StrictUndefined, finalize=plain_value, **settings
+    )
     script = (_DATA / "report.js").read_text(encoding="utf-8").strip()
     digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
     template = environment.get_template("report.html")

@@ -15,7 +15,7 @@ from datetime import datetime
 from sqlite3 import Connection, Row
 
 from scopion.roster.store import Roster
-from scopion.roster.stored import from_ms, to_ms
+from scopion.roster.stored import as_written, from_ms, to_ms
 
 # What people's changes touch. Events only go (with a device that is forgotten) or change hands without an adapter.
 RELATIONS = ("device", "adapter", "unpaired", "stay", "trait", "network", "entry", "exclusive", "timetable", "mute")
@@ -92,6 +92,12 @@ def latest_in_force(
         return _change(row) if row else None
 
 
+def latest_number(roster: Roster) -> int:
+    """The number of the latest change; 0 if there is none."""
+    with roster.guarded():
+        return int(roster.db.execute("SELECT coalesce(max(id), 0) FROM change").fetchone()[0])
+
+
 def change_of(roster: Roster, number: int) -> Change | None:
     """A change by its number."""
     with roster.guarded():
@@ -117,6 +123,7 @@ def rows_of(roster: Roster, change: Change) -> list[RowChange]:
         ]
 
 
+@as_written("a row of a change")
 def _image(text: str | None) -> dict[str, object] | None:
     found: dict[str, object] | None = json.loads(text) if text is not None else None
     return found
@@ -176,6 +183,7 @@ def _keep(db: Connection, described: Describing, at: datetime, who: str) -> None
         db.execute("UPDATE change SET undone = ? WHERE id = ?", (to_ms(at), described.undoes))
 
 
+@as_written("a row of a change")
 def _devices(row: Row, image: str | None) -> Iterator[int]:
     """The devices that a row is about."""
     found = json.loads(image) if image is not None else {}

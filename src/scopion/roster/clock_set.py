@@ -2,10 +2,46 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from scopion.roster.store import Roster
 from scopion.roster.stored import to_ms
+
+# The moments that are of the past, by table: none of them can lie ahead. Due dates, mutes and ends of lists can.
+PAST = {
+    "device": ("first_seen", "standing_since"),
+    "adapter": ("first_seen", "last_seen"),
+    "stay": ("since", "until"),
+    "unpaired": ("since", "until"),
+    "event": ("at", "away_since"),
+    "trait": ("first_seen", "last_seen"),
+    "scan": ("started", "ended"),
+    "subnet": ("since",),
+    "association": ("since", "seen"),
+    "alert": ("made", "ended"),
+    "change": ("at", "undone"),
+    "push": ("at", "ended"),
+    "verification": ("at",),
+    "posture": ("at",),
+}
+_WEEK = 7 * 86_400_000  # no digest waits longer
+# Clocks differ a little, and time zones are mistaken.
+AHEAD = timedelta(days=1)
+
+
+def mend_times(roster: Roster, now: datetime) -> int:
+    """Bring what a wrong clock, or another's record, has dated into the future back to now. Returns how many rows."""
+    at, latest = to_ms(now), to_ms(now + AHEAD)
+    with roster.transaction() as db:
+        before = db.total_changes
+        for table, columns in PAST.items():
+            # A present stay is the only one of its adapter and address: none of these columns is part of a key.
+            said = ", ".join(f"{column} = CASE WHEN {column} > ?2 THEN ?1 ELSE {column} END" for column in columns)
+            ahead = " OR ".join(f"{column} > ?2" for column in columns)
+            db.execute(f"UPDATE {table} SET {said} WHERE {ahead}", (at, latest))
+        # What waits for a day that will not come is told now.
+        db.execute("UPDATE alert SET due = ?1, again = 0 WHERE state = 'waiting' AND due > ?2", (at, latest + _WEEK))
+        return db.total_changes - before
 
 
 def bring_back_from_the_future(roster: Roster, now: datetime) -> int:

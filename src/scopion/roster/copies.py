@@ -12,7 +12,7 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 
 from scopion.model.errors import StorageFailed
-from scopion.roster.files import free_name, hand_over, make_folder, private_mode, storage_failed
+from scopion.roster.files import DRAFT, free_name, make_folder, others_may_write, replacing, storage_failed
 from scopion.roster.schema import APPLICATION_ID, VERSION
 
 FOLDER = "copies"
@@ -41,25 +41,30 @@ class Copy:
         return "replaced by a restore" if name.startswith("replaced-") else "the day's copy"
 
 
-def copy_roster(source: Path, target: Path) -> None:
-    """Copy a roster into a new file, whole or not at all. Raises StorageFailed."""
-    draft = target.with_name(f".{target.name}.draft")
+def copy_roster(source: Path, target: Path, *, own_folder: bool = False) -> None:
+    """Copy a roster into a new file, whole or not at all. Raises StorageFailed.
+
+    ``own_folder``: the file's folder is one of Scopion's making and may be no link to another.
+    """
+    import shutil
+    import tempfile  # needed once a day, and this file at every start
+
+    # SQLite opens files by their names: its copy is made where nobody else can exchange one for a link.
+    beside = None if others_may_write(target.parent) else target.parent
     try:
-        draft.unlink(missing_ok=True)
-        with closing(sqlite3.connect(f"{source.absolute().as_uri()}?mode=ro", uri=True)) as db:
-            draft.touch()
-            draft.chmod(private_mode(target.parent))  # whatever the umask says
-            with closing(sqlite3.connect(draft)) as copy:
+        with tempfile.TemporaryDirectory(prefix=".copy-", suffix=DRAFT, dir=beside) as place:
+            made = Path(place) / target.name
+            with (
+                closing(sqlite3.connect(f"{source.absolute().as_uri()}?mode=ro", uri=True)) as db,
+                closing(sqlite3.connect(made)) as copy,
+            ):
                 db.backup(copy)
-        hand_over(draft)
-        draft.replace(target)
+            with made.open("rb") as copied, replacing(target, own_folder=own_folder) as file:
+                shutil.copyfileobj(copied, file, 1024 * 1024)
     except OSError as error:
         raise storage_failed(target, error) from None
     except sqlite3.Error as error:
         raise StorageFailed(f"{target} cannot be written: {error}") from None
-    finally:
-        with suppress(OSError):
-            draft.unlink(missing_ok=True)
 
 
 def keep_daily_copy(roster: Path, today: date) -> Path | None:
@@ -72,7 +77,7 @@ def keep_daily_copy(roster: Path, today: date) -> Path | None:
     if copy.exists():
         return None
     make_folder(folder, like=folder.parent)
-    copy_roster(roster, copy)
+    copy_roster(roster, copy, own_folder=True)
     _drop_but_latest(folder, _DAILY, DAYS_KEPT)
     return copy
 
@@ -81,7 +86,7 @@ def copy_before_migration(roster: Path, schema: int) -> None:
     """Keep a roster as it is before its schema changes. Raises StorageFailed: then it must not be changed."""
     folder = roster.parent / FOLDER
     make_folder(folder, like=folder.parent)
-    copy_roster(roster, folder / f"roster-schema-{schema}.sqlite")
+    copy_roster(roster, folder / f"roster-schema-{schema}.sqlite", own_folder=True)
 
 
 def copy_before_restore(roster: Path, at: datetime) -> Path:
@@ -89,7 +94,7 @@ def copy_before_restore(roster: Path, at: datetime) -> Path:
     folder = roster.parent / FOLDER
     make_folder(folder, like=folder.parent)
     copy = free_name(folder / f"roster-replaced-{at:%Y%m%d-%H%M%S}.sqlite")
-    copy_roster(roster, copy)
+    copy_roster(roster, copy, own_folder=True)
     return copy
 
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
 from scopion.roster.file_lock import lock
-from scopion.roster.files import free_name, hand_over, storage_failed
+from scopion.roster.files import free_name, open_file, storage_failed
 
 
 def move_aside(path: Path, is_damaged: Callable[[Path], bool]) -> Path | None:
@@ -17,8 +18,7 @@ def move_aside(path: Path, is_damaged: Callable[[Path], bool]) -> Path | None:
     """
     stamp = datetime.now(UTC).strftime("%Y%m%d-%H%M%S")
     try:
-        with path.with_name(path.name + ".lock").open("w") as held:
-            hand_over(Path(held.name))
+        with os.fdopen(open_file(path.with_name(path.name + ".lock")), "r+b") as held:
             lock(held.fileno(), wait=True)
             if not is_damaged(path):
                 return None
@@ -26,7 +26,7 @@ def move_aside(path: Path, is_damaged: Callable[[Path], bool]) -> Path | None:
             # The log first: left beside the new roster it would be taken for that one's.
             for tail in ("-wal", "-shm"):
                 beside = path.with_name(path.name + tail)
-                if beside.exists():
+                if os.path.lexists(beside):
                     beside.rename(aside.with_name(aside.name + tail))
             path.rename(aside)
             return aside

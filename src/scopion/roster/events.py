@@ -9,7 +9,9 @@ from sqlite3 import Row
 
 from scopion.model.device import Event, EventKind
 from scopion.roster.store import Roster
-from scopion.roster.stored import from_ms, stored_address, stored_mac, to_ms
+from scopion.roster.stored import from_ms, stored_address, stored_mac, stored_words, to_ms
+
+_KINDS = stored_words(EventKind)
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,13 +42,12 @@ def count_events(roster: Roster, wanted: EventFilter) -> int:
 
 def comings(roster: Roster, since: datetime, until: datetime) -> Iterator[tuple[datetime, EventKind, int]]:
     """When which device joined, returned or left, in the order of time: without what else an event says of it."""
-    kinds = {str(each): each for each in (EventKind.JOINED, EventKind.RETURNED, EventKind.LEFT)}
-    where, values = _where(EventFilter(since, until, tuple(kinds.values())))
+    where, values = _where(EventFilter(since, until, (EventKind.JOINED, EventKind.RETURNED, EventKind.LEFT)))
     cursor = roster.db.cursor()
     cursor.row_factory = None  # a year has a hundred thousand of them
     with roster.guarded():
         for at, kind, device in cursor.execute(f"SELECT at, kind, device FROM event {where} ORDER BY at", values):
-            yield from_ms(at), kinds[kind], device
+            yield from_ms(at), _KINDS[kind], device
 
 
 def _where(wanted: EventFilter) -> tuple[str, list[object]]:
@@ -71,7 +72,7 @@ def _marks(values: Sequence[object]) -> str:
 
 def _event(row: Row) -> Event:
     return Event(
-        kind=EventKind(row["kind"]),
+        kind=_KINDS[row["kind"]],
         at=from_ms(row["at"]),
         device_id=row["device"],
         mac=stored_mac(row["mac"]) if row["mac"] else None,

@@ -11,7 +11,7 @@ from typing import Any
 from scopion.model.device import Stay
 from scopion.model.observation import Source
 from scopion.roster.store import Roster
-from scopion.roster.stored import from_ms, stored_address, stored_mac, to_ms
+from scopion.roster.stored import from_ms, stored_address, stored_mac, stored_words, to_ms
 
 # Adapters and, beyond a router, hosts without a MAC.
 _EVERYBODY = (
@@ -20,7 +20,7 @@ _EVERYBODY = (
     "UNION ALL SELECT NULL, address, since, until, present, NULL, device FROM unpaired"
 )
 STAY_COLUMNS = "mac, address, since, until, present, source"
-_SOURCES: dict[str | None, Source | None] = {None: None} | {str(each): each for each in Source}
+_SOURCES = stored_words(lambda text: None if text is None else Source(text))
 
 
 def last_uses(roster: Roster) -> dict[IPv4Address, Stay]:

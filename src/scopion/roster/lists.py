@@ -11,7 +11,7 @@ from sqlite3 import Row
 from scopion.model.errors import NotFound
 from scopion.model.mac import MacAddress, Notation
 from scopion.roster.store import Roster
-from scopion.roster.stored import from_ms, stored_mac, to_ms
+from scopion.roster.stored import as_written, from_ms, stored_mac, to_ms
 
 
 class ListMode(StrEnum):
@@ -185,6 +185,7 @@ def set_exclusives(roster: Roster, ssid: str, subjects: Collection[int | MacAddr
         )
 
 
+@as_written("a network")
 def _network(row: Row) -> Network:
     return Network(
         ssid=row["ssid"],
@@ -200,6 +201,7 @@ def _network(row: Row) -> Network:
     )
 
 
+@as_written("an entry")
 def _entry(row: Row) -> Entry:
     return Entry(
         id=row["id"],

@@ -10,7 +10,9 @@ from sqlite3 import Row
 from scopion.model.device import EventKind
 from scopion.model.value import value
 from scopion.roster.store import Roster
-from scopion.roster.stored import from_ms, to_ms
+from scopion.roster.stored import from_ms, stored_words, to_ms
+
+_KINDS = stored_words(EventKind)
 
 
 @value
@@ -88,7 +90,7 @@ def _mute(row: Row) -> Mute:
     return Mute(
         id=row["id"],
         device_id=row["device"],
-        kind=EventKind(row["kind"]) if row["kind"] else None,
+        kind=_KINDS[row["kind"]] if row["kind"] else None,
         since=from_ms(row["since"]),
         until=from_ms(row["until"]),
     )

@@ -16,7 +16,7 @@ from scopion.model.alert import PASSED_OVER, Alert, AlertState, Gathering, Sever
 from scopion.model.device import Event, EventKind
 from scopion.model.errors import MalformedFrame
 from scopion.roster.store import Roster
-from scopion.roster.stored import EPOCH, NotOurs, from_ms, to_ms
+from scopion.roster.stored import EPOCH, NotOurs, as_written, from_ms, to_ms
 from scopion.wire.serial import event_from_json, event_to_json
 
 # Of what one alert gathers so many events are kept whole, 60 KB; the rest is counted by kind. A flood of made-up
@@ -263,6 +263,7 @@ def _events(roster: Roster, alert: int) -> tuple[Event, ...]:
         raise NotOurs(f"an event of alert {alert}: {error}") from None
 
 
+@as_written("an alert")
 def _alert(row: Row, events: tuple[Event, ...]) -> Alert:
     more: Mapping[str, int] = json.loads(row["more"])
     return Alert(

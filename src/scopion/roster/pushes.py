@@ -16,7 +16,7 @@ from typing import Any
 
 from scopion.model.errors import NotFound
 from scopion.roster.store import Roster
-from scopion.roster.stored import from_ms, to_ms
+from scopion.roster.stored import as_written, from_ms, stored_mac, to_ms
 
 HAND = "by hand"  # what a person with a router's web page is called where enforcers have names
 # So many of the latest pushes to each network are kept: with a timetable that is a month and more.
@@ -152,6 +152,18 @@ def note_reverted(roster: Roster, number: int, by: int) -> None:
         db.execute("UPDATE push SET revert_at = NULL, reverted_by = ? WHERE id = ?", (by, number))
 
 
+def _radios(read: dict[str, Any]) -> dict[str, Any]:
+    """What was kept of each radio, whole: lists of addresses under these names."""
+    for told in read.values():
+        for held in (told["before"], told["target"], told["ours"], told["after"]):
+            if held is None and held is not told["target"]:
+                continue
+            for mac in (*held["allow"], *held["deny"]):
+                stored_mac(mac)
+    return read
+
+
+@as_written("a push")
 def _push(row: Row) -> Push:
     return Push(
         id=row["id"],
@@ -163,7 +175,7 @@ def _push(row: Row) -> Push:
         because=row["because"],
         state=PushState(row["state"]),
         problem=row["problem"],
-        radios=json.loads(row["radios"]),
+        radios=_radios(json.loads(row["radios"])),
         policy=json.loads(row["policy"]),
         revert_at=from_ms(row["revert_at"]) if row["revert_at"] is not None else None,
         reverted_by=row["reverted_by"],

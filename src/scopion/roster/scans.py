@@ -10,7 +10,7 @@ from sqlite3 import Row
 from scopion.model.mac import MacAddress
 from scopion.model.targets import Targets
 from scopion.roster.store import Roster
-from scopion.roster.stored import from_ms, stored_mac, to_ms
+from scopion.roster.stored import as_written, from_ms, stored_mac, to_ms
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,7 +26,7 @@ class KnownSubnet:
 
 def known_subnets(roster: Roster) -> tuple[KnownSubnet, ...]:
     """The subnets of the site."""
-    with roster.guarded():
+    with roster.guarded(), as_written("a subnet"):
         rows = roster.db.execute("SELECT * FROM subnet ORDER BY since, range")
         return tuple(
             KnownSubnet(

@@ -2,41 +2,39 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from datetime import datetime, timedelta
+from collections.abc import Sequence
+from contextlib import closing
+from datetime import datetime
 
+from scopion.model.text import clean, counted
+from scopion.roster.clock_set import AHEAD, PAST
+from scopion.roster.columns import COLUMNS, Reader, Whole
 from scopion.roster.store import Roster
-from scopion.roster.stored import NotOurs, stored_address, stored_mac, to_ms
+from scopion.roster.stored import NotOurs, to_ms
 
 _SHOWN = 5
-# Each rule: what is wrong, and the rows for which it is. ?1 is a moment that nothing can have been seen after.
+_COMPACT = "scopion roster compact brings them back"
+_OBJECTS = "SELECT type, name FROM sqlite_schema WHERE name NOT LIKE 'sqlite_%'"
+# Each rule: what is wrong, and the rows for which it is.
 _RULES = (
     ("a stay that ends before it begins", "SELECT mac || ' at ' || address FROM stay WHERE until < since"),
     (
         "stays of one adapter at one address that overlap",
-        "SELECT a.mac || ' at ' || a.address FROM stay AS a JOIN stay AS b ON a.mac = b.mac AND a.address = b.address "
-        "AND a.id < b.id AND a.since < b.until AND b.since < a.until",
+        "SELECT mac || ' at ' || address FROM (SELECT mac, address, since, max(until) OVER (PARTITION BY mac, address "
+        "ORDER BY since, until ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING) AS latest FROM stay) "
+        "WHERE since < latest",
     ),
-    ("a stay in the future", "SELECT mac || ' at ' || address FROM stay WHERE until > ?1"),
-    ("an event in the future", "SELECT kind || ' ' || address FROM event WHERE at > ?1"),
     ("an event of another device than its adapter's", "SELECT event.mac FROM event JOIN adapter "
      "ON adapter.mac = event.mac WHERE adapter.device <> event.device"),
     ("a trait of nobody", "SELECT subject FROM trait WHERE subject NOT IN "
      "(SELECT mac FROM adapter UNION SELECT address FROM unpaired)"),
 )  # fmt: skip
-# What each column has to hold, and how it is read.
-_TEXTS: tuple[tuple[str, str, Callable[[str], object]], ...] = (
-    ("adapter", "mac", stored_mac),
-    ("stay", "address", stored_address),
-    ("unpaired", "address", stored_address),
-    ("event", "address", stored_address),
-)
 
 
 def unsound(roster: Roster, now: datetime) -> list[str]:
     """What is wrong, one sentence each; nothing for a sound roster. Reads the whole file."""
     db = roster.db
-    latest = to_ms(now + timedelta(days=1))  # clocks differ a little, and time zones are mistaken
+    latest = to_ms(now + AHEAD)
     found: list[str] = []
     with roster.guarded():
         found += [f"the file: {row[0]}" for row in db.execute("PRAGMA integrity_check(10)") if row[0] != "ok"]
@@ -44,22 +42,48 @@ def unsound(roster: Roster, now: datetime) -> list[str]:
             f"a row of {row[0]} refers to a missing one of {row[2]}" for row in db.execute("PRAGMA foreign_key_check")
         ]
         for what, query in _RULES:
-            rows = db.execute(query, (latest,) if "?1" in query else ()).fetchmany(_SHOWN + 1)
+            rows = db.execute(query).fetchmany(_SHOWN + 1)
             found += _told(what, [row[0] for row in rows])
-        for table, column, read in _TEXTS:
-            found += _told(f"the {column} of a row of {table}", _unreadable(roster, table, column, read))
+        for table, moments in PAST.items():
+            ahead = " OR ".join(f"{column} > ?1" for column in moments)
+            count = db.execute(f"SELECT count(*) FROM {table} WHERE {ahead}", (latest,)).fetchone()[0]
+            if count:
+                found.append(f"{counted(count, f'row of {table}', f'rows of {table}')} in the future: {_COMPACT}")
+        for table, columns in COLUMNS.items():
+            for column, read in columns.items():
+                found += _told(f"the {column} of a row of {table}", _unreadable(roster, table, column, read))
     return found
+
+
+def foreign_schema(roster: Roster) -> list[str]:
+    """What stands in the file beside Scopion's own tables: triggers and views act when others read or write."""
+    from sqlite3 import connect
+
+    from scopion.roster.schema import STEPS
+
+    with closing(connect(":memory:")) as fresh:
+        for _, step in STEPS:
+            step(fresh)
+        own = set(fresh.execute(_OBJECTS))
+    with roster.guarded():
+        found = {tuple(row) for row in roster.rows(_OBJECTS)}
+    return [
+        f"{clean(str(kind), 20)} {clean(str(name), 40)!r} is none of ours" for kind, name in sorted(found - own)
+    ] + [f"{kind} {name!r} is missing" for kind, name in sorted(own - found)]
 
 
 def _told(what: str, cases: Sequence[str]) -> list[str]:
     return [f"{what}: {case}" for case in cases[:_SHOWN]] + ([f"{what}: and more"] if len(cases) > _SHOWN else [])
 
 
-def _unreadable(roster: Roster, table: str, column: str, read: Callable[[str], object]) -> list[str]:
+def _unreadable(roster: Roster, table: str, column: str, read: Reader | Whole) -> list[str]:
+    if isinstance(read, Whole):
+        wrong = roster.rows(f"SELECT DISTINCT {column} FROM {table} WHERE {read.wrong(column)} LIMIT {_SHOWN + 1}")
+        return [f"{value!r:.40} is no value that this column can hold" for (value,) in wrong]
     found = []
     for (text,) in roster.rows(f"SELECT DISTINCT {column} FROM {table}"):
         try:
             read(text)
         except NotOurs as error:
-            found.append(str(error))
+            found.append(error.what)
     return found

@@ -5,6 +5,7 @@ Everything that reads or writes it goes through a ``Roster``'s connection, in th
 
 from __future__ import annotations
 
+import errno
 import os
 import sqlite3
 import sys
@@ -15,9 +16,9 @@ from pathlib import Path
 from typing import Any
 
 from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
-from scopion.roster.files import hand_over, make_folder, private_mode
+from scopion.roster.files import make_folder, open_file, storage_failed
 from scopion.roster.schema import APPLICATION_ID, STEPS, VERSION
-from scopion.roster.stored import NotOurs
+from scopion.roster.stored import ADVICE, NotOurs
 
 FILE = "roster.sqlite"
 # Another process holds the roster for a fraction of a second when it folds a scan; ten is a stuck disk.
@@ -33,6 +34,7 @@ class Roster:
         self.db = db
         self.moved_aside: Path | None = None  # where a damaged one went when this one was opened
         self.recording = False  # whether a change is being noted, see changes
+        self.has_written = False  # whether any transaction of this process has changed a row
         self._depth = 0
         self._inode = path.stat().st_ino if path.exists() else 0
 
@@ -109,13 +111,28 @@ class Roster:
         with self.guarded():
             self.db.execute("BEGIN IMMEDIATE")
             self._depth += 1
+            before = self.db.total_changes
             try:
                 yield self.db
                 self.db.execute("COMMIT")
+                self.has_written = self.has_written or self.db.total_changes != before
             finally:
                 self._depth -= 1
                 if self.db.in_transaction:  # a full disk has already rolled back
                     self.db.execute("ROLLBACK")
+
+    @contextmanager
+    def savepoint(self) -> Iterator[None]:
+        """A part of a transaction that is taken back by itself if it fails."""
+        self.db.execute("SAVEPOINT part")
+        try:
+            yield
+        except BaseException:
+            if self.db.in_transaction:  # a full disk has taken back all of it
+                self.db.execute("ROLLBACK TO part")
+                self.db.execute("RELEASE part")
+            raise
+        self.db.execute("RELEASE part")
 
     @contextmanager
     def guarded(self) -> Iterator[None]:
@@ -129,8 +146,7 @@ class Roster:
         except sqlite3.DatabaseError:
             raise _damaged(self.path) from None
         except NotOurs as error:
-            advice = "scopion roster check tells what is wrong, scopion roster restore goes back to a copy"
-            raise DamagedRoster(f"{self.path}: {error}; {advice}") from None
+            raise DamagedRoster(f"{self.path}: {error.what}; {ADVICE}") from None
 
     def rows(self, query: str) -> Iterator[tuple[Any, ...]]:
         """The answer to a query as plain tuples, quicker than rows with names: for lists of everything."""
@@ -179,18 +195,21 @@ class Roster:
 
     @classmethod
     def _opened(cls, path: Path) -> Roster:
-        fresh = not path.exists() or path.stat().st_size == 0
         try:
-            db = _connect(f"{path.absolute().as_uri()}?mode=rwc")
+            if path.is_symlink():
+                raise OSError(errno.ELOOP, os.strerror(errno.ELOOP))
+            if not path.exists():
+                os.close(open_file(path))  # with its mode and owner from the first moment, whatever the umask says
+            fresh = path.stat().st_size == 0
+            db = _connect(f"{path.absolute().as_uri()}?mode=rw")
+        except OSError as error:
+            raise storage_failed(path, error) from None
         except sqlite3.OperationalError as error:
             raise _storage_failed(path, error) from None
         roster = cls(path, db)
         try:
             with roster.guarded():
-                if fresh:
-                    path.chmod(private_mode(path.parent))
-                    hand_over(path)
-                else:
+                if not fresh:
                     _check_version(path, db)
                     _require_sound(path, db)
                 _use_write_ahead_log(db)

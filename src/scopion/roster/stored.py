@@ -6,33 +6,69 @@ again - one scan gives its moment to a device, its adapter, its stay and its tra
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from ipaddress import IPv4Address, IPv6Address
 from socket import AF_INET, inet_pton
+from typing import TypeVar
 
 from scopion.model.address import Address
-from scopion.model.errors import InvalidMacAddress
+from scopion.model.errors import DamagedRoster, InvalidMacAddress
 from scopion.model.kept import Kept
 from scopion.model.mac import MacAddress
 
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)  # before anything that a roster keeps
 _MOST = 65_536  # remembered at a time: 10 MB
+Word = TypeVar("Word")
 
 
-class NotOurs(Exception):
+ADVICE = "scopion roster check tells what is wrong, scopion roster restore goes back to a copy"
+
+
+class NotOurs(DamagedRoster):
     """What stands in a table is nothing that we would have written there. ``Roster.guarded`` tells in which file."""
+
+    def __init__(self, what: str) -> None:
+        super().__init__(f"the roster is damaged: {what}; {ADVICE}")
+        self.what = what
+
+
+@contextmanager
+def as_written(what: str) -> Iterator[None]:
+    """Read something that was written here: whatever is wrong with it is ``NotOurs``. Also goes as a decorator."""
+    try:
+        yield
+    except NotOurs:
+        raise
+    except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as error:
+        raise NotOurs(f"{what} cannot be read ({type(error).__name__})") from None
+
+
+def stored_words(kind: Callable[[str], Word]) -> Kept[object, Word]:
+    """The words of a kind by their texts; a text that is none of them raises NotOurs."""
+
+    def read(text: object) -> Word:
+        try:
+            return kind(text)  # type: ignore[arg-type]  # a column may hold anything
+        except ValueError:
+            raise NotOurs(f"{text!r:.40} is no {getattr(kind, '__name__', 'word').lower()}") from None
+
+    return Kept(read, 1_024)
 
 
 def _moment(ms: int) -> datetime:
-    return datetime.fromtimestamp(ms / 1000, UTC)
+    try:
+        return datetime.fromtimestamp(ms / 1000, UTC)
+    except (TypeError, ValueError, OverflowError, OSError):
+        raise NotOurs(f"{ms!r:.40} is no moment") from None
 
 
 def _mac(text: str) -> MacAddress:
     try:
         return MacAddress.parse(text)
-    except InvalidMacAddress as error:
-        raise NotOurs(str(error)) from None
+    except (InvalidMacAddress, TypeError, AttributeError):
+        raise NotOurs(f"{text!r:.40} is no MAC address") from None
 
 
 def to_ms(moment: datetime) -> int:
@@ -44,8 +80,8 @@ def stored_address(text: str) -> Address:
     """An address that the roster kept: as it was written, so that the system's own reader will do. Raises NotOurs."""
     try:
         return IPv6Address(text) if ":" in text else IPv4Address(int.from_bytes(inet_pton(AF_INET, text)))
-    except (OSError, ValueError):
-        raise NotOurs(f"{text!r} is no address") from None
+    except (OSError, ValueError, TypeError):
+        raise NotOurs(f"{text!r:.40} is no address") from None
 
 
 # A moment that the roster kept, in UTC, and a MAC address.

@@ -8,7 +8,7 @@ from datetime import datetime
 from scopion.model.errors import NotFound, UsageError
 from scopion.model.week import Week
 from scopion.roster.store import Roster
-from scopion.roster.stored import to_ms
+from scopion.roster.stored import as_written, to_ms
 
 MARK = "@"  # before a timetable's name where hours stand
 _NAME = re.compile(r"[^\W\d][\w-]{0,29}")
@@ -18,7 +18,8 @@ def timetables(roster: Roster) -> dict[str, Week]:
     """Every timetable by its name, in the order of names."""
     with roster.guarded():
         rows = roster.db.execute("SELECT name, windows FROM timetable ORDER BY name").fetchall()
-        return {row["name"]: Week.parse(row["windows"]) for row in rows}
+        with as_written("a timetable"):
+            return {row["name"]: Week.parse(row["windows"]) for row in rows}
 
 
 def save_timetable(roster: Roster, name: str, week: Week, at: datetime) -> None:
@@ -70,4 +71,5 @@ def week_of(hours: str, known: dict[str, Week]) -> Week | None:
     """The windows that kept hours stand for; None: always."""
     if not hours:
         return None
-    return known[hours.removeprefix(MARK)] if hours.startswith(MARK) else Week.parse(hours)
+    with as_written("hours"):
+        return known[hours.removeprefix(MARK)] if hours.startswith(MARK) else Week.parse(hours)

@@ -9,13 +9,12 @@ from sqlite3 import Connection
 from scopion.model.device import KnownTrait
 from scopion.model.observation import Source, Trait, TraitKind
 from scopion.roster.store import Roster
-from scopion.roster.stored import from_ms, to_ms
+from scopion.roster.stored import from_ms, stored_words, to_ms
 
 # A chatty media server announces a dozen services; somebody with a thousand names keeps the latest of them.
 MAX_TRAITS = 48
 # Where a new name means that somebody has named the thing anew; a reverse look-up may change with a lease.
-_KINDS = {str(each): each for each in TraitKind}
-_SOURCES = {str(each): each for each in Source}
+_KINDS, _SOURCES = stored_words(TraitKind), stored_words(Source)
 _GIVEN_BY_ITSELF = (Source.MDNS, Source.DHCP, Source.NETBIOS, Source.LLMNR)
 
 

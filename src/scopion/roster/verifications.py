@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from scopion.roster.store import Roster
-from scopion.roster.stored import from_ms, to_ms
+from scopion.roster.stored import as_written, from_ms, to_ms
 
 _KEPT = 50  # of each network: once a week for a year
 
@@ -39,7 +39,7 @@ def note_verification(roster: Roster, ssid: str, at: datetime, met: bool | None,
 
 def latest_verifications(roster: Roster) -> dict[str, Verification]:
     """The latest look at each network, by SSID."""
-    with roster.guarded():
+    with roster.guarded(), as_written("a verification"):
         rows = roster.db.execute(
             "SELECT * FROM verification WHERE id IN (SELECT max(id) FROM verification GROUP BY ssid)"
         )

@@ -34,6 +34,9 @@ class SceneShell:
         """Whole, or not at all."""
         write_atomically(self._inside(path), text.encode("utf-8", "surrogateescape"))
 
+    def settle(self, path: str) -> None:
+        """Nothing was kept: a file is exchanged whole here."""
+
     def mode_of(self, path: str) -> tuple[int, str] | None:
         """The mode; its group is made up."""
         try:

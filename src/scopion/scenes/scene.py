@@ -6,7 +6,6 @@ The file is TOML; ``data/kilnhaven.toml`` is one with comments. Mistakes are nam
 from __future__ import annotations
 
 import shlex
-import tomllib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, time, timedelta
@@ -19,6 +18,7 @@ from scopion.attachment.ports import Interface
 from scopion.model.errors import InvalidSettings
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
+from scopion.model.toml_text import parse_toml
 
 T = TypeVar("T")
 
@@ -172,10 +172,10 @@ def _packaged(name: str) -> Scene:
 
 def _read(name: str, path: Path) -> Scene:
     try:
-        document = tomllib.loads(path.read_text(encoding="utf-8"))
+        document = parse_toml(path.read_text(encoding="utf-8"))
     except OSError as error:
         raise InvalidSettings(f"scene {name!r} cannot be read: {error.strerror}") from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    except ValueError as error:
         raise InvalidSettings(f"{path}: {error}") from None
     reader = _Reader(path)
     moments = reader.each(document, "moment", _moment)

@@ -15,6 +15,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 from scopion.attachment.ports import Attachment
+from scopion.model.errors import place_of
 from scopion.watching.ear import Ear
 
 # Several ears in one thread take turns of this length.
@@ -33,6 +34,7 @@ class Done:
 
 Work = Callable[[], Any]
 Finish = Callable[[Any, BaseException | None], None]
+Contained = Callable[[str], contextlib.AbstractContextManager[None]]
 
 
 class Hands(Protocol):
@@ -44,8 +46,8 @@ class Hands(Protocol):
     def busy(self, lane: str) -> bool:
         """Whether a lane has anything to do, or to tell."""
 
-    def finished(self) -> None:
-        """Tell what has been done since the last call."""
+    def finished(self, contained: Contained) -> None:
+        """Tell what has been done since the last call, each lane within ``contained``: what goes wrong is its alone."""
 
     def attend(self, ear: Ear) -> None:
         """Let an ear listen from now on."""
@@ -112,7 +114,7 @@ class Threads:
         """Whether it has anything that was not told yet."""
         return self._open[lane] > 0
 
-    def finished(self) -> None:
+    def finished(self, contained: Contained) -> None:
         """In the order in which it ended."""
         with contextlib.suppress(queue.Empty):
             while True:
@@ -122,7 +124,8 @@ class Threads:
         while self._later:
             done = self._later.popleft()
             self._open[done.lane] -= 1
-            done.finish(done.result, done.error)
+            with contained(done.lane):
+                done.finish(done.result, done.error)
 
     def attend(self, ear: Ear) -> None:
         """With a thread of its own: it must not miss a frame while a sweep is folded."""
@@ -134,6 +137,7 @@ class Threads:
                 ear.run()
                 self._done.put(Done(lane, _ended))
             except BaseException as error:  # told where the watch waits: nobody would notice that it is deaf
+                ear.lost = place_of(error)  # and opened anew
                 self._done.put(Done(lane, _ended, None, error))
 
         self._ears.add(ear)
@@ -168,7 +172,7 @@ class Threads:
         deadline = self._clock.monotonic() + within_s
         while any(map(worth_waiting, +self._open)) and self._clock.monotonic() < deadline:
             self.wait(min(deadline, self._clock.monotonic() + 0.1))
-            self.finished()
+            self.finished(lambda _: contextlib.suppress(Exception))  # the watch ends: there is nothing to retry
 
 
 def _ended(result: Any, error: BaseException | None) -> None:
@@ -197,11 +201,12 @@ class Inline:
         """Whether something was not told yet."""
         return any(done.lane == lane for done in self._done)
 
-    def finished(self) -> None:
+    def finished(self, contained: Contained) -> None:
         """In the order in which it was done."""
         while self._done:
             done = self._done.popleft()
-            done.finish(done.result, done.error)
+            with contained(done.lane):
+                done.finish(done.result, done.error)
 
     def attend(self, ear: Ear) -> None:
         """Whenever the watch waits."""

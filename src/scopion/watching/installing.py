@@ -15,7 +15,8 @@ from scopion.model.errors import NotPermitted, Refused, ScopionError
 from scopion.operations.folder import SYSTEM_FOLDER
 from scopion.operations.settings import load_settings
 from scopion.operations.site import Site, prepare_folder
-from scopion.operations.site_archive import export_site, import_site
+from scopion.operations.site_archive import export_site
+from scopion.operations.site_arrival import arriving
 from scopion.roster.files import write_atomically
 from scopion.roster.store import FILE as ROSTER_FILE
 from scopion.scenes import STORY_FILE
@@ -141,7 +142,8 @@ def _copy_site(own: Path) -> None:
     with TemporaryDirectory() as holder, closing(Site(own)) as site:
         archive = f"{holder}/site.zip"
         export_site(site, archive)
-        import_site(SYSTEM_FOLDER, archive)
+        with arriving(SYSTEM_FOLDER, archive) as arrival:
+            arrival.settle(SYSTEM_FOLDER, agreed=True)  # it was in use here
     _hand_over()
 
 
@@ -150,9 +152,13 @@ def _hand_over() -> None:
     import pwd
 
     account = pwd.getpwnam(ACCOUNT)
-    for path in (SYSTEM_FOLDER, *SYSTEM_FOLDER.rglob("*")):
-        if not path.is_symlink():
-            os.chown(path, account.pw_uid, account.pw_gid)
+    found = [
+        each
+        for base, folders, files in os.walk(SYSTEM_FOLDER)
+        for each in (base, *(f"{base}/{name}" for name in [*folders, *files]))
+    ]
+    for path in found:
+        os.chown(path, account.pw_uid, account.pw_gid, follow_symlinks=False)
     SYSTEM_FOLDER.chmod(0o2770)  # a change of owner takes the group's bit away
 
 

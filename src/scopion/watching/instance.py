@@ -9,7 +9,7 @@ from types import TracebackType
 
 from scopion.model.errors import Refused
 from scopion.roster.file_lock import lock
-from scopion.roster.files import NO_LINK, hand_over, make_folder, private_mode, storage_failed
+from scopion.roster.files import make_folder, open_file, storage_failed
 
 FILE = "watch.lock"
 _TRIES, _BETWEEN_TRIES_S = 5, 0.05
@@ -25,11 +25,7 @@ class OnlyOne:
     def __enter__(self) -> OnlyOne:
         make_folder(self._path.parent)
         try:
-            new = not self._path.exists()
-            self._handle = os.open(self._path, os.O_RDWR | os.O_CREAT | NO_LINK, 0o600)
-            if new and hasattr(os, "fchmod"):
-                os.fchmod(self._handle, private_mode(self._path.parent))
-                hand_over(self._path)
+            self._handle = open_file(self._path)
             locked = self._locked()
         except OSError as error:
             raise storage_failed(self._path, error) from None

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from scopion.alerts.news import owners, sentence
 from scopion.model.clock import Clock
 from scopion.model.device import Device, Event
-from scopion.model.errors import DamagedRoster, ScopionError
+from scopion.model.errors import DamagedRoster, ScopionError, place_of
 from scopion.operations.site import Site
 from scopion.operations.taking_in import Known
 from scopion.roster.devices import all_devices
@@ -20,6 +20,7 @@ from scopion.watching.hands import Hands
 log = logging.getLogger("scopion.watch")
 # How often the system is asked about its interfaces, and the outbox whether another process has put something in: a
 # cable that was moved is noticed soon enough. A made-up site has neither, and days of it are played in seconds.
+_FIRST_REST_S, _LONGEST_REST_S = 5.0, 900.0
 _LOOK_EVERY_S, _SCENE_LOOK_EVERY_S = 2.0, 300.0
 
 
@@ -49,6 +50,7 @@ class Post:
         self.troubles: dict[str, str] = {}  # what does not work just now, by what was being done
         self._remarks: dict[str, str] = {}
         self.look_every_s = _LOOK_EVERY_S if site.story is None else _SCENE_LOOK_EVERY_S
+        self._rests: dict[str, tuple[int, float]] = {}  # parts that have failed: how often in a row, and until when
         self._stale = True  # whether what is known has to be read anew
 
     @property
@@ -109,6 +111,31 @@ class Post:
             self.keeping(what, error)
         else:
             self.works(what)
+
+    @contextmanager
+    def contained(self, part: str) -> Iterator[None]:
+        """A part of the watch, whatever goes wrong in it: told, and that part rests for longer each time.
+
+        The other parts go on: one odd answer must not end the watch, and end it again after each start.
+        """
+        try:
+            yield
+        except Exception as error:
+            self._failed(part, error)
+        else:
+            if self._rests.pop(part, None) is not None:
+                self.works(part)
+
+    def _failed(self, part: str, error: Exception) -> None:
+        count = self._rests[part][0] + 1 if part in self._rests else 1
+        self._rests[part] = count, self.clock.monotonic() + min(_FIRST_REST_S * 2.0 ** (count - 1), _LONGEST_REST_S)
+        if not self.keeping(part, error):
+            self.trouble(part, f"unexpected: {place_of(error)}")
+            log.debug("%s", part, exc_info=error)
+
+    def rests_until(self, part: str) -> float:
+        """The monotonic moment until which a part rests; long past for one that does not."""
+        return self._rests[part][1] if part in self._rests else float("-inf")
 
     def keeping(self, doing: str, error: BaseException) -> bool:
         """Whether the watch goes on after an error in the roster or the network; it is told. Others are mistakes."""

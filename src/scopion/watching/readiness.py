@@ -6,6 +6,8 @@ import os
 import time
 from typing import TYPE_CHECKING
 
+from scopion.model.text import plain
+
 if TYPE_CHECKING:
     from scopion.watching.watch import Watch
 
@@ -38,7 +40,7 @@ class Readiness:
             self._tell("WATCHDOG=1")
         if self._notifier is not None and now >= self._status_at:
             self._status_at = now + _STATUS_EVERY_S
-            self._tell(f"STATUS={watch.in_a_line}")
+            self._tell(f"STATUS={plain(watch.in_a_line)}")
 
     def stopping(self) -> None:
         """What is being delivered has ended."""

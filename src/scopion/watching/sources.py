@@ -79,19 +79,21 @@ class Sources:
         post = self._post
         self._unread -= record.attempts == 0
         record.attempts += 1
-        try:
-            if error is not None:
-                raise error
-            events = take_in(post.site, seen or ())
-        except (ScopionError, OSError) as problem:
-            if not isinstance(problem, ScopionError):
-                post.trouble(record.called, problem.strerror or str(problem))
-            elif not post.keeping(record.called, problem):
-                raise
-            self._changed.clear()  # to be read once more
+        changed, self._changed = self._changed, {}  # to be read once more unless all goes well
+        if isinstance(error, OSError) and not isinstance(error, ScopionError):
+            post.trouble(record.called, error.strerror or str(error))
             return
+        with post.contained(record.called):
+            self._take_in(record, seen or (), error)
+            self._changed = changed
+
+    def _take_in(self, record: Record, seen: Sequence[Observation], error: BaseException | None) -> None:
+        post = self._post
+        if error is not None:
+            raise error
+        events = take_in(post.site, seen)
         post.works(record.called)
-        post.counts.observations.update(str(each.source) for each in seen or ())
+        post.counts.observations.update(str(each.source) for each in seen)
         if seen:
             post.outdated()
         post.tell(events)

@@ -99,6 +99,8 @@ class Sweeping:
 
     def wake_at(self) -> float:
         """When the next sweep is due."""
+        if self._post.hands.busy(LANE):
+            return float("inf")
         return min((each.next_at for each in self.swept.values() if not each.sweeping), default=float("inf"))
 
     def turn(self, now: float) -> None:
@@ -130,10 +132,10 @@ class Sweeping:
         doing = f"sweeping {swept.plot.subnet}"
         if result is None:
             assert error is not None
-            if not isinstance(error, ScopionError) or not post.keeping(doing, error):
-                raise error
             post.counts.sweeps["failed"] += 1
             swept.next_at = now + swept.interval_s
+            if not isinstance(error, ScopionError) or not post.keeping(doing, error):
+                raise error
             if isinstance(error, InterfaceLost | NoInterface):
                 self._silent(swept, str(error))
             return

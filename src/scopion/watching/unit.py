@@ -5,12 +5,14 @@ Pure: settings go in, texts come out. What each line keeps the service from stan
 
 from __future__ import annotations
 
+import re
 import shlex
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 from scopion.alerts.settings import CommandSettings, DesktopSettings, FileSettings
+from scopion.model.errors import UsageError
 from scopion.operations.folder import SYSTEM_FOLDER
 from scopion.operations.settings import Settings
 from scopion.wireless.settings import HostapdSettings, NftablesSettings, UciSettings
@@ -52,7 +54,8 @@ def warnings(settings: Settings) -> list[str]:
 
 
 def _lines(settings: Settings, installation: Installation, folder: Path) -> Iterator[str]:
-    command = _escaped(shlex.join([str(installation.program), "--site", str(folder), "watch"]))
+    arguments = map(command_word, ["--site", str(folder), "watch"])
+    command = " ".join([unit_word(str(installation.program)), *arguments])  # in the first, no variable is replaced
     yield from (
         "# Made by scopion service from the settings of the site; scopion service install makes it anew.",
         "[Unit]",
@@ -74,14 +77,14 @@ def _lines(settings: Settings, installation: Installation, folder: Path) -> Iter
         f"Group={ACCOUNT}",
     )
     if installation.groups:
-        yield f"SupplementaryGroups={' '.join(installation.groups)}"
+        yield f"SupplementaryGroups={' '.join(map(unit_word, installation.groups))}"
     if folder == SYSTEM_FOLDER:
         yield "StateDirectory=scopion"
         yield "# Administrators who are members of the group read and change the site with the same commands."
         yield "StateDirectoryMode=2770"
     yield "UMask=0007"
     for name in sorted(set(_credentials(settings))):
-        yield f"LoadCredential={name}:{CREDENTIALS / name}"
+        yield f"LoadCredential={unit_word(f'{name}:{CREDENTIALS / name}')}"
     yield from ("", *_rights(settings), "", *_sandbox(settings, installation, folder))
     yield from ("", "[Install]", "WantedBy=multi-user.target")
 
@@ -116,7 +119,7 @@ def _sandbox(settings: Settings, installation: Installation, folder: Path) -> It
     run = [Path(each.command[0]) for each in settings.channel if isinstance(each, CommandSettings)]
     met = (installation.program, *installation.parts, folder, *run)
     home = any(path.is_relative_to(each) for path in met for each in _HOMES)
-    writable = [_escaped(f'"{path}"' if " " in str(path) else str(path)) for path in _written(settings, folder)]
+    writable = [unit_word(str(path)) for path in _written(settings, folder)]
     yield from (
         "NoNewPrivileges=yes",
         "ProtectSystem=strict",
@@ -188,9 +191,25 @@ def _credentials(settings: Settings) -> Iterator[str]:
     return (name for kind, name in secret_references(settings) if kind == "credential")
 
 
-def _escaped(text: str) -> str:
-    """What the manager would take for one of its specifiers (systemd.unit(5))."""
-    return text.replace("%", "%%")
+_PLAIN = re.compile(r"[\w./:@+=,-]+", re.ASCII)
+
+
+def unit_word(text: str) -> str:
+    """One word of a unit's line, whatever is in it: quoted as systemd.syntax(7) says, specifiers (%) as themselves.
+
+    Raises UsageError for control characters, by which a line could end and another begin.
+    """
+    if any(not each.isprintable() and each != "\u00a0" for each in text):
+        raise UsageError(f"{text!r} has characters that no unit may have: choose another name")
+    if _PLAIN.fullmatch(text):
+        return text
+    quoted = text.replace("\\", "\\\\").replace('"', '\\"').replace("%", "%%")
+    return f'"{quoted}"'
+
+
+def command_word(text: str) -> str:
+    """One argument of a command in a unit: there, variables ($) are replaced, too (systemd.service(5))."""
+    return unit_word(text).replace("$", "$$")
 
 
 def by_hand(settings: Settings, program: Path) -> str:
@@ -200,10 +219,10 @@ def by_hand(settings: Settings, program: Path) -> str:
         "3. The service needs raw frames, and no other right. Start it as root and drop the rest:\n"
         f"     setpriv --reuid {ACCOUNT} --regid {ACCOUNT} --init-groups --inh-caps=-all,+net_raw \\\n"
         "       --ambient-caps=+net_raw --bounding-set=-all,+net_raw \\\n"
-        f"       {program} --site {SYSTEM_FOLDER} watch\n"
+        f"       {shlex.quote(str(program))} --site {SYSTEM_FOLDER} watch\n"
         if raw
         else f"3. The service needs no right at all:\n     su {ACCOUNT} -s /bin/sh -c "
-        f"'{program} --site {SYSTEM_FOLDER} watch'\n"
+        f"{shlex.quote(f'{shlex.quote(str(program))} --site {SYSTEM_FOLDER} watch')}\n"
     )
     return (
         "As root:\n"
@@ -216,5 +235,5 @@ def by_hand(settings: Settings, program: Path) -> str:
         "4. Let your service manager start that command after the network, keep it in the foreground, start it again\n"
         "   when it ends, and keep what it writes to standard error. SIGTERM ends it, SIGHUP reads site.toml anew.\n"
         "5. Without a service manager, let cron do a round every five minutes:\n"
-        f"     */5 * * * *  {ACCOUNT}  {program} --site {SYSTEM_FOLDER} --quiet watch --once\n"
+        f"     */5 * * * *  {ACCOUNT}  {shlex.quote(str(program))} --site {SYSTEM_FOLDER} --quiet watch --once\n"
     )

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime, timedelta
 from ipaddress import IPv4Network
+from typing import Protocol
 
 from scopion.attachment.ports import Interface
 from scopion.model.clock import spoken_span
@@ -17,7 +18,7 @@ from scopion.model.text import counted
 from scopion.operations.alerting import learnt_subnets
 from scopion.operations.site import Site
 from scopion.operations.upkeep import daily
-from scopion.roster.clock_set import bring_back_from_the_future
+from scopion.roster.clock_set import bring_back_from_the_future, mend_times
 from scopion.roster.outbox import move_with_the_clock
 from scopion.roster.scans import known_subnets
 from scopion.roster.store import FILE as ROSTER_FILE
@@ -30,11 +31,21 @@ from scopion.watching.listening import Listening
 from scopion.watching.post import Post, log
 from scopion.watching.reporting import Reporting
 from scopion.watching.sources import Sources
-from scopion.watching.sweeping import LANE, Place, Sweeping, Swept
+from scopion.watching.sweeping import Place, Sweeping, Swept
 
 _UPKEEP_EVERY_S = 3600.0
 # After this an interface that went away is an outage.
 _OUTAGE_AFTER_S = 120.0
+
+
+class _Part(Protocol):
+    """A part of the watch: what it does is due at moments, and never takes long."""
+
+    def turn(self, now: float) -> None:
+        """Start what is due."""
+
+    def wake_at(self) -> float:
+        """When something is due next; far away while it is being done."""
 
 
 class Watch:
@@ -51,6 +62,13 @@ class Watch:
         self.enforcing = Enforcing(self.post, opener(site))
         self.reporting = Reporting(self.post, opener(site))
         self.learning: Mapping[IPv4Network, datetime] = {}  # the subnets that are being learnt, and until when
+        self._parts: dict[str, _Part] = {
+            "sweeping": self.sweeping,
+            "listening": self.listening,
+            "reading records": self.sources,
+            "wireless lists": self.enforcing,
+            "the weekly report": self.reporting,
+        }
         self._clocks = clock_watch or ClockWatch(site.clock)
         self._look_at = self._upkeep_at = 0.0
         self._without_ground_since: float | None = None
@@ -70,7 +88,8 @@ class Watch:
         all_swept = self.sweeping.swept.values()
         swept = all(each.last_at > float("-inf") and not each.is_in_doubt for each in all_swept)
         read = self.sources.have_been_read and self.enforcing.has_done_a_round and not self.reporting.is_busy
-        return swept and read and self.delivering.has_tried_all
+        tried = self.delivering.has_tried_all or self.post.rests_until("delivering") > self.post.clock.monotonic()
+        return swept and read and tried
 
     @property
     def is_well(self) -> bool:
@@ -92,36 +111,39 @@ class Watch:
     def turn(self) -> float:
         """Do what is due; the monotonic moment at which something is due next."""
         post = self.post
-        post.hands.finished()
+        post.hands.finished(post.contained)
         now = post.clock.monotonic()
+        due = [self._part("the clocks", now, self._look_at_clocks, lambda: float("inf"))]
+        due += [self._part("looking around", now, lambda: self._look_around(now), lambda: self._look_at)]
+        due.append(self._part("the daily upkeep", now, lambda: self._keep_up(now), lambda: self._upkeep_at))
+        for name, each in self._parts.items():
+            due.append(self._part(name, now, lambda each=each: each.turn(now), each.wake_at))  # type: ignore[misc]
+        due.append(self._part("what is known", now, self._learn, lambda: float("inf")))
+        due.append(self._part("delivering", now, lambda: self.delivering.turn(now), self.delivering.wake_at))
+        return min(due)
+
+    def _part(self, name: str, now: float, turn: Callable[[], None], wake_at: Callable[[], float]) -> float:
+        """Let a part do what is due, unless it has failed and rests; when it is to be asked again."""
+        post = self.post
+        rests = post.rests_until(name)
+        if rests > now:
+            return rests
+        with post.contained(name):
+            turn()
+            return wake_at()
+        return post.rests_until(name)
+
+    def _look_at_clocks(self) -> None:
         jump = self._clocks.look()
         if jump is not None:
             self._on_jump(jump)
-        if now >= self._look_at:
-            self._look_at = now + post.look_every_s
-            self._look_around(now)
-        if now >= self._upkeep_at:
-            self._upkeep_at = now + _UPKEEP_EVERY_S
-            with post.doing("the daily upkeep"):
-                daily(post.site, post.site.roster)
-        self.sweeping.turn(now)
-        self.listening.turn(now)
-        self.sources.turn(now)
-        self.enforcing.turn(now)
-        self.reporting.turn(now)
-        self._learn()
-        self.delivering.turn(now)
-        due = (
-            self.sweeping.wake_at() if not post.hands.busy(LANE) else float("inf"),
-            self.listening.wake_at(),
-            self.sources.wake_at(),
-            self.delivering.wake_at(),
-            self.enforcing.wake_at(),
-            self.reporting.wake_at(),
-            self._look_at,
-            self._upkeep_at,
-        )
-        return min(due)
+
+    def _keep_up(self, now: float) -> None:
+        if now < self._upkeep_at:
+            return
+        self._upkeep_at = now + _UPKEEP_EVERY_S
+        with self.post.doing("the daily upkeep"):
+            daily(self.post.site, self.post.site.roster)
 
     def _tell_learning(self) -> None:
         """Which subnets are being learnt, and until when; once each."""
@@ -142,6 +164,9 @@ class Watch:
 
     def _look_around(self, now: float) -> None:
         """What the interfaces are now, and what that means for sweeping and listening."""
+        if now < self._look_at:
+            return
+        self._look_at = now + self.post.look_every_s
         site = self.post.site
         if site.leave_replaced_roster():
             log.error("%s was moved away: a new one is begun", site.folder / ROSTER_FILE)
@@ -209,6 +234,7 @@ class Watch:
             with post.doing("setting the roster's clock"), post.site.roster.transaction():
                 if seconds < 0:
                     bring_back_from_the_future(post.site.roster, post.clock.now())
+                    mend_times(post.site.roster, post.clock.now())
                 move_with_the_clock(post.site.roster, jump.set_by, post.clock.now())
         if jump.slept:  # nobody has looked meanwhile, and it may have been carried somewhere
             if post.site.vigil is not None and post.site.vigil.since is not None:

@@ -18,12 +18,19 @@ from scopion.model.errors import MalformedFrame
 from scopion.wire.cursor import Cursor
 
 ETHERNET = 1
+# What Linux writes for the pseudo-device "any": the sender's address and what follows, without the receiver's (link
+# types 113 and 276 of the registry of link-layer header types).
+COOKED, COOKED_2 = 113, 276
+_TO_BROADCAST, _TO_GROUP = 1, 2
+_ETHERNET_HARDWARE = 1
 _CLASSIC = {  # the magic number as it stands in the file: byte order, ticks a second
     bytes.fromhex("a1b2c3d4"): (">", 1_000_000),
     bytes.fromhex("d4c3b2a1"): ("<", 1_000_000),
     bytes.fromhex("a1b23c4d"): (">", 1_000_000_000),
     bytes.fromhex("4d3cb2a1"): ("<", 1_000_000_000),
 }
+# What was ever written (opsawg-pcap, 4; opsawg-pcapng, 4.1): all have the same form.
+_VERSIONS, _SECTION_VERSIONS = ((2, 2), (2, 3), (2, 4)), ((1, 0), (1, 2))
 _SECTION, _INTERFACE, _SIMPLE, _ENHANCED = 0x0A0D0D0A, 1, 3, 6
 _BYTE_ORDER = {bytes.fromhex("1a2b3c4d"): ">", bytes.fromhex("4d3c2b1a"): "<"}
 _TIME_RESOLUTION, _TIME_OFFSET = 9, 14
@@ -56,8 +63,31 @@ def is_capture(beginning: bytes) -> bool:
     return beginning[:4] in _CLASSIC or beginning[:4] == _SECTION.to_bytes(4)
 
 
+def uncooked(data: bytes, link_type: int) -> bytes | None:
+    """A frame of the pseudo-device "any" as an Ethernet frame; None if it did not come from Ethernet or is cut.
+
+    To whom it was sent is not kept: to all, to a group, or to one whose address is all zeros here.
+    """
+    if link_type == COOKED:
+        if len(data) < 16:
+            return None
+        way, hardware, length, address, protocol = struct.unpack(">HHH8sH", data[:16])
+        rest = data[16:]
+    else:
+        if len(data) < 20:
+            return None
+        protocol, _, _, hardware, way, length, address = struct.unpack(">HHIHBB8s", data[:20])
+        rest = data[20:]
+    if hardware != _ETHERNET_HARDWARE or length != 6:
+        return None
+    source: bytes = address[:6]
+    group = b"\x33\x33" if protocol == 0x86DD else b"\x01\x00"
+    to = {_TO_BROADCAST: b"\xff" * 6, _TO_GROUP: group + bytes(4)}.get(way, bytes(6))
+    return to + source + int(protocol).to_bytes(2) + rest
+
+
 class CaptureReader:
-    """Iterates over the Ethernet frames of a capture.
+    """Iterates over the Ethernet frames of a capture, those of the pseudo-device "any" of Linux among them.
 
     ``frames`` counts them; ``skipped`` counts frames of other link types by their number; ``problem`` says what was
     damaged, and is empty for a sound file.
@@ -80,12 +110,15 @@ class CaptureReader:
             self.problem = f"{error}, after {self.frames} frames"
 
     def _classic(self, order: str, ticks: int) -> Iterator[CapturedFrame]:
-        *_, link_type = struct.unpack(order + "HHiIII", self._take(20))
+        major, minor, *_, link_type = struct.unpack(order + "HHiIII", self._take(20))
+        if (major, minor) not in _VERSIONS:
+            raise MalformedFrame(f"it says version {major}.{minor} of pcap, which there is not")
         interface = _Interface(link_type & 0x0FFFFFFF, ticks)  # the upper bits tell of frame check sequences
         while head := self._take(16, may_end=True):
-            seconds, fraction, kept, _ = struct.unpack(order + "IIII", head)
-            if kept > _MAX_FRAME:
-                raise MalformedFrame(f"a frame of {kept} bytes at offset {self._at - 16}: the file is damaged there")
+            seconds, fraction, kept, whole = struct.unpack(order + "IIII", head)
+            if kept > _MAX_FRAME or kept > whole or fraction >= ticks:
+                said = f"a frame of {kept} of {whole} bytes, {fraction} ticks after a second, at offset {self._at - 16}"
+                raise MalformedFrame(f"{said}: the file is damaged there")
             yield from self._frame(interface, self._take(kept), seconds * ticks + fraction)
 
     def _next_generation(self, magic: bytes) -> Iterator[CapturedFrame]:
@@ -118,6 +151,10 @@ class CaptureReader:
         body = self._take(length - 12 - len(order))
         if self._take(4) != head[4:]:
             raise MalformedFrame(f"a block at offset {start} whose two lengths differ: the file is damaged there")
+        if order:
+            version = struct.unpack(self._order + "HH", body[:4].ljust(4, b"\xff"))
+            if version not in _SECTION_VERSIONS:
+                raise MalformedFrame(f"it says version {version[0]}.{version[1]} of pcapng, which there is not")
         return Cursor(body)
 
     def _add_interface(self, body: Cursor) -> None:
@@ -138,13 +175,21 @@ class CaptureReader:
         self._interfaces.append(_Interface(link_type, ticks, offset))
 
     def _enhanced(self, body: Cursor) -> Iterator[CapturedFrame]:
-        number, high, low, kept, _ = struct.unpack(self._order + "IIIII", body.take(20))
+        number, high, low, kept, whole = struct.unpack(self._order + "IIIII", body.take(20))
+        if kept > whole:
+            raise MalformedFrame(f"a frame of {kept} of {whole} bytes at offset {self._at}: the file is damaged there")
         if number >= len(self._interfaces):
             raise MalformedFrame(f"a frame of interface {number}, which the file does not describe")
         yield from self._frame(self._interfaces[number], body.take(kept), high << 32 | low)
 
     def _frame(self, interface: _Interface, data: bytes, ticks: int | None) -> Iterator[CapturedFrame]:
-        if interface.link_type != ETHERNET:
+        if interface.link_type in (COOKED, COOKED_2):
+            cooked = uncooked(data, interface.link_type)
+            if cooked is None:
+                self.skipped[interface.link_type] += 1
+                return
+            data = cooked
+        elif interface.link_type != ETHERNET:
             self.skipped[interface.link_type] += 1
             return
         self.frames += 1

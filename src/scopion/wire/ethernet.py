@@ -8,7 +8,10 @@ from scopion.model.mac import MacAddress
 from scopion.wire.cursor import Cursor
 
 TYPE_ARP = 0x0806
-TYPE_VLAN = 0x8100  # IEEE Std 802.1Q: four octets between the source address and the type
+# Tags of four octets between the source address and the type: a VLAN's, and a provider's around that (IEEE Std 802.1Q,
+# once 802.1ad), also by the number that was used for it before.
+_TAGS = (0x8100, 0x88A8, 0x9100)
+_MOST_TAGS = 3
 BROADCAST = MacAddress(b"\xff" * 6)
 MIN_FRAME = 60  # octets without the frame check sequence; shorter ones are padded
 
@@ -27,7 +30,9 @@ def decode_header(frame: bytes) -> tuple[EthernetHeader, Cursor]:
     cursor = Cursor(frame)
     destination, source = MacAddress(cursor.take(6)), MacAddress(cursor.take(6))
     ethertype = cursor.number(2)
-    if ethertype == TYPE_VLAN:
+    for _ in range(_MOST_TAGS):
+        if ethertype not in _TAGS:
+            break
         cursor.take(2)
         ethertype = cursor.number(2)
     return EthernetHeader(destination, source, ethertype), cursor

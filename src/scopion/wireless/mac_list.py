@@ -10,7 +10,7 @@ from scopion.model.errors import InvalidMacAddress
 from scopion.model.mac import MacAddress
 from scopion.model.text import clean
 
-_COMMENT = re.compile(r"\s*(?:#|;|//)\s*(.*)$")
+_COMMENT = re.compile(r"(?:#|;|//)(.*)$")
 _PARTED = re.compile(r"[,;\t|]+|\s{2,}")
 # One address in a line of words: groups with separators, or twelve digits together.
 _ADDRESS = re.compile(

@@ -15,6 +15,7 @@ from scopion.model.device import Device
 from scopion.model.mac import MacAddress
 from scopion.model.week import NEVER, WHOLE, Local, Week
 from scopion.roster.lists import Entry, ListMode, Network
+from scopion.roster.stored import as_written
 from scopion.roster.timetables import week_of
 from scopion.wireless.coverage import Line, covered_adapters, line_of_device, line_of_mac
 
@@ -211,6 +212,7 @@ def policy_document(policy: Policy) -> dict[str, Any]:
     }
 
 
+@as_written("a published list")
 def read_policy(document: Mapping[str, Any]) -> Policy:
     """A policy that was kept."""
     return Policy(

@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from scopion.model.text import whole_number
 from scopion.roster.lists import ListMode
 from scopion.wireless.enforcers.uci import Section
 
@@ -174,4 +175,4 @@ def _bss(text: str, interface: str) -> dict[str, str]:
 
 
 def _number(text: str | None) -> int:
-    return int(text) if text is not None and text.strip().isdecimal() else 0
+    return max(0, whole_number(text, 2**31) or 0)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from scopion.model.text import plain_value
 from scopion.wireless.sheet import Sheet
 
 _TEMPLATE = Path(__file__).parent / "data" / "sheet.html"
@@ -13,5 +14,5 @@ def html(sheet: Sheet) -> str:
     """The whole page."""
     from jinja2 import Environment  # imported where a page is wanted
 
-    environment = Environment(autoescape=True)
+    environment = Environment(autoescape=True, finalize=plain_value)
     return environment.from_string(_TEMPLATE.read_text(encoding="utf-8")).render(sheet=sheet) + "\n"

@@ -17,13 +17,17 @@ class DeliveryFailed(Exception):
     """A message could not be delivered; the text says in plain words why, and what can be done.
 
     ``permanent``: trying the same again cannot help. ``wait_s``: it makes no sense to try sooner, or does harm: servers
-    lock out who tries a wrong password again and again.
+    lock out who tries a wrong password again and again. ``reached``: the recipients that have it all the same, and are
+    left out when it is tried again.
     """
 
-    def __init__(self, problem: str, *, permanent: bool = False, wait_s: float = 0.0) -> None:
+    def __init__(
+        self, problem: str, *, permanent: bool = False, wait_s: float = 0.0, reached: tuple[str, ...] = ()
+    ) -> None:
         super().__init__(problem)
         self.permanent = permanent
         self.wait_s = wait_s
+        self.reached = reached
 
 
 class Channel(Protocol):

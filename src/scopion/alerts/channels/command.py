@@ -12,7 +12,9 @@ from pathlib import Path
 from scopion.alerts.channels.base import DeliveryFailed, Trace
 from scopion.alerts.message import Message
 from scopion.alerts.settings import CommandSettings
+from scopion.model.errors import Refused
 from scopion.model.text import clean
+from scopion.roster.rights import bound_to, home_of, within_rights
 
 _SAID = 200
 _NOT_AGAIN = 65  # EX_DATAERR of sysexits(3): the program says that this message is of no use to it
@@ -34,6 +36,11 @@ class CommandChannel:
         trace(f"running {program} with {len(settings.command) - 1} arguments, the alert as JSON on its standard input")
         # Our secrets in the environment are none of its business.
         environment = {key: os.environ[key] for key in ("PATH", "HOME", "LANG", "TZ", "USER") if key in os.environ}
+        account = _bound_to(self._folder)
+        if account is not None:
+            environment.pop("USER", None)
+            environment["HOME"] = home_of(account)
+            trace(f"with the rights of account {account}, to whom site.toml belongs")
         try:
             running = subprocess.Popen(
                 settings.command,
@@ -43,6 +50,7 @@ class CommandChannel:
                 cwd=self._folder,
                 env=environment,
                 start_new_session=True,
+                **within_rights(account),
             )
         except FileNotFoundError:
             raise DeliveryFailed(f"there is no program {program}: write its whole path") from None
@@ -63,6 +71,13 @@ class CommandChannel:
                 permanent=running.returncode == _NOT_AGAIN,
             )
         trace(f"{program} ended well")
+
+
+def _bound_to(folder: Path) -> int | None:
+    try:
+        return bound_to(folder)
+    except Refused as error:
+        raise DeliveryFailed(str(error)) from None
 
 
 def _end(running: subprocess.Popen[bytes]) -> None:

@@ -9,6 +9,7 @@ import ssl
 from pathlib import Path
 
 from scopion.alerts.channels.base import DeliveryFailed, Trace
+from scopion.attachment.bounded import Bounds, FullAddress, addresses_of, bound_tls, connected, first_connected
 from scopion.attachment.lock import require_unlocked
 from scopion.model.errors import LiveNetworkLocked
 from scopion.model.text import clean
@@ -21,41 +22,33 @@ _ADVICE = {
 }
 
 
-def connect(host: str, port: int, timeout_s: float, trace: Trace) -> socket.socket:
-    """A TCP connection. Raises DeliveryFailed."""
+def connect(host: str, port: int, bounds: Bounds, trace: Trace) -> socket.socket:
+    """A TCP connection that keeps to bounds. Raises DeliveryFailed."""
     trace(f"looking for {host}")
-    addresses = look_up(host, port, socket.SOCK_STREAM)
+    addresses = look_up(host, port, socket.SOCK_STREAM, bounds)
     trace(f"{host} is {', '.join(dict.fromkeys(str(each[4][0]) for each in addresses))}")
-    problem: OSError | None = None
-    for family, kind, protocol, _, address in addresses:
-        try:
-            line = socket.socket(family, kind, protocol)
-        except OSError as error:  # a system without IPv6
-            problem = problem or error
-            continue
-        line.settimeout(timeout_s)
-        try:
-            line.connect(address)
-        except OSError as error:
-            line.close()
-            problem = error
-            continue
-        trace(f"connected to {address[0]}, port {port}")
-        return line
-    assert problem is not None
-    raise DeliveryFailed(f"{host} could not be reached at port {port}: {network_problem(problem, timeout_s)}")
+    try:
+        line, where = first_connected(addresses, connected, bounds)
+    except OSError as error:
+        problem = network_problem(error, bounds.within_s)
+        raise DeliveryFailed(f"{host} could not be reached at port {port}: {problem}") from None
+    trace(f"connected to {where[4][0]}, port {port}")
+    return line
 
 
-def look_up(host: str, port: int, kind: socket.SocketKind) -> list[tuple[int, int, int, str, tuple[str, int]]]:
+def look_up(host: str, port: int, kind: socket.SocketKind, bounds: Bounds) -> list[FullAddress]:
     """The addresses of a host. Raises DeliveryFailed."""
     require_allowed(host)
     try:
-        found = socket.getaddrinfo(host, port, type=kind)
+        return addresses_of(host, port, kind, bounds)
+    except TimeoutError:
+        raise DeliveryFailed(
+            f"the name server did not tell within {bounds.within_s:g} seconds what {host} is: does it answer at all?"
+        ) from None
     except (OSError, UnicodeError):
         raise DeliveryFailed(
             f"the name {host} was not found: is it spelt right, and does this machine have a name server?"
         ) from None
-    return [(int(family), int(type_), protocol, name, address[:2]) for family, type_, protocol, name, address in found]  # type: ignore[misc]
 
 
 def require_allowed(host: str) -> None:
@@ -72,16 +65,19 @@ def network_problem(error: OSError, timeout_s: float) -> str:
     """What the system said of a connection, and what to look at."""
     if isinstance(error, TimeoutError):
         return f"no answer within {timeout_s:g} seconds: does a firewall drop it, or is it the wrong port?"
-    return _ADVICE.get(error.errno or 0, error.strerror or str(error))
+    return _ADVICE.get(error.errno or 0, error.strerror or clean(str(error), 120))
 
 
-def tls_context(trust: str, folder: Path) -> ssl.SSLContext:
-    """TLS that checks certificates: against the system's authorities, or those of a file. Raises DeliveryFailed."""
+def tls_context(trust: str, folder: Path, bounds: Bounds) -> ssl.SSLContext:
+    """TLS that checks certificates: against the system's authorities, or those of a file; for one conversation.
+
+    Raises DeliveryFailed.
+    """
     if not trust:
-        return ssl.create_default_context()
+        return bound_tls(ssl.create_default_context(), bounds)
     path = folder / trust
     try:
-        return ssl.create_default_context(cafile=str(path))
+        return bound_tls(ssl.create_default_context(cafile=str(path)), bounds)
     except (OSError, ssl.SSLError) as error:
         reason = error.strerror if isinstance(error, FileNotFoundError | PermissionError) else "it holds no certificate"
         raise DeliveryFailed(f"{path} should hold the certificates to trust: {reason}") from None

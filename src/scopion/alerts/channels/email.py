@@ -19,6 +19,7 @@ from scopion.alerts.channels.base import DeliveryFailed, SecretReader, Trace
 from scopion.alerts.channels.connecting import connect, network_problem, secured, tls_context, tls_problem
 from scopion.alerts.message import Message
 from scopion.alerts.settings import EmailSettings
+from scopion.attachment.bounded import Bounds
 from scopion.model.alert import Severity
 from scopion.model.text import clean
 
@@ -44,15 +45,22 @@ class EmailChannel:
         """Hand the mail to the server. Raises DeliveryFailed."""
         settings = self._settings
         mail = composed(message, settings.sender, settings.to, self._folder)
+        bounds = Bounds(settings.timeout_s)
+        left = [each for each in settings.to if each not in message.reached]
+        if not left:  # the others were taken out of site.toml meanwhile
+            trace("every recipient has it already")
+            return
         try:
-            server = self._signed_in(trace)
+            server = self._signed_in(bounds, trace)
             try:
-                self._send(server, mail, trace)
+                self._send(server, mail, left, trace)
             finally:
                 server.close()
         except smtplib.SMTPServerDisconnected as error:
             # The library tells a time that has run out in the same way, and keeps the system's words.
             late = "timed out" in str(error)
+            if "more than any answer" in str(error):
+                raise DeliveryFailed(f"{settings.host} sends without end: is it a mail server?") from None
             said = f"said nothing within {settings.timeout_s:g} seconds" if late else "broke off the connection"
             raise DeliveryFailed(f"{settings.host} {said} in the middle of the conversation") from None
         except smtplib.SMTPResponseException as error:
@@ -62,14 +70,14 @@ class EmailChannel:
         except OSError as error:
             raise DeliveryFailed(f"{settings.host}: {network_problem(error, settings.timeout_s)}") from None
 
-    def _signed_in(self, trace: Trace) -> _Conversation:
+    def _signed_in(self, bounds: Bounds, trace: Trace) -> _Conversation:
         settings = self._settings
         password, token = (
             self._read_secret(reference, f"the {what} of channel {settings.name}") if reference else ""
             for what, reference in (("password", settings.password), ("token", settings.token))
         )
-        context = tls_context(settings.trust, self._folder) if settings.security != "plain" else None
-        line = connect(settings.host, settings.at_port, settings.timeout_s, trace)
+        context = tls_context(settings.trust, self._folder, bounds) if settings.security != "plain" else None
+        line = connect(settings.host, settings.at_port, bounds, trace)
         if settings.security == "tls":
             assert context is not None
             line = secured(line, context, settings.host, settings.at_port, trace)
@@ -131,22 +139,28 @@ class EmailChannel:
             raise DeliveryFailed("user and password have to be ASCII for this server", wait_s=60) from None
         trace(f"signed in as {settings.user}")
 
-    def _send(self, server: smtplib.SMTP, mail: EmailMessage, trace: Trace) -> None:
+    def _send(self, server: smtplib.SMTP, mail: EmailMessage, to: list[str], trace: Trace) -> None:
         settings = self._settings
         try:
-            refused = server.send_message(mail, settings.sender, list(settings.to))
+            refused = server.send_message(mail, settings.sender, to)
         except smtplib.SMTPSenderRefused as error:
             raise _refused(f"the sender {settings.sender}", error.smtp_code, error.smtp_error, settings.host) from None
         except smtplib.SMTPRecipientsRefused as error:
-            address, (code, said) = next(iter(error.recipients.items()))
+            later = {each: said for each, said in error.recipients.items() if said[0] < 500}
+            address, (code, said) = next(iter((later or error.recipients).items()))
             raise _refused(f"the recipient {address}", code, said, settings.host) from None
         except smtplib.SMTPDataError as error:
             raise _refused("the message", error.smtp_code, error.smtp_error, settings.host) from None
-        if refused:  # some have got it: sending it again would give it to them twice
-            trace(f"refused for {', '.join(refused)}; the others have it")
-        trace(f"{settings.host} has taken the mail for {', '.join(settings.to)}")
+        taken = [each for each in to if each not in refused]
+        trace(f"{settings.host} has taken the mail for {', '.join(taken)}")
         with suppress(smtplib.SMTPException, OSError):  # it has been taken: how we part does not matter
             server.quit()
+        if refused:  # those who have it do not get it again; the others are tried by themselves
+            later = {each: said for each, said in refused.items() if said[0] < 500}
+            address, (code, said) = next(iter((later or refused).items()))
+            failure = _refused(f"the recipient {address}", code, said, settings.host)
+            others = f"; {', '.join(taken)} has it" if len(taken) == 1 else f"; {len(taken)} others have it"
+            raise DeliveryFailed(f"{failure}{others}", permanent=not later, reached=tuple(taken))
 
 
 class _Conversation(smtplib.SMTP):

@@ -12,7 +12,9 @@ from pathlib import Path
 from scopion.alerts.channels.base import DeliveryFailed, Trace
 from scopion.alerts.message import Message
 from scopion.alerts.settings import FileSettings
-from scopion.roster.files import NO_LINK, hand_over, private_mode
+from scopion.model.errors import Refused
+from scopion.roster.files import open_file, reason
+from scopion.roster.rights import bound_to
 
 
 class FileChannel:
@@ -21,6 +23,7 @@ class FileChannel:
     lasts_s = None
 
     def __init__(self, settings: FileSettings, folder: Path) -> None:
+        self._folder = folder
         self._path = folder / settings.path
 
     def deliver(self, message: Message, trace: Trace) -> None:
@@ -28,12 +31,8 @@ class FileChannel:
         path = self._path
         line = json.dumps(message.document(), ensure_ascii=False).encode() + b"\n"
         try:
-            new = not path.exists()
-            # Not through a link that somebody else has put there.
-            handle = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | NO_LINK, 0o600)
+            handle = open_file(path, os.O_WRONLY | os.O_APPEND, bound=bound_to(self._folder))
             try:
-                if new and hasattr(os, "fchmod"):
-                    os.fchmod(handle, private_mode(path.parent))
                 end = os.fstat(handle).st_size
                 if os.write(handle, line) < len(line):  # a full disk takes a part: no half line stays
                     os.ftruncate(handle, end)
@@ -41,8 +40,8 @@ class FileChannel:
                 os.fsync(handle)
             finally:
                 os.close(handle)
-            if new:
-                hand_over(path)
+        except Refused as error:
+            raise DeliveryFailed(str(error)) from None
         except OSError as error:
-            raise DeliveryFailed(f"{path} cannot be written: {error.strerror}") from None
+            raise DeliveryFailed(f"{path} cannot be written: {reason(error)}") from None
         trace(f"added {len(line)} octets to {path}")

@@ -17,6 +17,7 @@ from scopion.alerts.channels.base import DeliveryFailed, Trace
 from scopion.alerts.channels.connecting import connect, look_up, network_problem, secured, tls_context
 from scopion.alerts.message import Message
 from scopion.alerts.settings import SyslogSettings
+from scopion.attachment.bounded import Bounds, shorten
 from scopion.model.alert import Severity
 
 _NUMBERS = {Severity.HIGH: 1, Severity.NORMAL: 4, Severity.LOW: 6}  # alert, warning, informational (RFC 5424, 6.2.1)
@@ -39,18 +40,18 @@ class SyslogChannel:
     def deliver(self, message: Message, trace: Trace) -> None:
         """Send. Raises DeliveryFailed."""
         settings = self._settings
-        line = formatted(message, settings.facility)
+        line, bounds = formatted(message, settings.facility), Bounds(settings.timeout_s)
         try:
             if settings.transport == "udp":
-                self._by_datagram(line[:_UDP_MOST].decode("utf-8", "ignore").encode(), trace)
+                self._by_datagram(line[:_UDP_MOST].decode("utf-8", "ignore").encode(), bounds, trace)
             else:
-                self._by_stream(b"%d %s" % (len(line), line), trace)
+                self._by_stream(b"%d %s" % (len(line), line), bounds, trace)
         except OSError as error:
             raise DeliveryFailed(f"{settings.host}: {network_problem(error, settings.timeout_s)}") from None
 
-    def _by_datagram(self, line: bytes, trace: Trace) -> None:
+    def _by_datagram(self, line: bytes, bounds: Bounds, trace: Trace) -> None:
         settings = self._settings
-        family, kind, protocol, _, address = look_up(settings.host, settings.at_port, socket.SOCK_DGRAM)[0]
+        family, kind, protocol, _, address = look_up(settings.host, settings.at_port, socket.SOCK_DGRAM, bounds)[0]
         with socket.socket(family, kind, protocol) as sender:
             sender.connect(address)
             sender.send(line)
@@ -59,16 +60,16 @@ class SyslogChannel:
                 sender.recv(1)
         trace(f"sent to {address[0]}, port {settings.at_port}, by UDP: whether it arrived is not known")
 
-    def _by_stream(self, octets: bytes, trace: Trace) -> None:
+    def _by_stream(self, octets: bytes, bounds: Bounds, trace: Trace) -> None:
         settings = self._settings
         host, port = settings.host, settings.at_port
-        context = tls_context(settings.trust, self._folder) if settings.transport == "tls" else None
-        line = connect(host, port, settings.timeout_s, trace)
+        context = tls_context(settings.trust, self._folder, bounds) if settings.transport == "tls" else None
+        line = connect(host, port, bounds, trace)
         try:
             if context is not None:
                 line = secured(line, context, host, port, trace)
             line.sendall(octets)
-            line.settimeout(_BREAKS_OFF_WAIT_S)
+            shorten(line, Bounds(_BREAKS_OFF_WAIT_S))
             with suppress(TimeoutError):  # it listens and says nothing, as it should
                 if line.recv(1) == b"":
                     raise DeliveryFailed(f"{host} broke off the connection: does it take syslog at port {port}?")

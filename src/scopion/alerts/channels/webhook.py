@@ -9,19 +9,18 @@ from __future__ import annotations
 import hashlib
 import hmac
 import json
+import socket
+import ssl
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING
-from urllib.parse import urlsplit
 
 from scopion.alerts.channels.base import DeliveryFailed, SecretReader, Trace
-from scopion.alerts.channels.connecting import network_problem, require_allowed, tls_context, tls_problem
+from scopion.alerts.channels.connecting import connect, network_problem, secured, tls_context, tls_problem
 from scopion.alerts.message import Message
 from scopion.alerts.settings import WebhookSettings
-from scopion.model.text import clean
-
-if TYPE_CHECKING:
-    import httpx
+from scopion.attachment.bounded import Bounds
+from scopion.attachment.web import Answer, BadAddress, ask, host_of, parts_of, port_of
+from scopion.model.text import clean, whole_number
 
 _LATER = (408, 425, 429)  # the request is not wrong, it comes at the wrong time
 _LONGEST_WAIT_S = 3600.0
@@ -40,43 +39,51 @@ class WebhookChannel:
 
     def deliver(self, message: Message, trace: Trace) -> None:
         """Post, and take only an answer of success for one. Raises DeliveryFailed."""
-        import httpx
+        import http.client
 
         settings = self._settings
         url, where = self._address()
         body = self._body(message)
-        require_allowed(self._ends(url)[0])
+        bounds = Bounds(settings.timeout_s)
+        try:
+            parts = parts_of(url)
+        except BadAddress:
+            raise DeliveryFailed(f"the address of channel {settings.name} is no http or https address") from None
+        host, port = host_of(parts), port_of(parts)
+        headers = self._headers(message, body)
+
+        def open_line(host: str, port: int, context: ssl.SSLContext | None) -> socket.socket:
+            line = connect(host, port, bounds, trace)
+            return line if context is None else secured(line, context, host, port, trace)
+
+        context = tls_context(settings.trust, self._folder, bounds) if parts.scheme == "https" else None
         trace(f"posting {len(body)} octets to {where}")
         try:
             # Redirections are not followed: what was to be secret would go elsewhere.
-            with httpx.Client(
-                verify=tls_context(settings.trust, self._folder),
-                timeout=settings.timeout_s,
-                follow_redirects=False,
-                trust_env=False,
-            ) as client:
-                headers = self._headers(message, body)
-                with client.stream("POST", url, content=body, headers=headers) as answer:
-                    said = self._beginning(answer)
-        except (httpx.InvalidURL, httpx.UnsupportedProtocol):
-            raise DeliveryFailed(f"the address of channel {settings.name} is no http or https address") from None
-        except httpx.TimeoutException:
+            answer = ask(
+                "POST",
+                url,
+                bounds,
+                most=_ANSWER_READ,
+                open_line=open_line,
+                context=context,
+                body=body,
+                headers=headers,
+                only_status=True,
+            )
+        except TimeoutError:
             raise DeliveryFailed(f"{where} did not answer within {settings.timeout_s:g} seconds") from None
-        except httpx.HTTPError as error:
-            raise DeliveryFailed(self._explained(error, where)) from None
+        except ssl.SSLError as error:
+            raise DeliveryFailed(tls_problem(error, host, port)) from None
+        except OSError as error:
+            raise DeliveryFailed(f"{where}: {network_problem(error, settings.timeout_s)}") from None
+        except http.client.HTTPException as error:
+            raise DeliveryFailed(f"{where} gives no answer of HTTP ({type(error).__name__})") from None
+        said = clean(answer.body.decode("utf-8", "replace"), _ANSWER_SHOWN)
         if answer.is_success:
-            trace(f"{where} answers {answer.status_code}: taken")
+            trace(f"{where} answers {answer.status}: taken")
             return
         raise _refused(answer, said, where)
-
-    def _beginning(self, answer: httpx.Response) -> str:
-        """What the answer says, as far as it is of use: whoever answers without end is not listened to."""
-        read, ends = b"", time.monotonic() + self._settings.timeout_s
-        for part in answer.iter_bytes(_ANSWER_READ):
-            read += part
-            if len(read) >= _ANSWER_READ or time.monotonic() > ends:
-                break
-        return clean(read[:_ANSWER_READ].decode("utf-8", "replace"), _ANSWER_SHOWN)
 
     def _address(self) -> tuple[str, str]:
         """The address, and what may be shown of it: neither path nor query, which are often the secret."""
@@ -85,14 +92,6 @@ class WebhookChannel:
         scheme, _, rest = url.partition("://")
         host = rest.split("/", 1)[0].rpartition("@")[2]
         return url, f"{scheme}://{clean(host)}"
-
-    def _ends(self, url: str) -> tuple[str, int]:
-        """Host and port. Raises DeliveryFailed."""
-        try:
-            parts = urlsplit(url)
-            return parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
-        except ValueError:
-            raise DeliveryFailed(f"the address of channel {self._settings.name} cannot be understood") from None
 
     def _body(self, message: Message) -> bytes:
         if not self._settings.body:
@@ -123,36 +122,17 @@ class WebhookChannel:
             headers["Scopion-Signature"] = signature(key, at, body)
         return headers
 
-    def _explained(self, error: httpx.HTTPError, where: str) -> str:
-        """Httpx keeps the system's own error among the causes."""
-        cause: BaseException | None = error
-        while cause is not None:
-            if isinstance(cause, OSError):
-                break
-            cause = cause.__cause__ or cause.__context__
-        if isinstance(cause, OSError):
-            import socket
-            import ssl
-
-            host, port = self._ends(where)
-            if isinstance(cause, ssl.SSLError):
-                return tls_problem(cause, host, port)
-            if isinstance(cause, socket.gaierror):
-                return f"the name {host} was not found: is it spelt right, and does this machine have a name server?"
-            return f"{where} could not be reached: {network_problem(cause, self._settings.timeout_s)}"
-        return f"{where}: {clean(str(error), 160) or type(error).__name__}"
-
 
 def signature(key: str, at: str, body: bytes) -> str:
     """What ``Scopion-Signature`` says: the receiver computes the same with the shared key."""
     return "sha256=" + hmac.new(key.encode(), at.encode() + b"." + body, hashlib.sha256).hexdigest()
 
 
-def _refused(answer: httpx.Response, said: str, where: str) -> DeliveryFailed:
-    status = answer.status_code
+def _refused(answer: Answer, said: str, where: str) -> DeliveryFailed:
+    status = answer.status
     quoted = f": {said}" if said else ""
-    wait = answer.headers.get("Retry-After", "")
-    wait_s = min(float(wait), _LONGEST_WAIT_S) if wait.isdecimal() else 0.0
+    wait = answer.headers.get("retry-after", "")
+    wait_s = min(float(max(0, whole_number(wait, 10**9) or 0)), _LONGEST_WAIT_S)
     if status in _LATER or status >= 500:
         return DeliveryFailed(f"{where} answers {status}, try later{quoted}", wait_s=wait_s)
     if status in (401, 403):

@@ -42,7 +42,10 @@ _NOT_A_NAME = re.compile(
     r"(?:[-–—*?.\s]*|n/?a|none|null|unknown|unbekannt|inconnu|desconocido|online|offline|active|inactive|connected|"
     r"disconnected|aktiv|inaktiv|yes|no|on|off|up|down|static|dynamic|dhcp|reserved|blocked|allowed|guest|edit|delete|block|"
     r"remove|details|more|never|infinite|forever|full|half|full duplex|half duplex|"
-    r"[\d\s.,:/%+-]*(?:dbm|[kmg]?bps|[kmgt]?bits?/s|[kmgt]bits?|[kmgt]i?b(?:/s)?|ghz|mhz|s|m|h|d|sec|min|hours?|days?|"
+    # A number, perhaps with its unit; also followed by another and whatever else. Each part is taken whole (*+), so
+    # that a long row of numbers is read once.
+    r"[\d.,:/%+-]*+\s++(?:[.,:/%+-][\d.,:/%+-]*+\s++)*+\d.*|"
+    r"[\d\s.,:/%+-]*+(?:dbm|[kmg]?bps|[kmgt]?bits?/s|[kmgt]bits?|[kmgt]i?b(?:/s)?|ghz|mhz|s|m|h|d|sec|min|hours?|days?|"
     r"minutes?|seconds?|am|pm)?(?:\s+\d.*)?)",
     re.I,
 )
@@ -61,8 +64,11 @@ _THERE = re.compile(
     re.I,
 )
 _UNITS = {"w": 604_800, "d": 86_400, "t": 86_400, "h": 3_600, "s": 1, "m": 60}
-_SPAN = r"\d{1,5}\s*(?:weeks?|days?|hours?|hrs?|min(?:ute)?s?|sec(?:ond)?s?|[wdhms])"
-_AGO = re.compile(rf"((?:{_SPAN}[\s,]*(?:and\s+)?)+)ago\b|\bvor\s+(\d{{1,5}}\s*(?:Tag|Stunde|Minute|Sekunde)\w*)", re.I)
+_SPAN = r"\d{1,5}\s{0,8}(?:weeks?|days?|hours?|hrs?|min(?:ute)?s?|sec(?:ond)?s?|[wdhms])"
+_AGO = re.compile(
+    rf"((?:{_SPAN}[\s,]{{0,8}}(?:and\s{{1,8}})?){{1,7}})ago\b|\bvor\s{{1,8}}(\d{{1,5}}\s{{0,8}}(?:Tag|Stunde|Minute|Sekunde)\w*)",
+    re.I,
+)
 _ADDRESS = re.compile(r"(?<![\w.:])(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9A-Fa-f]{0,4}(?::[0-9A-Fa-f]{0,4}){2,7})(?![\w.:])")
 # What stands before a field where each field has its name.
 _LABEL = re.compile(
@@ -276,7 +282,7 @@ def _ago(text: str) -> timedelta | None:
     match = _AGO.search(text)
     if match is None:
         return None
-    parts = re.findall(r"(\d+)\s*([a-z])", (match[1] or match[2]).casefold())
+    parts = re.findall(r"(\d{1,5})\s{0,8}([a-z])", (match[1] or match[2]).casefold())
     return timedelta(seconds=sum(int(count) * _UNITS[unit] for count, unit in parts))
 
 

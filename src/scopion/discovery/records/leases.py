@@ -16,7 +16,6 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Source, Trait, TraitKind
 from scopion.model.text import clean
 
-_STATEMENT = re.compile(r'((?:[^;"{}]|"(?:[^"\\]|\\.)*")*)[;}]')
 # Blanks, not line ends: a file of empty lines is looked at once.
 _LEASE = re.compile(r"^[ \t]*lease[ \t]+(\S{1,64})[ \t]*\{", re.MULTILINE)
 _LEASE_END = re.compile(r"^[ \t]*\}", re.MULTILINE)
@@ -101,27 +100,46 @@ def _add_kea(reading: Reading, number: int, row: dict[str, str], as_of: datetime
 def _blocks(text: str, reading: Reading) -> Iterator[tuple[int, str, str]]:
     """The leases: line, address, body; one that is not closed is the file's cut end."""
     line, counted_to = 1, 0
+    end: re.Match[str] | None = None
     for match in _LEASE.finditer(text):
-        end = _LEASE_END.search(text, match.end())
+        if end is None or end.start() < match.end():  # else both begin before the same end: it is looked for once
+            end = _LEASE_END.search(text, match.end())
         line += text.count("\n", counted_to, match.start(1))
         counted_to = match.start(1)
         if end is None:
             reading.trouble(f"line {line}", "the file ends in the middle of a lease", match[1])
             return
-        yield line, match[1], text[match.end() : min(end.start(), match.end() + _LONGEST_LEASE)]
+        body = text[match.end() : min(end.start(), match.end() + _LONGEST_LEASE)]
+        another = _LEASE.search(body)  # within one that is not closed
+        yield line, match[1], body[: another.start()] if another else body
 
 
 def _statements(body: str) -> Iterator[tuple[str, str]]:
-    for match in _STATEMENT.finditer(body):
-        words = " ".join(match[1].split())
+    for statement in _parted(body):
+        words = " ".join(statement.split())
         for key in ("hardware ethernet", "client-hostname", "uid", "starts", "cltt", "set vendor-class-identifier"):
             if words.startswith(key + " "):
                 yield key, words[len(key) :].lstrip(" =")
 
 
+def _parted(body: str) -> Iterator[str]:
+    """The statements, each up to its ; or brace that stands in no quotes. Read once, whatever quotes are left open."""
+    begin, quoted, escaped = 0, False, False
+    for at, each in enumerate(body):
+        if escaped:
+            escaped = False
+        elif quoted:
+            quoted, escaped = each != '"', each == "\\"
+        elif each == '"':
+            quoted = True
+        elif each in ";{}":
+            yield body[begin:at]
+            begin = at + 1
+
+
 def _isc_moment(text: str) -> datetime | None:
     """``1 2026/09/14 08:10:00`` in UTC, or ``epoch 1789373400``."""
-    with suppress(ValueError, OverflowError):
+    with suppress(ValueError, OverflowError, IndexError):
         if text.startswith("epoch"):
             return _moment(int(text.split()[1].rstrip(";")))
         return datetime.strptime(text.partition(" ")[2], "%Y/%m/%d %H:%M:%S").replace(tzinfo=UTC)

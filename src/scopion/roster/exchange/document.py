@@ -14,7 +14,7 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field, TypeAdapter, 
 
 from scopion.model.device import Standing
 from scopion.model.observation import Medium, Source, Trait, TraitKind
-from scopion.model.text import MAX_TEXT, clean
+from scopion.model.text import MAX_TEXT, clean, escaped_json
 from scopion.roster.exchange import fields
 from scopion.roster.exchange.record import (
     MAX_RECORDS,
@@ -40,7 +40,7 @@ def _address(text: str) -> str:
 
 Mac = Annotated[str, AfterValidator(_mac), Field(description="A MAC address, in any notation.")]
 Ip = Annotated[str, AfterValidator(_address), Field(description="An IPv4 or IPv6 address.")]
-Text = Annotated[str, Field(max_length=MAX_TEXT)]
+Text = Annotated[str, Field(max_length=MAX_TEXT), AfterValidator(clean)]
 
 
 class _Strict(BaseModel):
@@ -107,9 +107,9 @@ def write_document(
     """Records as one JSON document, or one JSON object a line."""
     devices = [_as_json(record, more) for record, more in records]
     if lines:
-        return "".join(json.dumps(device, ensure_ascii=False) + "\n" for device in devices)
+        return "".join(escaped_json(json.dumps(device, ensure_ascii=False)) + "\n" for device in devices)
     whole = {"format": FORMAT, "version": VERSION, "exported": fields.iso(at), "site": site, "devices": devices}
-    return json.dumps(whole, ensure_ascii=False, indent=2) + "\n"
+    return escaped_json(json.dumps(whole, ensure_ascii=False, indent=2)) + "\n"
 
 
 def read_document(text: str) -> tuple[Records, datetime | None]:

@@ -53,7 +53,10 @@ def moment(text: str) -> datetime:
         found = datetime.fromisoformat(text.strip())
     except ValueError:
         raise ValueError(f"{text!r} is no moment: write it as 2026-12-31T14:00:00Z") from None
-    return (found if found.tzinfo else found.replace(tzinfo=UTC)).astimezone(UTC)
+    try:
+        return (found if found.tzinfo else found.replace(tzinfo=UTC)).astimezone(UTC)
+    except OverflowError:
+        raise ValueError(f"{text!r} is no moment: its year is none of ours") from None
 
 
 def moments(text: str) -> tuple[datetime, ...]:

@@ -247,7 +247,7 @@ def _statement(text: str) -> tuple[str, str]:
 
 def _read_kea(text: str) -> Read:
     try:
-        document = json.loads(re.sub(r"(?m)^\s*(//|#).*$", "", text))
+        document = json.loads(re.sub(r"(?m)^[ \t]*(//|#).*$", "", text))
         reservations = list(_reservations(document))
     except json.JSONDecodeError as error:
         return [], [Problem(error.lineno, f"no JSON: {error.msg}")]

@@ -15,6 +15,7 @@ from typing import Any
 
 from scopion.model.device import Standing
 from scopion.model.observation import Medium
+from scopion.model.text import FORMULA_SIGNS, clean, plain
 from scopion.roster.exchange import fields
 from scopion.roster.exchange.record import MAX_RECORDS, AdapterRecord, DeviceRecord, Problem, Records, duplicates
 
@@ -24,7 +25,7 @@ COLUMNS = (
     "standing", "label", "owner", "place", "note", "guest_until", "because", "essential", "macs", "addresses", "names",
     "media", "first_seen", "last_seen", "standing_since", "present", "revision", "vendor", "kind",
 )  # fmt: skip
-_FORMULA = ("=", "+", "-", "@", "\t", "\r", "'")
+_GUARDED = (*FORMULA_SIGNS, "'")
 _SEPARATORS = (",", ";", "\t")
 _PROBLEMS_TOLD = 20
 
@@ -76,11 +77,12 @@ def read_sheet(text: str) -> Records:
 
 def guarded(text: str) -> str:
     """A cell that no spreadsheet executes."""
-    return f"'{text}" if text.startswith(_FORMULA) else text
+    text = plain(text)
+    return f"'{text}" if text.startswith(_GUARDED) else text
 
 
 def _unguarded(text: str) -> str:
-    return text[1:] if text.startswith("'") and text[1:].startswith(_FORMULA) else text
+    return text[1:] if text.startswith("'") and text[1:].startswith(_GUARDED) else text
 
 
 def _separator(line: str) -> str:
@@ -103,7 +105,7 @@ def _header(cells: Sequence[str]) -> tuple[list[str], str]:
 def _row(header: Sequence[str], cells: Sequence[str], line: int) -> DeviceRecord | Problem:
     if len(cells) != len(header):
         return Problem(line, f"{len(cells)} cells where the heading has {len(header)}: half a line?")
-    row = {name: _unguarded(cell.strip()) for name, cell in zip(header, cells, strict=True) if name}
+    row = {name: _unguarded(clean(cell, len(cell))) for name, cell in zip(header, cells, strict=True) if name}
     values: dict[str, Any] = {}
     for name, read in _READERS.items():
         if row.get(name):

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 from typing import Any, Protocol
 
 from scopion.model.mac import MacAddress, Notation
 from scopion.roster.lists import ListMode
+from scopion.roster.stored import as_written
 
 
 class Effect(StrEnum):
@@ -26,6 +27,7 @@ class Held:
     allow: frozenset[MacAddress] = frozenset()
     deny: frozenset[MacAddress] = frozenset()
     mode: ListMode | None = None  # None: it cannot be read
+    remark: str = field(default="", compare=False)  # what a person should know of it, in a clause
 
     @property
     def entries(self) -> int:
@@ -145,6 +147,12 @@ class Enforcer(Protocol):
     def keep(self, radio: str, held: Held) -> None:
         """Make what it holds last through a restart, as far as it can."""
 
+    def files(self) -> Mapping[str, str | None]:
+        """What its files hold that a push may write, byte for byte, by their paths; None for one that is not there."""
+
+    def put_back(self, files: Mapping[str, str | None]) -> None:
+        """Write back what ``files`` returned, where it is another by now, and have it in force."""
+
     def stations(self, radio: str) -> Sequence[Station]:
         """Who is associated now."""
 
@@ -175,6 +183,7 @@ def held_document(held: Held) -> dict[str, Any]:
     }
 
 
+@as_written("what a radio was made to hold")
 def read_held(document: Mapping[str, Any]) -> Held:
     """What was kept."""
     return Held(

@@ -6,10 +6,11 @@ that there is no moment without one. Whoever is refused stays associated, and ge
 
 from __future__ import annotations
 
+import hashlib
 import json
 import re
 from collections.abc import Callable, Mapping, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 from scopion.attachment.ports import Shell
 from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused
@@ -19,7 +20,17 @@ from scopion.roster.lists import ListMode
 from scopion.wireless.enforcers.base import Act, Effect, Held, Station, Step, Traits
 from scopion.wireless.settings import BridgePort, NftablesSettings
 
+# What of a thing decides who is refused. All else differs between versions of nft, counts, or is a set's contents.
+_DECIDES = {"chain": ("type", "hook", "prio", "policy"), "set": ("type",), "rule": ("expr",)}
 _PRIORITY = -200  # before the filters of others (nft(8): filter is -200 in the bridge family, and equals take turns)
+
+
+class _Table(NamedTuple):
+    """What its own table has: lists and counts by radio, and whether all else is as it was put there."""
+
+    held: dict[str, Held]
+    counted: dict[str, dict[MacAddress, int]]
+    whole: bool
 
 
 class BridgeFirewall:
@@ -35,7 +46,7 @@ class BridgeFirewall:
             atomic=True,
             survives="the rules are gone when the machine restarts: the watch pushes them again",
         )
-        self.table = "scopion_" + (re.sub(r"\W+", "_", settings.name, flags=re.ASCII).strip("_").lower() or "lists")
+        self.table = table_name(settings.name)
         self._radio: dict[str, BridgePort] = dict(settings.radio.items())
         self._open_shell = open_shell
         self._shell: Shell | None = None
@@ -52,27 +63,39 @@ class BridgeFirewall:
             raise Refused(f"{self.name} has no interface {interface!r}: mend [[enforcer]] in site.toml")
         try:
             (link,) = json.loads(ran.output)
-        except ValueError:
+            is_port = "master" in link
+        except (ValueError, TypeError, RecursionError):
             raise EnforcerUnreachable(f"{self.name}: ip answers {clean(ran.output, 60)!r}") from None
-        if "master" not in link:
+        if not is_port:
             raise Refused(
                 f"{interface!r} of {self.name} is no port of a bridge, so that the bridge's firewall does not see it"
             )
 
     def held(self, radio: str) -> Held:
         """From its own table; nothing if it has none yet."""
-        return self._read()[0].get(radio, Held(mode=ListMode.OFF))
+        table = self._read()
+        # A list that nothing refers to is not in force, whatever it says.
+        if table.whole or radio not in table.held:
+            return table.held.get(radio, Held(mode=ListMode.OFF))
+        return Held(mode=ListMode.OFF, remark="its list is there, but the rules for it are not as they were put there")
 
     def take(self, radio: str, step: Step) -> None:
         """Replace the list of a radio, the others' stay; in one transaction."""
         if step.act is not Act.REPLACE:
             return  # nobody can be disconnected here: whoever is refused gets nowhere
         assert step.held is not None
-        wanted = {**self._read()[0], radio: step.held}
-        self._apply(self._ruleset(wanted))
+        wanted = {**self._read().held, radio: step.held}  # what is not whole is mended by the way
+        self._apply(self._ruleset({each: wanted[each] for each in self.radios() if each in wanted}))
 
     def keep(self, radio: str, held: Held) -> None:
         """It has no file of its own: the watch looks after it."""
+
+    def files(self) -> Mapping[str, str | None]:
+        """It has none."""
+        return {}
+
+    def put_back(self, files: Mapping[str, str | None]) -> None:
+        """It has no files."""
 
     def stations(self, radio: str) -> Sequence[Station]:
         """A firewall knows none."""
@@ -80,7 +103,7 @@ class BridgeFirewall:
 
     def attempts(self, radio: str) -> Mapping[MacAddress, int]:
         """Frames that were dropped since the list was put in place, by who sent them."""
-        return self._read()[1].get(radio, {})
+        return self._read().counted.get(radio, {})
 
     def close(self) -> None:
         """Log out."""
@@ -88,18 +111,23 @@ class BridgeFirewall:
             self._shell.close()
             self._shell = None
 
-    def _read(self) -> tuple[dict[str, Held], dict[str, dict[MacAddress, int]]]:
+    def _read(self) -> _Table:
         ran = self._run(["nft", "-j", "list", "table", "bridge", self.table])
         if ran.code != 0:
             if "No such file" in ran.errors or "does not exist" in ran.errors:
-                return {}, {}
+                return _Table({}, {}, whole=True)
             raise EnforcerUnreachable(f"{self.name}: {_said(ran.errors)}")
         try:
-            objects = json.loads(ran.output)["nftables"]
-            found = {each["set"]["name"]: each["set"] for each in objects if "set" in each}
-        except (ValueError, KeyError, TypeError):
+            return self._told(json.loads(ran.output)["nftables"])
+        except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
             raise EnforcerUnreachable(f"{self.name}: nft answers {clean(ran.output, 60)!r}") from None
-        held, counted = {}, {}
+
+    def _told(self, objects: Sequence[Mapping[str, Any]]) -> _Table:
+        """What a listing tells of the table. Raises what comes of one that is none."""
+        found = {each["set"]["name"]: each["set"] for each in objects if "set" in each}
+        there = [_essence(each) for each in objects if not {"metainfo", "table"} & each.keys()]
+        held: dict[str, Held] = {}
+        counted: dict[str, dict[MacAddress, int]] = {}
         for radio in self.radios():
             for mode in (ListMode.ALLOW, ListMode.DENY):
                 listed = found.get(_set(mode, radio))
@@ -112,14 +140,22 @@ class BridgeFirewall:
             others = found.get(_others(radio))
             if others is not None:
                 counted[radio] = {mac: count for mac, count in map(self._element, others.get("elem", ())) if count}
-        return held, counted
+        return _Table(held, counted, self._is_whole(held, there))
+
+    def _is_whole(self, held: Mapping[str, Held], there: Sequence[tuple[str, str, str]]) -> bool:
+        """Whether chains, hooks, policies, interfaces, sets and rules are those that were put there, in their order."""
+        asked = [_essence(each["add"]) for each in self._ruleset(held) if "add" in each and "table" not in each["add"]]
+        return sorted(asked, key=_place) == sorted(there, key=_place)
 
     def _element(self, element: Any) -> tuple[MacAddress, int]:
         """An address of a set, with how many frames were counted."""
         value, packets = element, 0
         if isinstance(element, dict):
             inner = element.get("elem", {})
-            value, packets = inner.get("val"), int(inner.get("counter", {}).get("packets", 0))
+            value = inner.get("val")
+            counter = inner.get("counter")
+            counted = counter.get("packets", 0) if isinstance(counter, dict) else 0
+            packets = counted if isinstance(counted, int) and 0 <= counted < 2**63 else 0
         try:
             return MacAddress.parse(str(value)), packets
         except InvalidMacAddress:
@@ -197,6 +233,38 @@ class BridgeFirewall:
         if ran.code != 0 and "Operation not permitted" in ran.errors:
             raise EnforcerUnreachable(f"{self.name}: this account may not change the firewall: run as root")
         return ran
+
+
+def table_name(name: str) -> str:
+    """The table of an enforcer: another for each name, of characters that nft(8) takes.
+
+    A name with others than small letters, digits and _ gets a sum of itself behind a point, which no plain name has.
+    """
+    if re.fullmatch(r"[a-z0-9_]+", name, flags=re.ASCII):
+        return f"scopion_{name}"
+    reduced = re.sub(r"\W+", "_", name, flags=re.ASCII).strip("_").lower()
+    return f"scopion_{reduced}.{hashlib.sha256(name.encode()).hexdigest()[:12]}"
+
+
+def _essence(thing: Mapping[str, Any]) -> tuple[str, str, str]:
+    """A chain, a set or a rule by what decides in it: its kind, its place, and the rest."""
+    ((kind, said),) = thing.items()
+    kept = {key: said.get(key) for key in _DECIDES.get(kind, ())}
+    if kind == "rule":
+        kept["expr"] = [_without_counter(each) for each in said["expr"]]
+    return kind, str(said["chain"] if kind == "rule" else said["name"]), json.dumps(kept, sort_keys=True)
+
+
+def _without_counter(expression: Mapping[str, Any]) -> Mapping[str, Any]:
+    """An expression of a rule; what counts in it is told by some versions of nft only, and refuses nothing."""
+    if "set" not in expression:
+        return expression
+    return {"set": {key: value for key, value in expression["set"].items() if key != "stmt"}}
+
+
+def _place(essence: tuple[str, str, str]) -> tuple[str, str]:
+    """By what things are sorted: the rules of a chain keep their order."""
+    return essence[:2]
 
 
 def _set(mode: ListMode, radio: str) -> str:

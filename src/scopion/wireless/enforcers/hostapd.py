@@ -16,13 +16,15 @@ from contextlib import suppress
 from scopion.attachment.ports import ControlLine, Shell
 from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused
 from scopion.model.mac import MacAddress
-from scopion.model.text import clean
+from scopion.model.text import clean, lines_of, whole_number
 from scopion.roster.lists import ListMode
 from scopion.wireless.enforcers.base import Act, Effect, Held, Station, Step, Traits
 from scopion.wireless.settings import HostapdRadio, HostapdSettings
 
 # The standard's association identifiers end at 2007 (IEEE Std 802.11-2020, 9.4.1.8): more stations are no answer.
 _MOST_STATIONS = 2007
+_MOST_COUNTED = 2**63 - 1  # what SQLite and JSON readers take
+_LONGEST_S = 10 * 366 * 86_400  # no station is associated for longer
 _ACL = {ListMode.ALLOW: "ACCEPT_ACL", ListMode.DENY: "DENY_ACL"}
 _MODE = {ListMode.OFF: "0", ListMode.DENY: "0", ListMode.ALLOW: "1"}
 _LINK = re.compile(r"(?:peer_addr\[\d+\]|link_addr)$")
@@ -55,6 +57,7 @@ class Hostapd:
         self._open_line, self._open_shell = open_line, open_shell
         self._lines: dict[str, ControlLine] = {}
         self._shell: Shell | None = None
+        self._wrote = False
 
     def radios(self) -> tuple[str, ...]:
         """As the settings name them."""
@@ -121,6 +124,18 @@ class Hostapd:
             interface, mode = files.socket.rpartition("/")[2], _MODE[held.mode]
             self._rewrite(files.config, lambda text: with_mode(text, interface, mode))
 
+    def files(self) -> Mapping[str, str | None]:
+        """The accept, deny and configuration files that the settings name."""
+        named = [path for each in self._radio.values() for path in (each.accept_file, each.deny_file, each.config)]
+        return {path: self._files().read(path) for path in dict.fromkeys(filter(None, named))}
+
+    def put_back(self, files: Mapping[str, str | None]) -> None:
+        """The daemon reads them when it starts: they have to say what it holds. One that was not there is emptied."""
+        for path, before in files.items() if self._wrote else ():
+            now = self._files().read(path)
+            if now != before and (before is not None or now):
+                self._write(path, before or "")
+
     def stations(self, radio: str) -> Sequence[Station]:
         """Those with their flags; who was just disconnected has none."""
         found: list[Station] = []
@@ -182,19 +197,32 @@ class Hostapd:
         line = self._lines.get(radio)
         if line is None:
             line = self._lines[radio] = self._open_line(self._radio[radio].socket)
+        answered = False
         try:
-            return line.ask(command)
-        except EnforcerUnreachable:
-            line.close()
-            self._lines.pop(radio, None)
-            raise
+            reply = line.ask(command)
+            answered = True
+            return reply
+        finally:
+            if not answered:
+                # Also when somebody interrupts: a reply that comes late would be taken for that to the next command.
+                line.close()
+                self._lines.pop(radio, None)
 
     def _rewrite(self, path: str, change: Callable[[str], str]) -> None:
         shell = self._files()
         before = shell.read(path) or ""
         after = change(before)
         if after != before:
-            shell.write(path, after)
+            self._write(path, after)
+
+    def _write(self, path: str, text: str) -> None:
+        """Write a file, and read it again: the disk of a small machine may have been full."""
+        self._wrote = True  # from here on, even if it is interrupted
+        shell = self._files()
+        shell.write(path, text)
+        if shell.read(path) != text:
+            raise EnforcerUnreachable(f"{self.name}: {path} does not hold what was written into it")
+        shell.settle(path)
 
     def _files(self) -> Shell:
         if self._shell is None:
@@ -219,18 +247,24 @@ def read_station(mac: MacAddress, lines: Sequence[str]) -> Station | None:
     return Station(
         mac,
         authorized="[AUTHORIZED]" in flags,
-        signal=_number(told.get("signal")),
-        connected_s=_number(told.get("connected_time")),
-        received=_number(told.get("rx_bytes")),
-        sent=_number(told.get("tx_bytes")),
+        signal=whole_number(told.get("signal"), 200),  # dBm
+        connected_s=_since(told.get("connected_time")),
+        received=whole_number(told.get("rx_bytes"), _MOST_COUNTED),
+        sent=whole_number(told.get("tx_bytes"), _MOST_COUNTED),
         links=tuple(dict.fromkeys(each for each in links if each != mac)),
     )
+
+
+def _since(text: str | None) -> int | None:
+    """For how many seconds; a daemon whose clock was set tells nonsense, which would lie before all time."""
+    seconds = whole_number(text, _LONGEST_S)
+    return seconds if seconds is None or seconds >= 0 else None
 
 
 def list_file(before: str, macs: frozenset[MacAddress]) -> str:
     """An accept or deny file with these addresses: lines that stay are kept as they are, comments too."""
     kept, present = [], set()
-    for line in before.splitlines():
+    for line in lines_of(before):
         word = line.split("#")[0].split()
         try:
             mac = MacAddress.parse(word[0]) if word else None
@@ -240,12 +274,12 @@ def list_file(before: str, macs: frozenset[MacAddress]) -> str:
             kept.append(line)
             present.add(mac)
     kept += [str(mac) for mac in sorted(macs - present)]
-    return "".join(f"{line}\n" for line in kept)
+    return "".join(line if line.endswith("\n") else f"{line}\n" for line in kept)
 
 
 def with_mode(text: str, interface: str, mode: str) -> str:
     """A configuration file with another ``macaddr_acl`` for the BSS on an interface; every other line stays."""
-    lines = text.splitlines(keepends=True)
+    lines = lines_of(text)
     at, insert = None, None
     current = ""
     for number, line in enumerate(lines):
@@ -272,10 +306,6 @@ def _pairs(reply: str) -> Iterator[tuple[str, str]]:
             yield key.strip(), value.strip()
 
 
-def _number(text: str | None) -> int | None:
-    return int(text) if text is not None and re.fullmatch(r"-?\d{1,18}", text) else None
-
-
 def _plain_ssid(text: str) -> str:
     r"""An SSID as it is: the daemon escapes what is not printable as ``\xc3`` and the like."""
     octets = bytearray()
@@ -287,9 +317,11 @@ def _plain_ssid(text: str) -> str:
                 octets.append(int(text[at + 2 : at + 4], 16))
                 at += 4
                 continue
-            octets += {"n": b"\n", "r": b"\r", "t": b"\t", "e": b"\x1b"}.get(escaped, escaped.encode())
+            octets += {"n": b"\n", "r": b"\r", "t": b"\t", "e": b"\x1b"}.get(
+                escaped, escaped.encode("utf-8", "surrogateescape")
+            )
             at += 2
             continue
-        octets += text[at].encode()
+        octets += text[at].encode("utf-8", "surrogateescape")  # over SSH, octets that are no UTF-8 come so
         at += 1
     return octets.decode(errors="replace")

@@ -5,22 +5,19 @@ A network is on a radio where a ``wifi-iface`` section has its SSID; the ``wifi-
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from scopion.attachment.ports import Shell
 from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused
 from scopion.model.mac import MacAddress
-from scopion.model.text import clean
+from scopion.model.text import clean, counted, lines_of, whole_number
 from scopion.roster.lists import ListMode
 from scopion.wireless.enforcers.base import Act, Effect, Held, Station, Step, Traits
 from scopion.wireless.settings import UciSettings
 
 _MODES = {"": ListMode.OFF, "disable": ListMode.OFF, "allow": ListMode.ALLOW, "deny": ListMode.DENY}
 _WORDS = {ListMode.OFF: "disable", ListMode.ALLOW: "allow", ListMode.DENY: "deny"}
-_STATEMENT = re.compile(r"\s*(?P<kind>config|option|list)\s+(?P<rest>.*?)\s*(?:#.*)?$")
-_WORD = re.compile(r"""'([^']*)'|"([^"]*)"|(\S+)""")
 _BANDS = {"2g": "2.4", "5g": "5", "6g": "6", "11g": "2.4", "11b": "2.4", "11ng": "2.4", "11bg": "2.4", "11a": "5"}
 _BANDS |= {"11na": "5", "11ac": "5"}
 
@@ -41,24 +38,55 @@ class Section:
 def sections(text: str) -> list[Section]:
     """The sections of a file, in their order; what is not understood is nobody's."""
     found: list[Section] = []
-    for number, line in enumerate(text.splitlines()):
-        match = _STATEMENT.match(line)
-        if match is None:
+    for number, line in enumerate(text.split("\n")):
+        kind, *words = words_of(line) or [""]
+        if kind not in ("config", "option", "list") or not words:
             continue
-        words = ["".join(each) for each in _WORD.findall(match["rest"])]
-        if not words:
-            continue
-        if match["kind"] == "config":
+        if kind == "config":
             found.append(Section(words[0], words[1] if len(words) > 1 else "", number, number + 1))
         elif found and len(words) > 1:
             section, key, value = found[-1], words[0], words[1]
             section.ends = number + 1
             section.lines.setdefault(key, []).append(number)
-            if match["kind"] == "list":
+            if kind == "list":
                 section.lists.setdefault(key, []).append(value)
             else:
                 section.options[key] = value
     return found
+
+
+def words_of(line: str) -> list[str]:
+    """The words of a line as UCI reads them: quoted in part or whole, a backslash before any character, a comment last.
+
+    In single quotes everything is itself; a # begins a comment only where a word could begin.
+    """
+    words: list[str] = []
+    word: str | None = None  # None: between words
+    quote, escaped = "", False
+    for each in line:
+        if escaped:
+            word, escaped = (word or "") + each, False
+        elif each == "\\" and quote != "'":
+            word, escaped = word or "", True
+        elif quote:
+            word, quote = (word, "") if each == quote else ((word or "") + each, quote)
+        elif each in "'\"":
+            word, quote = word or "", each
+        elif each.isspace():
+            words += [word] if word is not None else []
+            word = None
+        elif each == "#" and word is None:
+            break
+        else:
+            word = (word or "") + each
+    return [*words, word] if word is not None else words
+
+
+def quoted(text: str) -> str:
+    """A text as one word of UCI. Raises Refused for a line end, which no word of a line can have."""
+    if "\n" in text or "\r" in text or "\0" in text:
+        raise Refused(f"{clean(text, 40)!r} has a line end, which no option of UCI can have")
+    return "'" + text.replace("'", "'\\''") + "'"
 
 
 class UciFile:
@@ -72,7 +100,7 @@ class UciFile:
         self._settings = settings
         self._open_shell = open_shell
         self._shell: Shell | None = None
-        self._dirty = False
+        self._dirty = self._reloaded = False
 
     def radios(self) -> tuple[str, ...]:
         """Those whose section carries the network, in the order of the file."""
@@ -84,8 +112,22 @@ class UciFile:
             raise Refused(f"{self.name}: no section of {self._settings.file} carries {self.ssid!r} on {radio} GHz")
 
     def held(self, radio: str) -> Held:
-        """The list of the section."""
-        section = self._section(radio)
+        """What all radios of the band hold together: an entry that one of them lacks has no effect there."""
+        carrying = self._sections(radio, self._text())
+        each_held = [self._held(section) for section in carrying]
+        together = each_held[0]
+        for each in each_held[1:]:
+            together = common(together, each)
+        if len(carrying) < 2:
+            return together
+        names = [clean(section.options.get("device", ""), 20) for section in carrying]
+        said = [
+            f"{name} {each.mode} with {counted(each.entries, 'entry', 'entries')}"
+            for name, each in zip(names, each_held, strict=True)
+        ]
+        return replace(together, remark=f"{len(carrying)} radios of this band carry it: {', '.join(said)}")
+
+    def _held(self, section: Section) -> Held:
         word = section.options.get("macfilter", "")
         if word not in _MODES:
             raise EnforcerUnreachable(f"{self.name}: macfilter {clean(word, 40)!r} is not understood")
@@ -101,27 +143,56 @@ class UciFile:
         return Held(macs, frozenset(), mode) if mode is ListMode.ALLOW else Held(frozenset(), macs, mode)
 
     def take(self, radio: str, step: Step) -> None:
-        """Write the section's list and its mode; nothing else changes by a byte."""
+        """Write the list and its mode into each section of the band; nothing else changes by a byte."""
         if step.act is not Act.REPLACE:
             return
         assert step.held is not None
         text = self._text()
-        section = self._section(radio)
         mode = step.held.mode or ListMode.OFF
         macs = sorted(step.idle | (step.held.allow if mode is ListMode.ALLOW else step.held.deny))
-        self._files().write(self._settings.file, with_list(text, section, _WORDS[mode], [str(mac) for mac in macs]))
+        for number in range(len(self._sections(radio, text))):
+            # Counted anew: lines were added or taken away in the one before.
+            section = interfaces(text, self.ssid)[radio][number]
+            text = with_list(text, section, _WORDS[mode], [str(mac) for mac in macs])
+        self._write(text)
         self._dirty = True
 
     def keep(self, radio: str, held: Held) -> None:
         """Let the firmware read its file anew, where it does; for a moment everybody is disconnected."""
-        if self._dirty and self._settings.reload and self._settings.ssh is not None:
-            ran = self._files().run(self._settings.reload)
-            if ran.code != 0:
-                raise EnforcerUnreachable(
-                    f"{self.name}: the file is written, but {' '.join(self._settings.reload)} failed: "
-                    f"{clean(ran.errors, 120)}"
-                )
+        if self._dirty:
+            self._reload()
         self._dirty = False
+
+    def files(self) -> Mapping[str, str | None]:
+        """The file, byte for byte."""
+        return {self._settings.file: self._text()}
+
+    def put_back(self, files: Mapping[str, str | None]) -> None:
+        """Write the file as it was, and have it read again if the firmware has read the other one."""
+        before = files[self._settings.file]
+        if before is not None and self._files().read(self._settings.file) != before:
+            self._write(before)
+        if self._reloaded:
+            self._reload()
+        self._dirty = self._reloaded = False
+
+    def _reload(self) -> None:
+        if not self._settings.reload or self._settings.ssh is None:
+            return
+        self._reloaded = True  # from here on, even if its answer is lost
+        ran = self._files().run(self._settings.reload)
+        if ran.code != 0:
+            raise EnforcerUnreachable(
+                f"{self.name}: the file is written, but {' '.join(self._settings.reload)} failed: "
+                f"{clean(ran.errors, 120)}"
+            )
+
+    def _write(self, text: str) -> None:
+        """Write the file and read it again: a router whose disk is full may have taken a part of it."""
+        self._files().write(self._settings.file, text)
+        if self._files().read(self._settings.file) != text:
+            raise EnforcerUnreachable(f"{self.name}: {self._settings.file} does not hold what was written into it")
+        self._files().settle(self._settings.file)
 
     def stations(self, radio: str) -> Sequence[Station]:
         """A file knows none."""
@@ -147,12 +218,12 @@ class UciFile:
             raise EnforcerUnreachable(f"{self.name}: there is no file {self._settings.file}")
         return text
 
-    def _interfaces(self) -> dict[str, Section]:
+    def _interfaces(self) -> dict[str, list[Section]]:
         return interfaces(self._text(), self.ssid)
 
-    def _section(self, radio: str) -> Section:
-        found = self._interfaces().get(radio)
-        if found is None:
+    def _sections(self, radio: str, text: str) -> list[Section]:
+        found = interfaces(text, self.ssid).get(radio)
+        if not found:
             raise EnforcerUnreachable(f"{self.name}: {self.ssid!r} is not on {radio} GHz any more")
         return found
 
@@ -162,9 +233,20 @@ class UciFile:
         return self._shell
 
 
-def interfaces(text: str, ssid: str) -> dict[str, Section]:
-    """By band, the sections of a network's access points; those that are switched off left out."""
-    return {band: section for band, section in access_points(text) if section.options.get("ssid") == ssid}
+def common(one: Held, other: Held) -> Held:
+    """What two radios of one band hold together: the mode of both, what either admits, and what both refuse."""
+    if one.mode is not other.mode:
+        return Held(mode=ListMode.OFF)  # on one of them nothing is refused, or others are
+    return Held(one.allow | other.allow, one.deny & other.deny, one.mode)
+
+
+def interfaces(text: str, ssid: str) -> dict[str, list[Section]]:
+    """By band, the sections of a network's access points, of each radio one; those that are switched off left out."""
+    found: dict[str, list[Section]] = {}
+    for band, section in access_points(text):
+        if section.options.get("ssid") == ssid:
+            found.setdefault(band, []).append(section)
+    return found
 
 
 def access_points(text: str) -> list[tuple[str, Section]]:
@@ -186,18 +268,19 @@ def band_of(device: Section) -> str:
     if said in _BANDS:
         return _BANDS[said]
     channel = device.options.get("channel", "")
-    return "5" if channel.isdecimal() and int(channel) > 14 else "2.4"
+    return "5" if (whole_number(channel, 255) or 0) > 14 else "2.4"
 
 
 def with_list(text: str, section: Section, mode: str, macs: Sequence[str]) -> str:
     """The file with another mode and list in one section; all other lines as they are, to the byte."""
-    lines = text.splitlines(keepends=True)
+    lines = lines_of(text)
     ending = "\r\n" if lines and lines[0].endswith("\r\n") else "\n"
     own = {number for key in ("macfilter", "maclist") for number in section.lines.get(key, ())}
     at = min(own, default=section.ends)
     sample = next((lines[each] for keys in section.lines.values() for each in keys), "\toption")
     indent = sample[: len(sample) - len(sample.lstrip())]
-    new = [f"{indent}option macfilter '{mode}'{ending}", *(f"{indent}list maclist '{mac}'{ending}" for mac in macs)]
+    new = [f"{indent}option macfilter {quoted(mode)}{ending}"]
+    new += [f"{indent}list maclist {quoted(mac)}{ending}" for mac in macs]
     if mode == _WORDS[ListMode.OFF] and not own:
         new = []
     before = lines[:at]

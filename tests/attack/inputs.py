@@ -1,0 +1,219 @@
+"""Mutated inputs for everything that reads what others have written: frames, records, lists, settings, kept documents.
+
+Each gives a value, None, or one of the errors that it is allowed; anything else ends the attack with the bytes.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import random
+import sys
+import tempfile
+from collections.abc import Callable, Mapping
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from scopion.alerts.message import message_from_json
+from scopion.attachment.neighbour_text import read_neighbours
+from scopion.discovery.hearing import Hearing
+from scopion.discovery.kinds import load_kinds
+from scopion.discovery.records.detect import read_record
+from scopion.discovery.records.reading import RecordKind
+from scopion.model.errors import DamagedRoster, MalformedFrame, NotFound, ScopionError
+from scopion.model.mac import MacAddress
+from scopion.operations.settings import load_settings
+from scopion.operations.site_acts import switched_off, what_acts
+from scopion.roster.exchange import document, host_lists, sheet
+from scopion.vendors.listing import read_listing
+from scopion.wire.serial import event_from_json
+from scopion.wireless.enforcers.base import read_held
+from scopion.wireless.enforcers.hostapd import list_file, with_mode
+from scopion.wireless.enforcers.uci import interfaces, with_list
+from scopion.wireless.mac_list import read_mac_list
+from scopion.wireless.policy import read_policy
+from tests.frames import DECODERS, EVERYTHING
+from tests.fuzz import damaged
+
+_AS_OF = datetime(2026, 9, 14, 12, tzinfo=UTC)
+_MACS = frozenset([MacAddress.parse("10:c0:de:00:00:09")])
+
+
+class Reader(NamedTuple):
+    """What reads, samples that it understands, and the errors that it may raise."""
+
+    read: Callable[[bytes], Any]
+    samples: tuple[bytes, ...]
+    allowed: tuple[type[Exception], ...] = (ScopionError,)
+
+
+def _text(read: Callable[[str], Any]) -> Callable[[bytes], Any]:
+    return lambda data: read(data.decode("utf-8", "surrogateescape"))
+
+
+def _record(kind: RecordKind | None) -> Callable[[bytes], Any]:
+    return lambda data: read_record(io.BufferedReader(io.BytesIO(data)), _AS_OF, kind)
+
+
+def _file(folder: Path, name: str, read: Callable[[Path], Any]) -> Callable[[bytes], Any]:
+    def call(data: bytes) -> Any:
+        (folder / name).write_bytes(data)
+        return read(folder)
+
+    return call
+
+
+def _heard(data: bytes) -> Any:
+    hearing = Hearing()
+    return list(hearing.take(data, _AS_OF))
+
+
+def readers(folder: Path) -> Mapping[str, Reader]:
+    """Every reader by its name; those of files use a folder."""
+    settings = (
+        b'# kiln\nname = "Kiln"\n[watch]\ninterval_s = 60.0\nleases = ["a"]\n[alerts]\nnight = "22:00-06:00"\n'
+        b'[[channel]]\ntype = "email"\nname = "m"\nto = ["o@kilnhaven.example"]\nsender = "s@kilnhaven.example"\n'
+        b'host = "192.0.2.5"\npassword = "env:X"\nuser = "u"\n[[subnet]]\nrange = "192.0.2.0/24"\n'
+        b'[[enforcer]]\nname = "a"\ntype = "hostapd"\nnetwork = "K"\nradio."5" = { socket = "/run/hostapd/w" }\n'
+    )
+    uci = (
+        b"config wifi-device 'r0'\n\toption band '5g'\nconfig wifi-iface 'one'\n\toption device 'r0'\n"
+        b"\toption ssid \"K \\\"x\\\"\"\n\toption macfilter 'deny'\n\tlist maclist '10:c0:de:00:00:09' # x\n"
+    )
+    event = {"form": "event/1", "kind": "joined", "at": "2026-09-14T12:00:00.000Z", "device": 1,
+    "mac": "10:c0:de:00:00:09",
+             "address": "192.0.2.9", "id": 3}  # fmt: skip
+    held = {"allow": ["10:c0:de:00:00:09"], "deny": [], "mode": "allow"}
+    policy = {"ssid": "K", "mode": "deny", "rules": [{"list": "deny", "mac": "10:c0:de:00:00:09", "name": "x",
+              "own": False, "essential": False, "hours": "mon 08:00-18:00", "until": None}], "others": None,
+              "only": [],
+              "only_until": None}  # fmt: skip
+    message = {
+        "id": "a", "site": "K", "subject": "s", "severity": "high", "at": "2026-09-14T12:00:00+00:00",
+        "paragraphs": ["p"],
+        "facts": [["a", "b"]], "items": [], "actions": [{"command": "c", "purpose": "p"}], "thread": "t",
+        "events": [event],
+        "more_events": 0, "test": False, "page": "reports/x.html",
+    }  # fmt: skip
+    kept = (DamagedRoster,)
+    listing = b'Registry,Assignment,Organization Name,Organization Address\r\nMA-L,0CBE11,"Brackwater","Kent GB"\r\n'
+    return {
+        "frames heard": Reader(_heard, EVERYTHING, ()),
+        "dnsmasq": Reader(_record(RecordKind.DNSMASQ), (b"1789373400 10:c0:de:00:00:09 192.0.2.9 till 01:10:c0\n",)),
+        "isc-dhcpd": Reader(
+            _record(RecordKind.ISC_DHCPD),
+            (
+                b"lease 192.0.2.9 {\n starts 1 2026/09/14 08:10:00;\n cltt epoch 1789373400;\n hardware ethernet "
+                b'10:c0:de:00:00:09;\n uid "\\001x";\n client-hostname "till";\n}\n',
+            ),
+        ),
+        "kea": Reader(
+            _record(RecordKind.KEA),
+            (
+                b"address,hwaddr,client_id,valid_lifetime,expire,hostname,state\n"
+                b"192.0.2.9,10:c0:de:00:00:09,01:10,3600,1789373400,till,0\n",
+            ),
+        ),
+        "neighbours": Reader(
+            _record(RecordKind.NEIGHBOURS),
+            (b"192.0.2.9 dev eth0 lladdr 10:c0:de:00:00:09 REACHABLE\n? (192.0.2.9) at 10:c0:de:0:0:9 on en0\n",),
+        ),
+        "neighbour text": Reader(
+            _text(lambda text: list(read_neighbours(text))), (b"192.0.2.9 10-c0-de-00-00-09 x\n",), ()
+        ),
+        "client list": Reader(
+            _record(RecordKind.CLIENT_LIST),
+            (
+                b"Name\tMAC\tIP\nTill\t10:C0:DE:00:00:09\t192.0.2.9\nPhone\t6C:D1:9E:08:40:90\toffline 4d ago\n",
+                b"<table><tr><td>Till</td><td>10:c0:de:00:00:09</td><td>192.0.2.9</td></tr></table>",
+            ),
+        ),
+        "capture": Reader(_record(RecordKind.CAPTURE), DECODERS["capture"].samples),
+        "anything": Reader(_record(None), (b"192.0.2.9 10:c0:de:00:00:09 till\n",)),
+        "sheet": Reader(
+            _text(sheet.read_sheet), (b'standing,label,macs,because\r\nknown,"Till, 1",10:c0:de:00:00:09,ours\r\n',)
+        ),
+        "document": Reader(
+            _text(document.read_document),
+            (b'{"form": "scopion-devices", "version": 1, "devices": [{"macs": ["10:c0:de:00:00:09"]}]}',),
+        ),
+        "lines": Reader(
+            _text(document.read_lines), (b'{"adapters": [{"mac": "10:c0:de:00:00:09"}], "label": "till"}\n',)
+        ),
+        **{
+            kind: Reader(_text(lambda text, kind=kind: host_lists.read_list(kind, text)), (sample,))  # type: ignore[misc]
+            for kind, sample in (
+                ("ethers", b"10:c0:de:00:00:09 till\n"),
+                ("hosts", b"192.0.2.9 till\n"),
+                ("dnsmasq-hosts", b"dhcp-host=10:c0:de:00:00:09,192.0.2.9,till,12h\n"),
+                ("isc-hosts", b"host till { hardware ethernet 10:c0:de:00:00:09; fixed-address 192.0.2.9; }\n"),
+                ("kea-hosts", b'{"reservations": [{"hw-address": "10:c0:de:00:00:09", "ip-address": "192.0.2.9"}]}'),
+            )
+        },
+        "mac list": Reader(_text(lambda text: read_mac_list(text.splitlines())), (b"10:c0:de:00:00:09, till # x\n",)),
+        "listing": Reader(lambda data: read_listing(data, "oui.csv", least_rows=1), (listing,)),
+        "site.toml": Reader(_file(folder, "site.toml", load_settings), (settings,)),
+        "what acts": Reader(_text(lambda text: (what_acts(text), what_acts(switched_off(text)))), (settings,), ()),
+        "kinds.toml": Reader(
+            _file(folder, "kinds.toml", load_kinds), (b'[[rule]]\nkind = "till"\nsays = "x"\nname = ["till"]\n',)
+        ),
+        "uci": Reader(
+            _text(
+                lambda text: [
+                    with_list(text, section, "allow", ["10:c0:de:00:00:09"])
+                    for found in interfaces(text, 'K "x"').values()
+                    for section in found
+                ]
+            ),
+            (uci,),
+            (),
+        ),
+        "hostapd files": Reader(
+            _text(lambda text: (list_file(text, _MACS), with_mode(text, "wlan0", "1"))),
+            (b"# x\n10:c0:de:00:00:01 1\n", b"interface=wlan0\nssid=K\nmacaddr_acl=0\nbss=wlan1\n"),
+            (),
+        ),
+        "event": Reader(
+            lambda data: event_from_json(json.loads(data)), (json.dumps(event).encode(),), (MalformedFrame, ValueError)
+        ),
+        "held": Reader(lambda data: read_held(json.loads(data)), (json.dumps(held).encode(),), (*kept, ValueError)),
+        "policy": Reader(
+            lambda data: read_policy(json.loads(data)), (json.dumps(policy).encode(),), (*kept, ValueError)
+        ),
+        "message": Reader(
+            _text(message_from_json), (json.dumps(message).encode(),), (ValueError, KeyError, TypeError, AttributeError)
+        ),
+    }
+
+
+def attack(count: int, seed: int) -> dict[str, int]:
+    """So many inputs in all, 19 of 20 for the decoders of frames. How many each got; raises what none should raise."""
+    chance = random.Random(seed)
+    tried: dict[str, int] = {}
+
+    def one(name: str, read: Callable[[bytes], Any], samples: tuple[bytes, ...], allowed: Any) -> None:
+        data = damaged(chance.choice(samples), chance)
+        try:
+            read(data)
+        except allowed:
+            pass
+        except BaseException:
+            print(f"{name} breaks on {data.hex()}", file=sys.stderr)
+            raise
+        tried[name] = tried.get(name, 0) + 1
+
+    with tempfile.TemporaryDirectory() as folder:
+        others = readers(Path(folder))
+        for name, reader in others.items():  # each understands its samples, or nothing would be tried
+            for sample in reader.samples:
+                reader.read(sample)
+            assert reader.samples, name
+        while sum(tried.values()) < count:
+            for _ in range(19):
+                for name, decoder in DECODERS.items():
+                    one(name, decoder.decode, decoder.samples, MalformedFrame)
+            name = chance.choice(list(others))
+            for _ in range(len(DECODERS)):
+                one(name, others[name].read, others[name].samples, (*others[name].allowed, NotFound))
+    return tried

@@ -1,0 +1,105 @@
+"""Damaged rosters: octets changed, pages cut, rows that nobody would write. Each is told, or sound for all commands."""
+
+from __future__ import annotations
+
+import random
+import shutil
+import sqlite3
+import sys
+import tempfile
+from contextlib import closing, suppress
+from pathlib import Path
+from typing import Any
+
+from scopion.model.errors import DamagedRoster, ScopionError
+from scopion.roster.soundness import unsound
+from scopion.roster.store import Roster
+from tests.attack.kills import Victim
+from tests.support import played
+
+_COMMANDS: tuple[tuple[str, ...], ...] = (
+    ("devices", "--format", "json"), ("show", "192.0.2.50"), ("events",), ("changes", "--since", "2020-01-01"),
+    ("undo", "--list"), ("export", "-", "--as", "json"), ("alerts", "list"), ("wifi", "entries"), ("wifi", "ssids"),
+    ("wifi", "revert", "--list"), ("wifi", "preview", "Kilnhaven"), ("wifi", "sheet", "Kilnhaven"), ("report",),
+    ("map",),
+    ("spare",), ("roster", "check"), ("wifi", "hours", "192.0.2.61"),
+)  # fmt: skip
+_ODD: tuple[Any, ...] = (
+    None, -1, 0, 10**18, -(10**18), 2.5, float("inf"), "", "x", "\x1b[2J", "a\nb", b"\xff\xfe", "null", "[]", "{}",
+    '{"a":1}',
+    "[" * 2000, "teleported", "10:c0:de:00:00:zz", "999.0.2.1", "9999-99-99", "1" * 5000, "é" * 300,
+)  # fmt: skip
+
+
+def _by_octets(path: Path, chance: random.Random) -> None:
+    data = bytearray(path.read_bytes())
+    for _ in range(chance.choice((1, 4, 30))):
+        at = chance.randrange(len(data))
+        data[at : at + chance.choice((1, 8, 200))] = chance.randbytes(chance.choice((1, 8, 200)))
+    if chance.random() < 0.2:
+        del data[chance.randrange(len(data)) :]
+    path.write_bytes(data)
+
+
+def _by_rows(path: Path, chance: random.Random) -> None:
+    with closing(sqlite3.connect(path)) as db:
+        db.execute("PRAGMA ignore_check_constraints = ON")
+        tables = [row[0] for row in db.execute("SELECT name FROM sqlite_schema WHERE type = 'table'")]
+        filled = [name for name in tables if db.execute(f"SELECT count(*) FROM {name}").fetchone()[0]]
+        for _ in range(chance.choice((1, 1, 3))):
+            table = chance.choice(filled)
+            columns = [row[1] for row in db.execute(f"PRAGMA table_info({table})")]
+            with suppress(sqlite3.Error):  # a key that is there twice, or may not be missing
+                db.execute(f"UPDATE OR IGNORE {table} SET {chance.choice(columns)} = ?", (chance.choice(_ODD),))
+        db.commit()
+
+
+def attack(count: int, seed: int) -> dict[str, int]:
+    """So many rosters; how many were told, and how many sound. Raises what no command should raise."""
+    chance = random.Random(seed)
+    came = {"told": 0, "sound": 0}
+    with tempfile.TemporaryDirectory(prefix="scopion-damage-") as holder:
+        victim = Victim(Path(holder))
+        for number in range(count):
+            site = victim.copy()
+            path = site / "roster.sqlite"
+            (_by_octets if number % 2 else _by_rows)(path, chance)
+            kept = path.read_bytes()
+            told = _is_told(site, path, kept)
+            came["told" if told else "sound"] += 1
+            for command in _COMMANDS:
+                path.write_bytes(kept)
+                for tail in ("-wal", "-shm"):
+                    path.with_name(path.name + tail).unlink(missing_ok=True)
+                try:
+                    code, _, said = played(site, command)
+                except BaseException:
+                    shutil.copy(path, "/tmp/scopion-damaged.sqlite")
+                    print(f"seed {seed}, roster {number}: {' '.join(command)} breaks", file=sys.stderr)
+                    raise
+                if code not in (0, 3) and not told and command[0] != "show":
+                    raise AssertionError(f"seed {seed}, roster {number} is sound, and {command} says {said}")
+    return came
+
+
+def _is_told(site: Path, path: Path, kept: bytes) -> bool:
+    """Whether ``roster check`` would tell that something is wrong."""
+    try:
+        roster = Roster.open_for_reading(site)
+        if roster is None:
+            return True
+        with closing(roster):
+            if unsound(roster, _late()):
+                return True
+        with closing(Roster.open(site)) as opened:
+            return opened.moved_aside is not None
+    except (DamagedRoster, ScopionError):
+        return True
+    finally:
+        path.write_bytes(kept)
+
+
+def _late() -> Any:
+    from datetime import UTC, datetime
+
+    return datetime.now(UTC)

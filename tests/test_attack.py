@@ -1,0 +1,49 @@
+"""A sample of the long attack (``make attack``), another one each time; the seed is in the message of a failure."""
+
+from __future__ import annotations
+
+import random
+import unittest
+from unittest.mock import Mock
+
+from scopion.attachment.ports import Ran
+from scopion.model.errors import EnforcerUnreachable
+from scopion.wireless.enforcers.bridge import BridgeFirewall
+from scopion.wireless.settings import BridgePort, NftablesSettings
+from tests.attack import inputs, kills, replies, rosters
+
+
+class Attack(unittest.TestCase):
+    def setUp(self) -> None:
+        self.seed = random.randrange(10**6)
+
+    def test_inputs_and_replies(self) -> None:
+        """Whatever comes: a value, or an error that is one of ours."""
+        self.assertGreaterEqual(sum(inputs.attack(30_000, self.seed).values()), 30_000, self.seed)
+        self.assertEqual(sum(replies.attack(15_000, self.seed).values()), 15_000, self.seed)
+
+    def test_kills_and_interrupts(self) -> None:
+        """Of any command at any moment: nothing is lost, nothing half-done, and the last line is true."""
+        came = kills.attack(4, self.seed)
+        self.assertEqual(came["killed"] + came["interrupted"] + came["over"], 8)
+
+    def test_answers_that_are_no_listing(self) -> None:
+        """JSON of another shape is an answer like any other: it is quoted."""
+        for output in ("7", "[7]", "null", '{"nftables": 7}', '{"nftables": [7]}', '{"nftables": [{"set": 7}]}', "["):
+            shell = Mock()
+            shell.run.return_value = Ran(0, output, "")
+            settings = NftablesSettings("nftables", "a", "K", {"5": BridgePort("wlan0")})
+            firewall = BridgeFirewall(settings, lambda shell=shell: shell)  # type: ignore[misc]
+            with self.subTest(output), self.assertRaisesRegex(EnforcerUnreachable, "nft answers"):
+                firewall.held("5")
+            if "nftables" not in output:
+                with self.subTest(output), self.assertRaisesRegex(EnforcerUnreachable, "ip answers"):
+                    firewall.check("5")
+
+    def test_damaged_rosters(self) -> None:
+        """Each is told by ``roster check`` or read by every command, and none ends in a traceback."""
+        self.assertEqual(sum(rosters.attack(6, self.seed).values()), 6)
+
+
+if __name__ == "__main__":
+    unittest.main()
