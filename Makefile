@@ -25,8 +25,8 @@ lint: $(VENV)/ready            ## style, types, and which room may import which
 bench: $(VENV)/ready lab-packages       ## the figures that the README quotes
 	$(BIN)/python -m benchmarks
 
-fuzz: $(VENV)/ready            ## damaged and made-up bytes for every decoder, for a minute
-	$(BIN)/python -m tests.fuzz $(SECONDS_OF_FUZZ)
+fuzz: $(VENV)/ready            ## damaged and made-up bytes for every decoder and reader, for a minute
+	$(BIN)/python -m tests.attack.inputs $(SECONDS_OF_FUZZ)
 
 attack: $(VENV)/ready          ## everything that attacks can do to it, for about an hour; SHARE=0.1 for a part
 	$(BIN)/python -m tests.attack $(SHARE)

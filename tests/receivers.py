@@ -82,12 +82,14 @@ class HostileServer:
                 threading.Thread(target=self._talk, args=(line,), daemon=True).start()
 
     def _talk(self, line: socket.socket) -> None:
-        with contextlib.suppress(OSError), line:
-            said = self._context.wrap_socket(line, server_side=True) if self._context else line
+        with contextlib.suppress(OSError), line, self._secured(line) as said:
             for piece in self._pieces():
                 said.sendall(piece)
                 time.sleep(self._pause_s)
             time.sleep(60)
+
+    def _secured(self, line: socket.socket) -> socket.socket:
+        return self._context.wrap_socket(line, server_side=True) if self._context else line
 
 
 class MailServer:

@@ -37,6 +37,7 @@ class Matcher:
         self.nodes: Sequence[Node] = list(parser.parse(pattern.pattern, pattern.flags))
         self.steps = 0
         self._text = ""
+        self._known: dict[tuple[int, str], bool] = {}  # by node and character: asked again and again
         sys.setrecursionlimit(100_000)
 
     def run(self, text: str, method: str) -> int:
@@ -88,7 +89,7 @@ class Matcher:
             return self._is_at(value, at) and rest(at)
         if kind is op.GROUPREF:
             return rest(at)  # of no matter for the cost of what is before it
-        return at < len(self._text) and self._fits((kind, value), self._text[at]) and rest(at + 1)
+        return at < len(self._text) and self._fits(nodes[index], self._text[at]) and rest(at + 1)
 
     def _repeat(self, kind: Any, low: int, high: Any, body: list[Node], at: int, rest: Then) -> bool:
         most = len(self._text) if high is op.MAXREPEAT else int(high)
@@ -137,7 +138,10 @@ class Matcher:
         return (word[0] != word[1]) is (where is op.AT_BOUNDARY)
 
     def _fits(self, node: Node, character: str) -> bool:
-        return fits(node, character, self.flags)
+        key = id(node), character
+        if key not in self._known:
+            self._known[key] = fits(node, character, self.flags)
+        return self._known[key]
 
 
 def fits(node: Node, character: str, flags: int) -> bool:

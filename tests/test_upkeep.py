@@ -244,16 +244,22 @@ class Restoring(ProgramTest):
         self.assertNotIn("a trait of nobody", self.run_program("roster", "check").stderr)
 
     def test_what_breaks_a_command_is_told(self) -> None:
-        """Octets in place of a text are found where no reader of the row looks for them."""
+        """Octets in place of a text, where no reader of the row looks for them: a command says so, and what helps."""
         self.begin()
         self.run_ok("scan", "--no-names")
         self.run_ok("label", "192.0.2.50", "till")
         with closing(sqlite3.connect(self.site / FILE)) as db:
             db.execute("UPDATE change SET says = X'FFFE'")
-            db.execute("UPDATE adapter SET last_seen = 9e18 WHERE rowid = 1")
             db.commit()
-        for command in (("undo", "--list"), ("devices",)):
-            self.assertRegex(self.refused(1, *command), "is damaged.*roster check.*roster restore")
+        for form in ("table", "json"):
+            said = self.refused(1, "undo", "--list", "--format", form)
+            self.assertRegex(
+                said, rf"^scopion: \S+{FILE} is damaged: the says of a row of change: .*; scopion roster check "
+            )
+        with closing(sqlite3.connect(self.site / FILE)) as db:
+            db.execute("UPDATE adapter SET last_seen = 9e18 WHERE mac = (SELECT min(mac) FROM adapter)")
+            db.commit()
+        self.assertRegex(self.refused(1, "devices"), "9000000000000000000 is no moment; scopion roster check ")
         ended = self.run_program("roster", "check")
         self.assertEqual(ended.returncode, 3)
         self.assertIn("the says of a row of change: ", ended.stderr)

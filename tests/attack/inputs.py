@@ -1,6 +1,8 @@
 """Mutated inputs for everything that reads what others have written: frames, records, lists, settings, kept documents.
 
 Each gives a value, None, or one of the errors that it is allowed; anything else ends the attack with the bytes.
+``make fuzz``, or ``python -m tests.attack.inputs SECONDS [SEED]``, is this part alone, for so long; there a reading
+that takes longer than any may ends it, too.
 """
 
 from __future__ import annotations
@@ -10,6 +12,7 @@ import json
 import random
 import sys
 import tempfile
+import time
 from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
 from pathlib import Path
@@ -34,9 +37,11 @@ from scopion.wireless.enforcers.uci import interfaces, with_list
 from scopion.wireless.mac_list import read_mac_list
 from scopion.wireless.policy import read_policy
 from tests.frames import DECODERS, EVERYTHING
-from tests.fuzz import damaged
+from tests.fuzz import attempt, damaged
 
 _AS_OF = datetime(2026, 9, 14, 12, tzinfo=UTC)
+# A datagram of 64 KB is decoded in a few milliseconds; this is far beyond, so a slow machine does not matter.
+_LONGEST_S = 1.0
 _MACS = frozenset([MacAddress.parse("10:c0:de:00:00:09")])
 
 
@@ -187,20 +192,17 @@ def readers(folder: Path) -> Mapping[str, Reader]:
     }
 
 
-def attack(count: int, seed: int) -> dict[str, int]:
+def attack(count: int, seed: int, longest_s: float = float("inf")) -> dict[str, int]:
     """So many inputs in all, 19 of 20 for the decoders of frames. How many each got; raises what none should raise."""
     chance = random.Random(seed)
     tried: dict[str, int] = {}
 
-    def one(name: str, read: Callable[[bytes], Any], samples: tuple[bytes, ...], allowed: Any) -> None:
+    def one(name: str, read: Callable[[bytes], Any], samples: tuple[bytes, ...], *allowed: type[Exception]) -> None:
         data = damaged(chance.choice(samples), chance)
-        try:
-            read(data)
-        except allowed:
-            pass
-        except BaseException:
-            print(f"{name} breaks on {data.hex()}", file=sys.stderr)
-            raise
+        began = time.monotonic()
+        attempt(name, read, data, allowed)
+        if time.monotonic() - began > longest_s:
+            raise AssertionError(f"{name} took {time.monotonic() - began:.1f} s for {data.hex()}")
         tried[name] = tried.get(name, 0) + 1
 
     with tempfile.TemporaryDirectory() as folder:
@@ -215,5 +217,17 @@ def attack(count: int, seed: int) -> dict[str, int]:
                     one(name, decoder.decode, decoder.samples, MalformedFrame)
             name = chance.choice(list(others))
             for _ in range(len(DECODERS)):
-                one(name, others[name].read, others[name].samples, (*others[name].allowed, NotFound))
+                one(name, others[name].read, others[name].samples, *others[name].allowed, NotFound)
     return tried
+
+
+if __name__ == "__main__":
+    end = time.monotonic() + (float(sys.argv[1]) if len(sys.argv) > 1 else 60.0)
+    first = int(sys.argv[2]) if len(sys.argv) > 2 else random.randrange(10**9)
+    print(f"seed {first}", flush=True)
+    came: dict[str, int] = {}
+    while time.monotonic() < end:
+        for reader_name, number in attack(20_000, first, _LONGEST_S).items():
+            came[reader_name] = came.get(reader_name, 0) + number
+        first += 1
+    print(f"{sum(came.values()):,} inputs for {len(came)} decoders and readers, each a value or a clean refusal")

@@ -202,6 +202,8 @@ class Troubles(WatchLab):
         self.join(STRANGER)
         wait_for("the book", self.book)
         wait_for("the refusal", self.said("nothing listens there"))
+        # Written, and noted as told: between the two a kill has it told again, as is promised.
+        wait_for("the book's own note", lambda: self.alerts("book")[0]["state"] == "sent")
         watch.send_signal(signal.SIGKILL)
         watch.wait(10)
         self.mail_server()

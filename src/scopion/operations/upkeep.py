@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from contextlib import suppress
+from contextlib import closing, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -95,9 +95,13 @@ def check(site: Site) -> Health:
 
 
 def damage(site: Site) -> str:
-    """What is wrong with the roster, in a sentence, and what to do; empty if nothing is."""
+    """What is wrong with the roster of a site that may be closed by now, and what to do; empty if nothing is."""
     try:
-        problems = unsound(_reading(site), site.clock.now())
+        roster = Roster.open_for_reading(site.folder)
+        if roster is None:
+            return ""
+        with closing(roster):
+            problems = unsound(roster, site.clock.now())
     except ScopionError as error:
         return str(error)
     return f"{site.folder / FILE} is damaged: {problems[0]}; {ADVICE}" if problems else ""
