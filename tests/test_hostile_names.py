@@ -83,7 +83,7 @@ WITHOUT_NAMES = {"demo": "tells the packaged story; each of its steps is one of 
 _OURS = re.compile("\x1b\\[((0|1|2|22|3[0-46-7]|9[0-7]);?)+m")
 # How a line of progress is drawn, and taken away again, while a scan runs.
 _DRAWN = re.compile("\x1b\\[\\?25[lh]|\x1b\\[1A|\x1b\\[2K|\r")
-_CELL_OF_A_FORMULA = re.compile("[=+\\-@\t\r＝＋－＠]")
+_CELL_OF_A_FORMULA = re.compile("(?!-[0-9.]+$)[=+\\-@\t\r＝＋－＠]")  # a number below zero is none
 
 
 class HostileNames(PreparedTest):
@@ -197,8 +197,8 @@ class HostileNames(PreparedTest):
                         )
                         self.assertNotIn("Traceback", err)
                         tagged += bool(re.search(r"~\d+~", out + err))
-                        if "csv" in each[1:] and name != "review":
-                            self.assert_no_formula(out)
+                        if {"csv", "tsv"} & {*each[1:]} and name != "review":
+                            self.assert_no_formula(out, "\t" if "tsv" in each else ",")
                         if "json" in each[1:] and out:
                             json.loads(out)
                         if "--html" in each:
@@ -214,8 +214,9 @@ class HostileNames(PreparedTest):
                 if path.suffix == ".csv":
                     self.assert_no_formula(text)
 
-    def assert_no_formula(self, text: str) -> None:
-        for row in csv.reader(io.StringIO(text, newline="")):
+    def assert_no_formula(self, text: str, separator: str = ",") -> None:
+        rows = csv.reader(io.StringIO(text, newline=""))
+        for row in rows if separator == "," else [line.split("\t") for line in text.split("\n")]:
             for cell in row:
                 self.assertIsNone(_CELL_OF_A_FORMULA.match(cell), cell)
 

@@ -8,6 +8,7 @@ format escapes for itself.
 from __future__ import annotations
 
 import os
+import re
 import sys
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, date, datetime
@@ -24,6 +25,7 @@ from scopion.model.kept import Kept
 from scopion.model.text import FORMULA_SIGNS, escaped_json, plain
 
 FORMATS = ("table", "tsv", "csv", "json", "jsonl")
+_FORMULA = re.compile(f"\t[{re.escape(''.join(filter(str.isprintable, FORMULA_SIGNS)))}]")  # in a line of cells
 _DIGITS = tuple(f"{number:02}" for number in range(61))
 _DAYS = Kept[int, str](lambda number: date.fromordinal(number).isoformat(), 4_096)  # a list has few, and many moments
 
@@ -93,29 +95,34 @@ def on_clock(clock: Clock, moment: str | None, form: str = "%a %Y-%m-%d %H:%M") 
 
 
 def separated(lines: Iterable[Iterable[Any]], separator: str) -> str:
-    """CSV (RFC 4180) or tab-separated text; in CSV a cell that a spreadsheet would execute is made text."""
+    """CSV (RFC 4180) or tab-separated text; a text that a spreadsheet would execute begins with an apostrophe."""
     if separator == "\t":
         return "".join([_tabbed(line) for line in lines])
     import csv
     import io
 
     text = io.StringIO()
-    csv.writer(text, lineterminator="\r\n").writerows(
-        [[_safe(plain(_cell(value))) for value in line] for line in lines]
-    )
+    csv.writer(text, lineterminator="\r\n").writerows([_escaped(value) for value in line] for line in lines)
     return text.getvalue()
 
 
 def _tabbed(line: Iterable[Any]) -> str:
+    values = list(line)
     # Most values are texts, nothing or no: to call a function for each would take half of the time.
     cells = [
         each if each.__class__ is str else "" if each is None else "no" if each is False else _cell(each)
-        for each in line
+        for each in values
     ]
     text = "\t".join(cells)
-    if not "".join(cells).isprintable():
-        text = "\t".join([plain(cell.replace("\t", " ")) for cell in cells])
+    if not "".join(cells).isprintable() or _FORMULA.search(f"\t{text}"):
+        text = "\t".join([_escaped(value).replace("\t", " ") for value in values])
     return f"{text}\n"
+
+
+def _escaped(value: Any) -> str:
+    """A cell that neither a terminal nor a spreadsheet obeys; a number is what it is, below zero as well."""
+    text = plain(_cell(value))
+    return f"'{text}" if text.startswith(FORMULA_SIGNS) and not isinstance(value, (int, float)) else text
 
 
 def _cell(value: Any) -> str:
@@ -127,10 +134,6 @@ def _cell(value: Any) -> str:
     if value is None:
         return ""
     return ("yes" if value else "no") if isinstance(value, bool) else str(value)
-
-
-def _safe(text: str) -> str:
-    return f"'{text}" if text.startswith(FORMULA_SIGNS) else text
 
 
 def show_table(rows: Sequence[Any], columns: Sequence[Column]) -> None:
