@@ -9,26 +9,14 @@ import unittest
 from pathlib import Path
 
 import click
+from tools.command_reference import commands
 
 from scopion import __version__
 from scopion.cli import export_file, import_file
-from scopion.cli.main import FAMILIES, cli
+from scopion.cli.main import FAMILIES
 from scopion.discovery.records.reading import RecordKind
 from scopion.operations import exchange
 from tests.support import ROOT, ProgramTest
-
-
-def commands() -> dict[str, click.Command]:
-    """Every command by what one types."""
-    found: dict[str, click.Command] = {}
-    context = click.Context(cli)
-    for name in cli.list_commands(context):
-        command = cli.get_command(context, name)
-        assert command is not None
-        found[name] = command
-        if isinstance(command, click.Group):
-            found.update({f"{name} {below}": command.commands[below] for below in command.commands})
-    return found
 
 
 class Map(ProgramTest):
@@ -36,7 +24,7 @@ class Map(ProgramTest):
         """The summaries that spare the imports are the first sentences of the commands' own help."""
         for family in FAMILIES.values():
             for name, entry in family.items():
-                self.assertEqual((commands()[name].help or "").split("\n")[0], entry.summary)
+                self.assertEqual((dict(commands())[name].help or "").split("\n")[0], entry.summary)
 
     def test_the_map_fits_one_screen(self) -> None:
         """Scopion --help has a line a command, as wide as the narrowest terminal and as long as a usual window."""
@@ -47,7 +35,7 @@ class Map(ProgramTest):
     def test_every_command_and_option_is_in_the_manual(self) -> None:
         """A command that docs/commands.md does not show cannot be released, nor an option."""
         manual = (ROOT / "docs/commands.md").read_text(encoding="utf-8")
-        for name, command in commands().items():
+        for name, command in commands():
             heading = f"### `scopion {name}`"
             self.assertIn(heading, manual)
             section = manual.split(heading, 1)[1].split("\n### ", 1)[0]

@@ -15,6 +15,7 @@ from fractions import Fraction
 from typing import BinaryIO
 
 from scopion.model.errors import MalformedFrame
+from scopion.model.text import counted
 from scopion.wire.cursor import Cursor
 
 ETHERNET = 1
@@ -107,7 +108,7 @@ class CaptureReader:
             magic = self._take(4)
             yield from self._classic(*_CLASSIC[magic]) if magic in _CLASSIC else self._next_generation(magic)
         except MalformedFrame as error:
-            self.problem = f"{error}, after {self.frames} frames"
+            self.problem = f"{error}, after {counted(self.frames, 'frame')}"
 
     def _classic(self, order: str, ticks: int) -> Iterator[CapturedFrame]:
         major, minor, *_, link_type = struct.unpack(order + "HHiIII", self._take(20))
