@@ -6,6 +6,9 @@ import random
 import unittest
 from unittest.mock import Mock
 
+import click
+from tools.command_reference import commands
+
 from scopion.attachment.ports import Ran
 from scopion.model.errors import EnforcerUnreachable
 from scopion.wireless.enforcers.bridge import BridgeFirewall
@@ -25,7 +28,13 @@ class Attack(unittest.TestCase):
     def test_kills_and_interrupts(self) -> None:
         """Of any command at any moment: nothing is lost, nothing half-done, and the last line is true."""
         came = kills.attack(4, self.seed)
-        self.assertEqual(came["killed"] + came["interrupted"] + came["over"], 8)
+        self.assertEqual((came["killed"], came["interrupted"]), (4, 4), self.seed)
+
+    def test_every_command_is_ended_or_spared(self) -> None:
+        """A new command joins those that are killed and interrupted, or it is said why not."""
+        every = {name for name, command in commands() if not isinstance(command, click.Group)}
+        ended = {" ".join(words[: 1 + (words[0] in ("wifi", "alerts", "roster"))]) for words in kills.COMMANDS}
+        self.assertEqual({*ended, *kills.SPARED}, every)
 
     def test_answers_that_are_no_listing(self) -> None:
         """JSON of another shape is an answer like any other: it is quoted."""

@@ -42,6 +42,17 @@ class Stopped(PreparedTest):
             self.assertEqual(self.stopped("label", "192.0.2.31", "kiln", at=within), nothing)
         self.assertNotIn("kiln", self.run_ok("devices", "192.0.2.31"))
 
+        def while_a_class_is_made(*_: object, **__: object) -> None:
+            class Meeting:
+                def __set_name__(self, owner: type, name: str) -> None:
+                    raise KeyboardInterrupt
+
+            type("Made", (), {"field": Meeting()})
+
+        self.assertEqual(
+            self.stopped("devices", at="scopion.cli.devices.show", side_effect=while_a_class_is_made), nothing
+        )
+
     def test_what_was_taken_in_stands(self) -> None:
         """Three hundred devices of an import; a label whose answer is being printed; a scan; a file."""
         path = self.folder / "list.csv"

@@ -27,8 +27,8 @@ from scopion.scenes.access_point import FILE as ACCESS_POINT
 from tests.support import PROGRAM
 
 # What people and scans have put there; without what notes when something ran.
-_TABLES = ("device", "adapter", "stay", "unpaired", "entry", "network", "timetable", "mute", "exclusive")
-_COMMANDS: tuple[tuple[str, ...], ...] = (
+_TABLES = ("device", "adapter", "stay", "unpaired", "entry", "network", "timetable", "mute", "exclusive", "subnet")
+COMMANDS: tuple[tuple[str, ...], ...] = (
     ("scan", "--no-names"),
     ("label", "192.0.2.31", "kiln"),
     ("mark", "192.0.2.31", "192.0.2.50", "known"),
@@ -37,16 +37,46 @@ _COMMANDS: tuple[tuple[str, ...], ...] = (
     ("forget", "192.0.2.70", "--yes"),
     ("same", "192.0.2.31", "192.0.2.32"),
     ("undo", "--yes"),
+    ("review", "--csv", "{page}"),
     ("wifi", "deny", "Kilnhaven", "192.0.2.62"),
+    ("wifi", "allow", "Kilnhaven", "192.0.2.62", "--also", "Guests", "--new"),
+    ("wifi", "drop", "Kilnhaven", "192.0.2.61"),
+    ("wifi", "mode", "Kilnhaven", "off"),
+    ("wifi", "only", "Kilnhaven", "192.0.2.61"),
+    ("wifi", "timetable", "opening", "mon-fri 08:00-18:00"),
+    ("wifi", "import", "Kilnhaven"),
+    ("wifi", "done", "Kilnhaven"),
+    ("wifi", "verify", "Kilnhaven"),
+    ("wifi", "stations"),
+    ("wifi", "audit", "Kilnhaven", "--passphrase-changed", "2026-01-31"),
+    ("wifi", "sheet", "Kilnhaven", "--html", "{page}"),
     ("wifi", "push", "Kilnhaven", "--yes", "--no-verify"),
+    ("wifi", "push", "Kilnhaven", "--yes", "--revert-after", "30m"),
+    ("wifi", "keep", "Kilnhaven"),
     ("wifi", "revert", "Kilnhaven", "--yes"),
     ("alerts", "mute", "192.0.2.31", "--for", "2h"),
+    ("alerts", "learning", "--end"),
+    ("alerts", "retry"),
+    ("alerts", "test", "owner"),
     ("roster", "compact"),
     ("roster", "restore", "latest", "--yes"),
     ("report", "--html", "{page}"),
     ("export", "--site", "{archive}", "--force"),
     ("watch", "--for", "3h"),
 )
+
+
+# What writes nothing, or not by itself.
+SPARED = {
+    **dict.fromkeys(
+        ("here", "await", "spare", "vendor", "devices", "show", "events", "changes", "map", "roster check",
+         "alerts list", "alerts show", "wifi ssids", "wifi entries", "wifi preview", "wifi hours", "wifi passphrase"),
+        "only looks; what it hears or fetches is written as a scan or an export writes",
+    ),
+    **dict.fromkeys(("service unit", "service by-hand", "service install", "service remove"), "the system's, not ours"),
+    "setup": "asks at every step, and writes one file at the end",
+    "demo": "plays the others",
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -80,11 +110,15 @@ class Victim:
         self.run(self.site, "demo", "--begin", str(self.site))
         made: tuple[tuple[str, ...], ...] = (
             ("scan", "--no-names"), ("label", "192.0.2.50", "till"), ("wifi", "deny", "Kilnhaven", "192.0.2.61"),
-            ("wifi", "mode", "Kilnhaven", "deny"), ("wifi", "push", "Kilnhaven", "--yes", "--no-verify"),
+            ("wifi", "mode", "Kilnhaven", "deny"),
+            ("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--revert-after", "9h"),
             ("wifi", "deny", "Kilnhaven", "192.0.2.40"), ("demo", "--next", str(self.site)),
         )  # fmt: skip
         for each in made:
             self.run(self.site, *each)
+        held = json.loads((self.site / ACCESS_POINT).read_text())
+        held["radios"]["5"]["deny"].append("02:00:00:00:02:02")  # by other hands
+        (self.site / ACCESS_POINT).write_text(json.dumps(held))
         self.before = _state(self.site)
         self._after: dict[tuple[str, ...], tuple[State, float]] = {}
 
@@ -118,26 +152,32 @@ class Victim:
 
 
 def attack(count: int, seed: int) -> dict[str, int]:
-    """End so many commands by each signal, at any moment of theirs. How many ended how; raises AssertionError."""
+    """End so many commands by each signal, at any moment of theirs. How many ended how; raises AssertionError.
+
+    Those that were over before the signal came are told, and do not count.
+    """
     chance = random.Random(seed)
     came: dict[str, int] = {"killed": 0, "interrupted": 0, "before": 0, "after": 0, "over": 0}
+    number = 0
     with tempfile.TemporaryDirectory(prefix="scopion-kills-") as holder:
         victim = Victim(Path(holder))
-        for number in range(2 * count):
-            command = _COMMANDS[(seed + number // 2) % len(_COMMANDS)]
-            kind = signal.SIGKILL if number % 2 else signal.SIGINT
+        while came["killed"] < count or came["interrupted"] < count:
+            number += 1
+            kind = signal.SIGINT if came["interrupted"] <= came["killed"] else signal.SIGKILL
+            command = COMMANDS[(seed + number) % len(COMMANDS)]
             after, takes = victim.after(command)
             site = victim.copy()
             process = victim.start(site, *command)
-            time.sleep(chance.uniform(0.1, 1.0) * takes)
+            # At any moment, but more often late: a command writes when it knows what.
+            time.sleep((1.0 - 0.9 * chance.random() ** 2) * takes)
             over = process.poll() is not None
             process.send_signal(kind)
             _, said = process.communicate(timeout=120)
             what = f"seed {seed}, {number}: {' '.join(command)} ended by {kind.name}, said {said!r}"
             # Before the program has told what it does with it, Python itself reports the interrupt.
             assert "Traceback" not in said or "KeyboardInterrupt" in said.splitlines()[-1], what
-            came["over" if over else "killed" if kind is signal.SIGKILL else "interrupted"] += 1
             _check(site, command, victim.before, after, said, what)
+            came["over" if over else "killed" if kind is signal.SIGKILL else "interrupted"] += 1
             came["before" if _state(site) == victim.before else "after"] += 1
     return came
 

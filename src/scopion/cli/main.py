@@ -191,10 +191,7 @@ def run(arguments: list[str] | None = None) -> int:
         _say(_one_line(error))
         return error.exit_code
     except (click.Abort, KeyboardInterrupt):
-        from scopion.cli.session import what_stands
-
-        _say(f"stopped; {what_stands()}")
-        return 1
+        return _stopped()
     except ScopionError as error:
         _say(str(error))
         return error.exit_code
@@ -204,7 +201,9 @@ def run(arguments: list[str] | None = None) -> int:
     except OSError as error:
         _say(f"the system refused: {error.strerror or error}" + (f" ({error.filename})" if error.filename else ""))
         return 1
-    except Exception:
+    except Exception as error:
+        if _is_of_an_interrupt(error):
+            return _stopped()
         # A row that nobody of us has written can break a command anywhere: then that is said. All else is our mistake.
         from scopion.cli.session import what_is_damaged
 
@@ -213,6 +212,20 @@ def run(arguments: list[str] | None = None) -> int:
             raise
         _say(damage)
         return 1
+
+
+def _stopped() -> int:
+    from scopion.cli.session import what_stands
+
+    _say(f"stopped; {what_stands()}")
+    return 1
+
+
+def _is_of_an_interrupt(error: BaseException | None) -> bool:
+    """Whether an interrupt is behind it: one that comes while a class is made is wrapped by Python 3.11."""
+    while error is not None and not isinstance(error, KeyboardInterrupt):
+        error = error.__cause__ or error.__context__
+    return error is not None
 
 
 def _one_line(error: click.ClickException) -> str:
