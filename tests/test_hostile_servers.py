@@ -16,8 +16,9 @@ import sys
 import threading
 import unittest
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import suppress
+from contextlib import ExitStack, closing, suppress
 
+from scopion.attachment.bounded import Bounds, connected, first_connected, plainly_connected
 from tests.receivers import Certificates, HostileServer, MailServer
 from tests.support import PROGRAM, ProgramTest
 
@@ -208,6 +209,24 @@ class HostileServers(ProgramTest):
         self.assertEqual(len(told), len(set(told)))
         self.assertEqual(len(told), 2 * len({identity for _, identity in told}))
         self.assertEqual(re.findall("kilnhaven", str(server.mails[0]["To"])), ["kilnhaven"] * 2)
+
+    def test_a_dead_address_leaves_time_for_the_next(self) -> None:
+        """A host's first address never answers: the second one is reached within the same deadline."""
+        with closing(socket.socket()) as dead, closing(socket.create_server(("127.0.0.1", 0))) as alive:
+            dead.bind(("127.0.0.1", 0))
+            dead.listen(0)
+            with ExitStack() as waiting:  # its queue is full: it takes nobody any more
+                with suppress(TimeoutError):
+                    for _ in range(16):
+                        line = waiting.enter_context(closing(socket.socket()))
+                        line.settimeout(0.3)
+                        line.connect(dead.getsockname())
+                    self.fail("it takes everybody")
+                addresses = [(socket.AF_INET, socket.SOCK_STREAM, 0, "", each.getsockname()) for each in (dead, alive)]
+                for connect in (connected, plainly_connected):
+                    line, where = first_connected([*addresses, addresses[0]], connect, Bounds(_TIMEOUT_S))
+                    line.close()
+                    self.assertEqual(where, addresses[1])
 
 
 if __name__ == "__main__":

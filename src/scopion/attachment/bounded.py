@@ -148,37 +148,40 @@ def addresses_of(host: str, port: int, kind: socket.SocketKind, bounds: Bounds) 
     return found
 
 
-def connected(address: FullAddress, bounds: Bounds) -> BoundSocket:
+def connected(address: FullAddress, bounds: Bounds, within_s: float) -> BoundSocket:
     """A TCP connection to one of the addresses of ``addresses_of``. Raises OSError."""
     line = BoundSocket(*address[:3])
     line.bounds = bounds
-    _connect(line, address, bounds)
+    _connect(line, address, within_s)
     return line
 
 
-def plainly_connected(address: FullAddress, bounds: Bounds) -> socket.socket:
+def plainly_connected(address: FullAddress, bounds: Bounds, within_s: float) -> socket.socket:
     """The same for a library that sets its own times on a socket; it goes with ``cut_off``. Raises OSError."""
     line = socket.socket(*address[:3])
-    _connect(line, address, bounds)
+    _connect(line, address, within_s)
     return line
 
 
 def first_connected(
-    addresses: Sequence[FullAddress], connect: Callable[[FullAddress, Bounds], Line], bounds: Bounds
+    addresses: Sequence[FullAddress], connect: Callable[[FullAddress, Bounds, float], Line], bounds: Bounds
 ) -> tuple[Line, FullAddress]:
-    """A connection to the first address that takes one, and which that is. Raises OSError, what the last one said."""
+    """A connection to the first address that takes one, and which that is. Raises OSError, what the last one said.
+
+    One that never answers takes no more than its share of the time: a host has two addresses because one may be dead.
+    """
     problem = OSError("no address")
-    for address in addresses:
+    for index, address in enumerate(addresses):
         try:
-            return connect(address, bounds), address
+            return connect(address, bounds, bounds.left_s() / (len(addresses) - index)), address
         except OSError as error:  # also a system without IPv6
             problem = error
     raise problem
 
 
-def _connect(line: socket.socket, address: FullAddress, bounds: Bounds) -> None:
+def _connect(line: socket.socket, address: FullAddress, within_s: float) -> None:
     try:
-        line.settimeout(bounds.left_s())
+        line.settimeout(within_s)
         line.connect(address[4])
     except BaseException:
         line.close()
