@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import random
 import unittest
-from unittest.mock import Mock
+from unittest.mock import Mock, patch
 
 import click
 from tools.command_reference import commands
 
+from scopion.attachment.local_shell import LocalShell
 from scopion.attachment.ports import Ran
 from scopion.model.errors import EnforcerUnreachable
 from scopion.wireless.enforcers.bridge import BridgeFirewall
@@ -48,6 +49,13 @@ class Attack(unittest.TestCase):
             if "nftables" not in output:
                 with self.subTest(output), self.assertRaisesRegex(EnforcerUnreachable, "ip answers"):
                     firewall.check("5")
+
+    def test_octets_that_are_no_text(self) -> None:
+        """A program of this machine may say anything, as one over SSH may: no octet of it breaks its reader."""
+        with patch("scopion.attachment.local_shell.require_unlocked"):
+            shell = LocalShell()
+        self.assertEqual(shell.run(["printf", r"\377x"]).output, "\udcffx")
+        self.assertEqual(shell.run(["cat"], "\udcffx").output, "\udcffx")
 
     def test_damaged_rosters(self) -> None:
         """Each is told by ``roster check`` or read by every command, and none ends in a traceback."""

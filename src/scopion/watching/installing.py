@@ -170,7 +170,9 @@ def _start() -> None:
 
 def _run(*command: str) -> None:
     try:
-        ended = subprocess.run(command, capture_output=True, text=True, check=False, timeout=_WITHIN_S)
+        ended = subprocess.run(
+            command, capture_output=True, encoding="utf-8", errors="replace", check=False, timeout=_WITHIN_S
+        )
     except (OSError, subprocess.TimeoutExpired) as error:
         raise ScopionError(f"{' '.join(command)}: {error}") from None
     if ended.returncode:
