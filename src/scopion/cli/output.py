@@ -8,11 +8,10 @@ format escapes for itself.
 from __future__ import annotations
 
 import os
-import re
 import sys
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, date, datetime
-from itertools import chain
+from itertools import chain, islice
 from typing import Any
 
 import click
@@ -25,7 +24,8 @@ from scopion.model.kept import Kept
 from scopion.model.text import FORMULA_SIGNS, escaped_json, plain
 
 FORMATS = ("table", "tsv", "csv", "json", "jsonl")
-_FORMULA = re.compile(f"\t[{re.escape(''.join(filter(str.isprintable, FORMULA_SIGNS)))}]")  # in a line of cells
+_LINES_AT_ONCE = 1_000
+_FORMULAS = tuple(before + sign for before in "\t\n" for sign in FORMULA_SIGNS if sign.isprintable())
 _DIGITS = tuple(f"{number:02}" for number in range(61))
 _DAYS = Kept[int, str](lambda number: date.fromordinal(number).isoformat(), 4_096)  # a list has few, and many moments
 
@@ -97,7 +97,8 @@ def on_clock(clock: Clock, moment: str | None, form: str = "%a %Y-%m-%d %H:%M") 
 def separated(lines: Iterable[Iterable[Any]], separator: str) -> str:
     """CSV (RFC 4180) or tab-separated text; a text that a spreadsheet would execute begins with an apostrophe."""
     if separator == "\t":
-        return "".join([_tabbed(line) for line in lines])
+        rest = iter(lines)
+        return "".join(_tabbed(some) for some in iter(lambda: [*map(list, islice(rest, _LINES_AT_ONCE))], []))
     import csv
     import io
 
@@ -106,22 +107,29 @@ def separated(lines: Iterable[Iterable[Any]], separator: str) -> str:
     return text.getvalue()
 
 
-def _tabbed(line: Iterable[Any]) -> str:
-    values = list(line)
-    # Most values are texts, nothing or no: to call a function for each would take half of the time.
-    cells = [
-        each if each.__class__ is str else "" if each is None else "no" if each is False else _cell(each)
-        for each in values
+def _tabbed(lines: list[list[Any]]) -> str:
+    # Most values are texts, nothing or no: to call a function for each, and to look at each, would take half the time.
+    rows = [
+        [
+            each if each.__class__ is str else "" if each is None else "no" if each is False else _cell(each)
+            for each in line
+        ]
+        for line in lines
     ]
-    text = "\t".join(cells)
-    if not "".join(cells).isprintable() or _FORMULA.search(f"\t{text}"):
-        text = "\t".join([_escaped(value).replace("\t", " ") for value in values])
-    return f"{text}\n"
+    text = "\n" + "\n".join(map("\t".join, rows))
+    if (
+        text.count("\n") != len(rows)
+        or text.count("\t") != sum(map(len, rows)) - len(rows)
+        or not text.replace("\t", "").replace("\n", "").isprintable()
+        or any(start in text for start in _FORMULAS)
+    ):
+        return "".join("\t".join(_escaped(value) for value in line) + "\n" for line in lines)
+    return text[1:] + "\n"
 
 
 def _escaped(value: Any) -> str:
     """A cell that neither a terminal nor a spreadsheet obeys; a number is what it is, below zero as well."""
-    text = plain(_cell(value))
+    text = plain(_cell(value).replace("\t", " "))
     return f"'{text}" if text.startswith(FORMULA_SIGNS) and not isinstance(value, (int, float)) else text
 
 
