@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import unittest
+from pathlib import Path
 from unittest.mock import Mock, patch
 
 import click
@@ -11,6 +12,7 @@ from tools.command_reference import commands
 
 from scopion.attachment.local_shell import LocalShell
 from scopion.attachment.ports import Ran
+from scopion.discovery.records.reading import RecordKind
 from scopion.model.errors import EnforcerUnreachable
 from scopion.wireless.enforcers.bridge import BridgeFirewall
 from scopion.wireless.settings import BridgePort, NftablesSettings
@@ -30,6 +32,10 @@ class Attack(unittest.TestCase):
         """Of any command at any moment: nothing is lost, nothing half-done, and the last line is true."""
         came = kills.attack(4, self.seed)
         self.assertEqual((came["killed"], came["interrupted"]), (4, 4), self.seed)
+
+    def test_every_kind_of_record_is_attacked(self) -> None:
+        """A new reader joins those that are given damaged inputs."""
+        self.assertLessEqual({*RecordKind}, {*inputs.readers(Path())})
 
     def test_every_command_is_ended_or_spared(self) -> None:
         """A new command joins those that are killed and interrupted, or it is said why not."""

@@ -127,7 +127,7 @@ def readers(folder: Path) -> Mapping[str, Reader]:
         "neighbour text": Reader(
             _text(lambda text: list(read_neighbours(text))), (b"192.0.2.9 10-c0-de-00-00-09 x\n",), ()
         ),
-        "client list": Reader(
+        "client-list": Reader(
             _record(RecordKind.CLIENT_LIST),
             (
                 b"Name\tMAC\tIP\nTill\t10:C0:DE:00:00:09\t192.0.2.9\nPhone\t6C:D1:9E:08:40:90\toffline 4d ago\n",
