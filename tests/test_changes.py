@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import shutil
+import sqlite3
 from collections.abc import Callable
-from contextlib import suppress
+from contextlib import closing, suppress
 from datetime import date, timedelta
 from ipaddress import IPv4Address
 from typing import Any
@@ -263,6 +264,38 @@ class TakingBack(FolderTest):
 
 
 class Undoing(ProgramTest):
+    def test_rows_that_no_change_has_written(self) -> None:
+        """They go into statements: only relations, columns and values that a change can have, or it is damaged."""
+        self.begin()
+        self.run_ok("scan", "--no-names")
+        self.run_ok("label", "192.0.2.50", "till")
+        path = self.site / "roster.sqlite"
+        with closing(sqlite3.connect(path)) as db:
+            db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        sound = path.read_bytes()
+        for damage, said in (
+            ("relation = 'meta'", "'meta' is nothing that a change touches"),
+            ("relation = X'FF'", r"b'\xff' is nothing that a change touches"),
+            ("after = json_remove(after, '$.note')", "it has other columns before and after"),
+            ("before = NULL, after = json_insert(after, '$.\"id) --\"', 1)", "'id) --' is no column of device"),
+            ("before = NULL, after = json_set(after, '$.standing', 'king')", "'king' is no standing"),
+            ("before = NULL, after = json_set(after, '$.essential', 2)", "2 is no value that this column can hold"),
+            ("before = NULL, after = json_remove(after, '$.id')", "it has no id"),
+            ("before = NULL, after = '[]'", "its JSON cannot be read"),
+            ("before = NULL, after = NULL", "it was not there, and is not there"),
+        ):
+            with self.subTest(damage), closing(sqlite3.connect(path)) as db:
+                db.execute(f"UPDATE change_row SET {damage} WHERE relation = 'device'")
+                db.commit()
+                self.assertIn(said, self.refused(1, "undo", "--yes"))
+                checked = self.run_program("roster", "check")
+                self.assertEqual(checked.returncode, 3)
+                self.assertIn(f"what a change did: row 1 of change 1: {said}", checked.stderr)
+            for tail in ("-wal", "-shm"):
+                path.with_name(path.name + tail).unlink(missing_ok=True)
+            path.write_bytes(sound)
+        self.run_ok("undo", "--yes")
+
     def test_what_it_shows_and_does(self) -> None:
         """Undo names what it would take back, asks, and refuses to lock this machine out by the back door."""
         self.begin()

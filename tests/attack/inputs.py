@@ -230,4 +230,9 @@ if __name__ == "__main__":
         for reader_name, number in attack(20_000, first, _LONGEST_S).items():
             came[reader_name] = came.get(reader_name, 0) + number
         first += 1
-    print(f"{sum(came.values()):,} inputs for {len(came)} decoders and readers, each a value or a clean refusal")
+    import resource
+
+    print(
+        f"{sum(came.values()):,} inputs for {len(came)} decoders and readers, each a value or a clean refusal; "
+        f"peak {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10} MB"
+    )

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import random
-import shutil
 import sqlite3
 import sys
 import tempfile
@@ -85,7 +84,7 @@ def attack(count: int, seed: int) -> dict[str, int]:
                     words = [str(victim.folder / word) if word == "archive.zip" else word for word in line.split()]
                     code, _, said = played(site, words)
                 except BaseException:
-                    shutil.copy(path, "/tmp/scopion-damaged.sqlite")
+                    Path("/tmp/scopion-damaged.sqlite").write_bytes(kept)
                     print(f"seed {seed}, roster {number}: {line} breaks", file=sys.stderr)
                     raise
                 # An address may have become another: then there is nobody to show.

@@ -16,7 +16,8 @@ from scopion.model.clock import spoken_span
 from scopion.model.text import counted, joined
 
 if TYPE_CHECKING:
-    from scopion.roster.changes import Change, RowChange
+    from scopion.roster.change_rows import RowChange
+    from scopion.roster.changes import Change
 
 KEYS = ("number", "at", "kind", "says", "who", "undoes", "undone")
 # Rows in words that say something to a person, in the order of their weight.

@@ -6,7 +6,8 @@ from scopion.model.errors import NotFound, Refused
 from scopion.operations.change import change
 from scopion.operations.policies import require_no_lockout
 from scopion.operations.site import Site
-from scopion.roster.changes import Change, RowChange, change_of, latest_changes, latest_in_force, rows_of
+from scopion.roster.change_rows import RowChange, rows_of
+from scopion.roster.changes import Change, change_of, latest_changes, latest_in_force
 from scopion.roster.taking_back import take_back
 
 

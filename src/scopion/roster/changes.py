@@ -105,30 +105,6 @@ def change_of(roster: Roster, number: int) -> Change | None:
         return _change(row) if row else None
 
 
-@dataclass(frozen=True, slots=True)
-class RowChange:
-    """One row as it was and as it became; None where it was not there."""
-
-    relation: str
-    before: dict[str, object] | None
-    after: dict[str, object] | None
-
-
-def rows_of(roster: Roster, change: Change) -> list[RowChange]:
-    """What a change did, in the order of its doing."""
-    with roster.guarded():
-        return [
-            RowChange(row["relation"], _image(row["before"]), _image(row["after"]))
-            for row in roster.db.execute("SELECT * FROM change_row WHERE change = ? ORDER BY step", (change.id,))
-        ]
-
-
-@as_written("a row of a change")
-def _image(text: str | None) -> dict[str, object] | None:
-    found: dict[str, object] | None = json.loads(text) if text is not None else None
-    return found
-
-
 def _watch(db: Connection) -> None:
     db.execute(
         "CREATE TEMP TABLE IF NOT EXISTS watched (step INTEGER PRIMARY KEY, relation TEXT, before TEXT, after TEXT)"

@@ -39,11 +39,15 @@ class Whole:
         wrong = f"typeof({column}) <> 'integer' OR {column} NOT BETWEEN {self.least} AND {self.most}"
         return f"{column} IS NOT NULL AND ({wrong})" if self.or_null else wrong
 
+    def holds(self, value: object) -> bool:
+        """Whether it is one of these."""
+        return (value is None and self.or_null) or (type(value) is int and self.least <= value <= self.most)
+
 
 _LARGEST = 2**63 - 1
 _LATEST = 253_402_300_799_999  # the last millisecond that a datetime can tell
-_NUMBER, _FLAG, _MOMENT = Whole(-_LARGEST, _LARGEST), Whole(0, 1), Whole(0, _LATEST)
-_NUMBER_OR_NULL, _FLAG_OR_NULL, _MOMENT_OR_NULL = (replace(each, or_null=True) for each in (_NUMBER, _FLAG, _MOMENT))
+NUMBER, _FLAG, _MOMENT = Whole(-_LARGEST, _LARGEST), Whole(0, 1), Whole(0, _LATEST)
+_NUMBER_OR_NULL, _FLAG_OR_NULL, _MOMENT_OR_NULL = (replace(each, or_null=True) for each in (NUMBER, _FLAG, _MOMENT))
 
 
 def _text(value: object) -> str:
@@ -125,24 +129,37 @@ def _words(kind: Callable[[str], object]) -> Reader:
     return stored_words(kind).__getitem__
 
 
+def require(column: Reader | Whole, value: object) -> None:
+    """Raise NotOurs for a value that a column cannot hold."""
+    if not isinstance(column, Whole):
+        column(value)
+    elif not column.holds(value):
+        raise no_value(value)
+
+
+def no_value(value: object) -> NotOurs:
+    """What is wrong with a number, or with what is none."""
+    return NotOurs(f"{value!r:.40} is no value that this column can hold")
+
+
 _STANDING, _KIND, _MODE = _words(Standing), _words(EventKind), _words(ListMode)
 COLUMNS: Mapping[str, Mapping[str, Reader | Whole]] = {
     "device": {
-        "id": _NUMBER, "standing": _STANDING, "label": _text, "owner": _text, "place": _text, "note": _text,
+        "id": NUMBER, "standing": _STANDING, "label": _text, "owner": _text, "place": _text, "note": _text,
         "guest_until": _or(_day, None), "first_seen": _MOMENT, "standing_since": _MOMENT_OR_NULL, "because": _text,
-        "revision": _NUMBER, "essential": _FLAG,
+        "revision": NUMBER, "essential": _FLAG,
     },
     "adapter": {
-        "mac": _mac, "device": _NUMBER, "medium": _words(Medium), "own": _FLAG, "first_seen": _MOMENT,
+        "mac": _mac, "device": NUMBER, "medium": _words(Medium), "own": _FLAG, "first_seen": _MOMENT,
         "last_seen": _MOMENT, "medium_evidence": _text, "sighted": _FLAG,
     },
     "stay": {
         "mac": _mac, "address": _address, "since": _MOMENT, "until": _MOMENT, "present": _FLAG,
         "source": _or(_words(Source), None), "found": _or(_text, None),
     },
-    "unpaired": {"address": _address, "device": _NUMBER, "since": _MOMENT, "until": _MOMENT, "present": _FLAG},
+    "unpaired": {"address": _address, "device": NUMBER, "since": _MOMENT, "until": _MOMENT, "present": _FLAG},
     "event": {
-        "at": _MOMENT, "kind": _KIND, "device": _NUMBER, "mac": _or(_mac, ""), "address": _address,
+        "at": _MOMENT, "kind": _KIND, "device": NUMBER, "mac": _or(_mac, ""), "address": _address,
         "was_address": _or(_address, None, ""), "away_since": _MOMENT_OR_NULL, "scan": _NUMBER_OR_NULL,
         "other_mac": _or(_mac, None, ""), "name": _or(_text, None), "was_name": _or(_text, None),
     },
@@ -152,7 +169,7 @@ COLUMNS: Mapping[str, Mapping[str, Reader | Whole]] = {
     },
     "scan": {
         "targets": _text, "subnet": _or(_range, ""), "interface": _text, "method": _text, "started": _MOMENT,
-        "ended": _MOMENT_OR_NULL, "asked": _NUMBER, "answered": _NUMBER, "rounds": _NUMBER, "outcome": _text,
+        "ended": _MOMENT_OR_NULL, "asked": NUMBER, "answered": NUMBER, "rounds": NUMBER, "outcome": _text,
     },
     "subnet": {
         "range": _range, "gateway": _or(_gateway, None, ""), "gateway_mac": _or(_mac, None, ""), "since": _MOMENT,
@@ -174,11 +191,11 @@ COLUMNS: Mapping[str, Mapping[str, Reader | Whole]] = {
     },
     "alert": {
         "identity": _text, "channel": _text, "severity": _words(Severity), "gathers": _text, "gathering": _FLAG,
-        "made": _MOMENT, "due": _MOMENT, "state": _words(AlertState), "attempts": _NUMBER, "again": _MOMENT,
+        "made": _MOMENT, "due": _MOMENT, "state": _words(AlertState), "attempts": NUMBER, "again": _MOMENT,
         "ended": _MOMENT_OR_NULL, "problem": _text, "more": _object, "message": _or(_lines, None),
         "examples": _list,
     },
-    "alert_event": {"alert": _NUMBER, "at": _MOMENT, "kind": _KIND, "device": _NUMBER, "event": _object},
+    "alert_event": {"alert": NUMBER, "at": _MOMENT, "kind": _KIND, "device": NUMBER, "event": _object},
     "mute": {"device": _NUMBER_OR_NULL, "kind": _or(_KIND, None), "since": _MOMENT, "until": _MOMENT},
     "change": {
         "at": _MOMENT, "kind": _text, "says": _text, "who": _text, "undoes": _NUMBER_OR_NULL,

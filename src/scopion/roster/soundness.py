@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from contextlib import closing
 from datetime import datetime
+from itertools import islice
 
 from scopion.model.text import clean, counted
+from scopion.roster.change_rows import odd_rows
 from scopion.roster.clock_set import AHEAD, PAST
-from scopion.roster.columns import COLUMNS, Reader, Whole
+from scopion.roster.columns import COLUMNS, Reader, Whole, no_value
 from scopion.roster.store import Roster
 from scopion.roster.stored import NotOurs, to_ms
 
@@ -52,6 +54,7 @@ def unsound(roster: Roster, now: datetime) -> list[str]:
         for table, columns in COLUMNS.items():
             for column, read in columns.items():
                 found += _told(f"the {column} of a row of {table}", _unreadable(roster, table, column, read))
+        found += _told("what a change did", [*islice(odd_rows(roster), _SHOWN + 1)])
     return found
 
 
@@ -79,7 +82,7 @@ def _told(what: str, cases: Sequence[str]) -> list[str]:
 def _unreadable(roster: Roster, table: str, column: str, read: Reader | Whole) -> list[str]:
     if isinstance(read, Whole):
         wrong = roster.rows(f"SELECT DISTINCT {column} FROM {table} WHERE {read.wrong(column)} LIMIT {_SHOWN + 1}")
-        return [f"{value!r:.40} is no value that this column can hold" for (value,) in wrong]
+        return [no_value(value).what for (value,) in wrong]
     found = []
     for (text,) in roster.rows(f"SELECT DISTINCT {column} FROM {table}"):
         try:

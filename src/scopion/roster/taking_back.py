@@ -10,24 +10,12 @@ from sqlite3 import Connection, IntegrityError, Row
 from typing import Any
 
 from scopion.model.errors import Refused
-from scopion.roster.changes import Change, RowChange, rows_of
+from scopion.roster.change_rows import KEYS, RowChange, rows_of
+from scopion.roster.changes import Change
 from scopion.roster.store import Roster
 from scopion.roster.unpaired import drop_if_undescribed
 
 Image = dict[str, Any]
-_KEYS = {
-    "device": ("id",),
-    "adapter": ("mac",),
-    "unpaired": ("address",),
-    "stay": ("id",),
-    "trait": ("subject", "kind", "value", "source"),
-    "event": ("id",),
-    "network": ("ssid",),
-    "entry": ("id",),
-    "exclusive": ("id",),
-    "timetable": ("name",),
-    "mute": ("id",),
-}
 # What only people make and change.
 _OF_PEOPLE = ("network", "entry", "exclusive", "timetable", "mute")
 # Whose numbers may have been given to others since.
@@ -187,7 +175,7 @@ def _current(db: Connection, relation: str, image: Image) -> Row | None:
 
 
 def _where(relation: str, image: Image) -> tuple[str, tuple[Any, ...]]:
-    keys = _KEYS[relation]
+    keys = KEYS[relation]
     return " AND ".join(f"{key} = ?" for key in keys), tuple(image[key] for key in keys)
 
 
