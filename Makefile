@@ -28,7 +28,7 @@ bench: $(VENV)/ready lab-packages       ## the figures that the README quotes
 fuzz: $(VENV)/ready            ## damaged and made-up bytes for every decoder and reader, for a minute
 	$(BIN)/python -m tests.attack.inputs $(SECONDS_OF_FUZZ)
 
-attack: $(VENV)/ready          ## everything that attacks can do to it, for about an hour; SHARE=0.1 for a part
+attack: $(VENV)/ready          ## everything that attacks can do to it, at length; SHARE=0.1 for a tenth
 	$(BIN)/python -m tests.attack $(SHARE)
 
 docs: $(VENV)/ready            ## the references, manual pages, and the answers to the examples

@@ -265,6 +265,19 @@ class Restoring(ProgramTest):
         self.assertIn("the says of a row of change: ", ended.stderr)
         self.assertIn("the last_seen of a row of adapter: 9000000000000000000 is no value", ended.stderr)
 
+    def test_a_schema_that_is_no_text(self) -> None:
+        """What SQLite quotes of a damaged file cannot be decoded: it is damaged, and moved aside as others are."""
+        self.begin()
+        self.run_ok("scan", "--no-names")
+        with closing(sqlite3.connect(self.site / FILE)) as db:
+            db.execute("PRAGMA writable_schema = ON")
+            db.execute("UPDATE sqlite_schema SET name = CAST(X'92' AS TEXT), sql = 'x' WHERE name = 'mute'")
+            db.commit()
+        for command in (("devices",), ("roster", "check")):
+            self.assertRegex(self.refused(1, *command), rf"^scopion: \S+{FILE} is damaged: scopion scan moves it aside")
+        self.assertIn("damaged", self.run_program("scan", "--no-names").stderr)
+        self.run_ok("devices")
+
     def test_what_cannot_be_an_address_is_named(self) -> None:
         """Never taken for another address, never a traceback: which text it is, in which file, and what to do."""
         self.begin()

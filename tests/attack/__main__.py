@@ -1,4 +1,4 @@
-"""``make attack``: all of it, about an hour on two cores; ``python -m tests.attack SHARE [SEED]`` for a part."""
+"""``make attack``: all of it, half an hour or more on two cores; ``python -m tests.attack SHARE [SEED]`` for a part."""
 
 from __future__ import annotations
 

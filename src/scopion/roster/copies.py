@@ -14,6 +14,7 @@ from pathlib import Path
 from scopion.model.errors import StorageFailed
 from scopion.roster.files import DRAFT, free_name, make_folder, others_may_write, replacing, storage_failed
 from scopion.roster.schema import APPLICATION_ID, VERSION
+from scopion.roster.store import UNREADABLE
 
 FOLDER = "copies"
 _DAILY = "roster-????-??-??.sqlite"
@@ -63,7 +64,7 @@ def copy_roster(source: Path, target: Path, *, own_folder: bool = False) -> None
                 shutil.copyfileobj(copied, file, 1024 * 1024)
     except OSError as error:
         raise storage_failed(target, error) from None
-    except sqlite3.Error as error:
+    except UNREADABLE as error:
         raise StorageFailed(f"{target} cannot be written: {error}") from None
 
 
@@ -119,7 +120,7 @@ def _devices_in(path: Path) -> int | None:
     try:
         with closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro&immutable=1", uri=True)) as db:
             return int(db.execute("SELECT count(*) FROM device").fetchone()[0])
-    except sqlite3.Error:
+    except UNREADABLE:
         return None
 
 
@@ -130,7 +131,7 @@ def schema_of(path: Path) -> int | None:
             version = int(db.execute("PRAGMA user_version").fetchone()[0])
             ours = db.execute("PRAGMA application_id").fetchone()[0] == APPLICATION_ID
             sound = db.execute("PRAGMA quick_check(1)").fetchone()[0] == "ok"
-    except sqlite3.Error:
+    except UNREADABLE:
         return None
     return version if ours and sound and 0 < version <= VERSION else None
 

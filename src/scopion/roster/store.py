@@ -23,6 +23,8 @@ from scopion.roster.stored import ADVICE, NotOurs
 FILE = "roster.sqlite"
 # Another process holds the roster for a fraction of a second when it folds a scan; ten is a stuck disk.
 BUSY_S = 10.0
+# What SQLite raises of a damaged file; what it quotes from there may be no text at all.
+UNREADABLE = (sqlite3.DatabaseError, UnicodeDecodeError)
 MEMORY_LOST = "memory_lost"  # meta: the name of the damaged file that this roster replaces, until a scan has told it
 
 
@@ -72,7 +74,7 @@ class Roster:
             # No right to make the shared-memory file beside it: the file alone is whole if no log is waiting.
             db.close()
             db = _connect_without_writing(path)
-        except sqlite3.DatabaseError:
+        except UNREADABLE:
             db.close()
             raise _damaged(path) from None
         roster = cls(path, db)
@@ -143,7 +145,7 @@ class Roster:
             raise _storage_failed(self.path, error) from None
         except sqlite3.IntegrityError:
             raise
-        except sqlite3.DatabaseError:
+        except UNREADABLE:
             raise _damaged(self.path) from None
         except NotOurs as error:
             raise DamagedRoster(f"{self.path}: {error.what}; {ADVICE}") from None
