@@ -11,6 +11,7 @@ import shutil
 import subprocess
 import sys
 import unittest
+from contextlib import closing
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address, IPv4Network, IPv6Address
@@ -28,8 +29,10 @@ from scopion.operations.settings import load_settings
 from scopion.operations.site import Site, prepare_folder
 from scopion.operations.taking_in import Known, take_in
 from scopion.operations.vigil import Vigil
+from scopion.roster.clock_set import note_clocks, set_back_since
 from scopion.roster.events import EventFilter, find_events
 from scopion.roster.outbox import find_alerts, settle
+from scopion.roster.push_deadlines import Boot
 from scopion.roster.scans import note_subnet
 from scopion.roster.soundness import unsound
 from scopion.roster.store import Roster
@@ -547,6 +550,35 @@ class Clocks(SceneWatch):
         roster = Roster.open(self.site)
         self.assertEqual(unsound(roster, NOON - timedelta(days=299)), [])
         roster.close()
+
+    def test_a_clock_that_was_set_back_while_no_watch_ran(self) -> None:
+        """By the machine's own seconds; after its restart by what the time of day lacks. What waits is not held up."""
+        boot, hours = Boot("a", 1_000.0), timedelta(hours=3)
+        for later, at, set_by in (
+            (Boot("a", 4_600.0), NOON + timedelta(hours=1), None),
+            (Boot("a", 4_600.0), NOON + timedelta(hours=1, seconds=-30), None),  # set right slowly
+            (Boot("a", 4_600.0), NOON + timedelta(hours=1) - hours, -hours),
+            (Boot("b", 60.0), NOON + timedelta(hours=1), None),
+            (Boot("b", 60.0), NOON - hours, -hours),
+            (None, NOON - hours, None),
+        ):
+            with self.subTest(later=later, at=at), closing(Roster.open(self.folder / "noted")) as roster:
+                note_clocks(roster, boot, NOON)
+                self.assertEqual(set_back_since(roster, later, at), set_by)
+        self.begin(usual())
+        self.story_at(NOON)
+        site = Site(self.site)
+        note_clocks(site.roster, boot, NOON + hours)
+        with patch.object(Site, "boot", return_value=Boot("a", 1_001.0)):
+            watch = Watch(site, Inline(site.attachment), lambda: site)
+            with patch.object(watch, "_on_jump", wraps=watch._on_jump) as jumped:
+                watch.turn()
+                watch.turn()
+        ((jump,), _) = jumped.call_args_list[0]
+        self.assertAlmostEqual(jump.set_by.total_seconds(), -hours.total_seconds(), delta=5)
+        self.assertEqual(jumped.call_count, 1)
+        self.assertIsNone(set_back_since(site.roster, Boot("a", 1_001.0), site.clock.now()))
+        site.close()
 
 
 class Ground(unittest.TestCase):

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+import json
+from datetime import UTC, datetime, timedelta
+from typing import TYPE_CHECKING
 
 from scopion.roster.store import Roster
 from scopion.roster.stored import to_ms
+
+if TYPE_CHECKING:
+    from scopion.roster.push_deadlines import Boot
 
 # The moments that are of the past, by table: none of them can lie ahead. Due dates, mutes and ends of lists can.
 PAST = {
@@ -27,6 +32,8 @@ PAST = {
 _WEEK = 7 * 86_400_000  # no digest waits longer
 # Clocks differ a little, and time zones are mistaken.
 AHEAD = timedelta(days=1)
+_KEY = "clocks"  # meta: when the watch looked last: the start of the machine, the second after it, and the time of day
+_SLOWLY = timedelta(minutes=1)  # a clock that is set right slowly is not set back
 
 
 def mend_times(roster: Roster, now: datetime) -> int:
@@ -56,3 +63,28 @@ def bring_back_from_the_future(roster: Roster, now: datetime) -> int:
         db.execute("UPDATE adapter SET last_seen = ?1, first_seen = min(first_seen, ?1) WHERE last_seen > ?1", (at,))
         db.execute("UPDATE unpaired SET until = ?1, since = min(since, ?1) WHERE until > ?1", (at,))
         return db.total_changes - before
+
+
+def note_clocks(roster: Roster, boot: Boot | None, now: datetime) -> None:
+    """Keep what both clocks of the machine show, for ``set_back_since``."""
+    if boot is None:
+        return
+    with roster.transaction():
+        roster.set_meta(_KEY, json.dumps([boot.identity, boot.seconds, now.timestamp()]))
+
+
+def set_back_since(roster: Roster, boot: Boot | None, now: datetime) -> timedelta | None:
+    """How far the time of day was set back since ``note_clocks``, below zero; None if it was not.
+
+    While the machine runs on, its own seconds tell it. After a restart it is at least what the time of day lacks.
+    """
+    if boot is None:
+        return None
+    try:
+        identity, seconds, wall = json.loads(roster.meta(_KEY) or "null")
+        before = datetime.fromtimestamp(float(wall), UTC)
+        passed = timedelta(seconds=boot.seconds - float(seconds)) if boot.identity == identity else timedelta()
+    except (ValueError, TypeError, OverflowError, OSError):  # none was noted, or it is damaged
+        return None
+    ahead = now - before - passed
+    return ahead if ahead < -_SLOWLY else None

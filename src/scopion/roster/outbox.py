@@ -239,8 +239,9 @@ def move_with_the_clock(roster: Roster, by: timedelta, now: datetime) -> None:
     by_the_wall = (Gathering.LEARNING, Gathering.NIGHT)
     with roster.transaction() as db:
         db.execute(
-            "UPDATE alert SET due = CASE WHEN gathers IN (?2, ?3) AND gathering THEN min(due, ?4) ELSE due + ?1 END, "
-            "again = CASE WHEN again THEN again + ?1 ELSE 0 END WHERE state = 'waiting'",
+            "UPDATE alert SET "
+            "due = CASE WHEN gathers IN (?2, ?3) AND gathering THEN min(due, ?4) ELSE max(0, due + ?1) END, "
+            "again = CASE WHEN again THEN max(0, again + ?1) ELSE 0 END WHERE state = 'waiting'",
             (shift, *by_the_wall, day),
         )
 

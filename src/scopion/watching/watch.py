@@ -18,7 +18,7 @@ from scopion.model.text import counted
 from scopion.operations.alerting import learnt_subnets
 from scopion.operations.site import Site
 from scopion.operations.upkeep import daily
-from scopion.roster.clock_set import bring_back_from_the_future, mend_times
+from scopion.roster.clock_set import bring_back_from_the_future, mend_times, note_clocks, set_back_since
 from scopion.roster.outbox import move_with_the_clock
 from scopion.roster.scans import known_subnets
 from scopion.roster.store import FILE as ROSTER_FILE
@@ -70,6 +70,7 @@ class Watch:
             "the weekly report": self.reporting,
         }
         self._clocks = clock_watch or ClockWatch(site.clock)
+        self._has_looked_back = False
         self._look_at = self._upkeep_at = 0.0
         self._without_ground_since: float | None = None
         self._open_roster()
@@ -134,6 +135,11 @@ class Watch:
         return post.rests_until(name)
 
     def _look_at_clocks(self) -> None:
+        if not self._has_looked_back:  # while no watch ran
+            site, self._has_looked_back = self.post.site, True
+            set_by = set_back_since(site.roster, site.boot(), site.clock.now())
+            if set_by is not None:
+                self._on_jump(Jump(set_by, timedelta()))
         jump = self._clocks.look()
         if jump is not None:
             self._on_jump(jump)
@@ -142,8 +148,10 @@ class Watch:
         if now < self._upkeep_at:
             return
         self._upkeep_at = now + _UPKEEP_EVERY_S
+        site = self.post.site
         with self.post.doing("the daily upkeep"):
-            daily(self.post.site, self.post.site.roster)
+            note_clocks(site.roster, site.boot(), site.clock.now())
+            daily(site, site.roster)
 
     def _tell_learning(self) -> None:
         """Which subnets are being learnt, and until when; once each."""
@@ -236,6 +244,7 @@ class Watch:
                     bring_back_from_the_future(post.site.roster, post.clock.now())
                     mend_times(post.site.roster, post.clock.now())
                 move_with_the_clock(post.site.roster, jump.set_by, post.clock.now())
+                note_clocks(post.site.roster, post.site.boot(), post.clock.now())
         if jump.slept:  # nobody has looked meanwhile, and it may have been carried somewhere
             if post.site.vigil is not None and post.site.vigil.since is not None:
                 post.site.vigil.since = post.clock.now()
