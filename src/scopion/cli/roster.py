@@ -72,6 +72,7 @@ def compact(session: Session) -> None:
     session.note(f"Removed: {joined(removed) if removed else 'nothing, all is within the time that it is kept'}.")
     if done.mended:
         session.note(f"{counted(done.mended, 'row')} dated into the future by a wrong clock: brought back to now.")
+        session.note("Is it the clock of now that is wrong? Set it; scopion roster restore has a copy from before.")
     session.note(f"{_megabytes(done.before)} before, {_megabytes(done.after)} now.")
 
 

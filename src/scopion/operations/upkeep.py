@@ -10,9 +10,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from scopion.model.errors import InvalidSettings, NotFound, Refused, ScopionError, StorageFailed
-from scopion.roster.clock_set import mend_times
+from scopion.roster.clock_set import dated_ahead, mend_times
 from scopion.roster.copies import FOLDER as COPIES
-from scopion.roster.copies import Copy, copies, copy_before_restore, drop_replaced, keep_daily_copy, schema_of
+from scopion.roster.copies import (
+    Copy,
+    copies,
+    copy_before_mending,
+    copy_before_restore,
+    drop_replaced,
+    keep_daily_copy,
+    schema_of,
+)
 from scopion.roster.files import remove_old_drafts
 from scopion.roster.outbox import remove_over
 from scopion.roster.retention import Keep, record_counts, remove_old, remove_stray
@@ -119,7 +127,10 @@ def compact(site: Site) -> Compacted:
         "alerts": remove_over(roster, now - timedelta(days=site.settings.alerts.keep_days)),
         "stray rows": remove_stray(roster),
     }
-    mended = mend_times(roster, now)
+    mended = 0
+    if dated_ahead(roster, now):
+        copy_before_mending(path)
+        mended = mend_times(roster, now)
     roster.shrink()
     return Compacted(removed, before, _size(path), mended)
 

@@ -36,6 +36,17 @@ _KEY = "clocks"  # meta: when the watch looked last: the start of the machine, t
 _SLOWLY = timedelta(minutes=1)  # a clock that is set right slowly is not set back
 
 
+def dated_ahead(roster: Roster, now: datetime) -> dict[str, int]:
+    """How many rows of which tables tell of a past that lies ahead: a clock was wrong then, or is now."""
+    found = {}
+    for table, columns in PAST.items():
+        ahead = " OR ".join(f"{column} > ?1" for column in columns)
+        found[table] = roster.db.execute(
+            f"SELECT count(*) FROM {table} WHERE {ahead}", (to_ms(now + AHEAD),)
+        ).fetchone()[0]
+    return {table: count for table, count in found.items() if count}
+
+
 def mend_times(roster: Roster, now: datetime) -> int:
     """Bring what a wrong clock, or another's record, has dated into the future back to now. Returns how many rows."""
     at, latest = to_ms(now), to_ms(now + AHEAD)

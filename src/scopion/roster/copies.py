@@ -19,6 +19,7 @@ from scopion.roster.store import UNREADABLE
 FOLDER = "copies"
 _DAILY = "roster-????-??-??.sqlite"
 _REPLACED = "roster-replaced-*.sqlite"
+_UNMENDED = "unmended"
 DAYS_KEPT = 7
 _REPLACED_KEPT = 3
 
@@ -39,6 +40,8 @@ class Copy:
         name = self.path.stem.removeprefix("roster-")
         if name.startswith("schema-"):
             return "before its form changed"
+        if name == _UNMENDED:
+            return "before its times were brought back"
         return "replaced by a restore" if name.startswith("replaced-") else "the day's copy"
 
 
@@ -85,9 +88,12 @@ def keep_daily_copy(roster: Path, today: date) -> Path | None:
 
 def copy_before_migration(roster: Path, schema: int) -> None:
     """Keep a roster as it is before its schema changes. Raises StorageFailed: then it must not be changed."""
-    folder = roster.parent / FOLDER
-    make_folder(folder, like=folder.parent)
-    copy_roster(roster, folder / f"roster-schema-{schema}.sqlite", own_folder=True)
+    _keep_as(roster, f"roster-schema-{schema}.sqlite")
+
+
+def copy_before_mending(roster: Path) -> None:
+    """Keep a roster with its times as they are: it may be the clock of now that is wrong. Raises StorageFailed."""
+    _keep_as(roster, f"roster-{_UNMENDED}.sqlite")
 
 
 def copy_before_restore(roster: Path, at: datetime) -> Path:
@@ -97,6 +103,12 @@ def copy_before_restore(roster: Path, at: datetime) -> Path:
     copy = free_name(folder / f"roster-replaced-{at:%Y%m%d-%H%M%S}.sqlite")
     copy_roster(roster, copy, own_folder=True)
     return copy
+
+
+def _keep_as(roster: Path, name: str) -> None:
+    folder = roster.parent / FOLDER
+    make_folder(folder, like=folder.parent)
+    copy_roster(roster, folder / name, own_folder=True)
 
 
 def drop_replaced(roster: Path) -> None:

@@ -9,10 +9,10 @@ from itertools import islice
 
 from scopion.model.text import clean, counted
 from scopion.roster.change_rows import odd_rows
-from scopion.roster.clock_set import AHEAD, PAST
+from scopion.roster.clock_set import dated_ahead
 from scopion.roster.columns import COLUMNS, Reader, Whole, no_value
 from scopion.roster.store import Roster
-from scopion.roster.stored import NotOurs, to_ms
+from scopion.roster.stored import NotOurs
 
 _SHOWN = 5
 _COMPACT = "scopion roster compact brings them back"
@@ -36,7 +36,6 @@ _RULES = (
 def unsound(roster: Roster, now: datetime) -> list[str]:
     """What is wrong, one sentence each; nothing for a sound roster. Reads the whole file."""
     db = roster.db
-    latest = to_ms(now + AHEAD)
     found: list[str] = []
     with roster.guarded():
         found += [f"the file: {row[0]}" for row in db.execute("PRAGMA integrity_check(10)") if row[0] != "ok"]
@@ -46,11 +45,8 @@ def unsound(roster: Roster, now: datetime) -> list[str]:
         for what, query in _RULES:
             rows = db.execute(query).fetchmany(_SHOWN + 1)
             found += _told(what, [row[0] for row in rows])
-        for table, moments in PAST.items():
-            ahead = " OR ".join(f"{column} > ?1" for column in moments)
-            count = db.execute(f"SELECT count(*) FROM {table} WHERE {ahead}", (latest,)).fetchone()[0]
-            if count:
-                found.append(f"{counted(count, f'row of {table}', f'rows of {table}')} in the future: {_COMPACT}")
+        for table, count in dated_ahead(roster, now).items():
+            found.append(f"{counted(count, f'row of {table}', f'rows of {table}')} in the future: {_COMPACT}")
         for table, columns in COLUMNS.items():
             for column, read in columns.items():
                 found += _told(f"the {column} of a row of {table}", _unreadable(roster, table, column, read))

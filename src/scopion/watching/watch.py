@@ -18,7 +18,7 @@ from scopion.model.text import counted
 from scopion.operations.alerting import learnt_subnets
 from scopion.operations.site import Site
 from scopion.operations.upkeep import daily
-from scopion.roster.clock_set import bring_back_from_the_future, mend_times, note_clocks, set_back_since
+from scopion.roster.clock_set import bring_back_from_the_future, note_clocks, set_back_since
 from scopion.roster.outbox import move_with_the_clock
 from scopion.roster.scans import known_subnets
 from scopion.roster.store import FILE as ROSTER_FILE
@@ -136,10 +136,12 @@ class Watch:
 
     def _look_at_clocks(self) -> None:
         if not self._has_looked_back:  # while no watch ran
-            site, self._has_looked_back = self.post.site, True
-            set_by = set_back_since(site.roster, site.boot(), site.clock.now())
-            if set_by is not None:
-                self._on_jump(Jump(set_by, timedelta()))
+            site, now = self.post.site, self.post.clock.now()
+            set_by = set_back_since(site.roster, site.boot(), now)
+            if set_by is not None:  # only what waits: a machine that has just started may not know yet what time it is
+                self._clock_was_set(set_by)
+                move_with_the_clock(site.roster, set_by, now)
+            self._has_looked_back = True
         jump = self._clocks.look()
         if jump is not None:
             self._on_jump(jump)
@@ -229,20 +231,22 @@ class Watch:
         if not swept.plot.routed:
             self._place(swept.plot.interface.name)
 
+    def _clock_was_set(self, by: timedelta) -> None:
+        way = "forward" if by > timedelta() else "back"
+        log.warning("the clock was set %s by %s", way, _spoken(abs(by.total_seconds())))
+
     def _on_jump(self, jump: Jump) -> None:
         """The clock was set, or the machine has slept."""
         post = self.post
         if jump.slept:
             log.warning("this machine has slept for %s", _spoken(jump.slept.total_seconds()))
         if jump.set_by:
-            seconds = jump.set_by.total_seconds()
-            log.warning("the clock was set %s by %s", "forward" if seconds > 0 else "back", _spoken(abs(seconds)))
+            self._clock_was_set(jump.set_by)
             if post.site.vigil is not None:
                 post.site.vigil.moved(jump.set_by)
             with post.doing("setting the roster's clock"), post.site.roster.transaction():
-                if seconds < 0:
+                if jump.set_by < timedelta():
                     bring_back_from_the_future(post.site.roster, post.clock.now())
-                    mend_times(post.site.roster, post.clock.now())
                 move_with_the_clock(post.site.roster, jump.set_by, post.clock.now())
                 note_clocks(post.site.roster, post.site.boot(), post.clock.now())
         if jump.slept:  # nobody has looked meanwhile, and it may have been carried somewhere
