@@ -347,6 +347,6 @@ class WrongClock(ProgramTest):
         self.run_ok("roster", "check")
         self.assertNotIn("2099", self.run_ok("devices", "--format", "json"))
         # It may be the clock of now that was wrong: nothing of the past is lost by that.
-        kept = next(each for each in self.run_json("roster", "check")["copies"] if "times" in each["because"])
-        self.run_ok("roster", "restore", kept["name"], "--yes")
+        kept = {each["because"]: each["name"] for each in self.run_json("roster", "check")["copies"]}
+        self.run_ok("roster", "restore", kept["with its old times"], "--yes")
         self.assertIn("2099", self.run_ok("devices", "--format", "json"))

@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from scopion.model.errors import NotFound
 from scopion.model.text import clean
 from scopion.operations.site import Site
-from scopion.roster.changes import Describing, changing, latest_number
+from scopion.roster.changes import Describing, changing
 from scopion.roster.store import Roster
 
 
@@ -18,12 +18,11 @@ from scopion.roster.store import Roster
 def change(site: Site, kind: str, says: str = "", *, undoes: int | None = None) -> Iterator[tuple[Roster, Describing]]:
     """Everything inside belongs together and is recorded as one change; its words may be set until its end."""
     roster = site.roster
-    before = latest_number(roster)
     with changing(roster, kind, says, at=site.clock.now(), who=account(), undoes=undoes) as described:
         yield roster, described
-    number = latest_number(roster)
-    if number != before:
-        site.stands.append(f"change {number} stands ({described.says or kind}): scopion undo {number} takes it back")
+    if described.number is not None:
+        what = f"change {described.number} stands ({described.says or kind})"
+        site.stands.append(f"{what}: scopion undo {described.number} takes it back")
 
 
 def require_roster(site: Site) -> None:

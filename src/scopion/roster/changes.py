@@ -42,6 +42,7 @@ class Describing:
     kind: str
     says: str
     undoes: int | None = None
+    number: int | None = None  # of the change, once it is recorded
 
 
 @contextmanager
@@ -90,12 +91,6 @@ def latest_in_force(
             (kind, device, upto),
         ).fetchone()
         return _change(row) if row else None
-
-
-def latest_number(roster: Roster) -> int:
-    """The number of the latest change; 0 if there is none."""
-    with roster.guarded():
-        return int(roster.db.execute("SELECT coalesce(max(id), 0) FROM change").fetchone()[0])
 
 
 def change_of(roster: Roster, number: int) -> Change | None:
@@ -155,6 +150,7 @@ def _keep(db: Connection, described: Describing, at: datetime, who: str) -> None
     )
     devices = {device for row in rows for text in (row["before"], row["after"]) for device in _devices(row, text)}
     db.executemany("INSERT INTO change_device VALUES (?, ?)", [(device, change) for device in devices])
+    described.number = change
     if described.undoes is not None:
         db.execute("UPDATE change SET undone = ? WHERE id = ?", (to_ms(at), described.undoes))
 

@@ -41,7 +41,7 @@ class Copy:
         if name.startswith("schema-"):
             return "before its form changed"
         if name == _UNMENDED:
-            return "before its times were brought back"
+            return "with its old times"
         return "replaced by a restore" if name.startswith("replaced-") else "the day's copy"
 
 

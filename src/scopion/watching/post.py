@@ -18,9 +18,10 @@ from scopion.roster.devices import all_devices
 from scopion.watching.hands import Hands
 
 log = logging.getLogger("scopion.watch")
+# A part that has failed rests so long, twice as long each time in a row.
+_FIRST_REST_S, _LONGEST_REST_S = 5.0, 900.0
 # How often the system is asked about its interfaces, and the outbox whether another process has put something in: a
 # cable that was moved is noticed soon enough. A made-up site has neither, and days of it are played in seconds.
-_FIRST_REST_S, _LONGEST_REST_S = 5.0, 900.0
 _LOOK_EVERY_S, _SCENE_LOOK_EVERY_S = 2.0, 300.0
 
 

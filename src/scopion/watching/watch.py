@@ -140,7 +140,9 @@ class Watch:
             set_by = set_back_since(site.roster, site.boot(), now)
             if set_by is not None:  # only what waits: a machine that has just started may not know yet what time it is
                 self._clock_was_set(set_by)
-                move_with_the_clock(site.roster, set_by, now)
+                with site.roster.transaction():  # once, whatever happens next
+                    move_with_the_clock(site.roster, set_by, now)
+                    note_clocks(site.roster, site.boot(), now)
             self._has_looked_back = True
         jump = self._clocks.look()
         if jump is not None:
