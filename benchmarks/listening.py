@@ -130,7 +130,7 @@ def _talk(seconds: float, rate: float) -> int:
 
 def _hear(seconds: float) -> str:
     """What ``scopion scan --method listen`` does with frames, counted."""
-    from scopion.attachment.linux import LiveAttachment
+    from scopion.attachment.linux.linux_attachment import LiveAttachment
     from scopion.attachment.ports import Traffic
     from scopion.discovery.listening import listen
 

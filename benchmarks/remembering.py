@@ -23,12 +23,12 @@ from scopion.model.address import Address
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
 from scopion.model.targets import Targets
-from scopion.roster.events import EventFilter, find_events
-from scopion.roster.folding import fold
-from scopion.roster.retention import Keep, remove_old
+from scopion.roster.folding.fold_observations import fold
+from scopion.roster.read_events import EventFilter, find_events
 from scopion.roster.scans import begin_scan, end_scan
-from scopion.roster.store import FILE, Roster
-from scopion.roster.stored import to_ms
+from scopion.roster.store.open_roster import FILE, Roster
+from scopion.roster.store.stored_values import to_ms
+from scopion.roster.upkeep.remove_old import Keep, remove_old
 
 START = datetime(2026, 1, 1, tzinfo=UTC)
 MINUTE = timedelta(minutes=1)

@@ -14,9 +14,9 @@ from matplotlib.figure import Figure as Drawing
 
 from benchmarks.figure import Figure, beside, in_turns, process, timed
 from benchmarks.remembering import DAYS_OF_A_YEAR, START, command_beside, copy_year
-from scopion.cli.report import FIGURES
-from scopion.operations.report import Wish, report
-from scopion.operations.site import Site
+from scopion.cli.report.report import FIGURES
+from scopion.operations.report.make_report import Wish, report
+from scopion.operations.site.open_site import Site
 from scopion.reports.figures import draw, figure_of
 from scopion.reports.tables import TABLES
 

@@ -184,7 +184,7 @@ def _in_desk(lab: Lab, which: str, pace: int) -> float:
 
 def _send(which: str, pace: int) -> float:
     """Inside the desk's namespace: send for some seconds at a pace; the seconds it took."""
-    from scopion.attachment.linux import LiveAttachment
+    from scopion.attachment.linux.linux_attachment import LiveAttachment
     from scopion.discovery.sweep import Sweep, SweepPlan
 
     os.sched_setaffinity(0, {0})

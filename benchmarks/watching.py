@@ -28,16 +28,16 @@ from benchmarks.figure import Figure, beside, resident_at_most, run
 from benchmarks.listening import HOST as TALKER
 from benchmarks.listening import flood_rate, on_the_wire, ready_talker, talked
 from benchmarks.scanning import HOSTS, bare_scan
-from scopion.attachment.linux import LiveAttachment
+from scopion.attachment.linux.linux_attachment import LiveAttachment
 from scopion.attachment.ports import Traffic
 from scopion.discovery.asking import Method, open_asker, plan_for
 from scopion.discovery.runner import run_scan
 from scopion.model.mac import MacAddress
 from scopion.model.targets import Targets
-from scopion.operations.site import Site
+from scopion.operations.site.open_site import Site
 from scopion.scenes.story import Story
-from scopion.watching.running import Order, run_watch
-from scopion.watching.watch import Watch
+from scopion.watching.run_watch import Order, run_watch
+from scopion.watching.watch_site import Watch
 from scopion.wire.arp import encode_request
 
 WATCHED_S, JOINS = 120.0, 30

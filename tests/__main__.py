@@ -18,6 +18,7 @@ ROOT = Path(__file__).parent.parent
 # Two of the others at a time: the lab leaves most of its core to them. After it three: some of them wait, too.
 BESIDE, AFTER, NICENESS = 2, 3, 10
 # Files of the lab that promise nothing in seconds: they have labs of their own, and need no quiet.
+FOLDERS = "attack core program roster watch wifi".split()  # all that need no lab
 PATIENT = {
     "test_comings.py", "test_enforcers.py", "test_first_steps.py", "test_killed.py", "test_page.py",
     "test_service_manager.py", "test_shared_folder.py",
@@ -32,7 +33,8 @@ def main() -> int:
     patient = [ROOT / "tests/lab" / name for name in sorted(PATIENT)]
     lab = [path for path in sorted(ROOT.glob("tests/lab/test_*.py")) if path not in patient]
     # The long ones first, so that none is left over at the end: what waits for downloads, then the large ones.
-    rest = sorted(ROOT.glob("tests/test_*.py"), key=lambda path: (path.name != DOWNLOADS, -path.stat().st_size))
+    rest = [path for folder in FOLDERS for path in ROOT.glob(f"tests/{folder}/test_*.py")]
+    rest.sort(key=lambda path: (path.name != DOWNLOADS, -path.stat().st_size))
     others = [*patient, *rest]
     if not lab or not others:
         raise SystemExit("no test modules: run this from the whole project")

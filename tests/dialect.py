@@ -10,9 +10,9 @@ from abc import abstractmethod
 
 from scopion.attachment.ports import ControlLine
 from scopion.model.mac import MacAddress
-from scopion.wireless.enforcers.base import Station
+from scopion.wireless.enforcer_settings import HostapdRadio, HostapdSettings
+from scopion.wireless.enforcers.enforcer import Station
 from scopion.wireless.enforcers.hostapd import Hostapd
-from scopion.wireless.settings import HostapdRadio, HostapdSettings
 
 STATION = MacAddress.parse("7c:a4:b1:33:02:61")
 OTHER = MacAddress.parse("a0:b4:d7:66:19:04")

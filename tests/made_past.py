@@ -15,12 +15,12 @@ from scopion.model.device import Standing
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source
 from scopion.model.targets import Targets
-from scopion.operations.site import Site
-from scopion.roster.descriptions import set_description, set_essential, set_standing
-from scopion.roster.devices import all_devices
-from scopion.roster.folding import fold
+from scopion.operations.site.open_site import Site
+from scopion.roster.folding.fold_observations import fold
+from scopion.roster.read_devices import all_devices
 from scopion.roster.scans import begin_scan, end_scan, note_baseline, note_subnet
-from scopion.roster.store import Roster
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.write_descriptions import set_description, set_essential, set_standing
 
 NOW = datetime(2026, 9, 30, 11, tzinfo=UTC)  # noon on the wall
 BEGIN = NOW.replace(hour=0) - timedelta(weeks=8)

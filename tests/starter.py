@@ -75,12 +75,18 @@ def _umask() -> int:
 def _load() -> None:
     """What most commands need, so that a run finds it there."""
     from scopion.cli.main import FAMILIES
-    from scopion.operations.settings import adapter
+    from scopion.operations.site.load_settings import adapter
 
     for commands in FAMILIES.values():
         for entry in commands.values():
             importlib.import_module(f"scopion.cli.{entry.module}")
-    for name in ("operations.scan", "operations.pushing", "operations.report", "alerts.wording", "watching.running"):
+    for name in (
+        "operations.scan.run_scan",
+        "operations.wifi.push_lists",
+        "operations.report.make_report",
+        "alerts.wording",
+        "watching.run_watch",
+    ):
         importlib.import_module(f"scopion.{name}")
     adapter()
 

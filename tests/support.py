@@ -24,7 +24,7 @@ from scopion.attachment.ports import Interface
 from scopion.cli import main
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
-from scopion.operations.site import Site
+from scopion.operations.site.open_site import Site
 from scopion.scenes.attachment import SceneAttachment
 from scopion.scenes.scene import Moment, Period, Scene, SceneHost
 from tests.starter import Starter

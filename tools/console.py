@@ -18,8 +18,8 @@ import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
-from scopion.cli.demo_steps import run_quietly, warm_up
-from scopion.operations.demo import begin_story, next_moment
+from scopion.cli.begin.demo_steps import run_quietly, warm_up
+from scopion.operations.begin.play_demo import begin_story, next_moment
 from scopion.scenes.scene import Step
 
 _DIRECTIVE = re.compile(r"^<!-- (site|do): (.*?) -->$")

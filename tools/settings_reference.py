@@ -22,9 +22,9 @@ from typing import Any, Literal
 
 from annotated_types import Ge, Le, MaxLen, MinLen
 
-from scopion.alerts.settings import ChannelSettings
-from scopion.operations.settings import Settings, adapter
-from scopion.wireless.settings import EnforcerSettings
+from scopion.alerts.alert_settings import ChannelSettings
+from scopion.operations.site.load_settings import Settings, adapter
+from scopion.wireless.enforcer_settings import EnforcerSettings
 
 _NOTE = "<!-- Made by python -m tools.make_docs from the model that validates site.toml; do not edit. -->\n"
 _OPENING = (

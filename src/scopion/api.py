@@ -16,19 +16,19 @@ from scopion.model.device import Device, Event, EventKind, Standing
 from scopion.model.errors import ScopionError
 from scopion.model.mac import MacAddress, Notation
 from scopion.model.observation import Medium, Observation, Source, Trait, TraitKind
-from scopion.operations.address_map import AddressMap, address_maps
-from scopion.operations.described import Described
-from scopion.operations.events import Told, event_log
-from scopion.operations.find import Wanted, find
-from scopion.operations.folder import site_folder
-from scopion.operations.listing import described_devices, find_device
-from scopion.operations.prepare import ScanRequest, prepare_scan
-from scopion.operations.report import Wish
-from scopion.operations.report import report as look_back
-from scopion.operations.scan import run_prepared
-from scopion.operations.scan_result import ScanResult
-from scopion.operations.site import Site
-from scopion.operations.taking_in import take_in
+from scopion.operations.devices.find_devices import Wanted, find
+from scopion.operations.devices.identify_device import Described
+from scopion.operations.devices.list_devices import described_devices, find_device
+from scopion.operations.devices.list_events import Told, event_log
+from scopion.operations.devices.map_addresses import AddressMap, address_maps
+from scopion.operations.intake.take_in import take_in
+from scopion.operations.report.make_report import Wish
+from scopion.operations.report.make_report import report as look_back
+from scopion.operations.scan.prepare_scan import ScanRequest, prepare_scan
+from scopion.operations.scan.run_scan import run_prepared
+from scopion.operations.scan.scan_result import ScanResult
+from scopion.operations.site.find_folder import site_folder
+from scopion.operations.site.open_site import Site
 from scopion.reports.content import Part, Report
 from scopion.vendors.registry import Vendor
 

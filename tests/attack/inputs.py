@@ -26,16 +26,17 @@ from scopion.discovery.records.detect import read_record
 from scopion.discovery.records.reading import RecordKind
 from scopion.model.errors import DamagedRoster, MalformedFrame, NotFound, ScopionError
 from scopion.model.mac import MacAddress
-from scopion.operations.settings import load_settings
-from scopion.operations.site_acts import switched_off, what_acts
-from scopion.roster.exchange import document, host_lists, sheet
+from scopion.operations.exchange.disable_actions import switched_off, what_acts
+from scopion.operations.site.load_settings import load_settings
+from scopion.roster.exchange import device_sheet as sheet
+from scopion.roster.exchange import document, host_lists
 from scopion.vendors.listing import read_listing
 from scopion.wire.serial import event_from_json
-from scopion.wireless.enforcers.base import read_held
+from scopion.wireless.enforcers.enforcer import read_held
 from scopion.wireless.enforcers.hostapd import list_file, with_mode
 from scopion.wireless.enforcers.uci import interfaces, with_list
+from scopion.wireless.list_policy import read_policy
 from scopion.wireless.mac_list import read_mac_list
-from scopion.wireless.policy import read_policy
 from tests.frames import DECODERS, EVERYTHING
 from tests.fuzz import attempt, damaged
 

@@ -21,8 +21,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from scopion.roster.soundness import unsound
-from scopion.roster.store import Roster
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.upkeep.check_roster import unsound
 from scopion.scenes.access_point import FILE as ACCESS_POINT
 from tests.support import PROGRAM
 

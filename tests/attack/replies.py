@@ -14,19 +14,19 @@ import sys
 from collections.abc import Sequence
 from typing import Any
 
-from scopion.alerts.channels.base import DeliveryFailed
+from scopion.alerts.channels.channel import DeliveryFailed
 from scopion.alerts.channels.email import _Conversation
-from scopion.attachment.bounded import Bounds
+from scopion.attachment.connect.bounded_connection import Bounds
+from scopion.attachment.connect.web_client import BadAddress, ask
 from scopion.attachment.ports import Ran
-from scopion.attachment.web import BadAddress, ask
 from scopion.model.errors import ScopionError
 from scopion.model.mac import MacAddress
-from scopion.roster.lists import ListMode
-from scopion.wireless.enforcers.base import Act, Held, Step
+from scopion.roster.wifi.lists import ListMode
+from scopion.wireless.enforcer_settings import BridgePort, HostapdRadio, HostapdSettings, NftablesSettings
 from scopion.wireless.enforcers.bridge import BridgeFirewall
+from scopion.wireless.enforcers.enforcer import Act, Held, Step
 from scopion.wireless.enforcers.hostapd import Hostapd
 from scopion.wireless.posture import of_hostapd
-from scopion.wireless.settings import BridgePort, HostapdRadio, HostapdSettings, NftablesSettings
 from tests.fuzz import damaged
 
 _MAC = MacAddress.parse("10:c0:de:00:00:09")

@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from scopion.model.errors import DamagedRoster, ScopionError
-from scopion.roster.soundness import unsound
-from scopion.roster.store import Roster
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.upkeep.check_roster import unsound
 from tests.attack.kills import Victim
 from tests.support import played
 

@@ -22,12 +22,12 @@ from pathlib import Path
 from typing import Any, ClassVar
 from unittest.mock import patch
 
-from scopion.attachment.control_socket import LocalControlLine
-from scopion.attachment.local_shell import LocalShell
+from scopion.attachment.connect.control_socket import LocalControlLine
+from scopion.attachment.connect.local_programs import LocalShell
+from scopion.attachment.connect.ssh import SshShell
 from scopion.attachment.ports import Ran, SshAccess
-from scopion.attachment.ssh import SshShell
 from scopion.model.errors import EnforcerUnreachable
-from scopion.wireless.settings import HOSTAPD_READABLE as READABLE
+from scopion.wireless.enforcer_settings import HOSTAPD_READABLE as READABLE
 from tests import dialect
 from tests.lab.lab import PROGRAM, Lab, LabHost, require_lab
 from tests.lab.services import Services, wait_for
@@ -577,7 +577,7 @@ class Firewall(AirLab):
 
             threading.Thread(target=tell, daemon=True).start()
             busy = self.assertRaisesRegex(EnforcerUnreachable, "does not answer")
-            with patch("scopion.attachment.control_socket._ANSWER_S", 2.0), busy:
+            with patch("scopion.attachment.connect.control_socket._ANSWER_S", 2.0), busy:
                 line.ask("STATUS")
 
     def an_answer_without_end(self, ssh: Path) -> None:
@@ -593,7 +593,7 @@ class Firewall(AirLab):
             with (
                 self.subTest(said=said),
                 self.lab.inside("desk"),
-                patch("scopion.attachment.ssh._CONNECT_S", 2.0),
+                patch("scopion.attachment.connect.ssh._CONNECT_S", 2.0),
                 self.assertRaisesRegex(EnforcerUnreachable, said),
             ):
                 SshShell(SshAccess(ADDRESS, port=port, key=str(ssh / "key"), known_hosts=str(ssh / "known_hosts")))
@@ -605,7 +605,7 @@ class Firewall(AirLab):
             (ssh / "known_others").write_text(lines, encoding="utf-8")
             with self.lab.inside("desk"), self.assertRaisesRegex(EnforcerUnreachable, said):
                 SshShell(SshAccess(ADDRESS, key=str(ssh / "key"), known_hosts=str(ssh / "known_others")))
-        with self.lab.inside("desk"), patch("scopion.attachment.ssh._RUN_S", 2.0):
+        with self.lab.inside("desk"), patch("scopion.attachment.connect.ssh._RUN_S", 2.0):
             for script, said in (
                 ("while :; do printf x; sleep 0.2; done", "does not end"),
                 ("while :; do printf x >&2; sleep 0.2; done", "does not end"),

@@ -21,16 +21,16 @@ from pathlib import Path
 from unittest.mock import patch
 
 from scopion.alerts.digests import ITEMS_SHOWN
-from scopion.attachment.linux import LiveAttachment
+from scopion.attachment.linux.linux_attachment import LiveAttachment
 from scopion.model.alert import AlertState
 from scopion.model.device import EventKind
 from scopion.model.mac import MacAddress
-from scopion.operations.site import Site
-from scopion.roster.events import EventFilter, find_events
+from scopion.operations.site.open_site import Site
 from scopion.roster.outbox import count_alerts, find_alerts
-from scopion.roster.soundness import unsound
-from scopion.roster.store import Roster
-from scopion.watching.running import Order, run_watch
+from scopion.roster.read_events import EventFilter, find_events
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.upkeep.check_roster import unsound
+from scopion.watching.run_watch import Order, run_watch
 from scopion.wire.arp import encode_request
 from tests.lab.lab import Lab, LabHost, require_lab
 from tests.receivers import BOOK, WebServer
@@ -68,7 +68,7 @@ class Killed(FolderTest):
         super().setUp()
         self.net = Lab(HOSTS)
         self.addCleanup(self.net.close)
-        waits = patch.multiple("scopion.alerts.delivery", FIRST_WAIT_S=0.05, LONGEST_WAIT_S=0.4)
+        waits = patch.multiple("scopion.alerts.deliver", FIRST_WAIT_S=0.05, LONGEST_WAIT_S=0.4)
         waits.start()
         self.addCleanup(waits.stop)
 

@@ -19,7 +19,7 @@ from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any, ClassVar
 
-from scopion.attachment.linux import LiveAttachment
+from scopion.attachment.linux.linux_attachment import LiveAttachment
 from scopion.attachment.portable import PortableAttachment
 from scopion.model.mac import MacAddress
 from tests import conformance

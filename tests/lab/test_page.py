@@ -8,7 +8,7 @@ import unittest
 from pathlib import Path
 from typing import Any, ClassVar
 
-from scopion.operations.report import report
+from scopion.operations.report.make_report import report
 from scopion.reports.content import Part
 from scopion.reports.page import page
 from tests.lab.browser import CHROMIUM, Browser

@@ -19,7 +19,7 @@ from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
 
-from scopion.attachment.linux import LiveAttachment
+from scopion.attachment.linux.linux_attachment import LiveAttachment
 from scopion.model.mac import MacAddress
 from scopion.wire.arp import encode_request
 from tests.lab.lab import Lab, LabHost, require_lab

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from datetime import datetime, time, timedelta
 from ipaddress import IPv4Network
 
-from scopion.alerts.settings import AlertSettings, RuleSettings, hours_of, time_of
+from scopion.alerts.alert_settings import AlertSettings, RuleSettings, hours_of, time_of
 from scopion.model.alert import Gathering, Severity
 from scopion.model.clock import Clock
 from scopion.model.device import Event, EventKind, Standing

@@ -13,7 +13,7 @@ from collections.abc import Mapping
 from contextlib import suppress
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface
 
-from scopion.attachment.lock import require_unlocked
+from scopion.attachment.live_lock import require_unlocked
 from scopion.attachment.neighbour_text import read_neighbours
 from scopion.attachment.ports import (
     Datagrams,

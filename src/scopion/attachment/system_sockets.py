@@ -5,7 +5,7 @@ What the live attachments share; each call asks the lock first.
 
 from __future__ import annotations
 
-from scopion.attachment.lock import require_unlocked
+from scopion.attachment.live_lock import require_unlocked
 from scopion.attachment.ports import (
     Connector,
     ControlLine,
@@ -45,14 +45,14 @@ class SystemSockets:
 
     def router_table(self, access: RouterAccess) -> tuple[Neighbour, ...]:
         """Over SNMP."""
-        from scopion.attachment.snmp_table import read_router_table
+        from scopion.attachment.connect.snmp_table import read_router_table
 
         require_unlocked()
         return read_router_table(access)
 
     def open_control(self, path: str, ssh: SshAccess | None = None) -> ControlLine:
         """A Unix socket, or the daemon's own client over SSH."""
-        from scopion.attachment.control_socket import control_line
+        from scopion.attachment.connect.control_socket import control_line
 
         require_unlocked()
         return control_line(path, self.open_shell(ssh) if ssh is not None else None)
@@ -61,9 +61,9 @@ class SystemSockets:
         """Of this machine, or over SSH."""
         require_unlocked()
         if ssh is None:
-            from scopion.attachment.local_shell import LocalShell
+            from scopion.attachment.connect.local_programs import LocalShell
 
             return LocalShell()
-        from scopion.attachment.ssh import SshShell
+        from scopion.attachment.connect.ssh import SshShell
 
         return SshShell(ssh)

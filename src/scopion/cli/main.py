@@ -16,8 +16,8 @@ from typing import Any, NamedTuple
 import click
 
 from scopion import __version__
-from scopion.cli.session import Session
-from scopion.cli.terminal import echo, style
+from scopion.cli.parts.session import Session
+from scopion.cli.parts.terminal import echo, style
 from scopion.model.errors import ScopionError
 
 
@@ -31,42 +31,42 @@ class Entry(NamedTuple):
 
 FAMILIES: dict[str, dict[str, Entry]] = {
     "Look": {
-        "here": Entry("here", "here", "Where am I: interface, subnet, gateway, which site."),
-        "scan": Entry("scan", "scan", "Who is here: ask, name, remember, tell what is new."),
-        "await": Entry("await_device", "await_device", "Until a device appears or is gone; prints its address."),
-        "spare": Entry("spare", "spare", "Free addresses of a subnet, or whether one may be taken."),
-        "vendor": Entry("vendor", "vendor", "Who made it: MAC addresses or prefixes to makers."),
+        "here": Entry("look.here", "here", "Where am I: interface, subnet, gateway, which site."),
+        "scan": Entry("look.scan", "scan", "Who is here: ask, name, remember, tell what is new."),
+        "await": Entry("look.await_device", "await_device", "Until a device appears or is gone; prints its address."),
+        "spare": Entry("look.spare", "spare", "Free addresses of a subnet, or whether one may be taken."),
+        "vendor": Entry("look.vendor", "vendor", "Who made it: MAC addresses or prefixes to makers."),
     },
     "Remember": {
-        "devices": Entry("devices", "devices", "The devices of the site, present and absent."),
-        "show": Entry("show_device", "show_device", "All that is known of one device."),
-        "label": Entry("describe", "label", "Give a device its name, owner and place."),
-        "mark": Entry("describe", "mark", "Say what you think of it: known, guest, unwanted, new."),
-        "review": Entry("review", "review", "Go through the new devices, one by one."),
-        "same": Entry("describe", "same", "Say that two are one: one thing, two adapters."),
-        "forget": Entry("describe", "forget", "Remove devices with all that is known of them."),
-        "events": Entry("events", "events", "The log: who joined, left, came back, moved."),
-        "changes": Entry("changes", "changes", "What differs between two moments, scans, or an export."),
-        "undo": Entry("undo", "undo", "Take back what was changed: shows it, asks, does it."),
-        "import": Entry("import_file", "import_file", "What others recorded, or scopion export wrote."),
-        "export": Entry("export_file", "export_file", "The devices for other programs, or the whole site."),
-        "roster": Entry("roster", "roster", "The file that remembers: check, compact, restore."),
+        "devices": Entry("remember.devices", "devices", "The devices of the site, present and absent."),
+        "show": Entry("remember.show_device", "show_device", "All that is known of one device."),
+        "label": Entry("remember.describe", "label", "Give a device its name, owner and place."),
+        "mark": Entry("remember.describe", "mark", "Say what you think of it: known, guest, unwanted, new."),
+        "review": Entry("remember.review", "review", "Go through the new devices, one by one."),
+        "same": Entry("remember.describe", "same", "Say that two are one: one thing, two adapters."),
+        "forget": Entry("remember.describe", "forget", "Remove devices with all that is known of them."),
+        "events": Entry("remember.events", "events", "The log: who joined, left, came back, moved."),
+        "changes": Entry("remember.changes", "changes", "What differs between two moments, scans, or an export."),
+        "undo": Entry("remember.undo", "undo", "Take back what was changed: shows it, asks, does it."),
+        "import": Entry("remember.import_file", "import_file", "What others recorded, or scopion export wrote."),
+        "export": Entry("remember.export_file", "export_file", "The devices for other programs, or the whole site."),
+        "roster": Entry("remember.roster", "roster", "The file that remembers: check, compact, restore."),
     },
     "Be told": {
-        "watch": Entry("watch", "watch", "Look after the site: sweep, listen, tell, until stopped."),
-        "alerts": Entry("alerts", "alerts", "What was told to whom, and what waits."),
-        "service": Entry("service", "service", "A hardened unit for the system's service manager."),
+        "watch": Entry("tell.watch", "watch", "Look after the site: sweep, listen, tell, until stopped."),
+        "alerts": Entry("tell.alerts", "alerts", "What was told to whom, and what waits."),
+        "service": Entry("tell.service", "service", "A hardened unit for the system's service manager."),
     },
     "Wireless": {
-        "wifi": Entry("wifi", "wifi", "Allow and deny lists: kept, scheduled, pushed, verified."),
+        "wifi": Entry("wifi.group", "wifi", "Allow and deny lists: kept, scheduled, pushed, verified."),
     },
     "Report": {
-        "report": Entry("report", "report", "Look back: summary, page, tables, figures."),
-        "map": Entry("address_map", "address_map", "The addresses of a subnet as a grid: who uses which."),
+        "report": Entry("report.report", "report", "Look back: summary, page, tables, figures."),
+        "map": Entry("report.address_map", "address_map", "The addresses of a subnet as a grid: who uses which."),
     },
     "Begin": {
-        "setup": Entry("setup", "setup", "First steps: proposes a site, writes it, tries it."),
-        "demo": Entry("demo", "demo", "A made-up site, told in a minute, or kept to try out."),
+        "setup": Entry("begin.setup", "setup", "First steps: proposes a site, writes it, tries it."),
+        "demo": Entry("begin.demo", "demo", "A made-up site, told in a minute, or kept to try out."),
     },
 }
 
@@ -205,7 +205,7 @@ def run(arguments: list[str] | None = None) -> int:
         if _is_of_an_interrupt(error):
             return _stopped()
         # A row that nobody of us has written can break a command anywhere: then that is said. All else is our mistake.
-        from scopion.cli.session import what_is_damaged
+        from scopion.cli.parts.session import what_is_damaged
 
         damage = what_is_damaged()
         if not damage:
@@ -215,7 +215,7 @@ def run(arguments: list[str] | None = None) -> int:
 
 
 def _stopped() -> int:
-    from scopion.cli.session import what_stands
+    from scopion.cli.parts.session import what_stands
 
     _say(f"stopped; {what_stands()}")
     return 1

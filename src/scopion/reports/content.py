@@ -11,7 +11,7 @@ from datetime import date, datetime, timedelta
 from enum import StrEnum
 
 from scopion.reports.address_use import SubnetUse
-from scopion.reports.hours import WeekOf
+from scopion.reports.count_hours import WeekOf
 
 # So many notable events stand on a page; the others are counted, and are all in the table.
 HAPPENINGS = 100

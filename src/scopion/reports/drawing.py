@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from markupsafe import Markup
 
 from scopion.reports.address_use import ACROSS, SubnetUse, Use
-from scopion.reports.hours import ALWAYS, DAY_HOURS, WEEK_HOURS, WeekOf
+from scopion.reports.count_hours import ALWAYS, DAY_HOURS, WEEK_HOURS, WeekOf
 
 # The strip's lanes: what was, above what is usual.
 _TOP, _LANE, _HEIGHT = 2, 9, 22

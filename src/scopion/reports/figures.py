@@ -16,7 +16,7 @@ from scopion.model.errors import ScopionError, StorageFailed
 from scopion.model.week import WEEKDAYS
 from scopion.reports.address_use import ACROSS, Use
 from scopion.reports.content import LEAST_DAYS, DeviceLine, Group, Report
-from scopion.reports.hours import DAY_HOURS
+from scopion.reports.count_hours import DAY_HOURS
 from scopion.reports.sentences import said_period
 
 if TYPE_CHECKING:
@@ -56,7 +56,7 @@ def draw(report: Report, name: str, path: Path) -> None:
     """Write one figure, as PNG or SVG by the file's name. Raises ScopionError without Matplotlib, StorageFailed."""
     from io import BytesIO
 
-    from scopion.roster.files import write_atomically
+    from scopion.roster.store.write_files import write_atomically
 
     figure = figure_of(report, name)
     kind = path.suffix.lower().removeprefix(".")

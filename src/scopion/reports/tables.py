@@ -10,7 +10,7 @@ from typing import Any
 
 from scopion.model.week import WEEKDAYS
 from scopion.reports.content import Part, Report
-from scopion.reports.hours import DAY_HOURS
+from scopion.reports.count_hours import DAY_HOURS
 
 Row = Mapping[str, Any]
 

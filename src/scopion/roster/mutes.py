@@ -9,8 +9,8 @@ from sqlite3 import Row
 
 from scopion.model.device import EventKind
 from scopion.model.value import value
-from scopion.roster.store import Roster
-from scopion.roster.stored import from_ms, stored_words, to_ms
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.store.stored_values import from_ms, stored_words, to_ms
 
 _KINDS = stored_words(EventKind)
 

@@ -15,8 +15,8 @@ from sqlite3 import Connection, Row
 from scopion.model.alert import PASSED_OVER, Alert, AlertState, Gathering, Severity
 from scopion.model.device import Event, EventKind
 from scopion.model.errors import MalformedFrame
-from scopion.roster.store import Roster
-from scopion.roster.stored import EPOCH, NotOurs, as_written, from_ms, to_ms
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.store.stored_values import EPOCH, NotOurs, as_written, from_ms, to_ms
 from scopion.wire.serial import event_from_json, event_to_json
 
 # Of what one alert gathers so many events are kept whole, 60 KB; the rest is counted by kind. A flood of made-up

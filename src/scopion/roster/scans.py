@@ -9,8 +9,8 @@ from sqlite3 import Row
 
 from scopion.model.mac import MacAddress
 from scopion.model.targets import Targets
-from scopion.roster.store import Roster
-from scopion.roster.stored import as_written, from_ms, stored_mac, to_ms
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.store.stored_values import as_written, from_ms, stored_mac, to_ms
 
 
 @dataclass(frozen=True, slots=True)

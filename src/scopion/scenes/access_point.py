@@ -15,9 +15,9 @@ from typing import Any
 
 from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress
 from scopion.model.mac import MacAddress
-from scopion.roster.files import write_atomically
-from scopion.scenes.clock import SceneClock
+from scopion.roster.store.write_files import write_atomically
 from scopion.scenes.scene import SceneAccessPoint, SceneHost
+from scopion.scenes.scene_clock import SceneClock
 
 FILE = "access-point.json"
 _OK, _FAIL, _UNKNOWN = "OK\n", "FAIL\n", "UNKNOWN COMMAND\n"

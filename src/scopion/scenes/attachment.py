@@ -25,10 +25,10 @@ from scopion.attachment.ports import (
 from scopion.model.address import Address
 from scopion.model.errors import EnforcerUnreachable, InterfaceLost, RouterUnreadable
 from scopion.scenes.access_point import AccessPoint, SceneControlLine
-from scopion.scenes.clock import SceneClock
 from scopion.scenes.datagrams import SceneConnector, SceneDatagrams, SceneEcho, SceneMailbox
-from scopion.scenes.files import SceneShell
 from scopion.scenes.scene import Scene, SceneHost
+from scopion.scenes.scene_clock import SceneClock
+from scopion.scenes.scene_files import SceneShell
 from scopion.scenes.segment import SceneLink, Segment
 from scopion.scenes.voices import talk
 

@@ -16,9 +16,9 @@ from ipaddress import IPv4Address, IPv6Address
 from scopion.attachment.ports import Arrival, Interface
 from scopion.model.address import Address
 from scopion.model.errors import InterfaceLost, MalformedFrame
-from scopion.scenes.clock import SceneClock
 from scopion.scenes.comings import comings
 from scopion.scenes.scene import Period, SceneHost
+from scopion.scenes.scene_clock import SceneClock
 from scopion.scenes.voices import first_words
 from scopion.wire.arp import REQUEST, decode_arp, encode_reply
 from scopion.wire.ethernet import decode_header

@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from scopion.model.errors import InvalidSettings
-from scopion.roster.files import write_atomically
+from scopion.roster.store.write_files import write_atomically
 from scopion.scenes import STORY_FILE
 from scopion.scenes.scene import Moment, Scene, load_scene
 

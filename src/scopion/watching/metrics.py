@@ -11,7 +11,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from scopion.watching.watch import Watch
+    from scopion.watching.watch_site import Watch
 
 _HOST = "127.0.0.1"
 _TYPE = "application/openmetrics-text; version=1.0.0; charset=utf-8"

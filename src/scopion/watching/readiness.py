@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from scopion.model.text import plain
 
 if TYPE_CHECKING:
-    from scopion.watching.watch import Watch
+    from scopion.watching.watch_site import Watch
 
 _STATUS_EVERY_S = 10.0
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from scopion.model.text import whole_number
-from scopion.roster.lists import ListMode
+from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcers.uci import Section
 
 

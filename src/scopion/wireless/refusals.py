@@ -10,8 +10,8 @@ from scopion.model.errors import Refused, UsageError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.model.text import counted, joined
-from scopion.roster.contests import SPEAKS_FOR_OTHERS
-from scopion.roster.lists import ListMode, Network
+from scopion.roster.folding.find_contests import SPEAKS_FOR_OTHERS
+from scopion.roster.wifi.lists import ListMode, Network
 from scopion.wireless.coverage import Line, covered_adapters
 
 INSIST = "insist with --insist"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from scopion.roster.lists import Network
+from scopion.roster.wifi.lists import Network
 
 
 @dataclass(frozen=True, slots=True)

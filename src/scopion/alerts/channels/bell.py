@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 
-from scopion.alerts.channels.base import DeliveryFailed, Trace
+from scopion.alerts.channels.channel import DeliveryFailed, Trace
 from scopion.alerts.message import Message
 
 _BELL = "\a"

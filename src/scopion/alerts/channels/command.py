@@ -9,12 +9,12 @@ import subprocess
 from contextlib import suppress
 from pathlib import Path
 
-from scopion.alerts.channels.base import DeliveryFailed, Trace
+from scopion.alerts.alert_settings import CommandSettings
+from scopion.alerts.channels.channel import DeliveryFailed, Trace
 from scopion.alerts.message import Message
-from scopion.alerts.settings import CommandSettings
 from scopion.model.errors import Refused
 from scopion.model.text import clean
-from scopion.roster.rights import bound_to, home_of, within_rights
+from scopion.roster.store.owner_rights import bound_to, home_of, within_rights
 
 _SAID = 200
 _NOT_AGAIN = 65  # EX_DATAERR of sysexits(3): the program says that this message is of no use to it

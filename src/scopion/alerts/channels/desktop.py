@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from html import escape
 
-from scopion.alerts.channels.base import DeliveryFailed, Trace
+from scopion.alerts.channels.channel import DeliveryFailed, Trace
 from scopion.alerts.message import Message
 from scopion.model.alert import Severity
 

@@ -15,11 +15,11 @@ from email.message import EmailMessage
 from email.utils import localtime
 from pathlib import Path
 
-from scopion.alerts.channels.base import DeliveryFailed, SecretReader, Trace
-from scopion.alerts.channels.connecting import connect, network_problem, secured, tls_context, tls_problem
+from scopion.alerts.alert_settings import EmailSettings
+from scopion.alerts.channels.channel import DeliveryFailed, SecretReader, Trace
+from scopion.alerts.channels.connect import connect, network_problem, secured, tls_context, tls_problem
 from scopion.alerts.message import Message
-from scopion.alerts.settings import EmailSettings
-from scopion.attachment.bounded import Bounds
+from scopion.attachment.connect.bounded_connection import Bounds
 from scopion.model.alert import Severity
 from scopion.model.text import clean
 
@@ -221,7 +221,7 @@ def _refused(what: str, code: int, text: bytes | str, host: str) -> DeliveryFail
 
 def composed(message: Message, sender: str, to: tuple[str, ...], folder: Path) -> EmailMessage:
     """The mail. Every header is set by the standard library, which refuses line ends in them."""
-    from scopion.alerts.html import html_of
+    from scopion.alerts.html_templates import html_of
 
     domain = sender.rpartition("@")[2]
     mail = EmailMessage()

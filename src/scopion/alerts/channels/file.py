@@ -9,12 +9,12 @@ import json
 import os
 from pathlib import Path
 
-from scopion.alerts.channels.base import DeliveryFailed, Trace
+from scopion.alerts.alert_settings import FileSettings
+from scopion.alerts.channels.channel import DeliveryFailed, Trace
 from scopion.alerts.message import Message
-from scopion.alerts.settings import FileSettings
 from scopion.model.errors import Refused
-from scopion.roster.files import open_file, reason
-from scopion.roster.rights import bound_to
+from scopion.roster.store.owner_rights import bound_to
+from scopion.roster.store.write_files import open_file, reason
 
 
 class FileChannel:

@@ -14,12 +14,12 @@ import ssl
 import time
 from pathlib import Path
 
-from scopion.alerts.channels.base import DeliveryFailed, SecretReader, Trace
-from scopion.alerts.channels.connecting import connect, network_problem, secured, tls_context, tls_problem
+from scopion.alerts.alert_settings import WebhookSettings
+from scopion.alerts.channels.channel import DeliveryFailed, SecretReader, Trace
+from scopion.alerts.channels.connect import connect, network_problem, secured, tls_context, tls_problem
 from scopion.alerts.message import Message
-from scopion.alerts.settings import WebhookSettings
-from scopion.attachment.bounded import Bounds
-from scopion.attachment.web import Answer, BadAddress, ask, host_of, parts_of, port_of
+from scopion.attachment.connect.bounded_connection import Bounds
+from scopion.attachment.connect.web_client import Answer, BadAddress, ask, host_of, parts_of, port_of
 from scopion.model.text import clean, whole_number
 
 _LATER = (408, 425, 429)  # the request is not wrong, it comes at the wrong time
@@ -96,7 +96,7 @@ class WebhookChannel:
     def _body(self, message: Message) -> bytes:
         if not self._settings.body:
             return json.dumps(message.document(), ensure_ascii=False).encode()
-        from scopion.alerts.html import filled
+        from scopion.alerts.html_templates import filled
 
         try:
             return filled(self._settings.body, message).encode()

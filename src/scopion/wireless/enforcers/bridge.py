@@ -16,9 +16,9 @@ from scopion.attachment.ports import Shell
 from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused
 from scopion.model.mac import MacAddress
 from scopion.model.text import clean
-from scopion.roster.lists import ListMode
-from scopion.wireless.enforcers.base import Act, Effect, Held, Station, Step, Traits
-from scopion.wireless.settings import BridgePort, NftablesSettings
+from scopion.roster.wifi.lists import ListMode
+from scopion.wireless.enforcer_settings import BridgePort, NftablesSettings
+from scopion.wireless.enforcers.enforcer import Act, Effect, Held, Station, Step, Traits
 
 # What of a thing decides who is refused. All else differs between versions of nft, counts, or is a set's contents.
 _DECIDES = {"chain": ("type", "hook", "prio", "policy"), "set": ("type",), "rule": ("expr",)}

@@ -17,9 +17,9 @@ from scopion.attachment.ports import ControlLine, Shell
 from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused
 from scopion.model.mac import MacAddress
 from scopion.model.text import clean, lines_of, whole_number
-from scopion.roster.lists import ListMode
-from scopion.wireless.enforcers.base import Act, Effect, Held, Station, Step, Traits
-from scopion.wireless.settings import HostapdRadio, HostapdSettings
+from scopion.roster.wifi.lists import ListMode
+from scopion.wireless.enforcer_settings import HostapdRadio, HostapdSettings
+from scopion.wireless.enforcers.enforcer import Act, Effect, Held, Station, Step, Traits
 
 # The standard's association identifiers end at 2007 (IEEE Std 802.11-2020, 9.4.1.8): more stations are no answer.
 _MOST_STATIONS = 2007

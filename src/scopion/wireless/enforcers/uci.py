@@ -12,9 +12,9 @@ from scopion.attachment.ports import Shell
 from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused
 from scopion.model.mac import MacAddress
 from scopion.model.text import clean, counted, lines_of, whole_number
-from scopion.roster.lists import ListMode
-from scopion.wireless.enforcers.base import Act, Effect, Held, Station, Step, Traits
-from scopion.wireless.settings import UciSettings
+from scopion.roster.wifi.lists import ListMode
+from scopion.wireless.enforcer_settings import UciSettings
+from scopion.wireless.enforcers.enforcer import Act, Effect, Held, Station, Step, Traits
 
 _MODES = {"": ListMode.OFF, "disable": ListMode.OFF, "allow": ListMode.ALLOW, "deny": ListMode.DENY}
 _WORDS = {ListMode.OFF: "disable", ListMode.ALLOW: "allow", ListMode.DENY: "deny"}

@@ -1,0 +1,239 @@
+"""What ``site.toml`` says of alerts: when, by which rules, and by which channels. Plain frozen values.
+
+Read and checked together with the other settings, in ``operations/site/load_settings.py``. Secrets never stand here,
+only where they are.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import time
+from typing import Annotated, Any, ClassVar, Literal
+
+from annotated_types import Ge, Le, MaxLen, MinLen, Predicate
+
+from scopion.model.alert import Severity
+from scopion.model.device import EventKind, Standing
+from scopion.model.secret import Secret
+
+_TIME = re.compile(r"[0-2]\d:[0-5]\d", re.ASCII)
+_STRICT: dict[str, Any] = {"extra": "forbid"}
+Port = Annotated[int, Ge(1), Le(65_535)]
+Name = Annotated[str, MinLen(1), MaxLen(40), Predicate(lambda text: re.fullmatch(r"[\w.-]+", text) is not None)]
+# One address, without a name, and nothing by which a header or a command of SMTP could be continued.
+MailAddress = Annotated[
+    str, Predicate(lambda text: re.fullmatch(r"[^\s<>,;:\"()\\]+@[^\s<>,;:\"()\\@]+", text) is not None)
+]
+Timeout = Annotated[float, Ge(1), Le(300)]
+
+
+def time_of(text: str) -> time:
+    """Read ``08:00``, a time on the site's clock: without a zone, and without seconds. Raises ValueError."""
+    if not _TIME.fullmatch(text.strip()):
+        raise ValueError(f"{text!r} is no time of day: write it as 08:00")
+    return time.fromisoformat(text.strip())
+
+
+def hours_of(text: str) -> tuple[time, time]:
+    """Read ``22:00-06:30``. Raises ValueError."""
+    first, last = text.split("-")
+    return time_of(first), time_of(last)
+
+
+def _are_hours(text: str) -> bool:
+    try:
+        return not text or len(set(hours_of(text))) == 2
+    except ValueError:
+        return False
+
+
+def _is_time(text: str) -> bool:
+    try:
+        time_of(text)
+    except ValueError:
+        return False
+    return True
+
+
+Hours = Annotated[str, Predicate(_are_hours)]
+
+
+@dataclass(frozen=True)
+class AlertSettings:
+    """When alerts go, whatever they are about."""
+
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    learning_days: Annotated[float, Ge(0), Le(365)] = 7  # after a subnet's baseline: what joins is told once a day
+    digest_at: Annotated[str, Predicate(_is_time)] = "08:00"  # when that is told
+    night: Hours = ""  # what is not of high severity waits for the end of these hours
+    cool_down_s: Annotated[float, Ge(0), Le(7 * 86_400)] = 1800  # the same of the same device is not told again sooner
+    burst: Annotated[int, Ge(1), Le(1000)] = 5  # more alerts than this to a channel...
+    burst_s: Annotated[float, Ge(1), Le(86_400)] = 600  # ...within this time become one
+    keep_days: Annotated[int, Ge(1), Le(36_500)] = 90  # what is over stays in the list
+    give_up_days: Annotated[float, Ge(0.01), Le(60)] = 5  # how long a delivery is tried
+
+
+@dataclass(frozen=True)
+class RuleSettings:
+    """Which events go to which channels. What is empty holds for all; the first rule that fits a channel counts."""
+
+    channels: Annotated[tuple[Name, ...], MaxLen(64)] = ()  # empty: all of them
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    events: Annotated[tuple[EventKind, ...], MaxLen(32)] = ()
+    standings: Annotated[tuple[Standing, ...], MaxLen(8)] = ()
+    kinds: Annotated[tuple[str, ...], MaxLen(64)] = ()  # of devices: camera, phone...
+    subnets: Annotated[tuple[str, ...], MaxLen(64)] = ()  # ranges, or names of site.toml
+    devices: Annotated[tuple[str, ...], MaxLen(64)] = ()  # labels or MACs
+    hours: Hours = ""  # on the site's clock
+    severity: Severity | None = None  # None: by the kind of event
+    silent: bool = False  # what fits is not told to these channels
+
+
+@dataclass(frozen=True)
+class BellSettings:
+    """The bell of the terminal in which ``scopion watch`` runs."""
+
+    type: Literal["bell"]
+    name: Name
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+
+
+@dataclass(frozen=True)
+class DesktopSettings:
+    """A notification on the desktop of the user who runs ``scopion watch``."""
+
+    type: Literal["desktop"]
+    name: Name
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+
+
+@dataclass(frozen=True)
+class EmailSettings:
+    """E-mail by a server that takes it from us (RFC 6409)."""
+
+    type: Literal["email"]
+    name: Name
+    to: Annotated[tuple[MailAddress, ...], MinLen(1), MaxLen(20)]
+    sender: MailAddress
+    host: Annotated[str, MinLen(1), MaxLen(253)]
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    port: Port | None = None  # None: 465 with tls, 587 with starttls, 25 with plain
+    security: Literal["tls", "starttls", "plain"] = "starttls"
+    user: Annotated[str, MaxLen(255)] = ""
+    password: Secret = ""
+    token: Secret = ""  # an OAuth bearer token (RFC 7628) in place of a password
+    trust: Annotated[str, MaxLen(4096)] = ""  # a file with certificates to trust in place of the system's
+    timeout_s: Timeout = 30  # for the whole of a delivery, however slowly the other side answers
+
+    @property
+    def at_port(self) -> int:
+        """The port, by default that of the way it is secured."""
+        return self.port or {"tls": 465, "starttls": 587, "plain": 25}[self.security]
+
+
+@dataclass(frozen=True)
+class WebhookSettings:
+    """An HTTP POST, by which any chat or push service can be fed."""
+
+    type: Literal["webhook"]
+    name: Name
+    url: Annotated[str, MaxLen(2048)] | None = None
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    url_secret: Secret = ""  # where the address itself is the secret
+    body: Annotated[str, MaxLen(20_000)] = ""  # a Jinja2 template; empty: the event as JSON
+    content_type: Annotated[str, MaxLen(100), Predicate(lambda text: text.isascii() and text.isprintable())] = (
+        "application/json"
+    )
+    headers: dict[str, Secret] = field(default_factory=dict)  # such as Authorization; their values are secrets
+    key: Secret = ""  # signs the body: HMAC-SHA256 in Scopion-Signature
+    trust: Annotated[str, MaxLen(4096)] = ""
+    timeout_s: Timeout = 15  # for the whole of a delivery, however slowly the other side answers
+
+
+@dataclass(frozen=True)
+class SyslogSettings:
+    """A syslog receiver (RFC 5424)."""
+
+    type: Literal["syslog"]
+    name: Name
+    host: Annotated[str, MinLen(1), MaxLen(253)]
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    transport: Literal["udp", "tcp", "tls"] = "udp"
+    port: Port | None = None  # None: 514, with tls 6514 (RFC 5425)
+    facility: Annotated[int, Ge(0), Le(23)] = 10  # security messages (RFC 5424, 6.2.1)
+    trust: Annotated[str, MaxLen(4096)] = ""
+    timeout_s: Timeout = 10  # for the whole of a delivery, however slowly the other side answers
+
+    @property
+    def at_port(self) -> int:
+        """The port, by default the assigned one."""
+        return self.port or (6514 if self.transport == "tls" else 514)
+
+
+@dataclass(frozen=True)
+class CommandSettings:
+    """A program of yours; it gets the event as JSON on standard input."""
+
+    type: Literal["command"]
+    name: Name
+    command: Annotated[tuple[str, ...], MinLen(1), MaxLen(64)]  # the program and its arguments; no shell
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+    timeout_s: Timeout = 30  # for the whole of a delivery, however slowly the other side answers
+
+
+@dataclass(frozen=True)
+class FileSettings:
+    """A file to which one line of JSON is added for each event."""
+
+    type: Literal["file"]
+    name: Name
+    path: Annotated[str, MinLen(1), MaxLen(4096)]  # looked for in the site's folder
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+
+
+ChannelSettings = (
+    BellSettings | DesktopSettings | EmailSettings | WebhookSettings | SyslogSettings | CommandSettings | FileSettings
+)
+CHANNEL_TYPES = "bell, desktop, email, webhook, syslog, command or file"
+# Without any channel the person at the terminal is the one to be told.
+TERMINAL = BellSettings("bell", "terminal")
+
+
+def inconsistency(channels: Sequence[ChannelSettings], rules: Sequence[RuleSettings]) -> str:
+    """What does not fit together, in a sentence that names the channel or rule; empty if everything does."""
+    names = [each.name for each in channels]
+    for each in channels:
+        if names.count(each.name) > 1:
+            return f"two channels are called {each.name!r}: give each a name of its own"
+        if problem := _lacks(each):
+            return f"channel {each.name!r} {problem}"
+    for number, rule in enumerate(rules, 1):
+        if problem := unknown_channel(channels, rule.channels, f"rule {number}", TERMINAL.name):
+            return problem
+    return ""
+
+
+def unknown_channel(channels: Sequence[ChannelSettings], named: Sequence[str], what: str, *also: str) -> str:
+    """That something goes to a channel which does not exist, in a sentence; empty if all do."""
+    names = [each.name for each in channels]
+    unknown = [name for name in named if name not in (*names, *also)]
+    if not unknown:
+        return ""
+    known = f"there are {', '.join(names)}" if names else "there is none"
+    return f"{what} goes to channel {unknown[0]!r}, which does not exist: {known}"
+
+
+def _lacks(channel: ChannelSettings) -> str:
+    if isinstance(channel, EmailSettings):
+        if channel.password and channel.token:
+            return "has a password and a token: a server takes one of them"
+        if bool(channel.user) != bool(channel.password or channel.token):
+            return "needs a user together with a password or a token"
+    if isinstance(channel, WebhookSettings):
+        if bool(channel.url) == bool(channel.url_secret):
+            return "needs a url, or a url_secret that says where the address is kept"
+        if channel.url and not channel.url.startswith(("https://", "http://")):
+            return "has a url that begins neither with https:// nor with http://"
+    return ""

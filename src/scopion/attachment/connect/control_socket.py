@@ -1,0 +1,103 @@
+"""The control socket of an access point daemon: a Unix datagram socket, here or beyond an SSH connection."""
+
+from __future__ import annotations
+
+import errno
+import socket
+import sys
+from pathlib import Path, PurePosixPath
+
+from scopion.attachment.connect.bounded_connection import Bounds
+from scopion.attachment.live_lock import require_unlocked
+from scopion.attachment.ports import ControlLine, Shell
+from scopion.model.errors import EnforcerUnreachable
+from scopion.model.text import clean
+
+# A daemon that is busy with a channel change answers after a second; later it has stopped.
+_ANSWER_S = 5.0
+_MOST_OCTETS = 65_536
+_EVENT = "<"  # what the daemon says unasked begins with its level in brackets
+
+
+class LocalControlLine:
+    """Implements ``ControlLine`` for a socket of this machine. Raises LiveNetworkLocked, EnforcerUnreachable."""
+
+    def __init__(self, path: str) -> None:
+        require_unlocked()
+        self._path = path
+        if sys.platform != "linux":
+            raise EnforcerUnreachable(f"{path}: control sockets are used on Linux only, or over SSH")
+        self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
+        self._socket.settimeout(_ANSWER_S)
+        try:
+            # The kernel makes up a name in its abstract space, to which the daemon replies: a file would have to lie
+            # where both see it, and a service in its sandbox shares no folder with the daemon.
+            self._socket.bind("")
+            self._socket.connect(path)
+        except OSError as error:
+            self._socket.close()
+            raise EnforcerUnreachable(_said(path, error)) from None
+
+    def ask(self, command: str) -> str:
+        """One datagram each way."""
+        bounds = Bounds(_ANSWER_S)  # for all of it: a busy daemon tells events all the time
+        try:
+            self._socket.settimeout(bounds.left_s())
+            self._socket.send(command.encode())
+            while True:
+                self._socket.settimeout(bounds.left_s())
+                reply = self._socket.recv(_MOST_OCTETS).decode(errors="replace")
+                if not reply.startswith(_EVENT):
+                    return reply
+        except TimeoutError:
+            raise EnforcerUnreachable(
+                f"{self._path} does not answer: see whether the daemon is still running"
+            ) from None
+        except OSError as error:
+            raise EnforcerUnreachable(_said(self._path, error)) from None
+
+    def close(self) -> None:
+        """The name goes with the socket."""
+        self._socket.close()
+
+
+class RemoteControlLine:
+    """Implements ``ControlLine`` by the daemon's own client program on another machine."""
+
+    def __init__(self, shell: Shell, path: str) -> None:
+        require_unlocked()
+        self._shell, self._path = shell, PurePosixPath(path)
+
+    def ask(self, command: str) -> str:
+        """One run of the client for each command."""
+        client = ["hostapd_cli", "-p", str(self._path.parent), "-i", self._path.name, "raw", *command.split(" ")]
+        ran = self._shell.run(client)
+        if ran.code == 127:
+            raise EnforcerUnreachable("hostapd_cli is not installed on the access point, and is needed over SSH")
+        if ran.code != 0:
+            said = (ran.errors.strip() or ran.output.strip()).splitlines()
+            raise EnforcerUnreachable(
+                f"{self._path} on the access point: {clean(said[-1], 160) if said else 'no answer'}"
+            )
+        return ran.output
+
+    def close(self) -> None:
+        """Log out."""
+        self._shell.close()
+
+
+def control_line(path: str, shell: Shell | None) -> ControlLine:
+    """A line to a socket, of another machine if a shell there is given."""
+    return LocalControlLine(path) if shell is None else RemoteControlLine(shell, path)
+
+
+def _said(path: str, error: OSError) -> str:
+    if error.errno == errno.ENOENT:
+        there = Path(path).parent
+        hint = "is hostapd running, with ctrl_interface set?" if not there.exists() else f"{there} has other sockets"
+        return f"there is no control socket {path}: {hint}"
+    if error.errno in (errno.EACCES, errno.EPERM):
+        return f"{path} is closed to this account: join the group that owns it (ctrl_interface_group), or run as root"
+    if error.errno in (errno.ECONNREFUSED, errno.ECONNRESET, errno.ENOTCONN, errno.EPIPE):
+        return f"{path}: nobody listens there any more; the daemon has stopped or begun anew"
+    return f"{path}: {error.strerror or error}"

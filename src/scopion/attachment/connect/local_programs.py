@@ -1,0 +1,89 @@
+"""Programs and files of this machine, behind the same port as those of an access point over SSH."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import stat
+import subprocess
+from collections.abc import Sequence
+from pathlib import Path
+
+from scopion.attachment.connect.privileges import hand_down_network_administration
+from scopion.attachment.live_lock import require_unlocked
+from scopion.attachment.ports import Ran
+from scopion.model.errors import EnforcerUnreachable
+from scopion.roster.store.write_files import reason, replacing
+
+_RUN_S = 30.0
+FIREWALL = "nft"
+_SYSTEM_PATH = "/usr/sbin:/sbin"  # where firewalls live, and where a user's PATH does not look
+
+
+class LocalShell:
+    """Implements ``Shell`` here. Raises LiveNetworkLocked."""
+
+    def __init__(self) -> None:
+        require_unlocked()
+
+    def run(self, command: Sequence[str], stdin: str = "") -> Ran:
+        """With this process's rights."""
+        path = f"{os.environ.get('PATH', os.defpath)}:{_SYSTEM_PATH}"
+        program = shutil.which(command[0], path=path)
+        if program is None:
+            raise EnforcerUnreachable(f"{command[0]} is not installed on this machine")
+        try:
+            ended = subprocess.run(
+                [program, *command[1:]],
+                input=stdin,
+                capture_output=True,
+                encoding="utf-8",
+                errors="surrogateescape",
+                timeout=_RUN_S,
+                check=False,
+                preexec_fn=hand_down_network_administration if command[0] == FIREWALL else None,
+            )
+        except (OSError, subprocess.TimeoutExpired) as error:
+            raise EnforcerUnreachable(f"{command[0]}: {error}") from None
+        return Ran(ended.returncode, ended.stdout, ended.stderr)
+
+    def read(self, path: str) -> str | None:
+        """As UTF-8, byte for byte."""
+        try:
+            return Path(path).read_bytes().decode("utf-8", "surrogateescape")
+        except FileNotFoundError:
+            return None
+        except OSError as error:
+            raise EnforcerUnreachable(f"{path}: {error.strerror}") from None
+
+    def write(self, path: str, text: str) -> None:
+        """Through a file beside it that takes its place: nobody reads half of one, or more than they may."""
+        target = Path(path).resolve()
+        try:
+            kept = target.stat() if target.exists() else None
+            mode = stat.S_IMODE(kept.st_mode) if kept else 0o600
+            owner = (kept.st_uid, kept.st_gid) if kept and os.geteuid() == 0 else None
+            with replacing(target, mode, owner) as file:
+                file.write(text.encode("utf-8", "surrogateescape"))
+        except OSError as error:
+            raise EnforcerUnreachable(f"{path} cannot be written: {reason(error)}") from None
+
+    def settle(self, path: str) -> None:
+        """Nothing was kept: a file is exchanged whole here."""
+
+    def mode_of(self, path: str) -> tuple[int, str] | None:
+        """The group by its name, or by its number where it has none."""
+        import grp
+
+        try:
+            found = Path(path).stat()
+        except OSError:
+            return None
+        try:
+            group = grp.getgrgid(found.st_gid).gr_name
+        except KeyError:
+            group = str(found.st_gid)
+        return stat.S_IMODE(found.st_mode), group
+
+    def close(self) -> None:
+        """Nothing is open."""

@@ -1,0 +1,1 @@
+"""Commands for the first steps: setup and demo."""

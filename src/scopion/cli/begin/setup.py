@@ -1,0 +1,268 @@
+"""``scopion setup``."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from scopion.cli.parts.session import Session, pass_session, shell_word
+from scopion.cli.parts.terminal import confirm, echo, prompt
+from scopion.model.errors import InvalidSettings, Refused, ScopionError, UsageError
+from scopion.model.mac import MacAddress, Notation
+from scopion.model.text import entered, joined
+
+if TYPE_CHECKING:
+    from scopion.operations.begin.set_up_site import Agreed, AgreedChannel, AgreedNetwork, AgreedSubnet, Kept, Proposal
+
+_EXAMPLE = MacAddress.parse("0c:4e:a0:12:34:56")
+_MOST_NAME = 80
+_CHANNELS = {
+    "none": "nobody is told; scopion events has it all",
+    "email": "a mail, by a server that takes it from you",
+    "webhook": "a chat or push service that takes an HTTP POST",
+    "desktop": "a notification, where scopion watch runs in your session",
+    "file": "a line of JSON for each alert",
+}
+
+
+@click.command()
+@click.option("--yes", is_flag=True, help="Take what is proposed, without asking.")
+@click.option("--name", metavar="TEXT", help="What the site is called.")
+@click.option("--show", "shows", is_flag=True, help="Only print the site.toml that would be written.")
+@click.option(
+    "--anew", is_flag=True, help="Although there are settings already; the old file is kept beside the new one."
+)
+@click.option("--no-scan", is_flag=True, help="Do not run the baseline scan.")
+@pass_session
+def setup(session: Session, yes: bool, name: str | None, shows: bool, anew: bool, no_scan: bool) -> None:
+    """First steps: proposes a site, writes it, tries it.
+
+    Looks at this machine, and asks for the site's name, which subnets to look after, how you want to be told, and your
+    wireless networks; writes a commented site.toml, tests the channel and runs the first scan. Enter takes what is
+    proposed.
+    """
+    from scopion.operations.begin.set_up_site import earlier_settings, has_settings, propose, set_up, settings_text
+
+    if not (session.can_ask or yes or shows):
+        raise UsageError("this asks some questions: run it in a terminal, or take the proposals with --yes")
+    if not (anew or shows) and has_settings(session.folder):
+        raise Refused(f"{session.folder / 'site.toml'} has settings already: edit it, or write a new one with --anew")
+    proposal = propose(session.site)
+    earlier: Sequence[Kept] = ()
+    if anew:
+        try:
+            earlier = earlier_settings(session.folder)
+        except InvalidSettings as error:  # a new file may be written in place of one that cannot be read
+            session.note(f"Nothing is taken over from the earlier settings: {error}")
+    asking = _Questions(session, proposal, earlier, silent=yes or shows)
+    agreed = asking.agreed(name)
+    if shows:
+        echo(settings_text(agreed), nl=False)
+        return
+    moved = set_up(session.folder, agreed)
+    session.note(f"\nThe settings are in {session.folder / 'site.toml'}, with comments on all that there is.")
+    if moved is not None:
+        session.note(f"The earlier ones are kept as {moved}.")
+    if agreed.kept:
+        session.note(f"Taken over from them: {joined([each.what for each in agreed.kept])}.")
+    session.site.forget_settings()
+    _try_channel(session, agreed)
+    _make_networks(session, agreed, proposal)
+    if no_scan:
+        session.note("The baseline is still to be taken: scopion scan")
+    else:
+        _scan(session)
+    _what_next(session, agreed)
+
+
+class _Questions:
+    """Asks what cannot be seen; silent, it takes the proposals."""
+
+    def __init__(self, session: Session, proposal: Proposal, earlier: Sequence[Kept], *, silent: bool) -> None:
+        self._session, self._proposal, self._silent = session, proposal, silent
+        self._earlier = earlier
+
+    def agreed(self, name: str | None) -> Agreed:
+        """Everything that is to be written."""
+        from scopion.operations.begin.set_up_site import Agreed
+
+        likely = self._proposal.subnets[0]
+        self._say(
+            f"This machine is on {likely.range}, by {likely.interface} ({likely.medium}), "
+            f"because {self._proposal.because}."
+        )
+        self._kept = tuple(
+            each for each in self._earlier if not each.is_asked_about or self._yes(f"Keep the {each.what}?", True)
+        )
+        called = name if name is not None else self._text("What is this place called?", "Home")
+        return Agreed(
+            entered(called, "the site's name", _MOST_NAME),
+            tuple(self._subnets()),
+            self._channel(),
+            tuple(self._networks()),
+            self._leases(),
+            self._kept,
+        )
+
+    def _subnets(self) -> list[AgreedSubnet]:
+        from scopion.operations.begin.set_up_site import AgreedSubnet
+
+        found = []
+        several = len(self._proposal.subnets) > 1
+        for each in self._proposal.subnets:
+            where = f"{each.range} ({each.interface}, {each.medium})"
+            if several and not self._yes(f"Look after {where}?", each.likely):
+                continue
+            name = self._text(f"A name for {each.range}?", "main" if each.likely else each.interface)
+            interval = self._span(f"How often shall scopion watch look at {each.range}?", each.interval_s)
+            found.append(AgreedSubnet(each.range, entered(name, "a subnet's name", _MOST_NAME), interval))
+        if not found:
+            raise UsageError("a site needs a subnet to look after: scopion here shows those that you are on")
+        return found
+
+    def _leases(self) -> tuple[str, ...]:
+        return tuple(
+            path for path in self._proposal.leases
+            if self._yes(f"A DHCP server of this machine writes {path}. Read names from it?", True)
+        )  # fmt: skip
+
+    def _channel(self) -> AgreedChannel | None:
+        from scopion.operations.begin.set_up_site import AgreedChannel
+
+        if self._silent:
+            return None
+        known = [each.name for each in self._kept if each.what.startswith("channel ")]
+        self._say(
+            f"\nYou are told by {joined(known)} when somebody joins. How else do you want to be told?"
+            if known
+            else "\nHow do you want to be told when somebody joins?"
+        )
+        for kind, words in _CHANNELS.items():
+            self._say(f"  {kind:<8} {words}")
+        kind = self._one_of("Which", list(_CHANNELS), "none")
+        if kind == "none":
+            return None
+        if kind == "email":
+            return self._mail()
+        if kind == "webhook":
+            url = self._text("Its address (https://...)", None)
+            hook = self._free("hook")
+            return AgreedChannel("webhook", hook, {}, {"url_secret": (f"{hook}-url", url)})
+        return AgreedChannel(kind, self._free("me"), {"path": "alerts.jsonl"} if kind == "file" else {})
+
+    def _free(self, name: str) -> str:
+        """A name that no channel has which is kept."""
+        taken = {each.name for each in self._kept}
+        return next(each for each in (name, *(f"{name}-{number}" for number in range(2, 100))) if each not in taken)
+
+    def _mail(self) -> AgreedChannel:
+        from scopion.operations.begin.set_up_site import AgreedChannel
+
+        to = self._text("To which address?", None)
+        server = self._text("By which server? (name, or name:port)", f"smtp.{to.rpartition('@')[2]}")
+        host, _, port = server.partition(":")
+        security = self._one_of("Secured by starttls, tls or plain", ["starttls", "tls", "plain"], "starttls")
+        user = self._text("As which user? (- for none)", to)
+        values: dict[str, Any] = {"to": [to], "sender": to, "host": host, "security": security}
+        if port.isdecimal():
+            values["port"] = int(port)
+        if user == "-":
+            return AgreedChannel("email", self._free("mail"), values)
+        password = prompt("Its password (kept in a file of its own)", hide_input=True)
+        name = self._free("mail")
+        return AgreedChannel("email", name, {**values, "user": user}, {"password": (f"{name}-password", password)})
+
+    def _networks(self) -> list[AgreedNetwork]:
+        from scopion.operations.begin.set_up_site import AgreedNetwork
+        from scopion.operations.wifi.edit_networks import MOST_ENTRIES, new_network
+
+        found: list[AgreedNetwork] = []
+        if self._silent:
+            return found
+        self._say("\nWireless networks, for allow and deny lists; Enter goes on without one.")
+        while ssid := prompt("Name of the Wi-Fi", default="", show_default=False):
+            new_network(self._session.site, ssid)  # what cannot be an SSID is refused before anything is written
+            self._say("How does the router's page write MAC addresses?")
+            for each in Notation:
+                self._say(f"  {each:<12} {_EXAMPLE.written(each)}")
+            notation = self._one_of("Which", [str(each) for each in Notation], str(Notation.COLON))
+            question = "How many entries does its list hold? (0: not known)"
+            most = prompt(question, type=click.IntRange(0, MOST_ENTRIES), default=0)
+            found.append(AgreedNetwork(ssid, Notation(notation), most or None))
+        return found
+
+    @staticmethod
+    def _one_of(question: str, words: Sequence[str], proposed: str) -> str:
+        choice = click.Choice(words)
+        return str(prompt(question, type=choice, default=proposed, show_choices=False))
+
+    def _say(self, text: str) -> None:
+        if not self._silent:
+            self._session.note(text)
+
+    def _text(self, question: str, proposed: str | None) -> str:
+        if self._silent:
+            assert proposed is not None
+            return proposed
+        return str(prompt(question, default=proposed)).strip()
+
+    def _yes(self, question: str, proposed: bool) -> bool:
+        return proposed if self._silent else confirm(question, default=proposed)
+
+    def _span(self, question: str, proposed: float) -> float:
+        if self._silent:
+            return proposed
+        from scopion.cli.parts.options import Span
+
+        return float(prompt(question, type=Span(), default=f"{proposed:g}s"))
+
+
+def _try_channel(session: Session, agreed: Agreed) -> None:
+    """A test, told step by step; what fails says how to go on, and the rest goes on."""
+    from scopion.operations.notify.manage_alerts import test_channel
+
+    if agreed.channel is None:
+        return
+    name = agreed.channel.name
+    session.note(f"\nA test by {name}:")
+    try:
+        test_channel(session.site, name, lambda step: session.note(f"  {step}"))
+    except ScopionError as problem:
+        session.note(f"  {problem}")
+        session.note(f"It does not work yet: correct it in site.toml, then try scopion alerts test {name}")
+        return
+    session.note("It works.")
+
+
+def _make_networks(session: Session, agreed: Agreed, proposal: Proposal) -> None:
+    from scopion.operations.begin.set_up_site import note_networks
+
+    made, known = note_networks(session.site, agreed.networks, proposal.router)
+    for ssid in known:
+        session.note(f"The network {ssid!r} is known already and stays as it is: scopion wifi ssids shows it.")
+    for network in made:
+        session.note(
+            f"The network {network.ssid!r} is noted, with no list in force: scopion wifi deny "
+            f"{shell_word(network.ssid)} DEVICE puts somebody on one."
+        )
+
+
+def _scan(session: Session) -> None:
+    """The baseline, as scopion scan shows it."""
+    from scopion.cli.look.scan import scan_and_show
+    from scopion.operations.scan.prepare_scan import ScanRequest
+
+    session.note("\nThe first scan; whoever is found is the baseline, and told to nobody:\n")
+    scan_and_show(session, ScanRequest())
+
+
+def _what_next(session: Session, agreed: Agreed) -> None:
+    session.note("\nWhat next:")
+    session.note("  scopion review           goes through the devices, one by one: which are yours?")
+    session.note("  scopion scan             from now on: what is new comes first")
+    session.note("  scopion watch            looks after it all the time, in this terminal")
+    session.note("  scopion service install  ...or as a service of the system")
+    if not session.site.settings.channel:
+        session.note("Nobody is told yet: a [[channel]] in site.toml, or scopion setup --anew, changes that.")

@@ -1,0 +1,1 @@
+"""Commands that look at the network now: here, scan, await, spare, vendor."""

@@ -1,0 +1,53 @@
+"""``scopion await``."""
+
+from __future__ import annotations
+
+import click
+
+from scopion.cli.parts.options import DeviceName, Span
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.terminal import echo
+from scopion.model.text import capitalised
+
+
+@click.command("await")
+@click.option("--vendor", default="", metavar="TEXT", help="One whose maker has a word that begins so.")
+@click.option("--name", default="", metavar="TEXT", help="One whose label or host name begins so.")
+@click.option("--mac", default="", metavar="MAC", help="One whose MAC address begins so.")
+@click.option("--new", is_flag=True, help="Not one that is here already.")
+@click.option(
+    "--gone",
+    type=DeviceName(),
+    is_flag=False,
+    flag_value="",
+    metavar="[DEVICE]",
+    help="Wait until it stops answering; without a DEVICE, until any one does.",
+)
+@click.option("--timeout", type=Span(), metavar="TIME", help="Give up after 30s, 5m... with exit code 3 [never].")
+@click.option("--interface", metavar="NAME", help="Wait on this one [see scopion here].")
+@pass_session
+def await_device(
+    session: Session,
+    vendor: str,
+    name: str,
+    mac: str,
+    new: bool,
+    gone: str | None,
+    timeout: float | None,
+    interface: str | None,
+) -> None:
+    """Until a device appears or is gone; prints its address.
+
+    Without options, until a device appears that was not here when it began. One that fits and is here already is
+    printed at once, unless --new. The address alone goes to standard output: address=$(scopion await --vendor Ember)
+    """
+    from scopion.alerts.news import who
+    from scopion.operations.scan.wait_for_device import Waiting, Wanted
+
+    if gone is not None and (vendor or name or mac or new):
+        raise click.UsageError("--gone takes a DEVICE, and none of --vendor, --name, --mac and --new")
+    waiting = Waiting(session.site, interface, timeout, lambda text: session.note(capitalised(f"{text}.")))
+    wanted = Wanted.parse(vendor, name, mac, new=new)
+    host = waiting.until_gone(gone) if gone is not None else waiting.until_here(wanted)
+    echo(str(host.address))
+    session.note(f"{'Gone' if gone is not None else 'Here'}: {who(host.mac, host.device, session.site.vendors)}.")

@@ -1,0 +1,196 @@
+"""``scopion scan``."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import AbstractContextManager
+from datetime import timedelta
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from scopion.cli.parts.device_rows import HOST_KEYS, host_columns, host_row
+from scopion.cli.parts.options import Ports, Span
+from scopion.cli.parts.output import chosen_format, output_format, show
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.terminal import confirm, echo
+from scopion.model.clock import spoken_span
+from scopion.model.device import EventKind
+from scopion.model.targets import MAX_WITHOUT_A_YES
+from scopion.model.text import capitalised, closed, counted
+
+if TYPE_CHECKING:
+    from scopion.cli.look.live_view import LiveView
+    from scopion.operations.scan.prepare_scan import PreparedScan, ScanRequest
+    from scopion.operations.scan.scan_result import ScanResult
+
+
+@click.command()
+@click.argument("targets", metavar="[TARGET]...", nargs=-1)
+@click.option("--exclude", metavar="TARGET", multiple=True, help="Leave these out. May be repeated.")
+@click.option("--interface", metavar="NAME", help="Scan from this one [see scopion here].")
+@click.option(
+    "--method",
+    type=click.Choice(["auto", "arp", "touch", "echo", "listen"]),
+    help="arp: raw frames. touch: without privilege, by harmless datagrams. echo: ICMP, also beyond a router. "
+    "listen: hear, send nothing. [auto: arp where it is permitted, echo beyond a router]",
+)
+@click.option("--for", "listen_s", type=Span(), metavar="TIME", help="How long to listen, as 90s or 5m [60s].")
+@click.option(
+    "--pace", type=float, metavar="N", help="Requests a second [2000 on cable, 90 on the air, 500 if not known]."
+)
+@click.option(
+    "--rounds", type=click.IntRange(1, 100), metavar="N", help="At most so many rounds [as the answers need]."
+)
+@click.option("--no-names", is_flag=True, help="Do not ask for names.")
+@click.option(
+    "--ports", type=Ports(), default=(), metavar="N,N", help="Try these TCP ports of those who are found [none]."
+)
+@click.option("--remember", is_flag=True, help="Make this network one of the site's, even if it is another one.")
+@click.option("--all", "every", is_flag=True, help="Every subnet of the site, one after the other.")
+@click.option("--yes", is_flag=True, help=f"Do not ask before scanning more than {MAX_WITHOUT_A_YES:,} addresses.")
+@click.option(
+    "--fail-on",
+    type=click.Choice([str(kind) for kind in EventKind]),
+    multiple=True,
+    help="End with exit code 3 if this happened, for cron. May be repeated.",
+)
+@output_format
+@pass_session
+def scan(
+    session: Session, /, fail_on: tuple[str, ...], every: bool, yes: bool, format_name: str | None, **options: Any
+) -> None:
+    """Who is here: ask, name, remember, tell what is new.
+
+    A TARGET is 192.0.2.0/24, 192.0.2.7, 192.0.2.10-192.0.2.20, 192.0.2.10-20, a comma list of them, or the name of a
+    subnet in site.toml; without one the attached subnet is scanned. Ctrl-C ends a scan early and keeps what was found.
+    """
+    from scopion.operations.scan.prepare_scan import ScanRequest
+
+    if every:
+        _scan_all(session, options, fail_on, format_name, yes=yes)
+        return
+    request = ScanRequest(**options)
+    # For cron: nothing, or who it was.
+    only_who = session.quiet and bool(fail_on) and format_name is None
+    result = scan_and_show(session, request, format_name, yes=yes, silent=only_who)
+    _end(session, [result], fail_on, only_who=only_who)
+
+
+def _scan_all(
+    session: Session, options: dict[str, Any], fail_on: tuple[str, ...], format_name: str | None, *, yes: bool
+) -> None:
+    """Scan every subnet of the site, one after the other; one that cannot be scanned does not stop the others.
+
+    Ctrl-C ends the scan that is going on and begins no other.
+    """
+    import json
+
+    from scopion.cli.look.scan_report import document
+    from scopion.discovery.listening import INTERRUPTED
+    from scopion.model.errors import InterfaceLost, InvalidTarget, NoInterface, ScopionError
+    from scopion.operations.devices.map_addresses import subnets_of_site
+    from scopion.operations.scan.prepare_scan import ScanRequest
+
+    if options["targets"]:
+        raise click.UsageError("--all scans every subnet of the site: it goes with no TARGET")
+    as_document = chosen_format(format_name) == "json"
+    only_who = session.quiet and bool(fail_on) and format_name is None
+    results: list[ScanResult] = []
+    failed: list[str] = []
+    for subnet in subnets_of_site(session.site):
+        if results and results[-1].findings.interruption == INTERRUPTED:
+            failed.append(f"{subnet} was not scanned: interrupted")
+            continue
+        request = ScanRequest(**{**options, "targets": (str(subnet),)})
+        try:
+            results.append(scan_and_show(session, request, format_name, yes=yes, silent=only_who or as_document))
+        except (InvalidTarget, NoInterface, InterfaceLost) as error:
+            failed.append(f"{subnet} was not scanned: {error}")
+        session.note("")
+    if as_document:
+        told = [document(each, [host_row(host) for host in each.hosts]) for each in results]
+        echo(json.dumps({"scans": told}, indent=2, ensure_ascii=False))
+    for each in failed:  # in cron's mail, too
+        echo(capitalised(closed(each)), err=True)
+    _end(session, results, fail_on, only_who=only_who)
+    if failed:
+        raise ScopionError(f"{counted(len(failed), 'subnet')} of the site could not be scanned")
+
+
+def scan_and_show(
+    session: Session,
+    request: ScanRequest,
+    format_name: str | None = None,
+    *,
+    yes: bool = False,
+    silent: bool = False,
+) -> ScanResult:
+    """Scan, show the hosts as they answer, then the rows and the news; ``silent`` shows no rows."""
+    from scopion.cli.look.scan_report import document, tell_result
+    from scopion.operations.scan.prepare_scan import prepare_scan
+    from scopion.operations.scan.run_scan import run_prepared
+
+    prepared = prepare_scan(session.site, request)
+    _agree(session, prepared, yes)
+    session.detail(f"From {prepared.choice.interface.name}, because {prepared.choice.reason}.")
+    session.detail(f"By {prepared.method}, because {prepared.method_reason}.")
+    with _view(session, prepared) as view:
+        result = run_prepared(session.site, prepared, view.on_host, view.on_progress if view.shown else None)
+    rows = [host_row(host) for host in result.hosts]
+    if not silent:
+        show(rows, HOST_KEYS, host_columns(ports=bool(request.ports)), format_name, document=document(result, rows))
+    tell_result(session, result)
+    return result
+
+
+def _agree(session: Session, prepared: PreparedScan, yes: bool) -> None:
+    count = len(prepared.addresses or ())
+    if prepared.method == "listen" or count <= MAX_WITHOUT_A_YES or yes:
+        return
+    seconds = count / prepared.pace
+    question = f"{count:,} addresses take {spoken_span(timedelta(seconds=seconds))} a round, three rounds at least"
+    if not session.can_ask:
+        raise click.UsageError(f"{question}: add --yes if you mean it, or give a smaller range")
+    confirm(f"{question}. Scan them?", abort=True)
+
+
+def _view(session: Session, prepared: PreparedScan) -> AbstractContextManager[LiveView]:
+    import sys
+
+    from scopion.cli.look.live_view import LiveView
+
+    return LiveView(prepared, shown=sys.stderr.isatty() and not session.quiet)
+
+
+def _end(session: Session, results: Sequence[ScanResult], fail_on: tuple[str, ...], *, only_who: bool) -> None:
+    """End with the exit code that was asked for. ``only_who``: the answer is printed, and no error besides."""
+    from scopion.alerts.news import tell
+    from scopion.model.errors import CheckNotMet, ScopionError, StorageFailed
+
+    for result in results:
+        if result.not_remembered:
+            raise StorageFailed(f"this scan was not remembered: {result.not_remembered}")
+        if fail_on and result.memory_lost:
+            raise ScopionError("--fail-on cannot be answered: the memory of earlier devices was lost")
+        if fail_on and not result.folded:
+            raise ScopionError("--fail-on cannot be answered: this is none of the site's networks")
+    happened = [
+        piece
+        for result in results
+        for piece in tell(
+            [event for event in result.events if str(event.kind) in fail_on], result.devices, session.site.vendors
+        )
+    ]
+    if happened and only_who:
+        for piece in happened:
+            echo(f"{piece.kind}: {piece.sentence}")
+        raise click.exceptions.Exit(CheckNotMet.exit_code)
+    if happened:
+        more = f" (and {len(happened) - 1} more)" if len(happened) > 1 else ""
+        raise CheckNotMet(f"{happened[0].kind}: {happened[0].sentence}{more}")
+    for result in results:
+        if not result.findings.completed:
+            raise ScopionError(
+                f"the scan is partial ({result.findings.interruption}): what was found is kept, nobody counts as gone"
+            )

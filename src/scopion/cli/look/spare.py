@@ -1,0 +1,148 @@
+"""``scopion spare``."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from ipaddress import IPv4Address
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from scopion.cli.parts.options import Span
+from scopion.cli.parts.output import iso_or_never, output_format, show, spoken_ago
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.table import Column
+from scopion.cli.parts.terminal import echo, style
+from scopion.model.clock import spoken_span
+from scopion.model.device import NEVER
+from scopion.model.errors import CheckNotMet
+from scopion.model.text import counted
+
+if TYPE_CHECKING:
+    from scopion.operations.scan.find_spare import Place, Spare
+
+KEYS = ("address", "spare", "against", "last_used", "last_user")
+_FEW = 5
+_MONTH_S = 30 * 86_400.0
+
+
+@click.command()
+@click.argument("target", metavar="[SUBNET|ADDRESS]", required=False)
+@click.option(
+    "--unused-for",
+    type=Span(),
+    default=_MONTH_S,
+    metavar="TIME",
+    help="Nobody used it for so long [30d].",
+    show_default=False,
+)
+@click.option("--count", type=click.IntRange(1), default=_FEW, metavar="N", help=f"How many to show [{_FEW}].")
+@click.option("--reasons", is_flag=True, help="Also the others, and why they are not free.")
+@output_format
+@pass_session
+def spare(
+    session: Session, target: str | None, unused_for: float, count: int, reasons: bool, format_name: str | None
+) -> None:
+    """Free addresses of a subnet, or whether one may be taken.
+
+    Free is what does not answer now, nobody has used lately, the DHCP server does not give out and nobody has reserved.
+    A single ADDRESS is probed as RFC 5227 asks of whoever takes one: this takes up to seven seconds.
+    """
+    span = timedelta(seconds=unused_for)
+    address = _single(target)
+    if address is not None:
+        _one(session, address, span)
+        return
+    from scopion.operations.scan.find_spare import spare_addresses
+
+    found = spare_addresses(session.site, target, span)
+    shown = found.free[:count]
+    shown += [place for place in found.places if not place.spare] if reasons else []
+    show([_row(place) for place in shown], KEYS, _columns(session, reasons), format_name)
+    _tell(session, found, len(found.free[:count]), span)
+    if not found.free:
+        raise CheckNotMet(f"no address of {found.prepared.subnet} is free: --reasons tells why")
+
+
+def _single(target: str | None) -> IPv4Address | None:
+    try:
+        return IPv4Address(target) if target else None
+    except ValueError:
+        return None
+
+
+def _one(session: Session, address: IPv4Address, span: timedelta) -> None:
+    from scopion.operations.scan.find_spare import may_be_taken
+
+    session.note(f"Asking whether anybody uses {address}...")
+    place, probed = may_be_taken(session.site, address, span, lambda number: session.detail(f"Probe {number} of 3."))
+    if place.against:
+        raise CheckNotMet(f"{address} is not free: {place.against}")
+    echo(str(address))
+    how = (
+        "nobody answered three probes (RFC 5227)" if probed else "nobody answered; without raw frames it was not probed"
+    )
+    session.note(f"It may be taken: {how}, {_past(session, place)}.")
+    named = session.site.settings.containing(address)
+    _pool_hint(session, named is not None and bool(named.dhcp_pool))
+
+
+def _past(session: Session, place: Place) -> str:
+    if place.last_used is None:
+        return "and nobody is known to have used it"
+    if place.last_used == NEVER:
+        return f"though a record gives it to {place.last_user}"
+    return f"and {place.last_user} used it {spoken_ago(place.last_used, session.site.clock.now())}"
+
+
+def _row(place: Place) -> dict[str, Any]:
+    return {
+        "address": str(place.address),
+        "spare": place.spare,
+        "against": place.against or None,
+        "last_used": iso_or_never(place.last_used) if place.last_used else None,
+        "last_user": place.last_user or None,
+    }
+
+
+def _columns(session: Session, reasons: bool) -> list[Column]:
+    from datetime import datetime
+
+    now = session.site.clock.now()
+
+    def used(row: Any) -> str:
+        if row["last_used"] is None:
+            return f"never; a record gives it to {row['last_user']}" if row["last_user"] else "never seen in use"
+        return f"{spoken_ago(datetime.fromisoformat(row['last_used']), now)} by {row['last_user']}"
+
+    columns = [
+        Column("address", lambda row: row["address"], lambda row: "bold" if row["spare"] else "dim"),
+        Column("last used", used, lambda row: "" if row["spare"] else "dim", shrinks=True),
+    ]
+    if reasons:
+        columns.insert(1, Column("", lambda row: "free" if row["spare"] else row["against"], lambda _: ""))
+    return columns
+
+
+def _tell(session: Session, found: Spare, shown: int, span: timedelta) -> None:
+    free, subnet = len(found.free), found.prepared.subnet
+    session.note("")
+    if not found.pool_known:
+        _pool_hint(session, False)
+    if found.since is None:
+        session.note("Nothing is remembered yet: who is switched off just now does not count as a user.")
+    elif session.site.clock.now() - found.since < span:
+        memory = spoken_span(session.site.clock.now() - found.since)
+        session.note(f"The roster goes back {memory} only: who was off all that time is not known.")
+    lead = style(f"{free} of {counted(len(found.places), 'address', 'addresses')} free", bold=True)
+    more = f", the best {shown} are shown" if 0 < shown < free else ""
+    session.note(f"{lead} - {subnet}{more}. Ask about one before you take it: scopion spare ADDRESS.")
+
+
+def _pool_hint(session: Session, known: bool) -> None:
+    if known:
+        return
+    session.note(
+        f"{style('Note:', fg='yellow')} which addresses the DHCP server gives out is not known: a free one may "
+        'be its. Tell it in site.toml: dhcp_pool = ["192.0.2.100-192.0.2.199"] under [[subnet]], with your range.'
+    )

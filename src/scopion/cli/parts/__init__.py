@@ -1,0 +1,1 @@
+"""What commands share: options, the session, tables and formats, and rows for devices and events."""

@@ -1,0 +1,57 @@
+"""Events as rows: the JSON keys, and the columns of the table."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from scopion.cli.parts.output import iso, on_clock
+from scopion.cli.parts.table import Column, Row
+
+if TYPE_CHECKING:
+    from scopion.model.clock import Clock
+    from scopion.model.device import Event
+
+_STYLES = {
+    "joined": "yellow", "contested": "red", "gateway-changed": "bold red", "unwanted-present": "bold red",
+    "unlisted-present": "red", "network-down": "bold red", "guest-overstayed": "yellow", "left": "dim",
+    "returned": "dim",
+}  # fmt: skip
+
+
+def event_row(event: Event) -> dict[str, Any]:
+    """An event under its JSON keys."""
+    return {
+        "kind": str(event.kind),
+        "at": iso(event.at),
+        "device": event.device_id,
+        "mac": str(event.mac) if event.mac else None,
+        "address": str(event.address),
+        "was_address": str(event.was_address) if event.was_address else None,
+        "away_since": iso(event.away_since) if event.away_since else None,
+        "other_mac": str(event.other_mac) if event.other_mac else None,
+        "name": event.name or None,
+        "was_name": event.was_name or None,
+    }
+
+
+def event_columns(clock: Clock, *, date: bool = True) -> list[Column]:
+    """When, what kind, and the sentence."""
+    form = "%a %Y-%m-%d %H:%M" if date else "%H:%M"
+
+    def when(row: Row) -> str:
+        return on_clock(clock, row["at"], form)
+
+    return [
+        Column("when", when, lambda _: "dim"),
+        Column("event", lambda row: row["kind"], kind_style),
+        Column("what", lambda row: row["sentence"], _dim, wraps=True),
+    ]
+
+
+def _dim(row: Row) -> str:
+    return "dim" if kind_style(row) == "dim" else ""
+
+
+def kind_style(row: Row) -> str:
+    """How a kind of event is coloured."""
+    return _STYLES.get(row["kind"], "")

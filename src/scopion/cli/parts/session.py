@@ -1,0 +1,136 @@
+"""What one run of the program holds: the site at hand, how much to say, and whether somebody can be asked."""
+
+from __future__ import annotations
+
+import sys
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from scopion.cli.parts.terminal import confirm, released
+from scopion.model.errors import UsageError
+
+if TYPE_CHECKING:
+    from scopion.operations.site.open_site import Site
+
+
+class Session:
+    """Opened by the root command, closed when it ends."""
+
+    def __init__(self, folder: str | None, *, quiet: bool = False, verbose: bool = False) -> None:
+        self._asked = folder
+        self.quiet = quiet
+        self.verbose = verbose
+
+    @property
+    def named(self) -> bool:
+        """Whether somebody has said which folder it is."""
+        import os
+
+        from scopion.operations.site.find_folder import VARIABLE
+
+        return bool(self._asked or os.environ.get(VARIABLE))
+
+    @cached_property
+    def folder(self) -> Path:
+        """The site's folder; it need not exist."""
+        from scopion.operations.site.find_folder import site_folder
+
+        return site_folder(self._asked)
+
+    @cached_property
+    def site(self) -> Site:
+        """The site, opened when a command needs it."""
+        from scopion.operations.site.open_site import Site
+
+        return Site(self.folder)
+
+    def runs(self) -> None:
+        """This is the session of the command that runs now."""
+        _running[:] = [self]
+        if "scopion.roster.store.write_files" in sys.modules:  # of the command before, where one process plays several
+            from scopion.roster.store.write_files import written
+
+            written.clear()
+
+    def close(self) -> None:
+        """Close what was opened."""
+        if "site" in self.__dict__:
+            self.site.close()
+
+    @property
+    def can_ask(self) -> bool:
+        """Whether a person sits at the terminal."""
+        return sys.stdin.isatty() and sys.stderr.isatty()
+
+    def require_yes(self, question: str) -> None:
+        """Go on only if the person says yes. Raises UsageError where nobody can be asked, Abort for a no."""
+        if not self.can_ask:
+            raise UsageError("this would be asked, and nobody is there to answer: add --yes to do it")
+        confirm(question, abort=True)
+
+    def note(self, text: str) -> None:
+        """A sentence beside the data, on standard error."""
+        if not self.quiet:
+            click.echo(_fitted(released(text)), err=True)
+
+    def detail(self, text: str) -> None:
+        """A sentence that only --verbose asks for."""
+        if self.verbose:
+            click.echo(_fitted(released(text)), err=True)
+
+
+_running: list[Session] = []  # the one of this command; a story plays several, one after the other
+
+
+def what_stands() -> str:
+    """What a command that was stopped has done for good, and how to go back; that nothing was changed, if so."""
+    session = _running[-1] if _running else None
+    site = session.__dict__.get("site") if session is not None else None
+    said = list(site.stands) if site is not None else []
+    if "scopion.roster.store.write_files" in sys.modules:
+        from scopion.operations.site.find_folder import SETTINGS
+        from scopion.roster.store.write_files import written
+
+        # What a site keeps for itself is nothing that was asked for by its name.
+        asked = [
+            path for path in written if path.exists() and not any((each / SETTINGS).exists() for each in path.parents)
+        ]
+        said += [f"{path} is written" for path in dict.fromkeys(asked)]
+    if said:
+        return "; ".join(said)
+    if site is not None and site.has_written:
+        return "what the roster had taken in by then stands"
+    return "nothing was changed"
+
+
+def what_is_damaged() -> str:
+    """What is wrong with the roster that a command has used, and what to do; empty if it is sound, or none was used."""
+    session = _running[-1] if _running else None
+    site = session.__dict__.get("site") if session is not None else None
+    if site is None or not site.has_roster:
+        return ""
+    from scopion.operations.site.upkeep import damage
+
+    return damage(site)
+
+
+def shell_word(text: str) -> str:
+    """``text`` as a shell takes it, for commands that a message proposes."""
+    import shlex
+
+    return shlex.quote(text)
+
+
+def _fitted(text: str) -> str:
+    """A long sentence broken between words where a terminal would break it anywhere."""
+    if not sys.stderr.isatty() or "\n" in text:
+        return text
+    import shutil
+
+    return click.wrap_text(text, shutil.get_terminal_size().columns)
+
+
+pass_session = click.make_pass_decorator(Session)

@@ -1,0 +1,150 @@
+"""What people say of devices: ``scopion label``, ``mark``, ``same`` and ``forget``."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import TYPE_CHECKING
+
+import click
+
+from scopion.cli.parts import options
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.terminal import confirm, echo, style
+from scopion.model.device import Device, Standing
+from scopion.model.text import counted
+
+if TYPE_CHECKING:
+    from scopion.operations.edit.edit_devices import Mark
+
+
+@click.command()
+@options.device
+@click.argument("text", metavar="[LABEL]", required=False)
+@click.option("--owner", metavar="TEXT", help="Whose it is.")
+@click.option("--place", metavar="TEXT", help="Where it stands.")
+@click.option("--note", metavar="TEXT", help="Anything else worth keeping.")
+@click.option("--essential/--not-essential", default=None, help="Whether it may never be refused on the air.")
+@pass_session
+def label(session: Session, /, device: str, text: str | None, essential: bool | None, **texts: str | None) -> None:
+    """Give a device its name, owner and place.
+
+    An empty LABEL ('') takes the name away; so does an empty owner, place or note. What is not given stays.
+    """
+    from scopion.operations.edit.edit_devices import called_alike, label_device
+
+    other = called_alike(session.site, device, text) if text else None
+    if other is not None:
+        said = f"{other.called} ({identity(other)}) calls itself {text!r}, too"
+        if session.can_ask:
+            confirm(f"{said}. Give this label all the same?", abort=True)
+        else:
+            session.note(f"{style('Caution:', fg='yellow')} {said}.")
+    before, after = label_device(session.site, device, text, essential=essential, **texts)
+    was = f" (was {before.label!r})" if before.label and before.label != after.label else ""
+    named = f"is now {after.label!r}" if after.label else "has no label now"
+    others = (("owner", after.owner), ("place", after.place), ("note", after.note))
+    more = "".join(f", {title} {value!r}" for title, value in others if value)
+    more += ", essential" if after.essential else ""
+    session.note(f"{identity(after)} {named}{was}{more}.")
+
+
+@click.command()
+@click.argument("devices", metavar="DEVICE... STANDING", type=options.DeviceOrStanding(), nargs=-1, required=True)
+@click.option("--all-present", is_flag=True, help="All that are here and that nobody has looked at yet.")
+@click.option("--until", metavar="DATE", type=options.Day(), help="For a guest: the last day, as 2026-12-31 or friday.")
+@click.option("--because", metavar="TEXT", default="", help="Why; it is kept with the date.")
+@pass_session
+def mark(session: Session, devices: tuple[str, ...], all_present: bool, until: date | None, because: str) -> None:
+    """Say what you think of it: known, guest, unwanted, new.
+
+    STANDING is one of these. Several devices at once: all are marked or, if one is not understood, none.
+    """
+    from scopion.operations.edit.edit_devices import Mark, mark_devices, mark_present
+
+    *which, word = devices
+    if word not in list(Standing):
+        raise click.UsageError(f"a standing comes last: {', '.join(Standing)}, not {word!r}")
+    if bool(which) == all_present:
+        raise click.UsageError("say which devices, or --all-present" if not which else "--all-present names them all")
+    wanted = Mark(Standing(word), until, because)
+    marked = mark_present(session.site, wanted) if all_present else mark_devices(session.site, which, wanted)
+    _tell_marked(session, marked, wanted)
+
+
+def _tell_marked(session: Session, marked: list[tuple[Device, Device]], wanted: Mark) -> None:
+    for before, after in marked:
+        end = f" until {after.guest_until.isoformat()}" if after.guest_until else ""
+        was = f" (was {before.standing})" if before.standing is not after.standing else ""
+        name = f"{after.label} ({identity(after)})" if after.label else identity(after)
+        session.note(f"{name} is {after.standing}{end}{was}.")
+    if len(marked) != 1:
+        session.note(f"{counted(len(marked), 'device')} marked {wanted.standing}.")
+    if wanted.standing is Standing.UNWANTED:
+        for _, after in marked:
+            if after.gateway or after.own:
+                role = "the gateway: everything beyond it goes through it" if after.gateway else "this machine"
+                session.note(f"{style('Caution:', fg='yellow')} {after.called} is {role}. scopion undo takes it back.")
+    if marked and wanted.standing is Standing.UNWANTED:
+        mac = marked[0][1].macs[0] if marked[0][1].macs else "DEVICE"
+        session.note(f"To refuse it on the Wi-Fi: scopion wifi deny SSID {mac}")
+
+
+@click.command()
+@click.argument("devices", metavar="DEVICE DEVICE...", type=options.DeviceName(), nargs=-1, required=True)
+@click.option("--undo", "split", is_flag=True, help="Take the latest joining of DEVICE back, without loss.")
+@pass_session
+def same(session: Session, devices: tuple[str, ...], split: bool) -> None:
+    """Say that two are one: one thing, two adapters.
+
+    The first keeps what was said of it, the others fill its blanks. Their adapters, stays, events and entries go over
+    to it. --undo splits them again; what was said since stays with the first.
+    """
+    from scopion.operations.edit.edit_devices import same_devices, split_device
+
+    if split:
+        if len(devices) != 1:
+            raise click.UsageError("--undo takes one DEVICE")
+        joining, after = split_device(session.site, devices[0])
+        session.note(f"Taken back: {joining.says}.")
+        for device in after:
+            session.note(f"  {device.called} ({identity(device)})")
+        return
+    if len(devices) < 2:
+        raise click.UsageError("two devices are needed: those that are one")
+    (kept, *others), now = same_devices(session.site, devices)
+    for other in others:
+        session.note(f"{other.called} ({identity(other)}) is the same as {kept.called} ({identity(kept)}).")
+    session.note(
+        f"{now.called} has {counted(len(now.macs), 'adapter')} now. To take it back: scopion same --undo {now.macs[0]}"
+        if now.macs
+        else f"{now.called} is one device now."
+    )
+
+
+@click.command()
+@options.some_devices
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@pass_session
+def forget(session: Session, devices: tuple[str, ...], yes: bool) -> None:
+    """Remove devices with all that is known of them.
+
+    Their past, their names and their entries on lists go with them. scopion undo brings everything back.
+    """
+    from scopion.operations.devices.list_devices import find_device
+    from scopion.operations.edit.edit_devices import forget_devices
+
+    if not yes:
+        chosen = {device.id: device for device in (find_device(session.site, each) for each in devices)}
+        for device in chosen.values():
+            echo(f"  {device.called} ({identity(device)}), {device.standing}", err=True)
+        session.require_yes(f"Forget {counted(len(chosen), 'device')} with all that is known of them?")
+    for device in forget_devices(session.site, devices):
+        session.note(f"{device.called} ({identity(device)}) is forgotten.")
+    session.note("To bring everything back: scopion undo")
+
+
+def identity(device: Device) -> str:
+    """A device by what it cannot choose: its MACs and where it is or was."""
+    macs = ", ".join(map(str, device.macs)) or f"device {device.id}"
+    addresses = ", ".join(map(str, device.addresses))
+    return f"{macs} at {addresses}" if addresses else macs

@@ -1,0 +1,199 @@
+"""``scopion import``."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from scopion.cli.parts.device_rows import host_columns, host_row
+from scopion.cli.parts.flags import insist
+from scopion.cli.parts.output import iso, output_format, show, spoken_ago
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.table import Column, Row
+from scopion.cli.parts.terminal import confirm, style
+from scopion.model.text import closed, counted
+
+if TYPE_CHECKING:
+    from scopion.model.observation import Medium
+    from scopion.operations.exchange.import_records import Imported
+    from scopion.operations.scan.describe_hosts import Host
+
+KEYS = (
+    "standing", "name", "address", "mac", "vendor", "vendor_place", "kind", "kind_evidence", "names", "medium", "seen",
+    "added", "device",
+)  # fmt: skip
+RECORDS = ("client-list", "dnsmasq", "isc-dhcpd", "kea", "neighbours", "capture")
+LISTS = ("csv", "json", "jsonl", "ethers", "hosts", "dnsmasq-hosts", "isc-hosts", "kea-hosts")
+KINDS = (*RECORDS, *LISTS)
+_ACTS_SHOWN = 20
+
+
+@click.command("import")
+@click.argument("file", metavar="FILE|-", required=False)
+@click.option("--as", "kind", type=click.Choice(KINDS), metavar="KIND", help="What it is [told by its content].")
+@click.option("--preview", is_flag=True, help="Only show what would be understood; change nothing.")
+@click.option("--site", "archive", metavar="FILE.zip", help="A whole site, into a folder that has none yet.")
+@click.option("--active", is_flag=True, help="With --site: switch on its channels, enforcers and routers unasked.")
+@click.option("--yes", is_flag=True, help="Do not ask before a list is taken over.")
+@insist
+@output_format
+@pass_session
+def import_file(
+    session: Session,
+    file: str | None,
+    kind: str | None,
+    preview: bool,
+    archive: str | None,
+    active: bool,
+    yes: bool,
+    insist: bool,
+    format_name: str | None,
+) -> None:
+    """What others recorded, or scopion export wrote.
+
+    FILE is a client list copied from a router's web page (text, table, CSV or the page's source), a lease file of
+    dnsmasq, ISC dhcpd or Kea, a neighbour listing, or a capture (pcap, pcapng); - reads what is pasted, up to Ctrl-D.
+    Records keep their times: nobody becomes present by them.
+
+    Lists say what people think: csv, json, jsonl from scopion export, ethers and hosts files, host reservations of
+    dnsmasq, ISC dhcpd and Kea. What would change is shown first; with any conflict nothing is changed.
+
+    With --site, what its settings would do (run programs, send messages, change access points) is listed and asked
+    about. Unless you agree, it comes as comments.
+    """
+    if archive is not None:
+        _take_site(session, archive, file, active=active)
+        return
+    if file is None:
+        raise click.UsageError("a FILE is missing, or - for what is pasted")
+    which = kind if kind in LISTS else None if kind or file == "-" else _told(file)
+    if which is not None:
+        from scopion.cli.remember.take_over import take_over_file
+
+        take_over_file(session, file, which, preview=preview, yes=yes, insist=insist, format_name=format_name)
+        return
+    _take_records(session, file, kind, preview=preview, insist=insist, format_name=format_name)
+
+
+def _told(file: str) -> str | None:
+    from scopion.operations.exchange.exchange_devices import read_head, told_kind
+    from scopion.operations.exchange.export_site import is_archive
+
+    data = read_head(file)
+    if is_archive(data):
+        raise click.UsageError(f"{file} is a whole site: scopion import --site {file} takes it in")
+    return told_kind(file, data)
+
+
+def _take_site(session: Session, archive: str, file: str | None, *, active: bool) -> None:
+    from scopion.operations.exchange.import_site import arriving
+
+    if file is not None:
+        raise click.UsageError("--site takes in everything: it goes with no other file")
+    with arriving(session.folder, archive) as arrival:
+        told = arrival.settle(session.folder, agreed=active or _agreed(session, arrival.acts))
+    session.note(f"The site is in {session.folder}: {', '.join(told.names)}.")
+    for remark in told.remarks:
+        session.note(f"{closed(remark)} Remove the # before what you want to have.")
+
+
+def _agreed(session: Session, acts: Sequence[str]) -> bool:
+    """Whether what a site's settings do is to be switched on; nobody who can be asked means no."""
+    if not acts:
+        return True
+    session.note("Its settings act: they run programs, send messages, change access points or ask addresses.")
+    for each in acts[:_ACTS_SHOWN]:
+        session.note(f"  {each}")
+    if len(acts) > _ACTS_SHOWN:
+        session.note(f"  and {len(acts) - _ACTS_SHOWN} more: see site.toml in the file")
+    return session.can_ask and confirm("Switch these on?", default=False)
+
+
+def _take_records(
+    session: Session, file: str, kind: str | None, *, preview: bool, insist: bool, format_name: str | None
+) -> None:
+    from scopion.discovery.records.reading import RecordKind
+    from scopion.operations.exchange.import_records import STANDARD_INPUT, read_file, take_in
+
+    if file == STANDARD_INPUT and session.can_ask:
+        session.note("Paste the list, then press Ctrl-D on a line of its own.")
+    imported = read_file(session.site, file, RecordKind(kind) if kind else None)
+    if not preview:
+        imported = take_in(session.site, imported, insist=insist)
+    media = {str(seen.mac): seen.medium for seen in imported.reading.observations if seen.medium != "unknown"}
+    rows = [_row(imported, host, media.get(str(host.mac))) for host in imported.hosts]
+    show(rows, KEYS, _columns(session), format_name, document=_document(imported, rows, preview))
+    _tell(session, imported, preview)
+
+
+def _row(imported: Imported, host: Host, medium: Medium | None) -> dict[str, Any]:
+    assert host.mac is not None  # records without one are not taken in
+    return {
+        **host_row(host),
+        "medium": str(medium) if medium else None,
+        "seen": iso(seen) if (seen := imported.seen[host.mac]) is not None else None,
+        "added": host.mac in imported.added,
+    }
+
+
+def _columns(session: Session) -> list[Column]:
+    from datetime import datetime
+
+    now = session.site.clock.now()
+
+    def seen(row: Row) -> str:
+        return spoken_ago(datetime.fromisoformat(row["seen"]), now) if row["seen"] else "not told"
+
+    kept = [column for column in host_columns() if column.title not in ("RTT ms", "IPv6", "standing")]
+    return [
+        Column(
+            "roster", lambda row: "added" if row["added"] else "has it", lambda row: "yellow" if row["added"] else "dim"
+        ),
+        *kept,
+        Column("medium", lambda row: row["medium"] or "", lambda _: "dim", optional=2),
+        Column("seen", seen, optional=3),
+    ]
+
+
+def _document(imported: Imported, rows: list[dict[str, Any]], preview: bool) -> dict[str, Any]:
+    reading = imported.reading
+    return {
+        "record": {
+            "kind": str(reading.kind),
+            "about": reading.about,
+            "as_of": iso(imported.as_of),
+            "taken_in": not preview,
+            "added": len(imported.added),
+            "unread": reading.unread,
+            "problems": [str(problem) for problem in reading.problems],
+        },
+        "hosts": [{key: row[key] for key in KEYS} for row in rows],
+    }
+
+
+def _tell(session: Session, imported: Imported, preview: bool) -> None:
+    reading = imported.reading
+    if imported.hosts:
+        session.note("")
+    told = session.site.clock.local(imported.as_of).strftime("%Y-%m-%d %H:%M")
+    session.note(f"Read as {reading.about}, as of {told}.")
+    without = len(imported.seen) - len({host.mac for host in imported.hosts})
+    if without:
+        session.note(f"{counted(without, 'adapter')} without an address {'is' if without == 1 else 'are'} not shown.")
+    for problem in reading.problems:
+        session.note(f"{style('Not read:', fg='yellow')} {closed(str(problem))}")
+    if reading.unread > len(reading.problems):
+        session.note(f"{reading.unread - len(reading.problems)} more could not be read.")
+    added = len(imported.added)
+    counts = (
+        f"{counted(len(imported.seen), 'adapter')}: {added or 'none'} {'to be ' if preview else ''}added, "
+        f"{len(imported.seen) - added or 'none'} in the roster already; {imported.named or 'none'} named"
+    )
+    undated = sum(moment is None for moment in imported.seen.values())
+    if undated:
+        it = "it was" if undated == 1 else "they were"
+        session.note(f"Of {counted(undated, 'adapter')} the record does not say when {it} there.")
+    closing = "A preview: nothing was changed." if preview else "Records make nobody present: scopion scan does."
+    session.note(f"{style(counts, bold=True)}. {closing}")

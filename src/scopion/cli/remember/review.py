@@ -1,0 +1,205 @@
+"""``scopion review``."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING
+
+import click
+
+from scopion.cli.parts import card_blocks as blocks
+from scopion.cli.parts import options
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.terminal import echo, prompt, style
+from scopion.cli.wifi.network_settings import tell
+from scopion.model.device import Standing
+from scopion.model.errors import ScopionError
+from scopion.model.text import counted, joined
+
+if TYPE_CHECKING:
+    from scopion.operations.devices.gather_card import Card
+    from scopion.operations.edit.review_devices import Review
+
+KEYS = (
+    ("k", "known"), ("g", "guest"), ("x", "unwanted"), ("s", "skip"), ("u", "undo"), ("q", "leave"),
+    ("l", "label"), ("o", "owner"), ("p", "place"), ("n", "note"), ("j", "join with a look-alike"),
+)  # fmt: skip
+_FIRST_LINE = 6  # what ends a card; the others describe it
+_TEXTS = {"l": "label", "o": "owner", "p": "place", "n": "note"}
+_WIDTH = 78
+_ADDRESSES_SHOWN = 3
+_CTRL_C, _CTRL_D = "\x03", "\x04"
+
+
+@click.command()
+@click.argument("devices", metavar="[DEVICE]...", type=options.DeviceName(), nargs=-1)
+@click.option("--csv", "path", metavar="FILE", help="Write them to a new FILE; read back one that is filled in.")
+@click.option("--yes", is_flag=True, help="Do not ask before what was filled in is taken over.")
+@pass_session
+def review(session: Session, devices: tuple[str, ...], path: str | None, yes: bool) -> None:
+    """Go through the new devices, one by one.
+
+    One card at a time; a key says what it is. Everything is saved at once, and u takes the latest back. Guests whose
+    time is over come, too. With --csv, FILE is written if it is not there: fill in its columns standing, label, owner,
+    place, note in a spreadsheet, and give it again to see what would change and take it over.
+    """
+    from scopion.operations.edit.review_devices import Review
+
+    if path is not None:
+        from scopion.cli.remember.review_csv import review_by_file
+
+        review_by_file(session, path, devices, yes=yes)
+        return
+    if not session.can_ask:
+        raise click.UsageError(
+            "review asks a person at a terminal, and there is none: scopion mark --all-present known marks all at "
+            "once, scopion review --csv FILE asks in a spreadsheet"
+        )
+    reviewed = Review(session.site, devices)
+    if not reviewed.total:
+        session.note("Nobody new: every device has been looked at.")
+        return
+    _go_through(session, reviewed)
+    session.note(f"{counted(reviewed.made, 'change')} saved; {counted(reviewed.left, 'device')} left to look at.")
+
+
+def _go_through(session: Session, reviewed: Review) -> None:
+    shown = None
+    while (card := reviewed.card) is not None:
+        if card is not shown:
+            echo("\n".join(_lines(session, card, reviewed)), err=True)
+            shown = card
+        try:
+            key = _key()
+            if key == "q":
+                return
+            _done(session, reviewed, key)
+        except ScopionError as error:
+            echo(f"{style('Not done:', fg='yellow')} {error}", err=True)
+            reviewed.refresh()
+
+
+def _key() -> str:
+    """One key; the ways in which people leave a program leave this one."""
+    echo(f"\n{_keys_line()} ", err=True, nl=False)
+    try:
+        key = click.getchar()
+    except (KeyboardInterrupt, EOFError):
+        key = "q"
+    key = "q" if key in (_CTRL_C, _CTRL_D, "\x1b", "") else key.casefold()
+    word = dict(KEYS).get(key)
+    echo(style(word or "", bold=True), err=True)
+    return key
+
+
+def _keys_line() -> str:
+    words = [f"{style(key, bold=True, fg='green')} {word}" for key, word in KEYS]
+    return f"{'  '.join(words[:_FIRST_LINE])}\n{'  '.join(words[_FIRST_LINE:])} {style('>', dim=True)}"
+
+
+def _done(session: Session, reviewed: Review, key: str) -> None:
+    """What a key means."""
+    actions: dict[str, Callable[[], None]] = {
+        "k": lambda: _known(reviewed),
+        "g": lambda: _guest(session, reviewed),
+        "x": lambda: _unwanted(session, reviewed),
+        "j": lambda: _join(reviewed),
+        "s": reviewed.skip,
+        "u": lambda: echo(f"Taken back: {reviewed.undo()}.", err=True),
+    }
+    if key in _TEXTS:
+        _describe(reviewed, _TEXTS[key])
+    elif key in actions:
+        actions[key]()
+    else:
+        echo(f"Press one of {', '.join(key for key, _ in KEYS)}.", err=True)
+
+
+def _known(reviewed: Review) -> None:
+    from scopion.operations.edit.edit_devices import Mark
+
+    reviewed.mark(Mark(Standing.KNOWN))
+
+
+def _guest(session: Session, reviewed: Review) -> None:
+    from scopion.model.moments import parse_day
+    from scopion.operations.edit.edit_devices import Mark
+
+    text = _asked("Guest until (friday, 2 weeks, 2026-12-31; empty: no end)")
+    try:
+        until = parse_day(text, session.site.clock) if text else None
+    except ValueError as error:
+        echo(f"{style('Not done:', fg='yellow')} {error}", err=True)
+        return
+    reviewed.mark(Mark(Standing.GUEST, until))
+
+
+def _unwanted(session: Session, reviewed: Review) -> None:
+    from scopion.operations.edit.edit_devices import Mark
+    from scopion.operations.wifi.edit_networks import networks
+
+    reviewed.mark(Mark(Standing.UNWANTED, because=_asked("Unwanted because (may be empty)")))
+    ssids = [each.ssid for each in networks(session.site)]
+    known = f" ({', '.join(ssids)}; empty: on none)" if ssids else " (its name; empty: on none)"
+    ssid = _asked(f"Deny it on which wireless network?{known}")
+    try:
+        if ssid:
+            told = reviewed.deny(ssid)
+            echo(f"It is on the deny list of {ssid!r}.", err=True)
+            tell(session, told)
+    finally:
+        reviewed.skip()
+
+
+def _describe(reviewed: Review, what: str) -> None:
+    text = _asked(f"{what.capitalize()} (empty: as it is)")
+    if text:
+        reviewed.describe(**{what: text})
+
+
+def _join(reviewed: Review) -> None:
+    assert reviewed.card is not None
+    others = [other for _, other in reviewed.card.look_alikes]
+    family = reviewed.card.family
+    if not others:
+        echo("Nothing looks like it. Two devices that are one: scopion same DEVICE DEVICE.", err=True)
+        return
+    if len(others) == 1:
+        choice = "1"
+    else:
+        listed = ", ".join(f"{number} {other.called}" for number, other in enumerate(others, 1))
+        together = f"; a: all {len(family)} that may be one with it together" if len(family) > 1 else ""
+        choice = _asked(f"The same as which? ({listed}{together}; empty: none)")
+    picked = list(family) if choice == "a" else [o for number, o in enumerate(others, 1) if choice == str(number)]
+    if picked:
+        reviewed.join(picked)
+        echo(f"The same as {joined([other.called for other in picked])}.", err=True)
+
+
+def _asked(question: str) -> str:
+    text: str = prompt(question, default="", show_default=False)
+    return text.strip()
+
+
+def _lines(session: Session, card: Card, reviewed: Review) -> Iterator[str]:
+    clock = session.site.clock
+    count = f" {reviewed.number} of {reviewed.total} "
+    yield ""
+    yield style(f"──{count}{'─' * (_WIDTH - len(count) - 2)}", dim=True)
+    yield blocks.heading(card.device)
+    for line in blocks.what_it_is(card):
+        yield f"  {line}"
+    macs = [f"{adapter.mac}  {card.vendors[adapter.mac].name}" for adapter in card.device.adapters]
+    names = list(dict.fromkeys(f"{name.value} ({name.source})" for name in card.device.host_names))
+    today = clock.local(clock.now()).date()
+    for title, lines in (
+        ("MAC", macs),
+        ("seen", blocks.seen_lines(card, clock)),
+        ("days", blocks.days_strip(card.rhythm, today)),
+        ("addresses", blocks.address_lines(card, clock, _ADDRESSES_SHOWN)),
+        ("names", [joined(names)] if names else []),
+        ("says", blocks.said_lines(card)),
+        ("private", blocks.private_lines(card)),
+        ("look-alike", blocks.look_alike_lines(card, session.site.vendors)),
+    ):
+        yield from blocks.block(title, lines)

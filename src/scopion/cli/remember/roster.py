@@ -1,0 +1,154 @@
+"""``scopion roster``: check, compact and restore the file that remembers."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from scopion.cli.parts.output import iso, on_clock, output_format, show
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.table import Column, Row
+from scopion.cli.parts.terminal import style
+from scopion.model.errors import CheckNotMet
+from scopion.model.text import closed, counted, joined
+
+if TYPE_CHECKING:
+    from scopion.model.clock import Clock
+    from scopion.operations.site.upkeep import Health
+    from scopion.roster.store.roster_copies import Copy
+
+KEYS = ("name", "made", "devices", "because", "size", "schema")
+_WORDS = {
+    "device": "device", "adapter": "adapter", "stay": "stay", "event": "event", "scan": "scan", "change": "change",
+}  # fmt: skip
+
+
+@click.group()
+def roster() -> None:
+    """The file that remembers: check, compact, restore."""
+
+
+@roster.command()
+@output_format
+@pass_session
+def check(session: Session, format_name: str | None) -> None:
+    """Read everything, and tell what is wrong; ends with 3 if anything is.
+
+    A copy is made at the first change of each day and kept for a week, and one before each migration.
+    """
+    from scopion.operations.site.upkeep import check as examine
+
+    health = examine(session.site)
+    rows = [_row(copy) for copy in health.copies]
+    show(rows, KEYS, _columns(session.site.clock), format_name, document=_document(health, rows))
+    if rows:
+        session.note("")
+    counts = joined([counted(health.counts[name], word) for name, word in _WORDS.items()])
+    session.note(f"{health.path}: {_megabytes(health.size)}, schema {health.schema}; {counts}.")
+    for remark in health.remarks:
+        session.note(f"{style('Note:', fg='yellow')} {remark}.")
+    for problem in health.problems:
+        session.note(f"{style('Wrong:', fg='red')} {closed(problem)}")
+    if health.problems:
+        raise CheckNotMet(
+            f"{counted(len(health.problems), 'mistake')} in the roster: scopion roster compact removes stray rows, "
+            "scopion roster restore goes back to a copy"
+        )
+    session.note("Nothing is wrong with it.")
+
+
+@roster.command()
+@pass_session
+def compact(session: Session) -> None:
+    """Remove what is older than it is kept, and give the room back.
+
+    How long scans, events, stays, names and changes are kept stands in site.toml under [keep].
+    """
+    from scopion.operations.site.upkeep import compact as shrink
+
+    done = shrink(session.site)
+    removed = [f"{count} {name}" for name, count in done.removed.items() if count]
+    session.note(f"Removed: {joined(removed) if removed else 'nothing, all is within the time that it is kept'}.")
+    if done.mended:
+        session.note(f"{counted(done.mended, 'row')} dated into the future by a wrong clock: brought back to now.")
+        session.note("Is it the clock of now that is wrong? Set it; scopion roster restore has a copy from before.")
+    session.note(f"{_megabytes(done.before)} before, {_megabytes(done.after)} now.")
+
+
+@roster.command()
+@click.argument("copy", metavar="[COPY]", required=False)
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@output_format
+@pass_session
+def restore(session: Session, copy: str | None, yes: bool, format_name: str | None) -> None:
+    """Go back to a copy; without COPY, list them.
+
+    COPY is a name or day from the list, or latest. What is replaced is kept as a copy itself.
+    """
+    from scopion.operations.site.upkeep import chosen_copy, restorable
+    from scopion.operations.site.upkeep import restore as put_back
+
+    if copy is None:
+        rows = [_row(each) for each in restorable(session.site)]
+        show(rows, KEYS, _columns(session.site.clock), format_name)
+        if not rows:
+            session.note("There is no copy yet: one is made at the first change of each day.")
+        return
+    chosen = chosen_copy(session.site, copy)
+    if not yes:
+        session.require_yes(_question(session, chosen))
+    replaced = put_back(session.site, chosen)
+    kept = f" What it replaced is kept as {replaced.name}." if replaced else ""
+    session.note(f"{chosen.path.name} is in place.{kept}")
+
+
+def _question(session: Session, copy: Copy) -> str:
+    """What would be put in place of what, by their numbers; that the copy knows fewer is said first."""
+    from scopion.operations.site.upkeep import known_devices
+
+    made = f"{session.site.clock.local(copy.made):%a %Y-%m-%d %H:%M}"
+    now, then = known_devices(session.site), copy.devices or 0
+    fewer = f"It knows {counted(then, 'device')}, the roster {counted(now, 'device')} now. " if then < now else ""
+    return f"{fewer}Put {copy.path.name} ({copy.because}, {made}) in place of the roster?"
+
+
+def _row(copy: Copy) -> dict[str, Any]:
+    return {
+        "name": copy.path.name,
+        "made": iso(copy.made),
+        "devices": copy.devices,
+        "because": copy.because,
+        "size": copy.size,
+        "schema": copy.schema,
+    }
+
+
+def _columns(clock: Clock) -> list[Column]:
+    def schema(row: Row) -> str:
+        return "cannot be read" if row["schema"] is None else f"schema {row['schema']}"
+
+    return [
+        Column("copy", lambda row: row["name"]),
+        Column("made", lambda row: on_clock(clock, row["made"])),
+        Column("devices", lambda row: "?" if row["devices"] is None else str(row["devices"]), right=True),
+        Column("what for", lambda row: row["because"]),
+        Column("size", lambda row: _megabytes(row["size"]), right=True, optional=1),
+        Column("", schema, lambda row: "red" if row["schema"] is None else "dim", optional=2),
+    ]
+
+
+def _document(health: Health, rows: list[dict[str, Any]]) -> dict[str, Any]:
+    return {
+        "path": str(health.path),
+        "size": health.size,
+        "schema": health.schema,
+        "counts": dict(health.counts),
+        "problems": list(health.problems),
+        "remarks": list(health.remarks),
+        "copies": rows,
+    }
+
+
+def _megabytes(octets: int) -> str:
+    return f"{octets / 1e6:.1f} MB" if octets >= 100_000 else f"{octets / 1e3:.0f} kB"

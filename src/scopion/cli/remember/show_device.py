@@ -1,0 +1,157 @@
+"""``scopion show``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from scopion.cli.parts import card_blocks as blocks
+from scopion.cli.parts import options
+from scopion.cli.parts.device_rows import DEVICE_KEYS, device_row
+from scopion.cli.parts.event_rows import event_row
+from scopion.cli.parts.output import chosen_format, iso, iso_or_never, output_format, show
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.terminal import echo
+from scopion.model.mac import Notation
+
+if TYPE_CHECKING:
+    from scopion.model.device import Adapter, Device, KnownTrait
+    from scopion.operations.devices.gather_card import Card, PastAddress
+    from scopion.roster.look_alikes import LookAlike
+
+_ADDRESSES_SHOWN = 8
+
+
+@click.command("show")
+@options.device
+@output_format
+@pass_session
+def show_device(session: Session, device: str, format_name: str | None) -> None:
+    """All that is known of one device.
+
+    What it is and why we think so, whose, on which days and at which hours it is here, its addresses, names and
+    adapters with the MAC in the notations that routers ask for, events, list entries.
+    """
+    from scopion.operations.devices.gather_card import card_of
+    from scopion.operations.devices.identify_device import described
+
+    card = card_of(session.site, device)
+    name = chosen_format(format_name)
+    if format_name is None and name == "tsv":
+        name = "table"  # a card is for people in a pipe, too
+    if name == "table":
+        echo("\n".join(_lines(session, card)))
+    else:
+        row = device_row(described(card.device, session.site.vendors, session.site.kinds))
+        show([row], DEVICE_KEYS, [], name, document={**row, **_more(card)})
+
+
+def _lines(session: Session, card: Card) -> Iterator[str]:
+    from scopion.alerts.news import sentence
+
+    clock = session.site.clock
+    yield blocks.heading(card.device)
+    for line in blocks.what_it_is(card):
+        yield f"  {line}"
+    yield ""
+    today = clock.local(clock.now()).date()
+    events = [
+        f"{clock.local(event.at):%a %Y-%m-%d %H:%M}  {sentence(event, card.device, session.site.vendors, 'it')}"
+        for event in reversed(card.events)
+    ]
+    changes = [
+        f"{clock.local(each.at):%a %Y-%m-%d %H:%M}  {each.says}{' (taken back)' if each.undone else ''}"
+        for each in card.changes
+    ]
+    entries = [
+        f"{entry.list} list of {entry.ssid}{f': {entry.description}' if entry.description else ''}"
+        for entry in card.entries
+    ]
+    for title, lines in (
+        ("seen", blocks.seen_lines(card, clock)),
+        ("days", blocks.days_strip(card.rhythm, today)),
+        ("hours", blocks.hours_strip(card.rhythm)),
+        ("adapters", blocks.adapter_lines(card, clock)),
+        ("private", blocks.private_lines(card)),
+        ("look-alike", blocks.look_alike_lines(card, session.site.vendors)),
+        ("addresses", blocks.address_lines(card, clock, _ADDRESSES_SHOWN)),
+        ("names", blocks.name_lines(card, clock)),
+        ("says", blocks.said_lines(card)),
+        ("lists", entries),
+        ("events", events),
+        ("changes", changes),
+    ):
+        yield from blocks.block(title, lines)
+
+
+def _more(card: Card) -> dict[str, Any]:
+    """What the card adds to a device's row."""
+    return {
+        "adapters": [_adapter(card, adapter) for adapter in card.device.adapters],
+        "days": [{"day": day.isoformat(), "state": str(mark)} for day, mark in card.rhythm.days],
+        "usual_days": card.rhythm.usual_days,
+        "usual_hours": [round(share, 2) for share in card.rhythm.usual_hours],
+        "today": list(card.rhythm.today),
+        "usually": card.rhythm.sentence or None,
+        "address_history": [_address(past) for past in card.addresses],
+        "traits": [_trait(known) for known in card.device.traits],
+        "private": [{"mac": str(each.mac), "habit": str(each.habit), "why": each.why} for each in card.private],
+        "look_alikes": [_look_alike(proposal, other) for proposal, other in card.look_alikes],
+        "entries": [
+            {"ssid": entry.ssid, "list": str(entry.list), "description": entry.description or None}
+            for entry in card.entries
+        ],
+        "events": [event_row(event) for event in card.events],
+        "changes": [_change(each.at, each.says, each.undone) for each in card.changes],
+    }
+
+
+def _adapter(card: Card, adapter: Adapter) -> dict[str, Any]:
+    return {
+        "mac": str(adapter.mac),
+        "medium": str(adapter.medium),
+        "present": adapter.present,
+        "first_seen": iso(adapter.first_seen),
+        "last_seen": iso_or_never(adapter.last_seen),
+        "vendor": card.vendors[adapter.mac].name,
+        "notations": {str(each): adapter.mac.written(each) for each in Notation},
+    }
+
+
+def _address(past: PastAddress) -> dict[str, Any]:
+    return {
+        "address": str(past.address),
+        "mac": str(past.mac) if past.mac else None,
+        "since": iso_or_never(past.stay.since),
+        "until": iso_or_never(past.stay.until),
+        "present": past.stay.present,
+        "stays": past.stays,
+        "sources": list(past.sources),
+    }
+
+
+def _trait(known: KnownTrait) -> dict[str, Any]:
+    return {
+        "kind": str(known.trait.kind),
+        "value": known.trait.value,
+        "source": str(known.trait.source),
+        "first_seen": iso(known.first_seen),
+        "last_seen": iso(known.last_seen),
+    }
+
+
+def _look_alike(proposal: LookAlike, other: Device) -> dict[str, Any]:
+    return {
+        "device": other.id,
+        "name": other.called,
+        "macs": [str(mac) for mac in other.macs],
+        "confidence": proposal.confidence,
+        "evidence": list(proposal.evidence),
+    }
+
+
+def _change(at: datetime, says: str, undone: datetime | None) -> dict[str, Any]:
+    return {"at": iso(at), "says": says, "undone": iso(undone) if undone else None}

@@ -1,0 +1,1 @@
+"""Commands that look back: report and map."""

@@ -1,0 +1,161 @@
+"""``scopion map``."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import timedelta
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from scopion.cli.parts.options import Span
+from scopion.cli.parts.output import chosen_format, iso_or_never, output_format, show
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.table import styled
+from scopion.cli.parts.terminal import echo, style
+from scopion.model.clock import spoken_span
+from scopion.model.text import counted, joined
+from scopion.reports.address_use import Use
+
+if TYPE_CHECKING:
+    from scopion.operations.devices.map_addresses import AddressMap
+    from scopion.reports.address_use import AddressUse, Cell, SubnetUse
+
+KEYS = ("address", "use", "devices", "last_used", "reserved", "dhcp_pool", "subnet")
+_MONTH_S = 30 * 86_400.0
+# Told apart by their shape: the colours only help. An address used now, in a grid that is not folded, is a full square.
+_SIGNS = {
+    Use.CONTESTED: ("!", "red bold", "contested"),
+    Use.NOW: ("■", "green", "used now"),
+    Use.LATELY: ("□", "cyan", "used lately"),
+    Use.RESERVED: ("r", "magenta", "reserved"),
+    Use.POOL: ("p", "dim", "free in the DHCP pool"),
+    Use.FREE: ("·", "dim", "free"),
+    Use.EDGE: (" ", "", ""),
+}
+_LINE = 79
+_EIGHTHS = "▁▂▃▄▅▆▇█"
+
+
+@click.command(name="map")
+@click.argument("subnet", metavar="[SUBNET]", required=False)
+@click.option(
+    "--lately",
+    type=Span(),
+    default=_MONTH_S,
+    metavar="TIME",
+    help="Used lately is what was used within it [30d].",
+    show_default=False,
+)
+@output_format
+@pass_session
+def address_map(session: Session, subnet: str | None, lately: float, format_name: str | None) -> None:
+    """The addresses of a subnet as a grid: who uses which.
+
+    From what the roster knows; nothing is sent. SUBNET is a range, or a name of site.toml; without it all are shown. A
+    subnet of more than 256 addresses is folded: each square stands for several.
+    """
+    from scopion.operations.devices.map_addresses import address_maps
+
+    maps = address_maps(session.site, subnet, timedelta(seconds=lately))
+    if chosen_format(format_name) != "table":
+        show([_row(each, place) for each in maps for place in each.use.addresses], KEYS, [], format_name)
+        return
+    for number, each in enumerate(maps):
+        echo("\n" * (number > 0), nl=False)
+        _draw(each)
+        _tell(session, each, timedelta(seconds=lately))
+
+
+def _row(each: AddressMap, place: AddressUse) -> dict[str, Any]:
+    return {
+        "address": str(place.address),
+        "use": str(place.use),
+        "devices": [each.devices[number].called for number in place.devices if number in each.devices],
+        "last_used": iso_or_never(place.last_used) if place.last_used else None,
+        "reserved": place.reserved,
+        "dhcp_pool": place.in_pool,
+        "subnet": str(each.use.subnet),
+    }
+
+
+def _draw(each: AddressMap) -> None:
+    """The grid: the first address of a row at its left, what a square adds to it above."""
+    use = each.use
+    rows = use.rows()
+    size = use.per_cell
+    labels = [str(row[0].first) for row in rows]
+    margin = max(map(len, labels))
+    steps = [f"+{number * size}" for number in range(len(rows[0]))] if size < 256 else _thirds(rows[0])
+    wide = max(2, *map(len, steps)) + 1 if size > 1 else 4
+    title = f"{use.subnet}{f' {each.name}' if each.name else ''}"
+    folded = f", each square {size} addresses" if size > 1 else ""
+    echo(style(title, bold=True) + folded)
+    echo(style(" " * margin + "".join(f"{step:>{wide}}" for step in steps), dim=True))
+    for label, row in zip(labels, rows, strict=True):
+        squares = "".join(" " * (wide - 1) + _sign(cell, size) for cell in row)
+        echo(f"{style(f'{label:<{margin}}', dim=True)}{squares}".rstrip())
+
+
+def _thirds(row: Sequence[Cell]) -> list[str]:
+    """How the squares of a row of whole /24s are told apart: by what their third octets add."""
+    begin = int(row[0].first)
+    return [f"+{(int(cell.first) - begin) >> 8}.0" for cell in row]
+
+
+def _sign(cell: Cell, size: int) -> str:
+    sign, looks, _ = _SIGNS[cell.use]
+    if size > 1 and cell.use is Use.NOW:
+        sign = _EIGHTHS[min(7, cell.now * 8 // (size + 1))]
+    return styled(sign, looks)
+
+
+def _tell(session: Session, each: AddressMap, lately: timedelta) -> None:
+    """The legend with counts, what is contested, and how fresh it is."""
+    use, size = each.use, each.use.per_cell
+    echo(_legend(use, size))
+    for place in use.addresses:
+        if place.use is Use.CONTESTED:
+            names = [each.devices[number].called for number in place.devices if number in each.devices]
+            session.note(f"{style(str(place.address), fg='red')} is used by {joined(names)}: only one can work.")
+    session.note(_fresh(session, each, lately))
+    if not each.pool_known:
+        session.note(
+            "Which addresses the DHCP server gives out is not known: tell it in site.toml, dhcp_pool under [[subnet]]."
+        )
+
+
+def _legend(use: SubnetUse, size: int) -> str:
+    """What the signs mean and how many there are, in lines that fit."""
+    lines: list[tuple[int, str]] = []
+    for each, (sign, looks, words) in _SIGNS.items():
+        count = use.counts.get(each, 0)
+        if words and (count or each is Use.FREE):
+            folded = size > 1 and each is Use.NOW
+            shown = f"{_EIGHTHS[0]}{_EIGHTHS[3]}{_EIGHTHS[7]}" if folded else sign
+            said = f" {count} {words}{' (few, half, all of a square)' if folded else ''}"
+            wide = 3 + len(shown) + len(said)
+            text = f"   {styled(shown, looks)}{said}"
+            if lines and lines[-1][0] + wide <= _LINE:
+                lines[-1] = lines[-1][0] + wide, lines[-1][1] + text
+            else:
+                lines.append((wide, text))
+    return "\n".join(text for _, text in lines)
+
+
+def _ago(span: timedelta) -> str:
+    """How long ago, where a minute more or less does not matter."""
+    return "just now" if span < timedelta(minutes=1) else f"{spoken_span(span)} ago"
+
+
+def _fresh(session: Session, each: AddressMap, lately: timedelta) -> str:
+    now = session.site.clock.now()
+    here = each.use.in_use
+    lead = f"{counted(here, 'address', 'addresses')} of {each.use.subnet} in use"
+    scanned = (
+        f"as of the scan {_ago(now - each.scanned)}"
+        if each.scanned
+        else "but no complete scan of it is remembered: scopion scan looks"
+    )
+    memory = f"; the roster goes back {spoken_span(now - each.since)} only" if now - each.since < lately else ""
+    return f"{style(lead, bold=True)}, {scanned}{memory}."

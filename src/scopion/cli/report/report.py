@@ -1,0 +1,231 @@
+"""``scopion report``."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from scopion.cli.parts import options
+from scopion.cli.parts.output import output_format, separated, show, show_table
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.table import Column, plain_column
+from scopion.cli.parts.terminal import echo, style
+from scopion.model.errors import UsageError
+from scopion.model.text import counted, joined
+from scopion.reports.content import Part
+
+if TYPE_CHECKING:
+    from scopion.reports.content import Report
+
+_STYLES = {"high": "red bold", "medium": "yellow", "low": ""}
+_CONCERNS = (
+    Column("", lambda each: str(each.weight), lambda each: _STYLES[each.weight]),
+    Column("what needs attention", lambda each: each.says, wraps=True),
+    Column("go on with", lambda each: each.command, lambda _: "bold"),
+)
+_SENTENCES = ("says", "sentence", "do", "pushed", "verified", "unusual_hours", "missed_hours", "usually")
+_LONG = ("vendor", "vendor_place", "where", "devices", "command")
+# What can be drawn, and in which form; checked against what draws in the tests, so that --help need not load it.
+FIGURES = ("presence", "comings", "hours", "busy-hours", "new-devices", "vendors", "kinds", "addresses")
+TABLE_NAMES = (
+    "attention", "devices", "days", "events", "hours", "busy-hours", "new-devices", "vendors", "kinds", "addresses",
+    "wireless", "audit",
+)  # fmt: skip
+
+
+@click.command()
+@click.option("--since", metavar="WHEN", type=options.Moment(), help="From then on [four weeks, today among them].")
+@options.until
+@click.option(
+    "--part",
+    "parts",
+    type=click.Choice([str(each) for each in Part]),
+    metavar="PART",
+    multiple=True,
+    help=f"Only these: {', '.join(Part)}. May be repeated.",
+)
+@click.option(
+    "--html",
+    "page",
+    metavar="FILE",
+    type=click.Path(dir_okay=False, path_type=Path, allow_dash=True),
+    help="As one page that needs nothing else; - is standard output.",
+)
+@click.option("--open", "opens", is_flag=True, help="With --html: show the page in your browser.")
+@click.option(
+    "--csv",
+    "sheets",
+    metavar="DIR",
+    type=click.Path(file_okay=False, path_type=Path),
+    help="Every table as a CSV file in this folder.",
+)
+@click.option(
+    "--table",
+    type=click.Choice(TABLE_NAMES),
+    metavar="NAME",
+    help=f"One table on standard output: {', '.join(TABLE_NAMES)}.",
+)
+@click.option(
+    "--figure",
+    "figures",
+    nargs=2,
+    type=(click.Choice(FIGURES), click.Path(dir_okay=False, path_type=Path)),
+    metavar="NAME FILE",
+    multiple=True,
+    help=f"One figure, by its file's name as .png or .svg: {', '.join(FIGURES)}. May be repeated.",
+)
+@click.option("--send", "channel", metavar="CHANNEL", help="Send it now by a channel of site.toml, with the page.")
+@output_format
+@pass_session
+def report(
+    session: Session,
+    since: datetime | None,
+    until: datetime | None,
+    parts: tuple[str, ...],
+    page: Path | None,
+    opens: bool,
+    sheets: Path | None,
+    table: str | None,
+    figures: tuple[tuple[str, Path], ...],
+    channel: str | None,
+    format_name: str | None,
+) -> None:
+    """Look back: summary, page, tables, figures.
+
+    Without options the summary and what needs attention, in sentences. The page is one file of HTML, for any browser,
+    for paper and for mail. Nothing is sent but what wifi audit reads of access points.
+    """
+    from scopion.operations.report.make_report import Wish
+    from scopion.operations.report.make_report import report as look_back
+    from scopion.reports.content import HAPPENINGS
+
+    if opens and (page is None or str(page) == "-"):
+        raise UsageError("--open shows a page: say where with --html FILE")
+    _check_figures(figures)
+    wanted = _wanted(parts, table, [name for name, _ in figures], whole=bool(page or sheets or channel))
+    every = sheets is not None or table == "events"
+    made = look_back(session.site, Wish(since, until, wanted, None if every else HAPPENINGS))
+    if not (page or sheets or table or figures or channel):
+        if format_name in (None, "table"):
+            _tell(session, made)
+        else:
+            _document(made, format_name)
+        return
+    if table is not None:
+        _table(made, table, format_name)
+    if sheets is not None:
+        _sheets(session, made, sheets)
+    for name, path in figures:
+        from scopion.reports.figures import draw
+
+        draw(made, name, path)
+        session.note(f"{path} shows {name}.")
+    if page is not None:
+        _page(session, made, page, opens)
+    if channel is not None:
+        from scopion.operations.report.send_weekly import send_report
+
+        sent = send_report(session.site, channel, made, session.detail)
+        session.note(f"Sent by {channel}: {sent.subject}. Its page is {session.site.folder / sent.page}.")
+
+
+def _wanted(parts: tuple[str, ...], table: str | None, figures: list[str], *, whole: bool) -> tuple[Part, ...]:
+    """The parts that are needed: to read access points for a figure of something else would be a waste."""
+    if not parts and (whole or (table is None and not figures)):
+        return tuple(Part)
+    from scopion.reports.tables import TABLES
+
+    needed = {*parts, *([TABLES[table].part] if table is not None else ())}
+    needed |= {Part.ADDRESSES} if "addresses" in figures else set()
+    return tuple(each for each in Part if each in needed) or (Part.DEVICES,)
+
+
+def _check_figures(figures: tuple[tuple[str, Path], ...]) -> None:
+    """Before anything is worked out. Raises UsageError."""
+    for _, path in figures:
+        if path.suffix.lower() not in (".png", ".svg"):
+            raise UsageError(f"{str(path)!r} is neither .png nor .svg: its name says what the figure becomes")
+
+
+def _tell(session: Session, made: Report) -> None:
+    """The summary and what needs attention."""
+    from scopion.reports.sentences import said_period
+
+    echo(style(f"{made.site}, {said_period(made.since, made.until)}", bold=True))
+    for sentence in made.summary:
+        echo(sentence)
+    if made.attention:
+        echo()
+        show_table(made.attention, _CONCERNS)
+    session.note("")
+    session.note("The whole as a page: scopion report --html report.html; as tables: --csv DIR.")
+
+
+def _document(made: Report, format_name: str | None) -> None:
+    """The summary and what needs attention, for machines: json has both, other formats the latter only."""
+    from scopion.reports.tables import TABLES
+
+    attention = TABLES["attention"]
+    rows = list(attention.rows(made))
+    document = {
+        "site": made.site,
+        "since": made.since.isoformat(timespec="minutes"),
+        "until": made.until.isoformat(timespec="minutes"),
+        "summary": list(made.summary),
+        "attention": rows,
+    }
+    show(rows, attention.keys, (), format_name, document=document)
+
+
+def _table(made: Report, name: str, format_name: str | None) -> None:
+    from scopion.reports.tables import TABLES
+
+    keys = TABLES[name].keys
+    columns = [plain_column(key, wraps=key in _SENTENCES, shrinks=key in _LONG) for key in keys]
+    show(list(TABLES[name].rows(made)), keys, columns, format_name)
+
+
+def _sheets(session: Session, made: Report, folder: Path) -> None:
+    from scopion.reports.tables import TABLES
+    from scopion.roster.store.write_files import make_folder, write_atomically
+
+    make_folder(folder)
+    chosen = {name: each for name, each in TABLES.items() if made.has(each.part)}
+    for name, each in chosen.items():
+        lines = [each.keys, *([row[key] for key in each.keys] for row in each.rows(made))]
+        write_atomically(folder / f"{name}.csv", separated(lines, ",").encode())
+    session.note(f"{counted(len(chosen), 'table')} in {folder}: {joined(list(chosen))}.")
+
+
+def _page(session: Session, made: Report, page: Path, opens: bool) -> None:
+    from scopion.model.week import on_the_wall
+    from scopion.reports.page import page as drawn
+    from scopion.roster.store.write_files import write_atomically
+
+    html = drawn(made, on_the_wall(session.site.clock.now(), session.site.clock.local))
+    if str(page) == "-":
+        echo(html, nl=False)
+        return
+    write_atomically(page, html.encode())
+    session.note(f"The report is in {page}.")
+    if opens:
+        show_in_browser(session, page)
+
+
+def has_screen() -> bool:
+    """Whether a browser would have a window: one for terminals would take over that of the story."""
+    import os
+    import sys
+
+    return sys.platform in ("darwin", "win32") or any(os.environ.get(each) for each in ("DISPLAY", "WAYLAND_DISPLAY"))
+
+
+def show_in_browser(session: Session, page: Path) -> None:
+    """Show a file in the browser of whoever sits here, if there is one."""
+    import webbrowser
+
+    if not webbrowser.open(page.resolve().as_uri()):
+        session.note("No browser was found to show it: open the file yourself.")

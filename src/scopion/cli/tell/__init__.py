@@ -1,0 +1,1 @@
+"""Commands for being told: watch, alerts, service."""

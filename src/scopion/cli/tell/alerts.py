@@ -1,0 +1,281 @@
+"""``scopion alerts``: what was told and what waits; test a channel, try again, mute, learning."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from scopion.cli.parts import options
+from scopion.cli.parts.output import iso, on_clock, output_format, show
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.table import Column, Row
+from scopion.cli.parts.terminal import echo, style
+from scopion.model.alert import AlertState
+from scopion.model.device import EventKind
+from scopion.model.text import counted, joined
+
+if TYPE_CHECKING:
+    from scopion.model.clock import Clock
+    from scopion.operations.notify.manage_alerts import AlertList, Listed
+
+KEYS = (
+    "id", "state", "severity", "channel", "subject", "events", "made", "due", "attempts", "again", "ended", "problem",
+    "identity",
+)  # fmt: skip
+MUTE_KEYS = ("device", "event", "since", "until")
+LEARNING_KEYS = ("subnet", "name", "until")
+_WIDTH = 100  # of a message on the screen: longer lines are hard to read
+_STYLES = {"waiting": "yellow", "sent": "dim", "failed": "bold red"}
+_event = click.option(
+    "--event", "kind", type=click.Choice([str(each) for each in EventKind]), metavar="KIND",
+    help="Only this kind of event: " + ", ".join(EventKind) + ".",
+)  # fmt: skip
+
+
+@click.group(invoke_without_command=True)
+@output_format
+@click.pass_context
+def alerts(ctx: click.Context, format_name: str | None) -> None:
+    """What was told to whom, and what waits.
+
+    Without a command it is scopion alerts list.
+    """
+    if ctx.invoked_subcommand is None:
+        ctx.invoke(list_, format_name=format_name)
+
+
+@alerts.command("list")
+@click.option("--state", "states", type=click.Choice([str(each) for each in AlertState]), multiple=True)
+@click.option("--channel", metavar="NAME", help="Only of this one.")
+@click.option("--limit", type=click.IntRange(min=1), default=30, show_default=True, help="The latest N.")
+@output_format
+@pass_session
+def list_(
+    session: Session,
+    states: tuple[str, ...] = (),
+    channel: str | None = None,
+    limit: int = 30,
+    format_name: str | None = None,
+) -> None:
+    """The latest alerts: waiting, sent, failed."""
+    from scopion.operations.notify.manage_alerts import alert_list
+
+    found = alert_list(session.site, tuple(map(AlertState, states)), channel, limit)
+    rows = [_row(each) for each in found.listed]
+    columns = _columns(session.site.clock)
+    if any(row["problem"] for row in rows):
+        columns.append(Column("problem", lambda row: row["problem"] or "", lambda _: "red", wraps=True))
+    show(rows, KEYS, columns, format_name)
+    if rows:
+        session.note("")
+    for sentence in _closing(found):
+        session.note(sentence)
+
+
+def _row(listed: Listed) -> dict[str, Any]:
+    alert = listed.alert
+    waits = alert.state is AlertState.WAITING
+    return {
+        "id": alert.id,
+        "state": str(alert.state),
+        "severity": str(alert.severity),
+        "channel": alert.channel,
+        "subject": listed.subject,
+        "events": alert.count,
+        "made": iso(alert.made),
+        "due": iso(alert.due),
+        "attempts": alert.attempts,
+        "again": iso(alert.again) if waits and alert.attempts else None,
+        "ended": iso(alert.ended) if alert.ended else None,
+        "problem": alert.problem or None,
+        "identity": alert.identity,
+    }
+
+
+def _columns(clock: Clock) -> list[Column]:
+    def moment(text: str | None) -> str:
+        return on_clock(clock, text, "%a %d %b %H:%M")
+
+    def state(row: Row) -> str:
+        return str(row["state"])
+
+    def when(row: Row) -> str:
+        if row["state"] != "waiting":
+            return moment(row["ended"])
+        return f"again {moment(row['again'])}" if row["again"] else f"due {moment(row['due'])}"
+
+    def style(row: Row) -> str:
+        return _STYLES[row["state"]]
+
+    return [
+        Column("", lambda row: str(row["id"]), lambda _: "dim", right=True),
+        Column("state", state, style),
+        Column("made", lambda row: moment(row["made"]), lambda _: "dim", optional=2),
+        Column("channel", lambda row: row["channel"]),
+        Column(
+            "alert", lambda row: row["subject"], lambda row: "bold" if row["severity"] == "high" else "", wraps=True
+        ),
+        Column("when", when, lambda row: "" if row["state"] == "waiting" else "dim", optional=1),
+    ]
+
+
+def _closing(found: AlertList) -> list[str]:
+    said = [f"{found.counts.get(state, 0)} {state}" for state in AlertState]
+    told = [f"{', '.join(said)}." if sum(found.counts.values()) else "Nothing was told yet."]
+    if not found.channels:
+        told.append("site.toml has no [[channel]] yet: its comments show how to be told by mail and otherwise.")
+    elif found.counts.get(AlertState.FAILED):
+        told.append("scopion alerts retry tries those again that failed.")
+    return told
+
+
+@alerts.command("show")
+@click.argument("number", metavar="ALERT", type=click.IntRange(min=1))
+@click.option("--html", is_flag=True, help="The HTML part of the mail.")
+@pass_session
+def show_(session: Session, number: int, html: bool) -> None:
+    """The message of an alert, as it was sent or would be sent now."""
+    from scopion.operations.notify.manage_alerts import message_of
+
+    message = message_of(session.site, number)
+    if html:
+        from scopion.alerts.html_templates import html_of
+
+        echo(html_of(message))
+        return
+    echo(style(message.subject, bold=True))
+    echo()
+    for line in message.text.splitlines():
+        echo(click.wrap_text(line, _WIDTH, preserve_paragraphs=True) if not line.startswith(" ") else line)
+
+
+@alerts.command()
+@click.argument("channel")
+@pass_session
+def test(session: Session, channel: str) -> None:
+    """Send a marked test by CHANNEL now, and explain each step."""
+    from scopion.operations.notify.manage_alerts import test_channel
+
+    def step(text: str) -> None:
+        session.note(f"  {text}")
+
+    test_channel(session.site, channel, step)
+    session.note(style("It works.", fg="green") + " Look whether the test has arrived.")
+
+
+@alerts.command()
+@click.argument("numbers", metavar="[ALERT]...", type=click.IntRange(min=1), nargs=-1)
+@pass_session
+def retry(session: Session, numbers: tuple[int, ...]) -> None:
+    """Try again at once: these, or all that failed or wait for another try."""
+    from scopion.operations.notify.manage_alerts import retry_alerts
+
+    chosen = retry_alerts(session.site, numbers)
+    session.note(
+        f"{counted(len(chosen), 'alert')} will be tried as soon as scopion watch runs."
+        if chosen
+        else "Nothing has failed, and nothing waits for another try."
+    )
+
+
+@alerts.command()
+@click.argument("device", metavar="[DEVICE]", type=options.DeviceName(), required=False)
+@_event
+@click.option("--for", "span", type=options.Span(), metavar="TIME", help="For how long: 2h, 3d.")
+@click.option("--until", type=options.Moment(end=True), metavar="WHEN", help="Until then: 'tomorrow 08:00', friday.")
+@click.option("--end", is_flag=True, help="Tell it again from now on; all, if nothing is named.")
+@output_format
+@pass_session
+def mute(
+    session: Session,
+    device: str | None,
+    kind: str | None,
+    span: float | None,
+    until: datetime | None,
+    end: bool,
+    format_name: str | None,
+) -> None:
+    """Tell nothing of a DEVICE or a kind of event for a time; without any, list what is muted.
+
+    What happens meanwhile is in scopion events.
+    """
+    from scopion.operations.notify import manage_alerts as operations
+
+    chosen = EventKind(kind) if kind else None
+    if end:
+        ended = operations.unmute(session.site, device, chosen)
+        session.note(f"{counted(ended, 'muting')} ended.")
+        return
+    if device is None and chosen is None:
+        if span or until:
+            raise click.UsageError("name a DEVICE or an --event: all of it cannot be muted")
+        _show_muted(session, format_name)
+        return
+    if (span is None) == (until is None):
+        raise click.UsageError("say for how long: --for 2h, or --until 'tomorrow 08:00'")
+    clock = session.site.clock
+    last = until or clock.now() + timedelta(seconds=span or 0)
+    if last <= clock.now():
+        raise click.UsageError("that moment is over")
+    made = operations.mute(session.site, device, chosen, last)
+    what = " of ".join(filter(None, (kind, made.device)))
+    session.note(f"Muted until {clock.local(last):%A %d %B, %H:%M}: {what}.")
+
+
+def _show_muted(session: Session, format_name: str | None) -> None:
+    from scopion.operations.notify.manage_alerts import muted
+
+    clock = session.site.clock
+    rows = [
+        {
+            "device": each.device or None,
+            "event": str(each.mute.kind) if each.mute.kind else None,
+            "since": iso(each.mute.since),
+            "until": iso(each.mute.until),
+        }
+        for each in muted(session.site)
+    ]
+    columns = [
+        Column("device", lambda row: row["device"] or "any"),
+        Column("event", lambda row: row["event"] or "any"),
+        Column("until", lambda row: on_clock(clock, row["until"])),
+    ]
+    show(rows, MUTE_KEYS, columns, format_name)
+    session.note(f"{counted(len(rows), 'muting')} in force." if rows else "Nothing is muted.")
+
+
+@alerts.command()
+@click.argument("subnet", required=False)
+@click.option("--end", is_flag=True, help="End it now: what joins is told at once from now on.")
+@click.option("--until", type=options.Day(), metavar="DATE", help="Let it go on to the end of that day.")
+@output_format
+@pass_session
+def learning(session: Session, subnet: str | None, end: bool, until: Any, format_name: str | None) -> None:
+    """Which subnets are being learnt, and until when; or end it.
+
+    After a subnet's first complete scan what joins is told once a day, so that the laptop which was off on the first
+    evening is no stranger. What is unwanted and a changed gateway are told at once from the beginning.
+    """
+    from scopion.operations.devices.list_devices import subnet_called
+    from scopion.operations.notify.manage_alerts import end_learning, learnt
+
+    clock = session.site.clock
+    if end or until:
+        last = clock.from_local(datetime.combine(until + timedelta(days=1), datetime.min.time())) if until else None
+        chosen = end_learning(session.site, subnet_called(session.site, subnet) if subnet else None, last)
+        names = joined([str(each) for each in chosen])
+        session.note(f"{names}: learnt until the end of {until}." if until else f"{names}: what joins is told at once.")
+        return
+    rows = [{"subnet": str(each.range), "name": each.name, "until": iso(each.until)} for each in learnt(session.site)]
+    columns = [
+        Column("subnet", lambda row: row["name"]),
+        Column("learnt until", lambda row: on_clock(clock, row["until"])),
+    ]
+    show(rows, LEARNING_KEYS, columns, format_name)
+    session.note(
+        "What joins these is told once a day; --end ends that."
+        if rows
+        else "No subnet is being learnt: what joins is told at once."
+    )

@@ -1,0 +1,95 @@
+"""``scopion service``: the unit for the system's service manager, printed, installed, removed; and the way by hand."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.terminal import echo, style
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from scopion.watching.install_service import Step
+
+_yes = click.option("--yes", is_flag=True, help="Do not ask.")
+
+
+@click.group(invoke_without_command=True)
+@click.pass_context
+def service(ctx: click.Context) -> None:
+    """A hardened unit for the system's service manager.
+
+    Without a command it is scopion service unit.
+    """
+    if ctx.invoked_subcommand is None:
+        ctx.invoke(unit)
+
+
+@service.command()
+@pass_session
+def unit(session: Session) -> None:
+    """Print the unit that the site's settings need; nothing is changed.
+
+    Its rights follow from site.toml: raw frames only if the method needs them, credentials by their names, folders that
+    channels write to.
+    """
+    from scopion.operations.site.find_folder import SYSTEM_FOLDER
+    from scopion.watching.check_access import cannot_run, installation, unreachable
+    from scopion.watching.service_unit import unit_text, warnings
+
+    settings = session.site.settings
+    folder = session.folder if session.named else SYSTEM_FOLDER
+    found = installation(settings, folder)
+    echo(unit_text(settings, found, folder), nl=False)
+    for warning in filter(None, (cannot_run(found), *unreachable(settings, folder), *warnings(settings))):
+        session.note(f"{style('Note:', fg='yellow')} {warning}.")
+
+
+@service.command()
+@_yes
+@pass_session
+def install(session: Session, yes: bool) -> None:
+    """Set the service up: account, folder, unit; shows each step and asks.
+
+    If the system has no site yet, that which was in use until now (or the one named with --site) becomes it.
+    """
+    from scopion.watching.install_service import install_steps, secrets_left_behind
+
+    left_behind = secrets_left_behind(session.folder)
+    _carry_out(session, install_steps(session.folder), yes)
+    for each in left_behind:
+        session.note(f"{style('Caution:', fg='yellow')} {each}.")
+    session.note("The service runs: systemctl status scopion, journalctl -u scopion. Its site is /var/lib/scopion.")
+    session.note("Who is to read and change it joins the group: usermod -aG scopion YOUR-ACCOUNT")
+
+
+@service.command()
+@_yes
+@pass_session
+def remove(session: Session, yes: bool) -> None:
+    """End the service and remove its unit; the site stays."""
+    from scopion.watching.install_service import remove_steps
+
+    _carry_out(session, remove_steps(), yes)
+
+
+@service.command("by-hand")
+@pass_session
+def by_hand(session: Session) -> None:
+    """How to set it up where another service manager runs, or none."""
+    from scopion.watching import service_unit as units
+    from scopion.watching.check_access import program_path
+
+    echo(units.by_hand(session.site.settings, program_path()), nl=False)
+
+
+def _carry_out(session: Session, steps: Sequence[Step], yes: bool) -> None:
+    for step in steps:
+        session.note(f"  {step.says}")
+    if not yes:
+        session.require_yes("Do that?")
+    for step in steps:
+        step.do()

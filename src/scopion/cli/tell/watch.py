@@ -1,0 +1,92 @@
+"""``scopion watch``."""
+
+from __future__ import annotations
+
+import logging
+import sys
+from typing import TYPE_CHECKING
+
+import click
+
+from scopion.cli.parts.options import Span
+from scopion.cli.parts.session import Session, pass_session
+from scopion.model.text import plain
+
+if TYPE_CHECKING:
+    from scopion.model.clock import Clock
+
+# The numbers by which the service manager's journal tells how bad a line is (sd-daemon(3)).
+_JOURNAL = {logging.DEBUG: 7, logging.INFO: 6, logging.WARNING: 4, logging.ERROR: 3, logging.CRITICAL: 2}
+
+
+@click.command()
+@click.option("--once", is_flag=True, help="One round - sweep, read, tell - and end: for cron.")
+@click.option("--for", "for_s", type=Span(), metavar="TIME", help="End after that, as 90s, 12h or 14d.")
+@click.option("--log", "plain", is_flag=True, help="Log lines in a terminal, too, in place of the live view.")
+@pass_session
+def watch(session: Session, once: bool, for_s: float | None, plain: bool) -> None:
+    """Look after the site: sweep, listen, tell, until stopped.
+
+    In a terminal it shows who is here and what has happened; elsewhere it writes a log to standard error. Who joins is
+    noticed with the first frame, where raw frames are permitted. Ctrl-C ends it; SIGHUP reads site.toml anew.
+    """
+    if sys.platform == "win32":
+        raise click.UsageError("the watch needs Linux or another Unix; scopion scan works here")
+    from scopion.model.errors import CheckNotMet
+    from scopion.watching.run_watch import Order, run_watch
+
+    live = sys.stderr.isatty() and not plain and not once
+    order = Order(once=once, for_s=for_s, terminal=sys.stderr.isatty())
+    if live:
+        from scopion.cli.tell.watch_view import WatchView
+
+        logging.getLogger("scopion").addHandler(logging.NullHandler())  # the view shows what matters
+        with WatchView(session) as view:
+            well = run_watch(session.site, order, view.on_turn)
+    else:
+        with _Logged(session):
+            well = run_watch(session.site, order)
+    if once and not well:
+        raise CheckNotMet("not everything went well: the log says what")
+
+
+class _Logged:
+    """Log lines on standard error, as the journal or a person likes them."""
+
+    def __init__(self, session: Session) -> None:
+        from scopion.watching.run_watch import is_service
+
+        self._level = logging.DEBUG if session.verbose else logging.WARNING if session.quiet else logging.INFO
+        self._handler = logging.StreamHandler(sys.stderr)
+        self._handler.setFormatter(_JournalLines() if is_service() else _Lines(session.site.clock))
+        self._before: int = logging.NOTSET
+
+    def __enter__(self) -> None:
+        root = logging.getLogger("scopion")
+        self._before = root.level
+        root.setLevel(self._level)
+        root.addHandler(self._handler)
+
+    def __exit__(self, *_: object) -> None:
+        root = logging.getLogger("scopion")
+        root.removeHandler(self._handler)
+        root.setLevel(self._before)
+
+
+class _Lines(logging.Formatter):
+    """For people: the time at the site, which on a made-up one is the story's, and only what is not as usual marked."""
+
+    def __init__(self, clock: Clock) -> None:
+        super().__init__()
+        self._clock = clock
+
+    def format(self, record: logging.LogRecord) -> str:
+        marked = f"{record.levelname.lower()}: " if record.levelno > logging.INFO else ""
+        return f"{self._clock.local(self._clock.now()):%Y-%m-%d %H:%M:%S}  {marked}{plain(record.getMessage())}"
+
+
+class _JournalLines(logging.Formatter):
+    """The journal knows the time, and wants to be told how bad it is."""
+
+    def format(self, record: logging.LogRecord) -> str:
+        return f"<{_JOURNAL.get(record.levelno, 6)}>{plain(record.getMessage())}"

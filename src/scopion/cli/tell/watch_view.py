@@ -1,0 +1,189 @@
+"""What a person sees while a site is watched: who is here, what happened last, and how the parts of the watch are.
+
+It is drawn anew when something has changed, and a clock in between; on standard error, and gone at the end.
+"""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Sequence
+from contextlib import suppress
+from types import TracebackType
+from typing import TYPE_CHECKING, Any
+
+from scopion.cli.parts.device_rows import device_columns
+from scopion.cli.parts.event_rows import kind_style
+from scopion.cli.parts.session import Session
+from scopion.cli.parts.table import Column, drawn
+from scopion.model.address import by_number
+from scopion.model.clock import spoken_span
+from scopion.model.device import Standing
+from scopion.model.errors import ScopionError
+from scopion.model.text import counted, plain
+
+if TYPE_CHECKING:
+    from scopion.operations.devices.identify_device import Described
+    from scopion.watching.sweep_subnets import Swept
+    from scopion.watching.watch_site import Watch
+
+# Seconds; the second one only moves the countdown to the next sweep.
+_DRAW_EVERY_S, _COUNT_EVERY_S = 0.5, 5.0
+_EVENTS = 6
+_LEFT_OUT = {"seen", "registered in"}  # all are present, and the room is needed
+_WEIGHT = (Standing.UNWANTED, Standing.NEW, Standing.GUEST, Standing.KNOWN)
+
+
+class WatchView:
+    """Draws on standard error from the first turn until it is left."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+        self._live: Any = None
+        self._drawn_at = 0.0
+        self._drawn: object = None
+
+    def __enter__(self) -> WatchView:
+        from rich.console import Console
+        from rich.live import Live
+
+        console = Console(stderr=True)
+        self._live = Live(console=console, auto_refresh=False, screen=True, vertical_overflow="crop")
+        self._live.start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._live.stop()
+
+    def on_turn(self, watch: Watch) -> None:
+        """Something may have changed."""
+        now = time.monotonic()
+        state = (
+            watch.post.known,
+            watch.post.counts.events.total(),
+            dict(watch.post.troubles),
+            dict(watch.outbox_state),
+        )
+        waited = now - self._drawn_at
+        if waited < _DRAW_EVERY_S or (state == self._drawn and waited < _COUNT_EVERY_S):
+            return
+        self._drawn, self._drawn_at = state, now
+        with suppress(ScopionError):  # the roster is held, or damaged: what is shown stays, and the watch goes on
+            self._live.update(self._picture(watch), refresh=True)
+
+    def _picture(self, watch: Watch) -> Any:
+        from rich.text import Text
+
+        width, height = self._live.console.width, self._live.console.height
+        here = sorted(_here(watch), key=_by_weight)
+        foot = ["", *_latest(watch, width), "", *_channels(watch), *_troubles(watch)]
+        head = [*_heading(watch, here, width), ""]
+        room = max(3, height - len(head) - len(foot) - 2)
+        lines = [*head, *_present(watch, here, width, room), *foot]
+        return Text.from_ansi("\n".join(lines), no_wrap=True)
+
+
+def _styled(text: str, **style: Any) -> str:
+    import click
+
+    return click.style(plain(text), **style)
+
+
+def _here(watch: Watch) -> list[Described]:
+    from scopion.operations.devices.list_devices import described_devices
+
+    return [each for each in described_devices(watch.post.site) if each.device.present]
+
+
+def _heading(watch: Watch, here: Sequence[Described], width: int) -> list[str]:
+    post = watch.post
+    name, standings = f"{post.site.name} is watched", Counter(each.device.standing for each in here)
+    counts = ", ".join(f"{standings[each]} {each}" for each in _WEIGHT if standings[each])
+    counts = f"   {len(here)} here: {counts}" if here else ""
+    now = f"{post.clock.local(post.clock.now()):%a %d %b %H:%M:%S}"
+    lines = [f"{_styled(name, bold=True)}{counts}{now:>{max(1, width - len(name) - len(counts) - 1)}}"]
+    lines += [_swept(watch, swept) for swept in watch.sweeping.swept.values()]
+    for subnet, until in watch.learning.items() if watch.delivering.channels else ():
+        said = f"{subnet} is learnt until {post.clock.local(until):%a %d %b %H:%M}: what joins is told once a day"
+        lines.append(_styled(said, dim=True))
+    return lines
+
+
+def _swept(watch: Watch, swept: Swept) -> str:
+    """How a subnet stands, and when it is asked next."""
+    post = watch.post
+    how = "listening" if any(ear.interface == swept.plot.interface for ear in watch.listening.ears) else "not listening"
+    place = {"here": "", "unknown": ", being looked at", "elsewhere": ", another network", "down": ", down"}
+    why = f": {swept.why}" if swept.why else ""
+    due = swept.next_at - post.clock.monotonic()
+    following = "now" if swept.sweeping or due <= 0 else f"in {spoken_span(_span(due))}"
+    said = f"{swept.plot.subnet} by {swept.plot.interface.name}, {how}; next sweep {following}{place[swept.place]}{why}"
+    return _styled(said, fg="red" if swept.place == "down" else None, dim=swept.place == "here")
+
+
+def _span(seconds: float) -> Any:
+    from datetime import timedelta
+
+    return timedelta(seconds=max(0.0, seconds))
+
+
+def _present(watch: Watch, here: list[Described], width: int, room: int) -> list[str]:
+    columns = [
+        column
+        for column in device_columns(watch.post.clock, [each.device for each in here])
+        if column.title not in _LEFT_OUT
+    ]
+    if not here:
+        return [_styled("Nobody is known to be here yet.", dim=True)]
+    shown = here
+    lines = drawn(shown, columns, width)
+    while len(lines) > room and len(shown) > 1:
+        shown = shown[: max(1, len(shown) - (len(lines) - room) - 1)]
+        lines = drawn(shown, columns, width)
+    hidden = len(here) - len(shown)
+    return [*lines, _styled(f"and {hidden} more", dim=True)] if hidden else lines
+
+
+def _by_weight(each: Described) -> tuple[int, float, tuple[int, int, int]]:
+    """The unwanted, then those whom nobody has looked at, the latest first."""
+    device = each.device
+    latest = -device.first_seen.timestamp() if device.standing is Standing.NEW else 0.0
+    return _WEIGHT.index(device.standing), latest, by_number(device.addresses[0])
+
+
+def _latest(watch: Watch, width: int) -> list[str]:
+    from scopion.operations.devices.list_events import event_log
+
+    clock = watch.post.clock
+    rows = [
+        {"at": f"{clock.local(told.event.at):%a %H:%M}", "kind": str(told.event.kind), "said": told.sentence}
+        for told in event_log(watch.post.site, limit=_EVENTS).told
+    ]
+    if not rows:
+        return [_styled("Nothing has happened yet.", dim=True)]
+    columns = [
+        Column("latest", lambda row: row["at"], lambda _: "dim"),
+        Column("event", lambda row: row["kind"], kind_style),
+        Column("what", lambda row: row["said"], shrinks=True),
+    ]
+    return drawn(rows[::-1], columns, width)
+
+
+def _channels(watch: Watch) -> list[str]:
+    """One line: each channel, and what waits for it."""
+    waiting, troubles = watch.outbox_state, watch.post.troubles
+    said = []
+    for name in watch.delivering.channels:
+        count, age = waiting.get(name, (0, 0.0))
+        if f"channel {name}" in troubles:
+            late = f"{counted(count, 'alert')} for {spoken_span(_span(age))}" if count else "in trouble"
+            said.append(_styled(f"{name}: waiting, {late}", fg="yellow"))
+        else:
+            said.append(f"{name}: {counted(count, 'alert')} on the way" if count else f"{name}: fine")
+    return [_styled("Tells by  ", dim=True) + "   ".join(said)] if said else []
+
+
+def _troubles(watch: Watch) -> list[str]:
+    return [_styled(f"{doing}: {problem}", fg="red") for doing, problem in watch.post.troubles.items()]

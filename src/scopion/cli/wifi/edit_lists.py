@@ -1,0 +1,281 @@
+"""Changing the lists of wireless networks: who is on them, on what terms, and what a network does with them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import datetime
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from scopion.cli.parts import options
+from scopion.cli.parts.flags import insist
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.terminal import confirm, prompt, style
+from scopion.cli.wifi.network_settings import ask_settings, network_settings, next_step, said_of, settings_of, tell
+from scopion.model.text import counted, joined
+from scopion.roster.wifi.lists import ListMode
+
+if TYPE_CHECKING:
+    from scopion.operations.wifi.edit_entries import Listed, Terms
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+
+
+def terms(command: Command) -> Command:
+    """The options that say on what terms devices are listed, and from where they are taken."""
+    for decorate in (
+        click.option("--also", "also", metavar="SSID", multiple=True, help="On this network, too."),
+        click.option(
+            "--from", "source", metavar="FILE", type=click.File("r", errors="replace"), help="MACs of a file."
+        ),
+        click.option("--associated", is_flag=True, help="Everybody who is associated with it now."),
+        click.option(
+            "--paused/--on", "paused", default=None, help="Keep the entry without effect, or put it on again."
+        ),
+        click.option("--until", metavar="WHEN", type=_End(end=True, ahead=True), help="It ends then: friday, never."),
+        click.option("--for", "span", metavar="TIME", type=options.Span(), help="It ends after so long: 2h."),
+        click.option(
+            "--hours", metavar="HOURS", help="At these hours only: 'mon-fri 08:00-18:00', a timetable, always."
+        ),
+        click.option("--description", metavar="TEXT", default="", help="Why, or whose it is."),
+    ):
+        command = decorate(command)
+    return command
+
+
+new_network = click.option("--new", is_flag=True, help="Make the network, though a known one has nearly this name.")
+
+
+class _End(options.Moment):
+    """When an entry ends, or ``never``."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Read either."""
+        return value if value == "never" else super().convert(value, param, ctx)
+
+
+@click.command()
+@options.ssid
+@options.any_devices
+@click.option("--all-known", is_flag=True, help="Everybody who is known or a guest, and not on cable.")
+@terms
+@network_settings
+@new_network
+@insist
+@pass_session
+def allow(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any) -> None:
+    """Put devices on a network's allow list."""
+    _list(session, ListMode.ALLOW, ssid, devices, **rest)
+
+
+@click.command()
+@options.ssid
+@options.any_devices
+@terms
+@network_settings
+@new_network
+@insist
+@pass_session
+def deny(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any) -> None:
+    """Put devices on a network's deny list."""
+    _list(session, ListMode.DENY, ssid, devices, **rest)
+
+
+@click.command()
+@options.ssid
+@options.some_devices
+@insist
+@pass_session
+def drop(session: Session, ssid: str, devices: tuple[str, ...], insist: bool) -> None:
+    """Take devices off a network's lists."""
+    from scopion.operations.wifi.edit_entries import drop_from_lists
+
+    names, told = drop_from_lists(session.site, ssid, devices, insist=insist)
+    session.note(f"{joined(names)} {'is' if len(names) == 1 else 'are'} on no list of {ssid!r} any more.")
+    tell(session, told)
+
+
+@click.command()
+@options.ssid
+@options.any_devices
+@click.option("--for", "span", metavar="TIME", type=options.Span(), default="1h", show_default=True, help="So long.")
+@click.option("--end", is_flag=True, help="Open it again to all that its lists admit.")
+@insist
+@pass_session
+def only(session: Session, ssid: str, devices: tuple[str, ...], span: float, end: bool, insist: bool) -> None:
+    """Give a network to some devices alone for a while."""
+    from datetime import timedelta
+
+    from scopion.operations.wifi.set_modes import end_exclusive, set_exclusive
+
+    if end == bool(devices):
+        raise click.UsageError("say whose the network is, or --end")
+    if end:
+        end_exclusive(session.site, ssid)
+        session.note(f"{ssid!r} is open again to every device that its lists admit.")
+    else:
+        names, until = set_exclusive(session.site, ssid, devices, timedelta(seconds=span), insist=insist)
+        said = session.site.clock.local(until)
+        session.note(f"Until {said:%A, %H:%M}, {ssid!r} is for {joined(names)} alone; then as before.")
+    next_step(session, ssid)
+
+
+@click.command()
+@options.ssid
+@click.argument("mode", type=click.Choice([str(each) for each in ListMode]), required=False)
+@click.option("--lists-of", metavar="SSID", type=options.NetworkName(), help="Use that network's lists; '' its own.")
+@click.option("--others-hours", metavar="HOURS", help="Who is on no list may associate then only; 'always' ends that.")
+@network_settings
+@insist
+@pass_session
+def mode(
+    session: Session,
+    /,
+    ssid: str,
+    mode: str | None,
+    lists_of: str | None,
+    others_hours: str | None,
+    insist: bool,
+    **settings: Any,
+) -> None:
+    """Say what the lists do: off, allow or deny.
+
+    Says in a sentence what that means, for how many of those who are here. Without a mode, only the router's settings
+    are changed.
+    """
+    from scopion.operations.wifi.set_modes import Lists, set_mode
+
+    wish = Lists(ListMode(mode) if mode else None, lists_of, others_hours)
+    network, sentence = set_mode(session.site, ssid, wish, settings_of(**settings), insist=insist)
+    session.note(sentence)
+    if network.mode is not ListMode.OFF or mode:
+        next_step(session, ssid)
+
+
+def _list(
+    session: Session,
+    which: ListMode,
+    ssid: str,
+    devices: Sequence[str],
+    *,
+    description: str,
+    hours: str | None,
+    span: float | None,
+    until: datetime | str | None,
+    paused: bool | None,
+    also: Sequence[str],
+    source: Any,
+    associated: bool,
+    insist: bool,
+    new: bool,
+    all_known: bool = False,
+    **settings: Any,
+) -> None:
+    from scopion.operations.wifi.edit_entries import Terms, put_on_list
+    from scopion.operations.wifi.edit_networks import is_known
+
+    if span is not None and until is not None:
+        raise click.UsageError("--for and --until both say when it ends: give one")
+    ssid = _meant(session, ssid) if not new else ssid
+    chosen = _chosen(session, ssid, devices, source, associated, all_known)
+    if session.can_ask and not (source or associated or all_known):
+        _ask_media(session, chosen)
+    ends = _after(session, span) if span is not None else until
+    wanted = settings_of(**settings)
+    if session.can_ask and not is_known(session.site, ssid):
+        wanted = ask_settings(session.site, ssid, wanted)
+    on = Terms(description, hours, ends, paused)
+    for done in put_on_list(
+        session.site, [ssid, *also], which, chosen, terms=on, settings=wanted, insist=insist, new=new or session.can_ask
+    ):
+        _tell(session, which, done, on)
+
+
+def _meant(session: Session, ssid: str) -> str:
+    """The network that is meant by an SSID nobody knows but which is like a known one: asked, where somebody sits."""
+    from scopion.operations.wifi.edit_networks import nearest
+
+    near = nearest(session.site, ssid)
+    if near is None or not session.can_ask:
+        return ssid
+    return near if confirm(f"No network {ssid!r} is known. Is {near!r} meant?", default=True) else ssid
+
+
+def _tell(session: Session, which: ListMode, done: Listed, on: Terms) -> None:
+    ssid = done.network.ssid
+    if done.created:
+        session.note(said_of(session.site, done.network))
+    for caution in done.cautions:
+        session.note(f"{style('Caution:', fg='yellow')} {caution}.")
+    whose = "" if done.moved == done.names else f"{joined(done.moved)} "
+    moved = f" ({whose}moved there from the other list)" if done.moved else ""
+    verb = "is" if len(done.names) == 1 else "are"
+    total = counted(done.entries, "entry", "entries")
+    held_back = f", {done.paused if done.paused < done.entries else 'all'} of them paused" if done.paused else ""
+    if done.entries == 1:
+        held_back = ""  # said of the device itself
+    named = joined(done.names) if len(done.names) <= 6 else counted(len(done.names), "device")
+    when = f" at {on.hours}" if on.hours and on.hours != "always" else ""
+    if isinstance(on.until, datetime):
+        when += f" until {session.site.clock.local(on.until):%a %Y-%m-%d %H:%M}"
+    when += ", paused" if on.paused else ""
+    session.note(f"{named} {verb} on the {which} list of {ssid!r}{when}{moved}: {total} in all{held_back}.")
+    tell(session, done.told)
+
+
+def _chosen(
+    session: Session, ssid: str, devices: Sequence[str], source: Any, associated: bool, all_known: bool
+) -> list[str]:
+    """Whom the options name, together; what of a file could not be read is said."""
+    from scopion.operations.wifi import find_subjects as subjects
+    from scopion.wireless.mac_list import read_mac_list
+
+    chosen = list(devices)
+    if all_known:
+        known, left = subjects.all_known(session.site, ssid)
+        chosen += known
+        if left:
+            session.note(f"Left out, for nobody knows whether they are on the air: {joined(left)}.")
+    if associated:
+        chosen += subjects.associated(session.site, ssid)
+    if source is not None:
+        read = read_mac_list(source)
+        if read.unread:
+            more = f" and {len(read.unread) - 3} more" if len(read.unread) > 3 else ""
+            session.note(f"Not read as MAC addresses: {', '.join(read.unread[:3])}{more}.")
+        if read.repeated:
+            session.note(f"{counted(read.repeated, 'line')} repeat an address.")
+        if not read.found:
+            raise click.UsageError(f"{source.name} holds no MAC address")
+        chosen += [str(mac) for mac in read.found]
+    if not chosen:
+        raise click.UsageError("say which devices: by name, --all-known, --associated or --from FILE")
+    return chosen
+
+
+def _ask_media(session: Session, chosen: Sequence[str]) -> None:
+    """Ask about adapters of which nobody knows whether they are wireless: the cable card's MAC is the usual mistake."""
+    from scopion.model.observation import Medium
+    from scopion.operations.wifi.edit_entries import say_media
+    from scopion.operations.wifi.find_subjects import unknown_media
+
+    said = {}
+    for device, mac in unknown_media(session.site, chosen):
+        whose = f" of {device.called}" if device.called != str(mac) else ""
+        answer = prompt(
+            f"Is {mac}{whose} its wireless adapter? (yes, no: cable, ?: not known)",
+            "?",
+            type=click.Choice(["yes", "no", "?"]),
+            show_choices=False,
+        )
+        if answer != "?":
+            said[mac] = Medium.WIRELESS if answer == "yes" else Medium.CABLE
+    if said:
+        say_media(session.site, said)
+
+
+def _after(session: Session, span: float) -> datetime:
+    from datetime import timedelta
+
+    return session.site.clock.now() + timedelta(seconds=span)

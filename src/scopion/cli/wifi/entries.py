@@ -1,0 +1,169 @@
+"""The networks and the entries on their lists, shown."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from scopion.cli.parts import options
+from scopion.cli.parts.output import iso, on_clock, output_format, show
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.table import Column, Row
+from scopion.cli.wifi.network_settings import tell
+from scopion.model.text import counted
+from scopion.roster.wifi.lists import ListMode
+
+if TYPE_CHECKING:
+    from scopion.model.clock import Clock
+    from scopion.operations.wifi.edit_entries import ListedEntry
+
+ENTRY_KEYS = (
+    "list", "in_effect", "because", "name", "macs", "vendor", "ssid", "hours", "until", "paused", "description",
+    "since", "who",
+)  # fmt: skip
+SSID_KEYS = (
+    "ssid", "mode", "allow_entries", "deny_entries", "lists_of", "others_hours", "only_until", "capacity", "notation",
+    "radios", "router", "enforcers",
+)  # fmt: skip
+SSID_COLUMNS = (
+    Column("SSID", lambda row: row["ssid"], lambda _: "bold", shrinks=True),
+    Column("mode", lambda row: row["mode"], lambda row: "" if row["mode"] == "off" else "bold"),
+    Column("allow", lambda row: str(row["allow_entries"]), right=True),
+    Column("deny", lambda row: str(row["deny_entries"]), right=True),
+    Column("holds", lambda row: str(row["capacity"] or "?"), right=True),
+    Column("notation", lambda row: row["notation"]),
+    Column("radios", lambda row: " ".join(row["radios"]) + " GHz"),
+    Column("held by", lambda row: ", ".join(row["enforcers"]) or f"the page at {row['router'] or '?'}", shrinks=True),
+)
+
+
+@click.command()
+@output_format
+@pass_session
+def ssids(session: Session, format_name: str | None) -> None:
+    """The wireless networks, their modes and routers."""
+    from scopion.operations.wifi.edit_networks import networks
+
+    known = networks(session.site)
+    rows = [
+        {
+            "ssid": network.ssid,
+            "mode": str(network.mode),
+            "allow_entries": each.allowed,
+            "deny_entries": each.denied,
+            "lists_of": network.lists_of,
+            "others_hours": network.others_hours or None,
+            "only_until": iso(network.only_until) if network.only_until else None,
+            "capacity": network.capacity,
+            "notation": str(network.notation),
+            "radios": list(network.radios),
+            "router": network.router or None,
+            "enforcers": list(each.enforcers),
+        }
+        for each in known
+        for network in (each.network,)
+    ]
+    show(rows, SSID_KEYS, SSID_COLUMNS, format_name)
+    if not rows:
+        session.note("No wireless network is known yet: scopion wifi allow or deny makes one.")
+    for network in (each.network for each in known):
+        if network.lists_of:
+            session.note(f"{network.ssid!r} uses the lists of {network.lists_of!r}.")
+        if network.only_until and network.only_until > session.site.clock.now():
+            until = session.site.clock.local(network.only_until)
+            session.note(f"{network.ssid!r} is for some devices only until {until:%a %H:%M}.")
+
+
+@click.command()
+@click.argument("ssid", metavar="[SSID]", type=options.NetworkName(), required=False)
+@click.option("--lift", metavar="DEVICE", type=options.DeviceName(), help="Take DEVICE off every deny list.")
+@output_format
+@pass_session
+def entries(session: Session, ssid: str | None, lift: str | None, format_name: str | None) -> None:
+    """The entries of a network, or all that is refused anywhere."""
+    from scopion.operations.wifi.edit_entries import entries as listed
+    from scopion.operations.wifi.edit_entries import lift_refusals
+
+    if lift is not None:
+        if ssid is not None:
+            raise click.UsageError("--lift is for all networks: scopion wifi drop SSID DEVICE is for one")
+        name, told = lift_refusals(session.site, lift)
+        session.note(f"{name} is on no deny list any more.")
+        tell(session, told)
+        return
+    found = listed(session.site, ssid)
+    rows = [_entry_row(session, each) for each in found]
+    show(rows, ENTRY_KEYS, _entry_columns(session.site.clock, rows), format_name)
+    if rows:
+        session.note("")
+    session.note(_entries_sentence(session, ssid, found))
+
+
+def _entry_row(session: Session, each: ListedEntry) -> dict[str, Any]:
+    return {
+        "list": str(each.entry.list),
+        "in_effect": each.in_effect,
+        "because": each.because or None,
+        "name": each.name or None,
+        "macs": [str(mac) for mac in each.macs],
+        "vendor": session.site.vendors.of(each.macs[0]).name if each.macs else None,
+        "ssid": each.network.ssid,
+        "hours": each.entry.hours or None,
+        "until": iso(each.entry.until) if each.entry.until else None,
+        "paused": each.entry.paused,
+        "description": each.entry.description or None,
+        "since": iso(each.entry.since),
+        "who": each.entry.who or None,
+    }
+
+
+def _entry_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:
+    """The network is named only if there are several, descriptions only if there are any."""
+
+    def when(row: Row) -> str:
+        said = [row["hours"].removeprefix("@") if row["hours"] else ""]
+        said.append(f"until {on_clock(clock, row['until'])}" if row["until"] else "")
+        return ", ".join(filter(None, said)) or "always"
+
+    columns = [
+        Column("list", lambda row: row["list"], lambda row: "red" if row["list"] == "deny" else "green"),
+        Column("in effect", _effect, lambda row: "" if row["in_effect"] else "dim"),
+        Column("name", lambda row: row["name"] or "–"),
+        Column("MAC", lambda row: "\n".join(row["macs"])),
+        Column("vendor", lambda row: row["vendor"] or "", shrinks=True, optional=2),
+    ]
+    if len({row["ssid"] for row in rows}) > 1:
+        columns.append(Column("SSID", lambda row: row["ssid"]))
+    columns.append(Column("when", when, shrinks=True))
+    if any(row["description"] for row in rows):
+        columns.append(Column("description", lambda row: row["description"] or "", shrinks=True))
+    columns.append(Column("since", lambda row: on_clock(clock, row["since"], "%Y-%m-%d"), optional=1))
+    return columns
+
+
+def _effect(row: Row) -> str:
+    return "yes" if row["in_effect"] else f"no: {row['because']}"
+
+
+def _entries_sentence(session: Session, ssid: str | None, found: Sequence[ListedEntry]) -> str:
+    from scopion.operations.wifi.edit_networks import networks
+
+    known = networks(session.site)
+    if ssid is None:
+        effective = sum(each.in_effect for each in found)
+        denied = f"{counted(len(found), 'deny entry', 'deny entries')}, {effective or 'none'} in effect."
+        told = [denied if found else "Nobody is on a deny list of any network."]
+        told += [
+            f"{each.ssid!r} is in mode allow: all but its {counted(allowed, 'entry', 'entries')} are refused."
+            for each, allowed in ((each.network, each.allowed) for each in known)
+            if each.mode is ListMode.ALLOW
+        ]
+        return " ".join(told)
+    network = next(each.network for each in known if each.ssid == ssid)
+    macs = sum(len(each.macs) for each in found if each.in_effect)
+    holds = f", the router holds {network.capacity}" if network.capacity else ""
+    addresses = counted(macs, "address", "addresses")
+    used = f": {addresses} in effect{holds}" if network.mode is not ListMode.OFF else ""
+    return f"{counted(len(found), 'entry', 'entries')} on {ssid!r}, mode {network.mode}{used}."

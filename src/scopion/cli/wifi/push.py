@@ -1,0 +1,107 @@
+"""``scopion wifi push``: put a list in force, and look whether it works."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
+
+import click
+
+from scopion.cli.parts import options
+from scopion.cli.parts.flags import insist
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.wifi.preview import caution_way_in, drop_foreign, enforcer_option, radio_option, show_preview
+from scopion.cli.wifi.verify import verify_now
+from scopion.model.text import counted, joined
+
+if TYPE_CHECKING:
+    from scopion.operations.wifi.send_push import OnStep, Pushed
+    from scopion.wireless.enforcers.enforcer import Step
+
+
+@click.command()
+@options.ssid
+@enforcer_option
+@radio_option
+@drop_foreign
+@click.option("--revert-after", metavar="TIME", type=options.Span(), help="Take it back then unless wifi keep is said.")
+@click.option("--no-verify", is_flag=True, help="Do not look afterwards whether it works.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@insist
+@pass_session
+def push(
+    session: Session,
+    ssid: str,
+    enforcer: str | None,
+    radios: tuple[str, ...],
+    drop_foreign: bool,
+    revert_after: float | None,
+    no_verify: bool,
+    yes: bool,
+    insist: bool,
+) -> None:
+    """Put a network's list in force on its enforcers.
+
+    Shows what will change and asks; each radio is written step by step in the safe order and read back. What fails
+    half-way is rolled back. Ends with exit code 3 if it is in force and does not work.
+    """
+    from scopion.operations.wifi.preview_push import Which
+    from scopion.operations.wifi.preview_push import preview as look
+    from scopion.operations.wifi.push_lists import push as send
+    from scopion.operations.wifi.send_push import Wish
+
+    which = Which(enforcer, radios or None)
+    caution_way_in(session)
+    if not yes:
+        found = look(session.site, ssid, which, drop_foreign=drop_foreign)
+        show_preview(session, found, "table")
+        session.require_yes("Put this in force?")
+    wish = Wish(
+        which, revert_at=_deadline(session, revert_after), insist=insist, drop_foreign=drop_foreign
+    )  # the deadline has its bearer before anything is sent
+    for each in send(session.site, ssid, wish, on_step=saying(session)):
+        tell_pushed(session, each)
+    if revert_after is not None and wish.revert_at is not None:
+        until = session.site.clock.local(wish.revert_at)
+        session.note(f"It is taken back at {until:%H:%M:%S} unless you say: scopion wifi keep")
+    if not no_verify:
+        verify_now(session, ssid, None, None, scan=True)
+
+
+def tell_pushed(session: Session, each: Pushed) -> None:
+    """What became of a push."""
+    together: dict[str, list[str]] = {}
+    for plan in each.plans:
+        held = each.read_back[plan.radio]
+        # A mode that cannot be read is the one that was set.
+        said = f"mode {held.mode or plan.target.mode}, {counted(held.entries, 'entry', 'entries')}"
+        foreign = held.entries - len((held.allow & plan.ours.allow) | (held.deny & plan.ours.deny))
+        said += f", {foreign if foreign < held.entries else 'all'} of them not ours" if foreign else ""
+        together.setdefault(said, []).append(f"{plan.radio} GHz")
+    told = "; ".join(f"{joined(radios)}: {said}" for said, radios in together.items())
+    session.note(f"Push {each.push.id}: {each.push.enforcer} holds it, read back. {told}.")
+    plan = each.plans[0]
+    if each.problem:
+        session.note(f"Caution: {each.problem}.")
+    elif plan.traits.survives and each.first:
+        session.note(f"Note: {plan.traits.survives}.")
+
+
+def _deadline(session: Session, revert_after: float | None) -> datetime | None:
+    """The moment at which a push is taken back, once somebody has agreed to do so. Raises Refused."""
+    if revert_after is None:
+        return None
+    from scopion.watching.revert_deadlines import require_bearer
+
+    bearer = require_bearer(session.site, revert_after)
+    session.detail(f"It would be taken back by {bearer}.")
+    return session.site.clock.now() + timedelta(seconds=revert_after)
+
+
+def saying(session: Session) -> OnStep:
+    """Tells each step to whom asks for it."""
+
+    def say(enforcer: str, radio: str, step: Step) -> None:
+        session.detail(f"  {enforcer}, {radio} GHz: {step}")
+
+    return say

@@ -1,0 +1,114 @@
+"""``scopion wifi keep`` and ``revert``: the way back, or that there is none to be gone."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from scopion.cli.parts import options
+from scopion.cli.parts.output import iso, on_clock, output_format, show
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.table import Column
+from scopion.cli.wifi.push import saying, tell_pushed
+
+if TYPE_CHECKING:
+    from scopion.model.clock import Clock
+    from scopion.roster.wifi.pushes import Push
+
+PUSH_KEYS = ("push", "at", "ssid", "enforcer", "radios", "state", "entries", "who", "because", "revert_at", "problem")
+
+
+@click.command()
+@click.argument("ssid", metavar="[SSID]", type=options.NetworkName(), required=False)
+@pass_session
+def keep(session: Session, ssid: str | None) -> None:
+    """Keep a push that would be taken back."""
+    from scopion.operations.wifi.revert_push import keep as keep_pushes
+
+    for each in keep_pushes(session.site, ssid):
+        session.note(f"Push {each.id} to {each.enforcer} for {each.ssid!r} stays in force.")
+
+
+@click.command()
+@click.argument("ssid", metavar="[SSID]", type=options.NetworkName(), required=False)
+@click.option("--to", "number", type=int, metavar="PUSH", help="Back to what was held before this push.")
+@click.option("--list", "listed", is_flag=True, help="The pushes, with before and after.")
+@click.option("--when-due", is_flag=True, help="Wait, and take back what nobody keeps; started by push itself.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@output_format
+@pass_session
+def revert(
+    session: Session,
+    ssid: str | None,
+    number: int | None,
+    listed: bool,
+    when_due: bool,
+    yes: bool,
+    format_name: str | None,
+) -> None:
+    """Put back what was held before the last push, or before another."""
+    from scopion.operations.wifi.revert_push import revert as take_back
+    from scopion.operations.wifi.revert_push import revert_to
+
+    if when_due:
+        from scopion.watching.revert_deadlines import bear
+
+        bear(session.site)
+        return
+    if listed:
+        _list(session, ssid, format_name)
+        return
+    if number is None and ssid is None:
+        raise click.UsageError("say of which network, or --to PUSH: scopion wifi revert --list shows them")
+    if not yes:
+        what = f"before push {number}" if number is not None else f"before the last push for {ssid!r}"
+        session.require_yes(f"Put back what was held {what}?")
+    if number is not None:
+        done = revert_to(session.site, number, on_step=saying(session))
+    else:
+        assert ssid is not None
+        done = take_back(session.site, ssid, on_step=saying(session))
+    for each in done:
+        tell_pushed(session, each)
+    session.note("Your own lists are not changed by that: scopion undo takes changes of those back.")
+
+
+def _list(session: Session, ssid: str | None, format_name: str | None) -> None:
+    from scopion.roster.wifi.pushes import pushes
+
+    roster = session.site.roster_for_reading()
+    rows = [_row(each) for each in (pushes(roster, ssid) if roster is not None else [])]
+    show(rows, PUSH_KEYS, _columns(session.site.clock), format_name, document={"pushes": rows})
+    if not rows:
+        session.note("Nothing was ever pushed.")
+
+
+def _columns(clock: Clock) -> list[Column]:
+    return [
+        Column("push", lambda row: str(row["push"]), right=True),
+        Column("at", lambda row: on_clock(clock, row["at"])),
+        Column("enforcer", lambda row: row["enforcer"]),
+        Column("radios", lambda row: " ".join(row["radios"])),
+        Column("state", lambda row: row["state"], lambda row: "" if row["state"] == "done" else "yellow"),
+        Column("entries", lambda row: row["entries"], right=True),
+        Column("why", lambda row: row["because"] or f"by {row['who']}", shrinks=True),
+    ]
+
+
+def _row(each: Push) -> dict[str, Any]:
+    counts = [len(told["target"]["allow"]) + len(told["target"]["deny"]) for told in each.radios.values()]
+    before = [len(told["before"]["allow"]) + len(told["before"]["deny"]) for told in each.radios.values()]
+    return {
+        "push": each.id,
+        "at": iso(each.at),
+        "ssid": each.ssid,
+        "enforcer": each.enforcer,
+        "radios": list(each.radios),
+        "state": str(each.state),
+        "entries": f"{max(before, default=0)}→{max(counts, default=0)}",
+        "who": each.who or None,
+        "because": each.because or None,
+        "revert_at": iso(each.revert_at) if each.revert_at else None,
+        "problem": each.problem or None,
+    }

@@ -1,0 +1,109 @@
+"""``scopion wifi stations``: who is associated with which access point."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from scopion.cli.parts import options
+from scopion.cli.parts.output import iso, output_format, show
+from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.table import Column
+from scopion.model.clock import spoken_span
+from scopion.model.text import closed, counted
+
+if TYPE_CHECKING:
+    from scopion.operations.wifi.list_stations import StationRow
+
+_STANDINGS = {"new": "yellow", "unwanted": "red", "guest": "cyan", "known": "green"}
+KEYS = (
+    "standing", "name", "mac", "vendor", "ssid", "access_point", "radio", "signal_dbm", "since", "received", "sent",
+    "list", "admitted", "authorized", "links",
+)  # fmt: skip
+COLUMNS = (
+    Column("standing", lambda row: row["standing"] or "?", lambda row: _STANDINGS.get(row["standing"], "")),
+    Column("name", lambda row: row["name"] or "–", lambda _: "bold", shrinks=True),
+    Column("MAC", lambda row: row["mac"]),
+    Column("vendor", lambda row: row["vendor"] or "", shrinks=True, optional=1),
+    Column("radio", lambda row: f"{row['radio']} GHz"),
+    Column("signal dBm", lambda row: _signal(row["signal_dbm"]), lambda row: _strength(row["signal_dbm"]), right=True),
+    Column("for", lambda row: row["for"], right=True),
+    Column("traffic", lambda row: _octets((row["received"] or 0) + (row["sent"] or 0)), right=True),
+    Column("list", lambda row: row["list"] or "–", lambda row: "" if row["admitted"] else "red bold"),
+)
+
+
+@click.command()
+@click.argument("ssid", metavar="[SSID]", type=options.NetworkName(), required=False)
+@click.option("--busiest", is_flag=True, help="Who has the most traffic first.")
+@output_format
+@pass_session
+def stations(session: Session, ssid: str | None, busiest: bool, format_name: str | None) -> None:
+    """Who is associated where: signal, since when, traffic, listed or not.
+
+    What is read is remembered: scopion show tells the access point of a device, and that it is on the air.
+    """
+    from scopion.operations.wifi.list_stations import stations as look
+
+    found, unread = look(session.site, ssid)
+    if busiest:
+        found.sort(key=lambda each: -each.traffic)
+    rows = [_row(session, each) for each in found]
+    show(rows, KEYS, COLUMNS, format_name)
+    for each in unread:
+        where = f"{each.enforcer}, {each.radio} GHz" if each.radio else each.enforcer
+        session.note(f"{where}: not read, {closed(each.problem)}")
+    if found:
+        session.note("")
+    refused = sum(not each.admitted for each in found)
+    said = f"{counted(len(found), 'station')} associated"
+    said += f"; {refused} of them would be refused by your lists" if refused else ""
+    session.note(f"{said}.")
+    if unread and not found:
+        from scopion.model.errors import EnforcerUnreachable
+
+        raise EnforcerUnreachable("no access point could be read")
+
+
+def _row(session: Session, each: StationRow) -> dict[str, Any]:
+    station = each.located.station
+    since = each.located.at - timedelta(seconds=station.connected_s) if station.connected_s is not None else None
+    return {
+        "standing": str(each.device.standing) if each.device else None,
+        "name": each.device.called if each.device and each.device.called != str(station.mac) else None,
+        "mac": str(station.mac),
+        "vendor": session.site.vendors.of(station.mac).name or None,
+        "ssid": each.located.ssid,
+        "access_point": each.located.access_point,
+        "radio": each.located.radio,
+        "signal_dbm": station.signal,
+        "since": iso(since) if since else None,
+        "for": spoken_span(timedelta(seconds=station.connected_s)) if station.connected_s is not None else "?",
+        "received": station.received,
+        "sent": station.sent,
+        "list": each.listed or None,
+        "admitted": each.admitted,
+        "authorized": station.authorized,
+        "links": [str(mac) for mac in station.links],
+    }
+
+
+def _signal(dbm: int | None) -> str:
+    """The signal in dBm, with how good that is at a glance."""
+    if dbm is None:
+        return "?"
+    bars = sum(dbm >= edge for edge in (-80, -70, -60, -50))
+    return f"{dbm} {'▂▄▆█'[:bars]:4}"
+
+
+def _strength(dbm: int | None) -> str:
+    return "" if dbm is None or dbm >= -70 else "yellow" if dbm >= -80 else "red"
+
+
+def _octets(count: int) -> str:
+    for size, unit in ((1_000_000_000, "GB"), (1_000_000, "MB"), (1_000, "kB")):
+        if count >= size:
+            return f"{count / size:.1f} {unit}"
+    return f"{count} B"

@@ -1,0 +1,1 @@
+"""First steps: setting up a site, and the made-up one."""

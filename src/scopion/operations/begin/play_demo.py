@@ -1,0 +1,123 @@
+"""The story of the made-up site: how a folder comes to keep it, how it moves on, how days of it are played at once."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from scopion.model.errors import NotFound, UsageError
+from scopion.operations.scan.prepare_scan import ScanRequest, prepare_scan
+from scopion.operations.scan.run_scan import run_prepared
+from scopion.operations.site.edit_settings import with_settings
+from scopion.operations.site.load_settings import FILE as SETTINGS_FILE
+from scopion.operations.site.open_site import Site, prepare_folder
+from scopion.roster.store.write_files import make_folder, write_atomically
+from scopion.scenes.scene import Chapter, Moment, Rounds, Step, load_scene
+from scopion.scenes.story import Story
+
+SCENE = "kilnhaven"
+_LISTENING_S = 60.0
+_NAMES_EVERY = 3  # hours: names change seldom, and asking takes most of a scan's computing
+
+
+def begin_story(folder: Path) -> Story:
+    """Put the made-up site into an empty or new folder, at the story's beginning. Raises UsageError."""
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise UsageError(f"{folder} is not empty: give a new folder for the made-up site")
+    make_folder(folder)
+    story = Story.begin(folder, SCENE)
+    prepare_folder(folder)
+    if story.scene.settings:
+        path = folder / SETTINGS_FILE
+        write_atomically(path, with_settings(path.read_text(encoding="utf-8"), story.scene.settings).encode())
+    for name, written in story.scene.files:
+        place = folder / name.lstrip("/")
+        make_folder(place.parent, like=folder)
+        write_atomically(place, written.encode())
+    return story
+
+
+def chapters() -> tuple[Chapter, ...]:
+    """The parts in which the story is told."""
+    return load_scene(SCENE).chapters
+
+
+def next_moment(folder: Path, *, looking: bool = False) -> Moment:
+    """Move the clock of a kept story on. Raises NotFound at its end, or if there is no story.
+
+    With ``looking`` the time until then passes with scans, if the moment says so: as it does when the story is told.
+    """
+    story = _kept(folder)
+    coming = story.scene.moments[story.moment + 1 : story.moment + 2]
+    if looking and coming and coming[0].looks_h:
+        every = timedelta(hours=coming[0].looks_h)
+        at = story.at.replace(minute=0, second=0, microsecond=0)
+        while (at := at + every) <= coming[0].at:
+            _scan(folder, at, ScanRequest(no_names=True))
+    moment = _kept(folder).next()
+    if moment is None:
+        raise NotFound("the story has come to its end: scopion demo --begin makes a new one")
+    return moment
+
+
+def play_rounds(folder: Path, run: Callable[[Step], None], on_day: Callable[[datetime], None]) -> Moment:
+    """Play a kept story to the end of its rounds: a scan each hour, and what its moments do in between.
+
+    Returns the last moment. Raises NotFound if the story has no rounds.
+    """
+    story = _kept(folder)
+    rounds = story.scene.rounds
+    if rounds is None:
+        raise NotFound("this story has no rounds to play")
+    at = story.at.replace(minute=0, second=0, microsecond=0)
+    while (at := at + rounds.every) <= rounds.until:
+        if at.date() != (at - rounds.every).date():
+            on_day(at)
+        _look(folder, at, rounds)
+        for moment in _due(folder, at):
+            for step in moment.steps:
+                run(step)
+    story = _kept(folder)
+    while story.moment + 1 < len(story.scene.moments):
+        story.next()
+    return story.told
+
+
+def _due(folder: Path, at: datetime) -> list[Moment]:
+    """The moments that have come, each reached only now."""
+    found = []
+    story = _kept(folder)
+    while story.moment + 1 < len(story.scene.moments) and story.scene.moments[story.moment + 1].at <= at:
+        moment = story.next()
+        assert moment is not None
+        found.append(moment)
+    return found
+
+
+def _look(folder: Path, at: datetime, rounds: Rounds) -> None:
+    """A scan at a moment, and listening if it is time for that."""
+    requests = [(at, ScanRequest(no_names=at.hour % _NAMES_EVERY != 0))]
+    for listening in rounds.listen_at:
+        moment = datetime.combine(at.date(), listening, at.tzinfo)
+        if at <= moment < at + rounds.every:
+            requests.append((moment, ScanRequest(method="listen", listen_s=_LISTENING_S)))
+    for moment, request in requests:
+        _scan(folder, moment, request)
+
+
+def _scan(folder: Path, at: datetime, request: ScanRequest) -> None:
+    """A scan at a moment, by this process."""
+    _kept(folder).passed(at)
+    site = Site(folder)
+    try:
+        run_prepared(site, prepare_scan(site, request))
+    finally:
+        site.close()
+
+
+def _kept(folder: Path) -> Story:
+    story = Story.of(folder)
+    if story is None:
+        raise NotFound(f"{folder} keeps no made-up site: scopion demo --begin {folder} makes one")
+    return story

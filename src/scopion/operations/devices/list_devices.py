@@ -1,0 +1,41 @@
+"""The devices of a site as they are remembered, for whoever reads and changes nothing."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Network
+
+from scopion.model.device import Device
+from scopion.model.errors import UsageError
+from scopion.operations.devices.identify_device import Described, described
+from scopion.operations.site.open_site import Site
+from scopion.roster.read_devices import all_devices
+from scopion.roster.resolve import resolve
+
+
+def devices(site: Site) -> list[Device]:
+    """Every device that the roster remembers. Changes nothing, makes nothing."""
+    roster = site.roster_for_reading()
+    return all_devices(roster) if roster is not None else []
+
+
+def find_device(site: Site, which: str) -> Device:
+    """The one device that is meant. Raises NotFound, AmbiguousDevice."""
+    return resolve(devices(site), which)
+
+
+def described_devices(site: Site) -> list[Described]:
+    """Every device with what is looked up and guessed of it."""
+    vendors, kinds = site.vendors, site.kinds
+    return [described(device, vendors, kinds) for device in devices(site)]
+
+
+def subnet_called(site: Site, text: str) -> IPv4Network:
+    """A subnet by its range or by the name that site.toml gives it. Raises UsageError."""
+    if (called := site.settings.called(text)) is not None:
+        return called.range
+    try:
+        return IPv4Network(text.strip(), strict=False)
+    except ValueError:
+        named = [each.name for each in site.settings.subnet if each.name]
+        others = f", or one of: {', '.join(named)}" if named else ""
+        raise UsageError(f"{text!r} is no subnet: write it as 192.0.2.0/24{others}") from None

@@ -1,0 +1,59 @@
+"""The log of events, for showing."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from scopion.alerts.news import owners, sentence
+from scopion.model.device import Device, Event, EventKind
+from scopion.operations.site.open_site import Site
+from scopion.roster.read_devices import all_devices
+from scopion.roster.read_events import EventFilter, count_events, find_events
+from scopion.roster.resolve import resolve
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """An event with its sentence and the device that it is about (None if that was forgotten meanwhile)."""
+
+    event: Event
+    device: Device | None
+    sentence: str
+
+
+@dataclass(frozen=True, slots=True)
+class Log:
+    """A part of the log, in the order of time."""
+
+    told: list[Told]
+    total: int  # how many events fit, shown or not
+
+
+def event_log(
+    site: Site,
+    *,
+    since: datetime | None = None,
+    until: datetime | None = None,
+    kinds: Sequence[str] = (),
+    which: Sequence[str] = (),
+    limit: int | None = None,
+) -> Log:
+    """The latest events of some devices, kinds, times; of all if nothing is said. Raises NotFound, AmbiguousDevice."""
+    roster = site.roster_for_reading()
+    if roster is None:
+        return Log([], 0)
+    devices = all_devices(roster)
+    chosen = tuple(resolve(devices, text).id for text in which)
+    wanted = EventFilter(since, until, tuple(map(EventKind, kinds)), chosen)
+    return Log(_told(site, find_events(roster, wanted, limit), devices), count_events(roster, wanted))
+
+
+def _told(site: Site, events: Sequence[Event], devices: Sequence[Device]) -> list[Told]:
+    by_id, owner = {device.id: device for device in devices}, owners(devices)
+    return [
+        Told(event, device, sentence(event, device, site.vendors, other=owner.get(event.other_mac)))
+        for event in events
+        for device in [by_id.get(event.device_id)]
+    ]

@@ -1,0 +1,93 @@
+"""The addresses of the site's subnets as the roster knows them: who uses which, and what is kept for something.
+
+Sends nothing: what nobody has asked about since the last scan is told as it was then.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from ipaddress import IPv4Network
+
+from scopion.model.device import Device, Stay
+from scopion.model.errors import NotFound, UsageError
+from scopion.model.targets import Targets
+from scopion.operations.devices.list_devices import subnet_called
+from scopion.operations.site.open_site import Site
+from scopion.reports.address_use import SubnetUse, subnet_use
+from scopion.roster.read_devices import all_devices
+from scopion.roster.read_history import stays_since
+from scopion.roster.scans import known_subnets, last_complete_scan
+from scopion.roster.store.open_roster import Roster
+
+# As large as what a scan asks without a yes.
+LARGEST = 16
+LATELY = timedelta(days=30)
+
+
+@dataclass(frozen=True, slots=True)
+class AddressMap:
+    """One subnet, and how fresh what is said of it is."""
+
+    name: str  # site.toml's; empty if it gives none
+    use: SubnetUse
+    pool_known: bool
+    scanned: datetime | None  # when the last complete scan of it ended; None: not remembered
+    since: datetime  # how far back the roster goes
+    devices: Mapping[int, Device]
+
+
+def address_maps(site: Site, which: str | None = None, lately: timedelta = LATELY) -> list[AddressMap]:
+    """The map of one subnet, by its range or name, or those of all subnets of the site.
+
+    Raises NotFound if nothing is remembered, UsageError for what is no subnet or too large to be drawn.
+    """
+    roster = site.roster_for_reading()
+    if roster is None:
+        raise NotFound("nothing is remembered yet: scopion scan looks for devices first")
+    subnets = [subnet_called(site, which)] if which else subnets_of_site(site)
+    for subnet in subnets:
+        if subnet.prefixlen < LARGEST:
+            raise UsageError(f"{subnet} is too large for a map: give a part of it, a /{LARGEST} at most")
+    at = site.clock.now()
+    devices = all_devices(roster)
+    stays = [(number, stay) for number, each in stays_since(roster, at - lately).items() for stay in each]
+    return [map_of(site, roster, subnet, devices, stays, at - lately) for subnet in subnets]
+
+
+def subnets_of_site(site: Site) -> list[IPv4Network]:
+    """All subnets of the site. Raises NotFound if there is none yet."""
+    roster = site.roster_for_reading()
+    found = subnets_of(site, roster)
+    if not found:
+        raise NotFound("no subnet of the site is known yet: scopion scan looks at the one that you are on")
+    return found
+
+
+def subnets_of(site: Site, roster: Roster | None) -> list[IPv4Network]:
+    """The subnets that were scanned, and those that site.toml names, in the order of their addresses."""
+    scanned = known_subnets(roster) if roster is not None else ()
+    return sorted({each.range for each in scanned} | {each.range for each in site.settings.subnet})
+
+
+def map_of(
+    site: Site,
+    roster: Roster,
+    subnet: IPv4Network,
+    devices: Sequence[Device],
+    stays: Sequence[tuple[int, Stay]],
+    lately: datetime,
+) -> AddressMap:
+    """The map of one subnet, from what was read of the roster already."""
+    settings = site.settings.of_subnet(subnet)
+    pool = Targets.parse(settings.dhcp_pool) if settings.dhcp_pool else None
+    reserved = Targets.parse(settings.reserved) if settings.reserved else None
+    return AddressMap(
+        name=settings.name,
+        use=subnet_use(subnet, stays, lately, pool, reserved),
+        pool_known=pool is not None,
+        scanned=last_complete_scan(roster, subnet),
+        since=min((device.first_seen for device in devices), default=site.clock.now()),
+        devices={device.id: device for device in devices},
+    )

@@ -1,0 +1,1 @@
+"""What people say of devices, going through the new ones, and taking changes back."""

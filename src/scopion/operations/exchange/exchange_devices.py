@@ -1,0 +1,205 @@
+"""Import and export of devices: sheets, documents, lists of other programs; with a plan before anything changes."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from scopion.model.device import Device
+from scopion.model.errors import NotFound, Refused, StorageFailed, UsageError
+from scopion.model.text import clean, counted
+from scopion.operations.devices.compare_moments import Compared, changes_since_export
+from scopion.operations.devices.compare_snapshots import Seen
+from scopion.operations.devices.identify_device import described
+from scopion.operations.devices.list_devices import devices
+from scopion.operations.exchange.import_records import STANDARD_INPUT
+from scopion.operations.exchange.take_over import Plan, planned, taken_over
+from scopion.operations.site.change_roster import change
+from scopion.operations.site.open_site import Site
+from scopion.roster.exchange import device_sheet as sheet
+from scopion.roster.exchange import host_lists
+from scopion.roster.exchange.record import DeviceRecord, Records, record_of
+from scopion.roster.read_devices import all_devices
+from scopion.roster.resolve import resolve
+from scopion.roster.store.write_files import write_atomically
+
+OWN = ("csv", "json", "jsonl")
+KINDS = (*OWN, *host_lists.KINDS)
+_BY_SUFFIX = {".csv": "csv", ".json": "json", ".jsonl": "jsonl", ".ethers": "ethers", ".hosts": "hosts"}
+_BY_NAME = {"ethers": "ethers", "hosts": "hosts"}
+MAX_BYTES = 64 * 1024 * 1024  # of a file that is read; ten thousand devices are 5 MB
+_ENCODINGS = ((b"\xff\xfe", "UTF-16"), (b"\xfe\xff", "UTF-16"), (b"\x00", "no text at all"))
+
+
+@dataclass(frozen=True, slots=True)
+class Exported:
+    """An export, ready to be written."""
+
+    text: str
+    kind: str
+    count: int
+    left_out: tuple[str, ...] = ()
+
+    @property
+    def data(self) -> bytes:
+        """As a file: a sheet begins with the mark by which spreadsheets recognise UTF-8."""
+        return self.text.encode("utf-8-sig" if self.kind == "csv" else "utf-8")
+
+
+def kind_of(path: str) -> str | None:
+    """The kind that a file's name tells."""
+    name = Path(path).name.casefold()
+    return _BY_NAME.get(name) or _BY_SUFFIX.get(Path(name).suffix)
+
+
+def export(site: Site, kind: str, which: Sequence[str] = (), standings: Sequence[str] = ()) -> Exported:
+    """Write devices, all or some, in one of KINDS. Raises NotFound if there are none."""
+    everybody = devices(site)
+    chosen = list(dict.fromkeys(resolve(everybody, text) for text in which)) if which else everybody
+    chosen = [device for device in chosen if not standings or device.standing in standings]
+    if not chosen:
+        raise NotFound("there is no device to export")
+    if kind in host_lists.KINDS:
+        written = host_lists.write_list(kind, map(record_of, chosen))
+        return Exported(written.text, kind, len(chosen), written.left_out)
+    rows = [(record_of(device), _looked_up(site, device)) for device in chosen]
+    if kind == "csv":
+        return Exported(sheet.write_sheet(rows), kind, len(rows))
+    from scopion.roster.exchange.document import write_document
+
+    text = write_document(rows, site.name, site.clock.now(), lines=kind == "jsonl")
+    return Exported(text, kind, len(rows))
+
+
+def told_kind(path: str, data: bytes) -> str | None:
+    """Which of the kinds a file is, by its content, else by its name; None if it is none of them."""
+    begin = data[:4096].lstrip(b"\xef\xbb\xbf").lstrip()
+    if begin.startswith(b"{"):
+        return _told_json(begin, data)
+    first = begin.decode("utf-8", "replace").split("\n", 1)[0]
+    if sheet.is_sheet(first):
+        return "csv"
+    if b"\ndhcp-host=" in b"\n" + data:
+        return "dnsmasq-hosts"
+    if b"hardware ethernet" in data and b"lease {" not in data and b"\nlease " not in b"\n" + data:
+        return "isc-hosts"
+    return _BY_NAME.get(Path(path).name.casefold()) or {
+        ".ethers": "ethers", ".hosts": "hosts"}.get(Path(path).suffix.casefold())  # fmt: skip
+
+
+def _told_json(begin: bytes, data: bytes) -> str | None:
+    if b'"scopion-devices"' in begin:
+        return "json"
+    if b'"reservations"' in data:
+        return "kea-hosts"
+    return "jsonl" if b'"adapters"' in begin.split(b"\n", 1)[0] else None
+
+
+def read_head(path: str, size: int = 1024 * 1024) -> bytes:
+    """The beginning of a file, to tell what it is. Raises StorageFailed."""
+    try:
+        with Path(path).open("rb") as stream:
+            return stream.read(size)
+    except OSError as error:
+        raise StorageFailed(f"{path} cannot be read: {error.strerror}") from None
+
+
+def read_file(path: str) -> bytes:
+    """A file's content, or standard input for ``-``. Raises StorageFailed, UsageError for one that is too large."""
+    data = sys.stdin.buffer.read(MAX_BYTES + 1) if path == STANDARD_INPUT else read_head(path, MAX_BYTES + 1)
+    if len(data) > MAX_BYTES:
+        raise UsageError(f"{path} is larger than {MAX_BYTES // 2**20} MB: that is no list of devices")
+    return data
+
+
+def plan_import(site: Site, path: str, data: bytes, kind: str, *, insist: bool = False) -> Plan:
+    """What a file would change; nothing is changed yet."""
+    read, _ = _read(path, data, kind)
+    return planned(site, devices(site), read, foreign=kind not in OWN, insist=insist)
+
+
+def take_over(site: Site, path: str, data: bytes, kind: str, *, insist: bool = False) -> Plan:
+    """Take a file over: all of it, or nothing. Raises Refused if anything in it cannot be."""
+    read, _ = _read(path, data, kind)
+    name = clean(Path(path).name, 80)
+    with change(site, "import", f"taken over from {name}") as (roster, described_as):
+        # Once more under the lock: another process may have changed something since the preview.
+        plan = planned(site, all_devices(roster), read, foreign=kind not in OWN, insist=insist)
+        if plan.problems:
+            raise Refused(f"{path}: {counted(len(plan.problems), 'line')} cannot be taken over; nothing was changed")
+        taken_over(site, roster, plan)
+        described_as.says = f"{counted(len(plan.changes), 'device')} taken over from {name}"
+    return plan
+
+
+def write(path: str, exported: Exported, *, force: bool = False) -> None:
+    """Write an export into a file, whole or not at all. Raises Refused for one that is there, StorageFailed."""
+    if Path(path).exists() and not force:
+        raise Refused(f"{path} is there already: --force writes over it")
+    if not Path(path).parent.is_dir():
+        raise StorageFailed(f"{path} cannot be written: there is no such folder")
+    write_atomically(Path(path), exported.data)
+
+
+def compared_with(site: Site, path: str) -> Compared:
+    """What differs between an export and now. Raises UsageError, StorageFailed."""
+    data = read_file(path)
+    kind = told_kind(path, data)
+    if kind not in OWN:
+        raise UsageError(f"{path} is no export of devices: scopion export {Path(path).stem}.json writes one")
+    read, exported = _read(path, data, kind)
+    if read.problems:
+        raise UsageError(f"{path}, {read.problems[0]}")
+    at = exported or datetime.fromtimestamp(Path(path).stat().st_mtime, UTC)
+    return changes_since_export(site, [(_seen(record), record.label or "") for record in read.records], at)
+
+
+def decoded(path: str, data: bytes) -> str:
+    """A file as text. Raises UsageError that names the line that is not UTF-8."""
+    for mark, what in _ENCODINGS:
+        if data.startswith(mark) or (mark == b"\x00" and mark in data[:1024]):
+            raise UsageError(f"{path} is {what}, UTF-8 is needed: save it as CSV UTF-8")
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = data.count(b"\n", 0, error.start) + 1
+        raise UsageError(f"{path}, line {line}: not UTF-8 text: save it as CSV UTF-8; nothing was changed") from None
+
+
+def _read(path: str, data: bytes, kind: str) -> tuple[Records, datetime | None]:
+    text = decoded(path, data)
+    if kind == "csv":
+        return sheet.read_sheet(text), None
+    if kind in host_lists.KINDS:
+        return host_lists.read_list(kind, text), None
+    from scopion.roster.exchange.document import read_document, read_lines
+
+    return read_document(text) if kind == "json" else (read_lines(text), None)
+
+
+def _looked_up(site: Site, device: Device) -> dict[str, str]:
+    known = described(device, site.vendors, site.kinds)
+    vendor = known.vendors[0].name if known.vendors else ""
+    return {"vendor": vendor, "kind": known.guess.kind}
+
+
+def _seen(record: DeviceRecord) -> Seen:
+    holds = {
+        address: adapter.mac
+        for adapter in record.adapters
+        for address in adapter.addresses
+        if record.present is not False
+    }
+    name = next((name.value for name in record.names), "")
+    said = {
+        "label": record.label or "",
+        "standing": str(record.standing or "new"),
+        "owner": record.owner or "",
+        "place": record.place or "",
+        "note": record.note or "",
+        "guest_until": record.guest_until.isoformat() if record.guest_until else "",
+    }
+    return Seen(frozenset(record.macs), holds, name, said)

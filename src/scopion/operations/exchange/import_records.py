@@ -1,0 +1,116 @@
+"""The import: read a record, see what is new in it, and fold it with its own times."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from io import BufferedReader
+from ipaddress import IPv4Network
+from pathlib import Path
+from typing import BinaryIO
+
+from scopion.discovery.records.detect import read_record
+from scopion.discovery.records.reading import Reading, RecordKind
+from scopion.model.device import Device
+from scopion.model.errors import Refused, StorageFailed
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Observation, TraitKind
+from scopion.model.text import counted, joined
+from scopion.operations.scan.describe_hosts import Describer, Host
+from scopion.operations.site.change_roster import change
+from scopion.operations.site.open_site import Site
+from scopion.roster.folding.fold_observations import fold
+from scopion.roster.read_devices import all_devices
+from scopion.roster.scans import known_subnets
+
+STANDARD_INPUT = "-"
+
+
+@dataclass(frozen=True, slots=True)
+class Imported:
+    """What a record told, and what it changed (or would change)."""
+
+    reading: Reading
+    as_of: datetime
+    hosts: list[Host]  # by address; of adapters without one none
+    seen: dict[MacAddress, datetime | None]  # when the record saw each adapter last; None: it does not say
+    added: frozenset[MacAddress]  # adapters that the roster did not have
+    named: int  # how many of them have a name
+
+
+def read_file(site: Site, path: str, kind: RecordKind | None = None) -> Imported:
+    """Read a file, or standard input for ``-``; nothing is changed. Raises StorageFailed, UsageError, NotFound."""
+    if path == STANDARD_INPUT:
+        return _understood(site, read_record(_standard_input(), site.clock.now(), kind), site.clock.now())
+    try:
+        with Path(path).open("rb") as stream:
+            as_of = min(site.clock.now(), _changed(stream))
+            return _understood(site, read_record(stream, as_of, kind), as_of)
+    except OSError as error:
+        raise StorageFailed(f"{path} cannot be read: {error.strerror}") from None
+
+
+def take_in(site: Site, imported: Imported, *, insist: bool = False) -> Imported:
+    """Fold what was read. Raises Refused for a record of another network, unless insisted upon."""
+    subnets = [each.range for each in known_subnets(site.roster)] + [each.range for each in site.settings.subnet]
+    if not insist:
+        _refuse_foreign(imported.reading.observations, subnets)
+    with change(site, "import", f"taken in: {imported.reading.about}") as (roster, _):
+        fold(roster, imported.reading.observations, (), site.clock.now())
+    after = _rows(site, imported.reading, all_devices(site.roster))
+    return Imported(imported.reading, imported.as_of, after, imported.seen, imported.added, imported.named)
+
+
+def _understood(site: Site, reading: Reading, as_of: datetime) -> Imported:
+    roster = site.roster_for_reading()
+    devices = all_devices(roster) if roster else []
+    known = {mac for device in devices for mac in device.macs}
+    hosts = _rows(site, reading, devices)
+    macs: dict[MacAddress, datetime | None] = {}
+    for seen in sorted(reading.observations, key=lambda seen: (not seen.undated, seen.at)):
+        if seen.mac is not None:
+            macs[seen.mac] = None if seen.undated else seen.at
+    return Imported(
+        reading=reading,
+        as_of=as_of,
+        hosts=hosts,
+        seen=macs,
+        added=frozenset(macs.keys() - known),
+        named=len({host.mac for host in hosts if host.name} | set(filter(None, map(_named, reading.observations)))),
+    )
+
+
+def _named(seen: Observation) -> MacAddress | None:
+    return seen.mac if any(trait.kind is TraitKind.NAME for trait in seen.traits) else None
+
+
+def _rows(site: Site, reading: Reading, devices: Sequence[Device]) -> list[Host]:
+    return Describer(site.vendors, site.kinds, devices, ()).hosts(reading.observations, ())
+
+
+def _refuse_foreign(observations: Sequence[Observation], subnets: Sequence[IPv4Network]) -> None:
+    """A list that was copied somewhere else would fill the roster with strangers."""
+    addresses = {seen.address for seen in observations if seen.address and seen.address.version == 4}
+    inside = {address for address in addresses if any(address in subnet for subnet in subnets)}
+    if not subnets or not addresses or len(inside) * 2 >= len(addresses):
+        return
+    known = joined([str(subnet) for subnet in dict.fromkeys(subnets)])
+    outside = sorted(addresses - inside, key=int)[0]
+    far = counted(len(addresses) - len(inside), "address", "addresses")
+    raise Refused(
+        f"{far} of {len(addresses)} (such as {outside}) in no subnet of the site ({known}): is this record of another "
+        "network? --insist takes it in"
+    )
+
+
+def _standard_input() -> BufferedReader:
+    buffer = sys.stdin.buffer
+    assert isinstance(buffer, BufferedReader)
+    return buffer
+
+
+def _changed(stream: BinaryIO) -> datetime:
+    return datetime.fromtimestamp(os.fstat(stream.fileno()).st_mtime, UTC)

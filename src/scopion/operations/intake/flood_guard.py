@@ -1,0 +1,121 @@
+"""Keeps made-up devices from filling the disk: only so many new ones are taken in at a time, whoever makes them up.
+
+A guard is shared by everything that takes observations in while a site is watched. Baselines pass it by.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Container, Sequence
+from dataclasses import dataclass
+
+from scopion.model.address import Address
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Observation
+from scopion.roster.read_devices import known_adapters
+from scopion.roster.store.open_roster import Roster
+
+Pair = tuple[MacAddress | None, Address | None]
+# New devices at once, and one more for each of these seconds: a conference of 250 is taken in as it comes; of thousands
+# that somebody makes up, some 2,400 a day at most, 3 MB with all that belongs to them.
+DEVICES, A_DEVICE_EVERY_S = 256, 40.0
+# New addresses of devices that are known: a proxy that answers for a whole subnet is taken in.
+PAIRS, A_PAIR_EVERY_S = 1024, 10.0
+EXAMPLES = 5
+
+
+@dataclass(slots=True)
+class Bucket:
+    """So many at once, and one more now and then."""
+
+    most: float
+    every_s: float
+    left: float
+    at: float = 0.0
+
+    def take(self, now: float) -> bool:
+        """Whether one more is allowed at a monotonic moment."""
+        self.left = min(self.most, self.left + max(0.0, now - self.at) / self.every_s)
+        self.at = now
+        if self.left < 1:
+            return False
+        self.left -= 1
+        return True
+
+
+class Acquainted:
+    """Which pairs of MAC and address were here at any time: who comes back after a power cut is no flood."""
+
+    def __init__(self, roster: Roster) -> None:
+        self._roster = roster
+        self.macs = known_adapters(roster).keys()
+
+    def __contains__(self, pair: object) -> bool:
+        mac, address = pair if isinstance(pair, tuple) else (None, None)
+        if address is None:
+            return mac in self.macs
+        if mac is None:
+            query, values = "SELECT 1 FROM unpaired WHERE address = ?", (str(address),)
+            return self._roster.db.execute(query, values).fetchone() is not None
+        if mac not in self.macs:
+            return False
+        query, key = "SELECT 1 FROM stay WHERE mac = ? AND address = ? LIMIT 1", (str(mac), str(address))
+        return self._roster.db.execute(query, key).fetchone() is not None
+
+
+@dataclass(frozen=True, slots=True)
+class PassedOver:
+    """What was not taken in: how many observations of new devices and addresses, and some of them."""
+
+    count: int
+    examples: tuple[str, ...]
+
+
+class FloodGuard:
+    """Lets through what is known, and of what is new as much as is bearable. May be asked by several threads."""
+
+    def __init__(self, now: float = 0.0) -> None:
+        self._devices = Bucket(DEVICES, A_DEVICE_EVERY_S, DEVICES, now)
+        self._pairs = Bucket(PAIRS, A_PAIR_EVERY_S, PAIRS, now)
+        self._lock = threading.Lock()
+        self._count = 0
+        self._examples: list[str] = []
+
+    def admitted(
+        self, seen: Sequence[Observation], macs: Container[MacAddress], pairs: Container[Pair], now: float
+    ) -> list[Observation]:
+        """Those that may be taken in; ``macs`` and ``pairs`` are known already."""
+        with self._lock:
+            decided: dict[Pair | MacAddress, bool] = {}
+            return [each for each in seen if self._admits(each, macs, pairs, decided, now)]
+
+    def passed_over(self) -> PassedOver | None:
+        """What was not let through since the last call; None if that is nothing."""
+        with self._lock:
+            found = PassedOver(self._count, tuple(self._examples)) if self._count else None
+            self._count, self._examples = 0, []
+            return found
+
+    def _admits(
+        self,
+        each: Observation,
+        macs: Container[MacAddress],
+        pairs: Container[Pair],
+        decided: dict[Pair | MacAddress, bool],
+        now: float,
+    ) -> bool:
+        pair = (each.mac, each.address)
+        # What a record tells makes nobody present, and who set it up answers for its length: a DHCP pool, a table.
+        if each.recorded or pair in pairs:
+            return True
+        if pair not in decided:
+            # One that only asks for an address becomes an adapter as well.
+            if each.mac is not None and each.mac not in macs and each.mac not in decided:
+                decided[each.mac] = self._devices.take(now)
+            wanted = each.mac is None or decided.get(each.mac, True)
+            decided[pair] = wanted and (each.address is None or self._pairs.take(now))
+            if not decided[pair]:
+                self._count += 1
+                if len(self._examples) < EXAMPLES:
+                    self._examples.append(f"{each.mac} at {each.address}")
+        return decided[pair]

@@ -1,0 +1,125 @@
+"""Takes observations of whatever origin into the roster while a site is watched: folds them and queues the alerts.
+
+What was heard by this machine's own ears, what a lease file or a router tells, what a sensor elsewhere has sent: all of
+it comes through here as the same observations. Nothing here assumes that this machine made them.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from ipaddress import IPv4Network
+
+from scopion.model.address import Address
+from scopion.model.device import Event
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Observation, TraitKind
+from scopion.operations.intake.flood_guard import Acquainted, Pair
+from scopion.operations.intake.queue_alerts import queue_for
+from scopion.operations.site.open_site import Site
+from scopion.roster.folding.fold_observations import Silence, fold
+from scopion.roster.folding.note_outages import down_since, note_back, note_down
+from scopion.roster.scans import known_subnets
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.store.stored_values import stored_address, stored_mac
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """Who is known and here, by which it is told what is news; read anew after each fold that brought some."""
+
+    present: frozenset[Pair] = frozenset()
+    here: frozenset[MacAddress] = frozenset()
+    names: frozenset[tuple[MacAddress, str]] = frozenset()  # by which those who are here were called
+    holders: Mapping[Address, Collection[MacAddress]] = field(default_factory=dict)  # of each address, now
+    gateways: Mapping[Address, IPv4Network] = field(default_factory=dict)  # and of which subnet each is
+    devices: int = 0  # how many are here
+
+    @classmethod
+    def of(cls, roster: Roster) -> Known:
+        """As the roster has it."""
+        holders: dict[Address, set[MacAddress]] = defaultdict(set)
+        with roster.guarded():
+            for mac, address in roster.rows("SELECT mac, address FROM stay WHERE present"):
+                holders[stored_address(address)].add(stored_mac(mac))
+            called = roster.rows(
+                "SELECT subject, value FROM trait "
+                "WHERE kind = 'name' AND subject IN (SELECT mac FROM stay WHERE present)"
+            )
+            names = frozenset((stored_mac(mac), name) for mac, name in called)
+            devices = roster.db.execute(
+                "SELECT count(*) FROM (SELECT device FROM adapter JOIN stay USING (mac) WHERE present "
+                "UNION SELECT device FROM unpaired WHERE present)"
+            ).fetchone()[0]
+        gateways: dict[Address, IPv4Network] = {
+            each.gateway: each.range for each in known_subnets(roster) if each.gateway is not None
+        }
+        present = frozenset((mac, address) for address, those in holders.items() for mac in those)
+        macs = frozenset(mac for those in holders.values() for mac in those)
+        return cls(present, macs, names, holders, gateways, devices)
+
+    def has_come(self, seen: Observation) -> bool:
+        """Whether somebody has come, or is at another address."""
+        return seen.address is not None and (seen.mac, seen.address) not in self.present
+
+    def is_news(self, seen: Observation) -> bool:
+        """Whether somebody has come, or says another name: that is taken in at once, the rest now and then."""
+        if self.has_come(seen):
+            return True
+        if not seen.traits or seen.mac is None or seen.mac not in self.here:
+            return False
+        names = (trait.value for trait in seen.traits if trait.kind is TraitKind.NAME)
+        return any((seen.mac, name) not in self.names for name in names)
+
+    def claims_a_held_address(self, seen: Observation) -> bool:
+        """Whether it says that it has an IPv4 address that another adapter was at."""
+        if seen.address is None or seen.mac is None or seen.address.version != 4:
+            return False
+        return bool(set(self.holders.get(seen.address, ())) - {seen.mac})
+
+
+def take_in(
+    site: Site,
+    observations: Sequence[Observation],
+    asked_enough: Collection[Address] = (),
+    began: datetime | None = None,
+) -> list[Event]:
+    """Fold what is admitted and queue the alerts, in one transaction. Raises StorageFailed, DamagedRoster.
+
+    ``asked_enough`` are addresses that were asked since ``began`` so often that who was there and is silent is gone.
+    """
+    clock, roster = site.clock, site.roster
+    admitted: Sequence[Observation] = observations
+    if site.vigil is not None:
+        with roster.guarded():
+            pairs = Acquainted(roster)
+            admitted = site.vigil.guard.admitted(observations, pairs.macs, pairs, clock.monotonic())
+    if not admitted and not asked_enough:
+        return []
+    now = clock.now()
+    with roster.transaction():
+        events = fold(roster, admitted, asked_enough, now, silence=Silence(began or now), today=clock.local(now).date())
+        queue_for(site, roster, events, {each.mac: each.subnet for each in admitted if each.mac and each.subnet})
+    return events
+
+
+def tell_down(site: Site, subnet: IPv4Network, why: str = "") -> list[Event]:
+    """Record, and queue the alert, that a whole subnet is down; nothing if that was told."""
+    if down_since(site.roster, subnet) is not None:
+        return []
+    with site.roster.transaction():
+        events = note_down(site.roster, subnet, site.clock.now(), why)
+        queue_for(site, site.roster, events)
+    return events
+
+
+def tell_back(site: Site, subnet: IPv4Network) -> list[Event]:
+    """The same for one that is back."""
+    if down_since(site.roster, subnet) is None:
+        return []
+    with site.roster.transaction():
+        events = note_back(site.roster, subnet, site.clock.now())
+        queue_for(site, site.roster, events)
+    return events

@@ -1,0 +1,1 @@
+"""Telling people: an alert is worded from the roster, listed, tested, tried again or muted."""

@@ -1,0 +1,192 @@
+"""What people do with alerts: look at the list, test a channel, try again, mute, and end the learning of a subnet."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from ipaddress import IPv4Network
+from typing import TYPE_CHECKING
+
+from scopion.alerts.alert_settings import TERMINAL
+from scopion.model.alert import Alert, AlertState
+from scopion.model.device import EventKind
+from scopion.model.errors import NotFound, ScopionError
+from scopion.operations.devices.list_devices import devices, find_device
+from scopion.operations.intake.queue_alerts import Teller, called_subnet, learnt_subnets, phrases_of
+from scopion.operations.site.change_roster import change, require_roster
+from scopion.operations.site.open_site import Site
+from scopion.operations.site.read_secret import read_secret
+from scopion.roster import mutes as muting
+from scopion.roster.mutes import Mute, set_learning
+from scopion.roster.outbox import count_alerts, find_alerts, retry
+
+if TYPE_CHECKING:
+    from scopion.alerts.channels.channel import Channel, Trace
+    from scopion.alerts.message import Message
+
+
+@dataclass(frozen=True, slots=True)
+class Listed:
+    """An alert, with its subject as it was sent or would be sent now."""
+
+    alert: Alert
+    subject: str
+
+
+@dataclass(frozen=True, slots=True)
+class AlertList:
+    """The list, and how many there are in all."""
+
+    listed: tuple[Listed, ...]
+    counts: dict[AlertState, int]
+    channels: tuple[str, ...]  # that site.toml has
+
+
+def alert_list(
+    site: Site, states: Sequence[AlertState] = (), channel: str | None = None, limit: int | None = None
+) -> AlertList:
+    """The latest alerts, in the order of their making."""
+    names = tuple(each.name for each in site.settings.channel)
+    roster = site.roster_for_reading()
+    if roster is None:
+        return AlertList((), {}, names)
+    found = find_alerts(roster, states=states, channel=channel, limit=limit)
+    teller = Teller(site, roster)
+    listed = tuple(Listed(alert, teller.message(alert).subject) for alert in found)
+    return AlertList(listed, count_alerts(roster), names)
+
+
+def message_of(site: Site, number: int) -> Message:
+    """The message of an alert, as it was sent or would be sent now. Raises NotFound."""
+    roster = site.roster_for_reading()
+    found = find_alerts(roster, numbers=[number]) if roster is not None else []
+    if roster is None or not found:
+        raise NotFound(f"there is no alert {number}: scopion alerts lists them")
+    return Teller(site, roster).message(found[0])
+
+
+def retry_alerts(site: Site, numbers: Sequence[int]) -> list[Alert]:
+    """Let alerts be tried at once, all that have failed or wait for another try if none is named. Raises NotFound."""
+    require_roster(site)
+    roster = site.roster
+    undelivered = (AlertState.FAILED, AlertState.WAITING)
+    chosen = [each for each in find_alerts(roster, states=undelivered, numbers=numbers) if numbers or each.attempts]
+    missing = set(numbers) - {each.id for each in chosen}
+    if missing:
+        raise NotFound(f"there is no alert {min(missing)} that has failed or waits: scopion alerts list")
+    retry(roster, [each.id for each in chosen])
+    return chosen
+
+
+def channel_called(site: Site, name: str) -> Channel:
+    """A channel of ``site.toml`` by its name. Raises NotFound."""
+    from scopion.alerts.channels.open_channel import open_channel
+
+    for settings in site.settings.channel or (TERMINAL,):
+        if settings.name == name:
+            return open_channel(settings, secret_reader(site), site.folder)
+    known = [each.name for each in site.settings.channel]
+    raise NotFound(
+        f"there is no channel {name!r}: site.toml has {', '.join(known)}"
+        if known
+        else f"there is no channel {name!r}: {site.folder / 'site.toml'} has none yet, its comments show how"
+    )
+
+
+def secret_reader(site: Site) -> Callable[[str, str], str]:
+    """Reads the secrets that site.toml refers to."""
+    return lambda reference, what: read_secret(reference, site.folder, what)
+
+
+def test_channel(site: Site, name: str, trace: Trace) -> None:
+    """Send a marked test now, told step by step. Raises NotFound, or ScopionError with what went wrong."""
+    import uuid
+
+    from scopion.alerts.channels.channel import DeliveryFailed
+    from scopion.alerts.deliver import delivered
+    from scopion.alerts.wording import test_message
+
+    channel = channel_called(site, name)
+    message = test_message(uuid.uuid4().hex, name, site.clock.now(), phrases_of(site))
+    try:
+        delivered(message, channel, trace)
+    except DeliveryFailed as failure:
+        raise ScopionError(str(failure)) from None
+
+
+@dataclass(frozen=True, slots=True)
+class Muted:
+    """Something that is muted, as one says it."""
+
+    mute: Mute
+    device: str  # empty: any
+
+
+def muted(site: Site) -> list[Muted]:
+    """What is muted now."""
+    roster = site.roster_for_reading()
+    if roster is None:
+        return []
+    called = {device.id: device.called for device in devices(site)}
+    now = site.clock.now()
+    return [
+        Muted(each, called.get(each.device_id, "") if each.device_id is not None else "")
+        for each in muting.mutes(roster, now)
+    ]
+
+
+def mute(site: Site, which: str | None, kind: EventKind | None, until: datetime) -> Muted:
+    """Tell nothing of a device, of a kind of event, or of such an event of a device until then."""
+    require_roster(site)
+    device = find_device(site, which) if which else None
+    now = site.clock.now()
+    number = device.id if device else None
+    with change(site, "mute", f"muted {_subject(device.called if device else '', kind)}") as (roster, _):
+        muting.mute(roster, number, kind, now, until)
+    return Muted(Mute(0, number, kind, now, until), device.called if device else "")
+
+
+def unmute(site: Site, which: str | None, kind: EventKind | None) -> int:
+    """End what mutes exactly this, everything if nothing is named. Returns how many ended; raises NotFound for none."""
+    require_roster(site)
+    device = find_device(site, which) if which else None
+    with change(site, "mute", f"ended the muting of {_subject(device.called if device else '', kind)}") as (roster, _):
+        ended = muting.unmute(roster, device.id if device else None, kind)
+    if not ended:
+        raise NotFound("nothing of that is muted: scopion alerts mute lists what is")
+    return ended
+
+
+def _subject(device: str, kind: EventKind | None) -> str:
+    return " of ".join(filter(None, (str(kind) if kind else "", device))) or "everything"
+
+
+@dataclass(frozen=True, slots=True)
+class Learnt:
+    """A subnet that is being learnt."""
+
+    range: IPv4Network
+    name: str  # as one calls it
+    until: datetime
+
+
+def learnt(site: Site) -> list[Learnt]:
+    """The subnets that are being learnt: what joins them is told once a day."""
+    roster = site.roster_for_reading()
+    if roster is None:
+        return []
+    return [Learnt(each.range, called_subnet(site, each.range), each.until) for each in learnt_subnets(site, roster)]
+
+
+def end_learning(site: Site, subnet: IPv4Network | None, until: datetime | None = None) -> list[IPv4Network]:
+    """Let the learning of a subnet, or of all of them, end now or at a moment. Raises NotFound."""
+    require_roster(site)
+    at = until or site.clock.now() - timedelta(seconds=1)  # over, whatever becomes of its fraction
+    chosen = [subnet] if subnet is not None else [each.range for each in learnt(site)]
+    if not chosen:
+        raise NotFound("no subnet is being learnt: what joins is told at once")
+    for each in chosen:
+        if not set_learning(site.roster, each, at):
+            raise NotFound(f"{each} is no subnet of the site: scopion here tells which are")
+    return chosen

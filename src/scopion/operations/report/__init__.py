@@ -1,0 +1,1 @@
+"""Looking back: what a report of a period holds, and how the weekly one is sent."""

@@ -1,0 +1,197 @@
+"""What needs attention at a site, the weightiest first: each a sentence and the command that goes on from there."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterator, Sequence
+from datetime import datetime, timedelta
+
+from scopion.model.alert import AlertState
+from scopion.model.clock import spoken_span
+from scopion.model.device import EventKind, Standing
+from scopion.model.text import counted, joined
+from scopion.model.week import on_the_wall
+from scopion.operations.report.report_devices import Past
+from scopion.operations.site.load_settings import Settings
+from scopion.operations.site.open_site import Site
+from scopion.reports.address_use import Use
+from scopion.reports.content import Concern, DeviceLine, Report, Weight
+from scopion.roster.folding.note_outages import down_since
+from scopion.roster.outbox import count_alerts
+from scopion.roster.read_events import EventFilter, count_events
+from scopion.roster.store.open_roster import Roster
+
+# So many are named; the others are counted.
+_NAMED = 4
+# Who comes when it likes is never out of the ordinary.
+_WITHOUT_A_RULE = ("", "seldom")
+_STALE = timedelta(days=60)
+_LOOKED_LATELY = timedelta(days=2)
+_ORDER = (Weight.HIGH, Weight.MEDIUM, Weight.LOW)
+
+
+def concerns(site: Site, roster: Roster, report: Report, past: Past) -> tuple[Concern, ...]:
+    """What there is to look at, by what a report tells already and by what stands in the roster."""
+    found = [
+        *_standings(report),
+        *_network(roster, report, past),
+        *_habits(report, past),
+        *_wireless(report),
+        *_service(site, roster, report, past),
+    ]
+    return tuple(sorted(found, key=lambda each: _ORDER.index(each.weight)))
+
+
+def _standings(report: Report) -> Iterator[Concern]:
+    """Who is here and should not be, who is not and should be, and whom nobody has looked at."""
+    for each in _of(report, Standing.UNWANTED):
+        if each.present:
+            says = f"{each.name} is unwanted and here{_at(each)}."
+            yield Concern(Weight.HIGH, says, f"scopion wifi deny {_ssid(report)} {_word(report, each)}")
+    for each in report.devices:
+        if each.essential and not each.present:
+            says = f"{each.name} is essential and not here: seen last {_when(each.last_seen)}."
+            yield Concern(Weight.HIGH, says, f"scopion show {_word(report, each)}")
+    new = _of(report, Standing.NEW)
+    joined_now = [each for each in new if each.joined]
+    if joined_now:
+        verb = "is" if len(joined_now) == 1 else "are"
+        says = f"{_names(joined_now)} {verb} new, and nobody has said what to think of {_them(joined_now)}."
+        yield Concern(Weight.MEDIUM, says, "scopion review")
+    others = len(new) - len(joined_now)
+    if others:
+        says = f"{counted(others, 'device')} that came earlier {_has(others)} not been looked at yet."
+        yield Concern(Weight.LOW, says, "scopion review")
+
+
+def _network(roster: Roster, report: Report, past: Past) -> Iterator[Concern]:
+    """Addresses and gateways, and whether the network is there."""
+    names = {each.number: each.name for each in report.devices}
+    for subnet in report.subnets:
+        for place in subnet.use.addresses:
+            if place.use is Use.CONTESTED:
+                who = joined([names.get(number, "somebody") for number in place.devices])
+                says = f"{place.address} is used by {who}: only one of them can work."
+                yield Concern(Weight.HIGH, says, f"scopion spare {subnet.use.subnet}")
+        down = down_since(roster, subnet.use.subnet)
+        if down is not None:
+            wall = on_the_wall(down, past.local)
+            says = f"The network {subnet.name or subnet.use.subnet} is down since {_when(wall)}."
+            yield Concern(Weight.HIGH, says, "scopion here")
+    period = EventFilter(past.since_moment, past.until_moment, (EventKind.GATEWAY_CHANGED,))
+    changed = count_events(roster, period)
+    if changed:
+        says = "Another machine has answered as the gateway. If you did not replace the router, somebody posed as it."
+        yield Concern(Weight.HIGH, says, "scopion events --kind gateway-changed")
+
+
+def _habits(report: Report, past: Past) -> Iterator[Concern]:
+    """Who is not here though always here at this hour, and who was here when it never is."""
+    now = past.span.end
+    hour = 6 * 24 + now.hour
+    for each in report.devices:
+        if each.missed and not each.present and not each.essential and hour in each.week.missed:
+            says = f"{each.name} is nearly always here at this hour and is not: seen last {_when(each.last_seen)}."
+            yield Concern(Weight.MEDIUM, says, f"scopion show {_word(report, each)}")
+    odd = [each for each in report.devices if each.unusual and each.usually not in _WITHOUT_A_RULE]
+    for each in odd[:_NAMED]:
+        says = f"{each.name} was here at hours at which it never is: {each.unusual}."
+        yield Concern(Weight.LOW, says, f"scopion show {_word(report, each)}")
+    if len(odd) > _NAMED:
+        says = f"{counted(len(odd) - _NAMED, 'more device')} had unusual hours, too."
+        yield Concern(Weight.LOW, says, "scopion report --part hours")
+    stale = [
+        each
+        for each in report.devices
+        if each.standing == Standing.KNOWN and each.last_seen is not None and now - each.last_seen > _STALE
+    ]
+    if stale:
+        says = f"{_names(stale)} {_was(stale)} not seen for {spoken_span(_STALE)} and more."
+        yield Concern(Weight.LOW, says, f"scopion devices --not-seen-since '{_STALE.days} days'")
+
+
+def _wireless(report: Report) -> Iterator[Concern]:
+    """Lists that do not work or were never put in force, and what the audit grades worst."""
+    for each in report.networks:
+        name = shlex.quote(each.ssid)
+        if each.works is False:
+            says = f"The list of {each.ssid} did not do what it should when it was last verified: {each.verified}."
+            yield Concern(Weight.HIGH, says, f"scopion wifi verify {name}")
+        if each.pending:
+            how = "since it was last put in force" if each.pushed else "and was never put in force"
+            go = f"scopion wifi {'push' if each.enforcers else 'sheet'} {name}"
+            yield Concern(Weight.MEDIUM, f"The list of {each.ssid} was changed {how}.", go)
+    grave = [each for each in report.audit if each.grade == "high"]
+    for ssid in dict.fromkeys(each.ssid for each in grave):
+        of_network = [each for each in grave if each.ssid == ssid]
+        more = f" (and {len(of_network) - 1} more)" if len(of_network) > 1 else ""
+        says = f"{ssid}, {of_network[0].about}: {of_network[0].says}{more}."
+        yield Concern(Weight.HIGH, says, f"scopion wifi audit {shlex.quote(ssid)}")
+
+
+def _service(site: Site, roster: Roster, report: Report, past: Past) -> Iterator[Concern]:
+    """Whether anybody looks, and whether anybody is told."""
+    failed = count_alerts(roster).get(AlertState.FAILED, 0)
+    if failed:
+        yield Concern(Weight.MEDIUM, f"{counted(failed, 'alert')} could not be delivered.", "scopion alerts list")
+    blind = [each for each in report.days if not each.looked]
+    if blind:
+        says = f"On {counted(len(blind), 'day')} of the period nobody looked: who came then is not known."
+        yield Concern(Weight.LOW, says, "scopion service install")
+    last = max(past.looked_on, default=None)
+    if last is not None and past.span.end.date() - last > _LOOKED_LATELY:
+        says = f"Nobody has looked since {last:%A}, {last.day} {last:%B}."
+        yield Concern(Weight.MEDIUM, says, "scopion scan")
+    if not site.settings.channel:
+        untouched = site.settings == Settings()
+        how = "no channel is set." if untouched else "no channel is set. A [[channel]] in site.toml sets one."
+        yield Concern(Weight.LOW, f"Nobody is told when somebody joins: {how}", "scopion setup" if untouched else "")
+
+
+def _of(report: Report, standing: Standing) -> list[DeviceLine]:
+    return [each for each in report.devices if each.standing == standing]
+
+
+def _ssid(report: Report) -> str:
+    """The network that a command is about, if there is only one."""
+    return shlex.quote(report.networks[0].ssid) if len(report.networks) == 1 else "SSID"
+
+
+def _names(lines: Sequence[DeviceLine]) -> str:
+    names = [_named(each) for each in lines[:_NAMED]]
+    more = len(lines) - _NAMED
+    return joined([*names, *([f"{more} more"] if more > 0 else [])])
+
+
+def _named(line: DeviceLine) -> str:
+    """A MAC address says nothing to most readers, its maker a little."""
+    made_by = line.vendor if line.name in line.macs and not line.vendor.startswith("(") else ""
+    return f"{line.name} ({made_by})" if made_by else line.name
+
+
+def _word(report: Report, line: DeviceLine) -> str:
+    """How a command names it: by what it is called if nobody else is called so, else by its MAC address."""
+    alone = sum(each.name == line.name for each in report.devices) == 1
+    return shlex.quote(line.name if (alone and not line.role) or not line.macs else line.macs[0])
+
+
+def _them(lines: Sequence[DeviceLine]) -> str:
+    return "it" if len(lines) == 1 else "them"
+
+
+def _has(count: int) -> str:
+    return "has" if count == 1 else "have"
+
+
+def _was(lines: Sequence[DeviceLine]) -> str:
+    return "was" if len(lines) == 1 else "were"
+
+
+def _at(line: DeviceLine) -> str:
+    return f", at {line.addresses[0]}" if line.addresses else ""
+
+
+def _when(wall: datetime | None) -> str:
+    if wall is None:
+        return "never"
+    return f"on {wall:%A}, {wall.day} {wall:%B}, at {wall:%H:%M}"

@@ -1,0 +1,205 @@
+"""Looks back on a period: gathers from the roster, and where lists are concerned from what holds them, what is told.
+
+The parts are worked out by ``reports`` and in the files beside this one; nothing is drawn here.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import date, datetime, timedelta
+
+from scopion.alerts.news import sentence
+from scopion.model.device import Device, EventKind, Standing, Stay
+from scopion.model.errors import NotFound, UsageError
+from scopion.model.week import Local, from_the_wall, on_the_wall
+from scopion.operations.devices.identify_device import Described
+from scopion.operations.devices.list_devices import described_devices
+from scopion.operations.devices.map_addresses import LARGEST, LATELY, map_of, subnets_of
+from scopion.operations.report.find_concerns import concerns
+from scopion.operations.report.report_devices import Past, device_lines, read_past
+from scopion.operations.report.report_wireless import audit_lines, network_lines
+from scopion.operations.site.open_site import Site
+from scopion.reports.content import (
+    HAPPENINGS,
+    DayOfComings,
+    DeviceLine,
+    Group,
+    Happening,
+    Part,
+    Report,
+    SubnetLine,
+    WeekOfNew,
+)
+from scopion.reports.count_hours import DAY_HOURS, Span, busy
+from scopion.reports.sentences import said_day, summary
+from scopion.roster.read_events import EventFilter, count_events, find_events
+from scopion.roster.scans import first_look
+from scopion.roster.store.open_roster import Roster
+
+USUAL_DAYS = 28  # today among them
+_ROUTINE = (EventKind.RETURNED, EventKind.LEFT)
+_UNNAMED = {True: "(private address)", False: "(unknown)"}
+_LONGEST = timedelta(days=3_660)
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What a report shall tell."""
+
+    since: datetime | None = None  # None: four weeks before ``until``, at midnight
+    until: datetime | None = None  # None: now
+    parts: tuple[Part, ...] = tuple(Part)
+    happenings: int | None = HAPPENINGS  # at most; None: all
+
+
+def report(site: Site, wish: Wish | None = None) -> Report:
+    """Look back. Raises NotFound if nothing is remembered, UsageError for a period that is none."""
+    wish = wish or Wish()
+    roster = site.roster_for_reading()
+    first = first_look(roster) if roster is not None else None
+    if roster is None or not (everybody := described_devices(site)):
+        raise NotFound("nothing is remembered yet: scopion scan looks for devices first")
+    local, now = site.clock.local, site.clock.now()
+    until = min(wish.until or now, now)
+    since = _beginning(wish, until, local)
+    if first is not None and until <= first:
+        begun = on_the_wall(first, local)
+        raise NotFound(f"the memory begins on {said_day(begun.date())}: of the time before it nothing is known")
+    memory = first if first is not None and since < first < until else None
+    since = memory or since  # of the time before the memory begins nothing can be told
+    span = Span(on_the_wall(since, local).date(), on_the_wall(until, local))
+    past = read_past(roster, span, since, until, now, local)
+    seen = [each for each in everybody if each.device.id in past.seen]
+    lines = device_lines(seen, past)
+    wanted = {part: part in wish.parts for part in Part}
+    devices = [each.device for each in everybody]
+    networks = network_lines(site, roster, devices, local) if wanted[Part.WIRELESS] or wanted[Part.ATTENTION] else ()
+    findings = audit_lines(site) if wanted[Part.AUDIT] or wanted[Part.ATTENTION] else ()
+    subnets = _subnets(site, roster, devices, past, until) if wanted[Part.ADDRESSES] or wanted[Part.ATTENTION] else ()
+    happenings, left_out = _happenings(site, roster, everybody, past, wish.happenings)
+    made = Report(
+        site=site.name,
+        since=on_the_wall(since, local),
+        until=span.end,
+        memory_since=on_the_wall(memory, local) if memory is not None else None,
+        parts=wish.parts,
+        summary=(),
+        attention=(),
+        devices=lines,
+        days=_days(past),
+        happenings=happenings,
+        happenings_left_out=left_out,
+        busy=tuple(tuple(hours) for hours in busy(past.runs.values(), past.span, past.looked, past.since)),
+        new=_new(past, lines),
+        vendors=_groups(
+            (each.vendor or ("(private address)" if each.private else "(unknown)"), each) for each in lines
+        ),
+        kinds=_groups((each.kind or "(not known)", each) for each in lines),
+        subnets=subnets,
+        networks=networks,
+        audit=findings,
+    )
+    found = concerns(site, roster, made, past) if wanted[Part.ATTENTION] else ()
+    made = replace(made, attention=found)
+    return replace(made, summary=summary(made), networks=networks if wanted[Part.WIRELESS] else ())
+
+
+def _beginning(wish: Wish, until: datetime, local: Local) -> datetime:
+    """When the period begins. Raises UsageError for one that is none."""
+    if wish.since is None:
+        day = on_the_wall(until, local).replace(hour=0, minute=0, second=0, microsecond=0) - timedelta(
+            days=USUAL_DAYS - 1
+        )
+        return from_the_wall(day, until, local)
+    if wish.since >= until:
+        raise UsageError("the period ends before it begins: give --since an earlier moment than --until")
+    return max(wish.since, until - _LONGEST)
+
+
+def _days(past: Past) -> tuple[DayOfComings, ...]:
+    """How many came and went, and how many were here, day by day."""
+    counts: Counter[tuple[date, EventKind]] = Counter((each.at.date(), each.kind) for each in past.comings)
+    present: Counter[int] = Counter()
+    for runs in past.runs.values():
+        present.update({day for begin, end in runs for day in range(begin // DAY_HOURS, end // DAY_HOURS + 1)})
+    offset = (past.since.date() - past.span.first).days
+    return tuple(
+        DayOfComings(
+            day,
+            past.looked(day),
+            present[number + offset],
+            *(counts[day, kind] for kind in (EventKind.JOINED, EventKind.RETURNED, EventKind.LEFT)),
+        )
+        for number, day in enumerate(past.span.days[offset:])
+    )
+
+
+def _new(past: Past, lines: Sequence[DeviceLine]) -> tuple[WeekOfNew, ...]:
+    """The devices that joined, each once, week by week, by what is thought of them now."""
+    standings = {each.number: each.standing for each in lines}
+    weeks: dict[date, Counter[str]] = {}
+    day = past.since.date()
+    while day <= past.span.end.date():
+        weeks.setdefault(_monday(day), Counter())
+        day += timedelta(days=1)
+    told: set[int] = set()
+    for each in past.comings:
+        if each.kind is EventKind.JOINED and each.device in standings and each.device not in told:
+            told.add(each.device)
+            weeks[_monday(each.at.date())][standings[each.device]] += 1
+    return tuple(WeekOfNew(monday, {str(each): counts[each] for each in Standing}) for monday, counts in weeks.items())
+
+
+def _monday(day: date) -> date:
+    return day - timedelta(days=day.weekday())
+
+
+def _groups(named: Iterable[tuple[str, DeviceLine]]) -> tuple[Group, ...]:
+    """Devices by something that they have in common, the largest group first."""
+    groups: dict[str, list[DeviceLine]] = {}
+    for name, line in named:
+        groups.setdefault(name, []).append(line)
+    found = [Group(name, len(each), sum(line.present for line in each)) for name, each in groups.items()]
+    return tuple(sorted(found, key=lambda group: (-group.devices, group.name.casefold())))
+
+
+def _subnets(
+    site: Site, roster: Roster, devices: Sequence[Device], past: Past, until: datetime
+) -> tuple[SubnetLine, ...]:
+    """What the addresses were used for at the end of the period."""
+    stays = [(number, _as_of(stay, until)) for number, each in past.stays.items() for stay in each]
+    found = []
+    for subnet in subnets_of(site, roster):
+        if subnet.prefixlen < LARGEST:
+            continue
+        of_subnet = map_of(site, roster, subnet, devices, stays, until - LATELY)
+        found.append(SubnetLine(of_subnet.name, of_subnet.use, of_subnet.pool_known))
+    return tuple(found)
+
+
+def _as_of(stay: Stay, moment: datetime) -> Stay:
+    """A stay as it was at a moment that it had begun by."""
+    here = stay.present or stay.until >= moment
+    return replace(stay, until=min(stay.until, moment), present=here) if here is not stay.present else stay
+
+
+def _happenings(
+    site: Site, roster: Roster, everybody: Sequence[Described], past: Past, limit: int | None
+) -> tuple[tuple[Happening, ...], int]:
+    """The latest notable events, and how many earlier ones there are."""
+    notable = tuple(kind for kind in EventKind if kind not in _ROUTINE)
+    wanted = EventFilter(past.since_moment, past.until_moment, notable)
+    devices: Mapping[int, Described] = {each.device.id: each for each in everybody}
+    events = find_events(roster, wanted, limit)
+    told = tuple(
+        Happening(
+            on_the_wall(event.at, past.local),
+            str(event.kind),
+            event.device_id,
+            sentence(event, known.device if (known := devices.get(event.device_id)) else None, site.vendors),
+        )
+        for event in events
+    )
+    return told, (count_events(roster, wanted) - len(told) if limit is not None else 0)

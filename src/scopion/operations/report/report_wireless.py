@@ -1,0 +1,91 @@
+"""The wireless networks of a report: their lists, what was sent and verified last, and what the audit finds."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from scopion.model.device import Device
+from scopion.model.errors import NotFound
+from scopion.model.text import counted, joined
+from scopion.model.week import Local, on_the_wall
+from scopion.operations.site.open_site import Site
+from scopion.operations.wifi.audit_networks import audit
+from scopion.operations.wifi.edit_networks import networks
+from scopion.operations.wifi.load_policy import policy_for
+from scopion.operations.wifi.open_enforcers import settings_of
+from scopion.reports.content import AuditLine, NetworkLine
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.wifi.lists import ListMode, Network
+from scopion.roster.wifi.pushes import HAND, Push, PushState, pushes
+from scopion.roster.wifi.verifications import Verification, latest_verifications
+from scopion.wireless.list_policy import policy_document
+
+_STATES = {
+    PushState.DONE: "",
+    PushState.RUNNING: ", which has not ended",
+    PushState.INTERRUPTED: ", which was interrupted half-way",
+    PushState.ROLLED_BACK: ", which failed and was rolled back",
+    PushState.DIVIDED: ", which failed and is in force on some radios only",
+}
+
+
+def network_lines(site: Site, roster: Roster, devices: Sequence[Device], local: Local) -> tuple[NetworkLine, ...]:
+    """Each network with its last push and verification."""
+    looked = latest_verifications(roster)
+    found = []
+    for known in networks(site):
+        network = known.network
+        sent = pushes(roster, network.ssid)
+        latest = sent[0] if sent else None
+        done = next((each for each in sent if each.state is PushState.DONE), None)
+        policy = policy_document(policy_for(roster, network, devices))
+        listed = network.mode is not ListMode.OFF or done is not None
+        look = looked.get(network.ssid)
+        found.append(
+            NetworkLine(
+                ssid=network.ssid,
+                mode=str(network.mode),
+                allowed=known.allowed,
+                denied=known.denied,
+                enforcers=tuple(each.name for each in settings_of(site, network.ssid)),
+                pushed=_said_push(latest, network, local) if latest else "",
+                pushed_at=on_the_wall(latest.at, local) if latest else None,
+                pending=listed and (done is None or done.policy != policy),
+                verified=_said_look(look) if look else "",
+                verified_at=on_the_wall(look.at, local) if look else None,
+                works=look.met if look else None,
+            )
+        )
+    return tuple(found)
+
+
+def _said_push(push: Push, network: Network, local: Local) -> str:
+    radios = joined([f"{radio} GHz" for radio in push.radios])
+    rest = sorted(set(network.radios) - set(push.radios))
+    what = "typed in by hand" if push.enforcer == HAND else f"sent to {push.enforcer}"
+    who = f" by {push.who}" if push.who and push.enforcer != HAND else ""
+    alone = f", not to {joined([f'{radio} GHz' for radio in rest])} then" if rest and push.enforcer != HAND else ""
+    until = f"; taken back at {on_the_wall(push.revert_at, local):%H:%M} unless it is kept" if push.revert_at else ""
+    return f"{what}{who} on {radios}{alone}{_STATES[push.state]}{until}"
+
+
+def _said_look(look: Verification) -> str:
+    if look.met is None:
+        return "nothing of it could be read"
+    if look.met:
+        return "in force, and nobody whom it refuses was here"
+    more = f" (and {counted(len(look.unmet) - 1, 'more thing')})" if len(look.unmet) > 1 else ""
+    return f"{look.unmet[0] if look.unmet else 'it did not do what it should'}{more}"
+
+
+def audit_lines(site: Site) -> tuple[AuditLine, ...]:
+    """What the audit finds of all networks, by asking what holds them."""
+    try:
+        audited = audit(site)
+    except NotFound:
+        return ()
+    return tuple(
+        AuditLine(each.ssid, str(finding.grade), finding.where, finding.about, finding.says, finding.do)
+        for each in audited
+        for finding in each.findings
+    )

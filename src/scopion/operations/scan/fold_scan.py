@@ -1,0 +1,290 @@
+"""The roster as one scan uses it: what was known before, and the fold of what was seen."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from ipaddress import IPv4Network
+
+from scopion.attachment.ports import Interface
+from scopion.discovery.asking import Method
+from scopion.discovery.runner import Findings
+from scopion.model.address import Address
+from scopion.model.device import Device, Event
+from scopion.model.errors import DamagedRoster, InvalidMacAddress, ScopionError, StorageFailed
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Medium, Observation, Source, TraitKind
+from scopion.operations.intake.flood_guard import Acquainted
+from scopion.operations.intake.queue_alerts import queue_for
+from scopion.operations.intake.vigil import PATIENCE_S, SWEEPS_MISSED
+from scopion.operations.scan.prepare_scan import PreparedScan
+from scopion.operations.scan.recognise_network import Recognition
+from scopion.operations.site.open_site import Site
+from scopion.roster.folding.fold_observations import Silence, fold, note_gateway_changed, note_own_adapters
+from scopion.roster.read_devices import all_devices
+from scopion.roster.scans import (
+    begin_scan,
+    drop_scan,
+    end_scan,
+    known_subnets,
+    note_baseline,
+    note_subnet,
+    usual_answers,
+)
+from scopion.roster.store.open_roster import MEMORY_LOST, Roster
+
+
+@dataclass(slots=True)
+class Folded:
+    """What became of a fold."""
+
+    done: bool = False
+    baseline: bool = False
+    events: list[Event] = field(default_factory=list)
+    devices: list[Device] = field(default_factory=list)
+    problem: str = ""
+    doubt: str = ""  # why nobody's absence was decided
+
+
+# A neighbour counts as reachable for up to 45 s (RFC 4861, 10: 30 s, varied by half), and is then looked for for ten.
+_BELIEVED_AT_MOST = timedelta(seconds=60)
+# What was said to it may have confirmed it once more meanwhile.
+_BELIEVED = timedelta(minutes=3)
+# A tenth of the usual number is hardly anybody; of fewer than so many each may have gone by chance.
+_HARDLY_ANYBODY, _MANY = 10, 10
+
+
+class Memory:
+    """The roster as one scan uses it. One that cannot be written does not stop the scan: looking is still worth it."""
+
+    def __init__(self, roster: Roster | None, scan: int, began: datetime, problem: str = "") -> None:
+        self.roster = roster
+        self.began = began
+        self.scan = scan
+        self.problem = problem
+        self.lost = roster.memory_lost if roster else None
+        self.devices = all_devices(roster) if roster else []
+        self.subnets = known_subnets(roster) if roster else ()
+
+    @classmethod
+    def open(cls, site: Site, prepared: PreparedScan, started: datetime) -> Memory:
+        """Open the roster and note that a scan begins; a roster that cannot be written is a problem to tell."""
+        try:
+            roster = cls._roster(site)
+            name = prepared.choice.interface.name
+            scan = begin_scan(roster, prepared.targets, prepared.subnet, name, prepared.method, started)
+        except StorageFailed as error:
+            return cls(None, 0, started, str(error))
+        return cls(roster, scan, started)
+
+    @staticmethod
+    def _roster(site: Site) -> Roster:
+        try:
+            return site.roster
+        except DamagedRoster:
+            return site.roster  # moved aside just now; the new one remembers it, and the result tells it
+
+    def expected(self) -> dict[Address, list[MacAddress]]:
+        """Who was at which address when the roster last heard of it."""
+        found: dict[Address, list[MacAddress]] = defaultdict(list)
+        for stay in (each for device in self.devices for each in device.stays):
+            if stay.present:  # a host without a MAC is expected as well, by its address alone
+                found[stay.address] += [stay.mac] if stay.mac is not None else []
+        return found
+
+    def just_left(self, site: Site) -> set[tuple[MacAddress | None, Address]]:
+        """The pairs of MAC and address that were given up so lately that the system may still believe in them."""
+        since = site.clock.now() - _BELIEVED
+        return {
+            (stay.mac, stay.address)
+            for device in self.devices
+            for adapter in device.adapters
+            if not adapter.present and adapter.last_seen > since
+            for stay in adapter.stays
+        }
+
+    def freshly_named(self, site: Site) -> set[tuple[MacAddress | None, Address | None]]:
+        """The pairs of MAC and address whose names were heard lately: they need not be asked for again.
+
+        While a site is watched, those who were asked lately and told none are among them. Beyond a router the MAC is
+        told only after the names: there the address alone has to do.
+        """
+        since = site.clock.now() - timedelta(seconds=site.settings.names.lifetime_s)
+        named: set[tuple[MacAddress | None, Address | None]] = {
+            (stay.mac, stay.address)
+            for device in self.devices
+            if any(known.trait.kind is TraitKind.NAME and known.last_seen > since for known in device.traits)
+            for stay in device.stays
+            if stay.present
+        }
+        if site.vigil is not None:
+            named |= site.vigil.asked_since(site.clock.monotonic() - site.settings.names.lifetime_s)
+        return named | {(None, address) for _, address in named}
+
+    def _spared(self, site: Site, prepared: PreparedScan, now: datetime) -> set[str]:
+        """Those whose silence does not count yet: seen or heard within the patience that is due to them."""
+
+        def silent_since(device: Device) -> datetime:
+            if site.vigil is None:
+                return device.last_seen
+            return site.vigil.silent_since(device.last_seen, device.macs, prepared.subnet)
+
+        # Where the system's belief in some ends before that in others, their silence may be the beginning of an outage.
+        least = _BELIEVED_AT_MOST if prepared.method is Method.TOUCH else timedelta(0)
+        patience_with = patience_in(site, prepared.subnet)
+        return {
+            key
+            for device in self.devices
+            if now - silent_since(device) < max(patience_with(device), least)
+            for key in (*map(str, device.macs), *(str(stay.address) for stay in device.unpaired))
+        }
+
+    def fold(
+        self,
+        site: Site,
+        prepared: PreparedScan,
+        findings: Findings,
+        seen: Sequence[Observation],
+        gateway_mac: MacAddress | None,
+        recognition: Recognition,
+        own: Mapping[MacAddress, Medium],
+    ) -> Folded:
+        """Fold everything in one transaction, or say why not."""
+        if self.roster is None:
+            return Folded(problem=self.problem)
+        try:
+            if not recognition.is_site and not prepared.remember:
+                drop_scan(self.roster, self.scan)
+                if site.vigil is not None and not findings.answered:
+                    site.vigil.note_light(prepared.subnet, site.clock.now(), dark=True)
+                return Folded()
+            folded = self._fold(self.roster, site, prepared, findings, seen, gateway_mac, recognition, own)
+            site.stands.append(f"the scan of {prepared.subnet} is remembered")
+            return folded
+        except ScopionError as error:
+            return Folded(problem=str(error))
+
+    def _fold(
+        self,
+        roster: Roster,
+        site: Site,
+        prepared: PreparedScan,
+        findings: Findings,
+        seen: Sequence[Observation],
+        gateway_mac: MacAddress | None,
+        recognition: Recognition,
+        own: Mapping[MacAddress, Medium],
+    ) -> Folded:
+        now = site.clock.now()
+        doubt = self._doubt(roster, prepared, findings, gateway_mac, now)
+        asked_enough = findings.asked_enough if not doubt else ()
+        if site.vigil is not None:
+            site.vigil.note_light(prepared.subnet, now, dark=bool(doubt))
+        with roster.transaction():
+            gateway = prepared.choice.interface.gateway if prepared.attached else None
+            note_subnet(roster, prepared.subnet, gateway, gateway_mac, now)
+            subnet = next(each for each in known_subnets(roster) if each.range == prepared.subnet)
+            silent = not subnet.has_baseline
+            if site.vigil is not None and not silent:
+                pairs = Acquainted(roster)
+                seen = site.vigil.guard.admitted(seen, pairs.macs, pairs, site.clock.monotonic())
+            today = site.clock.local(now).date()
+            events = fold(
+                roster,
+                seen,
+                asked_enough,
+                now,
+                silence=self._silence(site, prepared, findings, now),
+                scan=self.scan,
+                silent=silent,
+                today=today,
+            )
+            if recognition.gateway_changed and gateway_mac is not None:
+                before = next(each.gateway_mac for each in self.subnets if each.range == prepared.subnet)
+                events = [*note_gateway_changed(roster, gateway, gateway_mac, before, now, self.scan), *events]
+            queue_for(site, roster, events, {each.mac: prepared.subnet for each in seen if each.mac})
+            note_own_adapters(roster, own, now)
+            end_scan(
+                roster,
+                self.scan,
+                now,
+                asked=findings.asked,
+                answered=findings.answered,
+                rounds=findings.rounds,
+                completed=findings.completed,
+            )
+            # Who only listens has asked nobody: that is no baseline.
+            whole = findings.completed and findings.asked and findings.answered and prepared.whole
+            baseline = bool(whole and not subnet.has_baseline)
+            if baseline:
+                note_baseline(roster, prepared.subnet, self.scan)
+                roster.set_meta(MEMORY_LOST, None)
+        return Folded(True, baseline, events, all_devices(roster), doubt=doubt)
+
+    def _doubt(
+        self, roster: Roster, prepared: PreparedScan, findings: Findings, gateway_mac: MacAddress | None, now: datetime
+    ) -> str:
+        """Why a scan decides nobody's absence: nobody answered, or hardly anybody of the usual number; else empty.
+
+        Where a plug was pulled the system's neighbour table may believe in some for a while.
+        """
+        here = [each for each in self.expected() if each in prepared.targets and each != prepared.own_address]
+        if not findings.completed or not findings.asked or not here:
+            return ""
+        if not findings.answered and gateway_mac is None:
+            return "nobody answered"
+        usual = usual_answers(roster, prepared.subnet, str(prepared.targets), prepared.method, now - _BELIEVED)
+        if usual >= _MANY and findings.answered * _HARDLY_ANYBODY <= usual:
+            return f"only {findings.answered} answered, where {usual} did before"
+        return ""
+
+    def _silence(self, site: Site, prepared: PreparedScan, findings: Findings, now: datetime) -> Silence:
+        """Whose silence counts: by the time that is due to each, and by what the method can find."""
+        judges = None
+        if prepared.method is Method.ECHO:  # a host that drops IP was found by its frames, and is not looked for here
+            judges = {Source.ECHO, Source.CONNECT} | ({Source.ROUTER} if findings.router_read else set())
+        one = prepared.method is Method.TOUCH  # the system keeps one adapter an address
+        return Silence(self.began, self._spared(site, prepared, now), judges, one)
+
+
+def adapters_of(
+    interfaces: Sequence[Interface], prepared: PreparedScan, seen: Sequence[Observation]
+) -> dict[MacAddress, Medium]:
+    """This machine's adapters for its device: the real ones, and those seen or with an address in the subnet.
+
+    Other virtual ones come and go, each time with another MAC.
+    """
+    used = prepared.choice.interface.name
+    shown = {each.mac for each in seen if each.source is Source.OWN}
+    return {
+        each.mac: each.medium
+        for each in interfaces
+        if each.mac and (not each.virtual or each.name == used or each.mac in shown or prepared.subnet in each.subnets)
+    }
+
+
+def patience_in(site: Site, subnet: IPv4Network) -> Callable[[Device], timedelta]:
+    """How long a device may be silent before it counts as gone: as settings say for it, for its subnet, or at all."""
+    absence = site.settings.absence
+    named = [
+        ({name.casefold(), _as_mac(name)} - {""}, timedelta(seconds=each)) for name, each in absence.devices.items()
+    ]
+    chosen, usual = site.settings.absence_in(subnet).patience_s, absence.patience_s
+    if usual is None and site.vigil is not None:
+        usual = max(PATIENCE_S, SWEEPS_MISSED * site.settings.interval_of(subnet))
+    others = timedelta(seconds=(usual or 0.0) if chosen is None else chosen)
+
+    def patience_with(device: Device) -> timedelta:
+        names = {device.label.casefold(), *map(str, device.macs)} if named else set()
+        return next((seconds for called, seconds in named if called & names), others)
+
+    return patience_with
+
+
+def _as_mac(text: str) -> str:
+    try:
+        return str(MacAddress.parse(text))
+    except InvalidMacAddress:
+        return ""

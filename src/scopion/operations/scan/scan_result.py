@@ -1,0 +1,130 @@
+"""What a scan comes to: the hosts as rows, and the notes that a person would want to be told."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from ipaddress import IPv4Network
+
+from scopion.attachment.choose import Choice
+from scopion.discovery.asking import Method
+from scopion.discovery.runner import Findings
+from scopion.model.address import Address
+from scopion.model.device import Device, Event, EventKind
+from scopion.model.observation import TraitKind
+from scopion.model.targets import Targets
+from scopion.model.text import joined
+from scopion.operations.scan.describe_hosts import Host
+from scopion.operations.scan.recognise_network import Recognition
+from scopion.roster.folding.find_contests import claimants, speakers
+
+# Less loss than this is not worth a word.
+WORTH_TELLING_LOSS = 0.05
+_DHCP_SERVER = (TraitKind.ROLE, "dhcp-server")
+_DHCP_HEARD_WITHIN = timedelta(days=1)
+
+
+@dataclass(frozen=True, slots=True)
+class ScanResult:
+    """Everything that came of a scan."""
+
+    choice: Choice
+    subnet: IPv4Network
+    targets: Targets
+    method: Method
+    method_reason: str
+    started: datetime
+    findings: Findings
+    hosts: list[Host]  # what is new first, then by address
+    events: list[Event]
+    devices: Mapping[int, Device]
+    recognition: Recognition
+    folded: bool
+    baseline: bool
+    memory_lost: str | None  # the damaged roster's new name, if what was known got lost
+    doubt: str  # why nobody's absence was decided; empty: it was
+    calls_ipv6: bool  # whether hosts that have IPv6 only were called
+    not_remembered: str  # why the roster could not take it in; empty if it did, or was not to
+
+    @property
+    def range(self) -> str:
+        """What was scanned, as one says it: the subnet if all of it was."""
+        return str(self.subnet if self.targets.covers(self.subnet) else self.targets)
+
+    @property
+    def answered(self) -> int:
+        """How many of the asked addresses answered."""
+        return self.findings.answered
+
+
+def notes(result: ScanResult) -> list[str]:
+    """What a person at the desk should know besides the rows, most important first."""
+    told = [
+        f"{address} is claimed by {joined(whom)}: {len(whom)} adapters use one address"
+        for address, whom in _contests(result)
+        if not any(event.kind is EventKind.CONTESTED and event.address == address for event in result.events)
+    ]
+    for mac, count in speakers(result.findings.observations).items():
+        told.append(
+            f"{mac} answered for {count} addresses: a proxy, a repeater, or a machine with many addresses. They are "
+            "one adapter on this network, and denying it would hit all that is behind it"
+        )
+    told += _odd_roles(result)
+    told += result.findings.remarks
+    others = [host for host in result.hosts if not host.own]
+    asked = result.findings.heard is None
+    alone = asked and result.findings.completed and result.targets.covers(result.subnet)
+    if alone and others and all(host.gateway for host in others):
+        told.append(
+            "only the gateway answered: clients may be isolated from each other here, as guest networks do, "
+            "so this says nothing about who else is connected"
+        )
+    if alone and not others:
+        told.append(
+            "nobody answered, not even a gateway, so nobody counts as gone: is this the right interface? "
+            "see scopion here"
+        )
+    if result.doubt and others:
+        told.append(f"{result.doubt}: nobody counts as gone yet, a scan some minutes from now tells")
+    if result.findings.loss >= WORTH_TELLING_LOSS:
+        told.append(
+            f"about {result.findings.loss * 100:.0f} % of the answers were lost, so {result.findings.rounds} rounds "
+            "were needed"
+        )
+    return told
+
+
+def _odd_roles(result: ScanResult) -> list[str]:
+    """More DHCP servers than one, and adapters that several routers share."""
+    servers = {
+        host.mac: f"{host.name or host.mac} at {host.address}"
+        for host in result.hosts
+        if host.mac and _gives_out_addresses(host, result)
+    }
+    told = []
+    if len(servers) > 1:
+        told.append(
+            f"{joined(list(servers.values()))} give out addresses (DHCP): unless that is meant, one of them sends "
+            "people the wrong way; often it is a second router, plugged in by the wrong socket"
+        )
+    for host in result.hosts:
+        if host.mac and host.mac.is_virtual_router:
+            told.append(f"{host.address} belongs to {host.mac}, which several routers share (VRRP or its like)")
+    return told
+
+
+def _gives_out_addresses(host: Host, result: ScanResult) -> bool:
+    """Whether it was heard as a DHCP server now or within a day: it may have been put right since."""
+    heard = [trait for seen in result.findings.observations if seen.mac == host.mac for trait in seen.traits]
+    since = result.started - _DHCP_HEARD_WITHIN
+    heard += [each.trait for each in host.device.traits if each.last_seen > since] if host.device else []
+    return any((trait.kind, trait.value) == _DHCP_SERVER for trait in heard)
+
+
+def _contests(result: ScanResult) -> list[tuple[Address, list[str]]]:
+    labels = {host.mac: host.name for host in result.hosts if host.mac}
+    return [
+        (address, [f"{labels[mac]} ({mac})" if labels.get(mac) else str(mac) for mac in macs])
+        for address, macs in sorted(claimants(result.findings.observations).items())
+    ]

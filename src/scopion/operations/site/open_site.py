@@ -1,0 +1,205 @@
+"""The site at hand: its folder, settings, roster, attachment and vendors, each opened when it is first needed."""
+
+from __future__ import annotations
+
+import sys
+from collections import deque
+from contextlib import suppress
+from datetime import tzinfo
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from scopion.discovery.kinds import Kinds, load_kinds
+from scopion.model.clock import Clock
+from scopion.model.errors import DamagedRoster, StorageFailed
+from scopion.operations.site.open_vendors import open_vendors
+from scopion.operations.site.site_clock import SiteClock, zone_of
+from scopion.roster.store.open_roster import FILE as ROSTER_FILE
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.store.write_files import make_folder, write_atomically
+from scopion.scenes import STORY_FILE
+from scopion.vendors.registry import Vendors
+
+if TYPE_CHECKING:
+    from scopion.attachment.ports import Attachment
+    from scopion.operations.intake.vigil import Vigil
+    from scopion.operations.site.load_settings import Settings
+    from scopion.roster.wifi.push_deadlines import Boot
+    from scopion.scenes.story import Story
+
+
+class Site:
+    """One site's folder. Close it at the end: a scene keeps the time that has passed."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.vigil: Vigil | None = None  # while it is watched
+        # What this process has done for good, a sentence each: for whoever interrupts it. A watch does much.
+        self.stands: deque[str] = deque(maxlen=8)
+        self._reading: Roster | None = None
+        self._zone_read: tuple[tzinfo | None] | None = None
+
+    @cached_property
+    def settings(self) -> Settings:
+        """``site.toml``. Raises InvalidSettings."""
+        from scopion.operations.site.load_settings import (
+            load_settings,  # many small classes: most commands need none of them
+        )
+
+        return load_settings(self.folder)
+
+    def forget_settings(self) -> None:
+        """``site.toml`` was written anew: it is read when it is needed next."""
+        self.__dict__.pop("settings", None)
+        self._zone_read = None
+
+    @cached_property
+    def story(self) -> Story | None:
+        """The story that the folder keeps, if it is a made-up site's."""
+        if not (self.folder / STORY_FILE).exists():
+            return None
+
+        from scopion.scenes.story import Story
+
+        return Story.of(self.folder)
+
+    @cached_property
+    def attachment(self) -> Attachment:
+        """The network: a scene's if the folder keeps one, else the machine's. Raises LiveNetworkLocked."""
+        if self.story is not None:
+            from scopion.scenes.attachment import SceneAttachment
+
+            return SceneAttachment(self.story.scene, self.story.at, self.folder)
+        if sys.platform != "linux":
+            from scopion.attachment.portable import PortableAttachment
+
+            return PortableAttachment()
+        from scopion.attachment.linux.linux_attachment import LiveAttachment
+
+        return LiveAttachment()
+
+    @cached_property
+    def clock(self) -> Clock:
+        """The time at the site, in its time zone; telling it needs no network."""
+        if self.story is not None:
+            return SiteClock(self.attachment.clock, self._zone)
+        from scopion.attachment.system_clock import SystemClock
+
+        return SiteClock(SystemClock(), self._zone)
+
+    def boot(self) -> Boot | None:
+        """The machine's own time, which nobody can set; None where it has none, as on a made-up site."""
+        if self.story is not None:
+            return None
+        from scopion.attachment.system_clock import boot
+        from scopion.roster.wifi.push_deadlines import Boot
+
+        told = boot()
+        return Boot(*told) if told is not None else None
+
+    def _zone(self) -> tzinfo | None:
+        if self._zone_read is None:
+            self._zone_read = (zone_of(self.folder),)
+        return self._zone_read[0]
+
+    @cached_property
+    def vendors(self) -> Vendors:
+        """The registry; a made-up site's own makers come first."""
+        return open_vendors(self.folder)
+
+    @cached_property
+    def kinds(self) -> Kinds:
+        """The rules by which the kind of a device is guessed; the site's own come first. Raises InvalidSettings."""
+        return load_kinds(self.folder)
+
+    @cached_property
+    def roster(self) -> Roster:
+        """The roster, open for writing; the folder is made if need be. Raises StorageFailed.
+
+        Raises DamagedRoster once if it was damaged: it has been moved aside then, and the next try opens a new one.
+        """
+        prepare_folder(self.folder)
+        roster = Roster.open(self.folder)
+        if roster.moved_aside is None:
+            from scopion.operations.site.upkeep import (
+                daily,  # it needs the network's settings and more, reading does not
+            )
+
+            daily(self, roster)
+            roster.has_written = False  # upkeep is nothing that somebody asked for
+            return roster
+        roster.close()
+        raise DamagedRoster(
+            f"the roster was damaged and is kept as {roster.moved_aside}; what was known is lost and nothing was "
+            "changed: scopion scan begins a new one"
+        )
+
+    def roster_for_reading(self) -> Roster | None:
+        """The roster if there is one, without making or changing anything. Raises DamagedRoster, StorageFailed."""
+        if "roster" in self.__dict__:
+            return self.roster
+        if self._reading is None:
+            self._reading = Roster.open_for_reading(self.folder)
+        return self._reading
+
+    def roster_in_place(self) -> Roster:
+        """The roster, whatever state the file was in: a damaged one is moved aside. Raises StorageFailed."""
+        try:
+            return self.roster
+        except DamagedRoster:
+            return self.roster
+
+    def leave_replaced_roster(self) -> bool:
+        """Close the roster if its file was moved away; whether it was. For processes that run for long."""
+        opened = self.__dict__.get("roster")
+        if opened is None or opened.is_in_place:
+            return False
+        self.forget_open_roster()
+        return True
+
+    def forget_open_roster(self) -> None:
+        """Close the roster, if it is open: the next who needs it opens it anew, and a damaged one is moved aside."""
+        opened = self.__dict__.pop("roster", None)
+        if opened is not None:
+            opened.close()
+        if self._reading is not None:
+            self._reading.close()
+            self._reading = None
+
+    @property
+    def has_written(self) -> bool:
+        """Whether this process has written anything into the roster."""
+        opened: Roster | None = self.__dict__.get("roster")
+        return opened is not None and opened.has_written
+
+    @property
+    def has_roster(self) -> bool:
+        """Whether anything is remembered."""
+        return (self.folder / ROSTER_FILE).exists()
+
+    @property
+    def name(self) -> str:
+        """What to call the site."""
+        if self.settings.name:
+            return self.settings.name
+        return self.story.scene.title if self.story else "your site"
+
+    def close(self) -> None:
+        """Close the roster, and let a story keep the time that its commands took."""
+        if "roster" in self.__dict__:
+            self.roster.close()
+        if self._reading is not None:
+            self._reading.close()
+        if "attachment" in self.__dict__ and self.story is not None:
+            with suppress(StorageFailed):  # a folder that became read-only: the story waits where it was
+                self.story.passed(self.clock.now())
+
+
+def prepare_folder(folder: Path) -> None:
+    """Make a site's folder with its commented settings, unless they are there. Raises StorageFailed."""
+    from scopion.operations.site.load_settings import FILE, TEMPLATE
+
+    make_folder(folder)
+    if not (folder / FILE).exists():
+        write_atomically(folder / FILE, TEMPLATE.read_bytes())

@@ -1,0 +1,76 @@
+"""The clock on the site's wall: the machine's time, shown in the time zone that ``site.toml`` names.
+
+Everything that shows or reads an hour is handed this clock: hours on lists, night hours, digests, guests' days and
+reports.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from datetime import UTC, datetime, timezone, tzinfo
+from pathlib import Path
+
+from scopion.model.clock import Clock
+from scopion.operations.site.find_folder import SETTINGS
+
+
+class SiteClock:
+    """Implements ``Clock``: a clock in a time zone that is asked for when an hour is first shown or read."""
+
+    def __init__(self, clock: Clock, zone: Callable[[], tzinfo | None]) -> None:
+        """``zone`` returns None where the settings name none: then the zone of ``clock`` stays. It may raise."""
+        self._clock, self._zone = clock, zone
+
+    def now(self) -> datetime:
+        """The time of day in UTC."""
+        return self._clock.now()
+
+    def monotonic(self) -> float:
+        """Seconds since some start; no clock change moves them."""
+        return self._clock.monotonic()
+
+    def local(self, moment: datetime) -> datetime:
+        """``moment`` in the site's time zone, with a fixed offset. Raises InvalidSettings.
+
+        Fixed, because the difference of two moments that share a zone is counted on the wall, an hour off in the
+        nights when the clock is set.
+        """
+        zone = self._zone()
+        if zone is None:
+            return self._clock.local(moment)
+        there = moment.astimezone(zone)
+        offset = there.utcoffset()
+        assert offset is not None
+        return there.replace(tzinfo=timezone(offset))
+
+    def from_local(self, wall: datetime) -> datetime:
+        """An hour skipped in spring counts on from the one before; of one repeated in autumn it is the first."""
+        zone = self._zone()
+        return self._clock.from_local(wall) if zone is None else wall.replace(tzinfo=zone).astimezone(UTC)
+
+
+def zone_of(folder: Path) -> tzinfo | None:
+    """The time zone that a site's settings name; None if they name none. Raises InvalidSettings.
+
+    Only this one setting is looked at: commands that show an hour and need no other setting start without validating
+    the rest.
+    """
+    try:
+        text = (folder / SETTINGS).read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError):
+        return None  # whoever needs the settings is told
+    if re.search(r"^[ \t]*[\"']?timezone\b", text, re.MULTILINE) is None:
+        return None
+    from zoneinfo import ZoneInfo
+
+    from scopion.model.toml_text import parse_toml
+
+    try:
+        name = parse_toml(text).get("timezone", "")
+        return ZoneInfo(name) if name else None
+    except (OSError, ValueError, KeyError, TypeError):
+        from scopion.operations.site.load_settings import load_settings
+
+        load_settings(folder)  # says which line is wrong
+        raise

@@ -1,0 +1,1 @@
+"""Wireless lists: entries, modes and hours, and the way of a list to the enforcers: preview, push, verify, revert."""

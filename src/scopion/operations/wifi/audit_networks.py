@@ -1,0 +1,176 @@
+"""The posture of the site's wireless networks: read where it can be, asked where it cannot, and judged."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import date
+
+from scopion.model.device import Device, Standing
+from scopion.model.errors import NotFound, ScopionError
+from scopion.model.text import joined
+from scopion.model.week import NEVER
+from scopion.operations.site.open_site import Site
+from scopion.operations.wifi.edit_networks import known_network
+from scopion.operations.wifi.load_policy import policy_for
+from scopion.operations.wifi.open_enforcers import open_enforcer
+from scopion.roster.read_devices import all_devices
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.wifi import lists
+from scopion.roster.wifi.associations import networks_of
+from scopion.roster.wifi.lists import ListMode
+from scopion.roster.wifi.posture_answers import answers, note_answer
+from scopion.roster.wifi.pushes import PushState, pushes
+from scopion.wireless.enforcer_settings import EnforcerSettings, HostapdSettings
+from scopion.wireless.enforcers.enforcer import Enforcer
+from scopion.wireless.enforcers.hostapd import Hostapd
+from scopion.wireless.enforcers.uci import UciFile, access_points
+from scopion.wireless.judge_posture import ORDER, Finding, Grade, Surroundings, judge, judge_answers, judge_other
+from scopion.wireless.list_policy import admitted_week
+from scopion.wireless.posture import Posture, bss_of_hostapd, of_control, of_hostapd, of_uci
+from scopion.wireless.refusals import on_the_air
+
+QUESTIONS = ("admin-password", "passphrase-changed")
+
+
+@dataclass(frozen=True, slots=True)
+class Audited:
+    """What was found of one network."""
+
+    ssid: str
+    findings: tuple[Finding, ...]
+    unanswered: tuple[str, ...]  # questions that nobody has answered yet
+
+
+def audit(site: Site, ssid: str | None = None) -> list[Audited]:
+    """Judge the networks of the site, or one. Raises NotFound if none is known."""
+    roster = site.roster_for_reading()
+    known = {each.ssid for each in lists.all_networks(roster)} if roster is not None else set()
+    known |= {each.network for each in site.settings.enforcer}
+    chosen = sorted(known) if ssid is None else [ssid] if ssid in known else []
+    if not chosen:
+        raise lists.no_network(ssid) if ssid else NotFound("no wireless network is known: scopion wifi allow makes one")
+    return [_audited(site, roster, each) for each in chosen]
+
+
+def answer(site: Site, ssid: str, question: str, said: str) -> None:
+    """Keep what somebody says of a network."""
+    note_answer(site.roster, ssid, question, said, site.clock.now())
+
+
+def _audited(site: Site, roster: Roster | None, ssid: str) -> Audited:
+    around = _around(site, roster, ssid)
+    found: list[Finding] = []
+    for settings in (each for each in site.settings.enforcer if each.network == ssid):
+        enforcer = open_enforcer(site, settings)
+        try:
+            for posture in _postures(enforcer, settings):
+                found += judge(posture, around) if posture.ssid == ssid else judge_other(posture)
+        except ScopionError as error:
+            found.append(Finding(Grade.UNKNOWN, settings.name, "settings", f"could not be read: {error}"))
+        finally:
+            enforcer.close()
+    if not any(each.network == ssid for each in site.settings.enforcer):
+        page = "they stand on the router's page only"
+        found.append(Finding(Grade.UNKNOWN, ssid, "settings", page, "look there for WPA2 or WPA3, WPS off"))
+        found += [each for each in judge(Posture(ssid, ssid), around) if each.grade is not Grade.UNKNOWN]
+    said = answers(roster, ssid) if roster is not None else {}
+    today = site.clock.local(site.clock.now()).date()
+    by_day: Mapping[str, tuple[str, date]] = {
+        question: (text, site.clock.local(at).date()) for question, (text, at) in said.items()
+    }
+    found += judge_answers(ssid, by_day, today)
+    return Audited(ssid, _together(found), tuple(each for each in QUESTIONS if each not in said))
+
+
+def _together(found: Sequence[Finding]) -> tuple[Finding, ...]:
+    """The findings, the worst first; what is the same on several radios is said once."""
+    places: dict[Finding, list[str]] = {}
+    for each in found:
+        places.setdefault(replace(each, where=""), []).append(each.where)
+    merged = [replace(finding, where=_places(where)) for finding, where in places.items()]
+    # Of what is equally bad the encryption stands first, that of other networks on the same access point, too.
+    first = ("encryption", "other network")
+    return tuple(sorted(merged, key=lambda each: (ORDER.index(each.grade), each.about not in first)))
+
+
+def _places(where: Sequence[str]) -> str:
+    """``ap, 2.4 GHz`` and ``ap, 5 GHz`` as ``ap, 2.4 and 5 GHz``."""
+    parted = [each.removesuffix(" GHz").rpartition(", ") for each in where]
+    names = {name for name, _, _ in parted}
+    if len(where) > 1 and len(names) == 1 and all(each.endswith(" GHz") for each in where):
+        return f"{names.pop()}, {joined([radio for _, _, radio in parted])} GHz"
+    return joined(list(where))
+
+
+def _postures(enforcer: Enforcer, settings: EnforcerSettings) -> Iterator[Posture]:
+    """What an enforcer tells, radio by radio: of its own network, and of all others that it carries beside it."""
+    if isinstance(enforcer, UciFile):
+        for radio, section in access_points(enforcer.read_file() or ""):
+            yield of_uci(f"{enforcer.name}, {radio} GHz", section)
+    if not isinstance(enforcer, Hostapd) or not isinstance(settings, HostapdSettings):
+        return
+    for radio, of_radio in settings.radio.items():
+        where = f"{enforcer.name}, {radio} GHz"
+        mode, own = enforcer.mode_of(of_radio.socket), of_radio.socket.rpartition("/")[2]
+        text = enforcer.read_file(of_radio.config) if of_radio.config else None
+        if text is None:
+            yield of_control(where, enforcer.configuration(radio), mode)
+            yield from (Posture(where, each) for each in enforcer.others(radio))
+            continue
+        yield of_hostapd(where, text, own, mode)
+        yield from (of_hostapd(where, text, each) for each in bss_of_hostapd(text) if each != own)
+
+
+def _around(site: Site, roster: Roster | None, ssid: str) -> Surroundings:
+    network = lists.find_network(roster, ssid) if roster is not None else None
+    if roster is None or network is None:
+        return Surroundings(ListMode.OFF, 0)
+    devices = all_devices(roster)
+    entries = len(lists.all_entries(roster, network.lists))
+    makers = [site.vendors.of(mac).name for device in devices if device.gateway for mac in device.macs]
+    done = [each for each in pushes(roster, ssid) if each.state is PushState.DONE]
+    pushed = {(each.enforcer, radio) for each in done for radio in each.radios}
+    named = [each for each in site.settings.enforcer if each.network == ssid and isinstance(each, HostapdSettings)]
+    lacking = [radio for each in named for radio in each.radio if (each.name, radio) not in pushed]
+    people = [each.owner for each in devices if each.owner]
+    return Surroundings(
+        network.mode, entries, tuple(lacking) if done else (), people, [each for each in makers if each]
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Needing:
+    """For whom a new passphrase is, and who is left out though it was on the network's air, or may be."""
+
+    devices: tuple[Device, ...]  # those here first
+    left_out: tuple[tuple[Device, str], ...]  # with the reason: unwanted, or refused
+
+
+def need_passphrase_again(site: Site, ssid: str) -> Needing:
+    """The devices to be given a new passphrase: not those that are unwanted, or that the lists refuse at all times."""
+    roster = site.roster_for_reading()
+    network = known_network(site, roster, ssid)
+    if roster is None:
+        return Needing((), ())
+    where = networks_of(roster)
+    read = ssid in where.values()
+    devices = all_devices(roster)
+    policy = policy_for(roster, network, devices)
+    found, left = [], []
+    for device in devices:
+        on_it = any(where.get(mac) == ssid for mac in device.macs)
+        air = on_the_air(device)
+        if device.gateway or not (on_it if read else air):
+            continue
+        if device.standing is Standing.UNWANTED:
+            left.append((device, "unwanted"))
+        elif air and admitted_week(policy, air) == NEVER:
+            left.append((device, "refused"))
+        else:
+            found.append(device)
+    return Needing(tuple(sorted(found, key=_here_first)), tuple(left))
+
+
+def _here_first(device: Device) -> tuple[bool, bool, str]:
+    return not device.present, not device.essential, device.called.casefold()

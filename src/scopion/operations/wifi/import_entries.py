@@ -1,0 +1,47 @@
+"""Takes over what enforcers hold already: entries that others have put there become entries of the site's own lists."""
+
+from __future__ import annotations
+
+from scopion.operations.site.open_site import Site
+from scopion.operations.wifi.edit_entries import Terms, put_on_list
+from scopion.operations.wifi.edit_networks import is_known
+from scopion.operations.wifi.open_enforcers import enforcers
+from scopion.operations.wifi.preview_push import Which, chosen_radios
+from scopion.roster.wifi.lists import ListMode
+
+
+def import_foreign(
+    site: Site,
+    ssid: str,
+    *,
+    enforcer: str | None = None,
+    radios: tuple[str, ...] = (),
+    description: str = "",
+    insist: bool = False,
+) -> dict[ListMode, list[str]]:
+    """Put everybody on the site's lists whom the enforcers of a network hold there; who is listed stays as he is.
+
+    Returns the names by list. Raises EnforcerUnreachable, Refused.
+    """
+    held: dict[ListMode, set[str]] = {ListMode.ALLOW: set(), ListMode.DENY: set()}
+    with enforcers(site, ssid, enforcer) as opened:
+        for each in opened:
+            for radio in chosen_radios(each, Which(enforcer, radios or None)):
+                each.check(radio)
+                found = each.held(radio)
+                held[ListMode.ALLOW] |= set(map(str, found.allow))
+                held[ListMode.DENY] |= set(map(str, found.deny))
+    listed: set[str] = set()
+    if is_known(site, ssid):
+        from scopion.operations.wifi.edit_entries import entries
+
+        listed = {str(mac) for entry in entries(site, ssid) for mac in entry.macs}
+    taken: dict[ListMode, list[str]] = {}
+    for which, macs in held.items():
+        new = sorted(macs - listed)
+        taken[which] = []
+        if new:
+            terms = Terms(description=description or "found on the access point")
+            (done,) = put_on_list(site, [ssid], which, new, terms=terms, insist=insist)
+            taken[which] = done.names
+    return taken

@@ -1,0 +1,64 @@
+"""Who is associated where, with what the roster knows of them and whether the lists admit them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from scopion.model.device import Device
+from scopion.model.errors import NotFound
+from scopion.operations.site.open_site import Site
+from scopion.operations.wifi.load_policy import policy_for
+from scopion.operations.wifi.open_enforcers import Unread, read_stations, remember_stations
+from scopion.roster.read_devices import all_devices
+from scopion.roster.wifi import lists
+from scopion.wireless.enforcers.enforcer import Located
+from scopion.wireless.list_policy import wanted
+
+
+@dataclass(frozen=True, slots=True)
+class StationRow:
+    """A station, for showing."""
+
+    located: Located
+    device: Device | None
+    listed: str  # on which list of the network it stands; empty: on none
+    admitted: bool  # whether the lists admit it now
+
+    @property
+    def traffic(self) -> int:
+        """Octets each way together."""
+        return (self.located.station.received or 0) + (self.located.station.sent or 0)
+
+
+def stations(site: Site, ssid: str | None = None) -> tuple[list[StationRow], list[Unread]]:
+    """Read the access points, and remember who is where. Raises NotFound if no enforcer is known."""
+    known = [each for each in site.settings.enforcer if ssid in (None, each.network)]
+    if not known:
+        what = f"of {ssid!r} " if ssid else ""
+        raise NotFound(f"no access point {what}is known: an [[enforcer]] in site.toml says how one is reached")
+    found, unread = read_stations(site, ssid)
+    roster = site.roster
+    if found:
+        remember_stations(roster, found)
+    devices = all_devices(roster)
+    of_mac = {mac: device for device in devices for mac in device.macs}
+    networks = {each.ssid: each for each in lists.all_networks(roster)}
+    policies = {name: policy_for(roster, each, devices) for name, each in networks.items()}
+    rows = []
+    for each in found:
+        policy = policies.get(each.ssid)
+        mac = each.station.mac
+        listed = next((str(rule.list) for rule in policy.rules if rule.line.mac == mac), "") if policy else ""
+        now = wanted(policy, each.at, site.clock.local) if policy else None
+        rows.append(StationRow(each, of_mac.get(mac), listed, now is None or now.admits(mac)))
+    order = {"2.4": 0, "5": 1, "6": 2}
+    rows.sort(
+        key=lambda row: (
+            row.located.ssid,
+            row.located.access_point,
+            order.get(row.located.radio, 3),
+            row.device.called.casefold() if row.device else "~",
+            row.located.station.mac,
+        )
+    )
+    return rows, unread

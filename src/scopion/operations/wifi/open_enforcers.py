@@ -1,0 +1,148 @@
+"""The enforcers of the site's networks, as its settings name them, and what is read from them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import timedelta
+from pathlib import Path
+
+from scopion.attachment.ports import SshAccess
+from scopion.model.errors import NotFound, Refused, ScopionError
+from scopion.operations.site.open_site import Site
+from scopion.operations.site.read_secret import read_secret, require_private
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.wifi.associations import Association, note_associations, note_links
+from scopion.wireless.enforcer_settings import EnforcerSettings, HostapdSettings, NftablesSettings, SshSettings
+from scopion.wireless.enforcers.enforcer import Enforcer, Located
+
+
+@dataclass(frozen=True, slots=True)
+class Unread:
+    """A radio, or a whole enforcer, that could not be read, and why."""
+
+    enforcer: str
+    radio: str  # empty: all of them
+    problem: str
+
+
+def settings_of(site: Site, ssid: str, name: str | None = None) -> list[EnforcerSettings]:
+    """The enforcers of a network, or the one that is named. Raises NotFound if there is no such one."""
+    found = [each for each in site.settings.enforcer if each.network == ssid and name in (None, each.name)]
+    if not found and name is not None:
+        known = [each.name for each in site.settings.enforcer if each.network == ssid]
+        raise NotFound(f"{ssid!r} has no enforcer {name!r}: it has {', '.join(map(repr, known)) or 'none'}")
+    return found
+
+
+def has_enforcer(site: Site, ssid: str) -> bool:
+    """Whether a network has an enforcer of its own; else its list is typed into a web page, by the sheet."""
+    return bool(settings_of(site, ssid))
+
+
+@contextmanager
+def enforcers(site: Site, ssid: str, name: str | None = None) -> Iterator[list[Enforcer]]:
+    """The enforcers of a network, open as long as they are needed. Raises Refused where a person is the enforcer."""
+    described = settings_of(site, ssid, name)
+    if not described:
+        raise Refused(
+            f"no [[enforcer]] in site.toml holds the list of {ssid!r}: type it in by scopion wifi sheet, then say "
+            "scopion wifi done"
+        )
+    opened = [open_enforcer(site, each) for each in described]
+    try:
+        yield opened
+    finally:
+        for each in opened:
+            each.close()
+
+
+def open_enforcer(site: Site, settings: EnforcerSettings) -> Enforcer:
+    """An enforcer; nothing is reached before it is asked something."""
+    # Most commands about lists ask whether a network has an enforcer, and open none.
+    attachment = site.attachment
+    access = _access(site, settings.ssh)
+    if isinstance(settings, HostapdSettings):
+        from scopion.wireless.enforcers.hostapd import Hostapd
+
+        return Hostapd(
+            settings,
+            lambda path: attachment.open_control(path, access),
+            lambda: attachment.open_shell(access),
+        )
+    if isinstance(settings, NftablesSettings):
+        from scopion.wireless.enforcers.bridge import BridgeFirewall
+
+        return BridgeFirewall(settings, lambda: attachment.open_shell(access))
+    from scopion.wireless.enforcers.uci import UciFile
+
+    return UciFile(settings, lambda: attachment.open_shell(access))
+
+
+def _access(site: Site, ssh: SshSettings | None) -> SshAccess | None:
+    if ssh is None:
+        return None
+    key = str(_beside(site.folder, ssh.key)) if ssh.key else ""
+    if key:
+        require_private(Path(key), site.folder, f"the key of {ssh.user} on {ssh.host}")
+    known = str(_beside(site.folder, ssh.known_hosts)) if ssh.known_hosts else ""
+    what = f"the password of {ssh.user} on {ssh.host}"
+    password = read_secret(ssh.password, site.folder, what) if ssh.password else ""
+    return SshAccess(ssh.host, ssh.port, ssh.user, key, password, known)
+
+
+def _beside(folder: Path, name: str) -> Path:
+    path = Path(name).expanduser()
+    return path if path.is_absolute() else folder / path
+
+
+def read_stations(site: Site, ssid: str | None = None) -> tuple[list[Located], list[Unread]]:
+    """Who is associated with the site's networks, or one of them, and what could not be read."""
+    found: list[Located] = []
+    unread: list[Unread] = []
+    for settings in site.settings.enforcer:
+        if ssid not in (None, settings.network):
+            continue
+        enforcer = open_enforcer(site, settings)
+        if not enforcer.traits.reads_stations:
+            unread.append(Unread(settings.name, "", "it knows no stations"))
+            continue
+        try:
+            for radio in enforcer.radios():
+                try:
+                    enforcer.check(radio)
+                    found += [
+                        Located(each, settings.network, settings.name, radio, site.clock.now())
+                        for each in enforcer.stations(radio)
+                    ]
+                except ScopionError as error:
+                    unread.append(Unread(settings.name, radio, str(error)))
+        except ScopionError as error:
+            unread.append(Unread(settings.name, "", str(error)))
+        finally:
+            enforcer.close()
+    return found, unread
+
+
+def remember_stations(roster: Roster, found: Sequence[Located]) -> None:
+    """Note who is where, so that a device's card knows the access point and the medium."""
+    for each in found:
+        if each.station.links:
+            note_links(roster, each.station.mac, each.station.links, each.at)
+    note_associations(
+        roster,
+        [
+            Association(
+                mac,
+                each.ssid,
+                each.access_point,
+                each.radio,
+                each.at - timedelta(seconds=each.station.connected_s) if each.station.connected_s is not None else None,
+                each.at,
+                each.station.signal,
+            )
+            for each in found
+            for mac in (each.station.mac, *each.station.links)
+        ],
+    )

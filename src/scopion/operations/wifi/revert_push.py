@@ -1,0 +1,186 @@
+"""Taking pushes back: the last one, or any other; by hand, or because nobody has kept it until its deadline."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import timedelta
+from typing import Any
+
+from scopion.model.errors import NotFound, Refused, ScopionError
+from scopion.model.mac import MacAddress
+from scopion.operations.site.open_site import Site
+from scopion.operations.wifi.one_push import OnePush
+from scopion.operations.wifi.open_enforcers import enforcers
+from scopion.operations.wifi.preview_push import left_there, protected
+from scopion.operations.wifi.push_lists import settle_interrupted
+from scopion.operations.wifi.send_push import OnStep, Pushed, Sending, Wish
+from scopion.roster.read_devices import all_devices
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.wifi.lists import ListMode
+from scopion.roster.wifi.push_deadlines import left_s
+from scopion.roster.wifi.pushes import (
+    HAND,
+    Push,
+    PushState,
+    keep_push,
+    note_reverted,
+    push_of,
+    pushes,
+    with_deadline,
+)
+from scopion.wireless.enforcers.enforcer import Enforcer, Held, read_held
+from scopion.wireless.list_policy import Policy, Wanted, read_policy
+from scopion.wireless.order_steps import disconnections
+from scopion.wireless.plan_radio import RadioPlan, back_to
+from scopion.wireless.refusals import quoted
+
+# Nobody begins to take a push back that has so much time left.
+_TIME_LEFT = timedelta(seconds=2)
+
+
+def keep(site: Site, ssid: str | None = None) -> list[Push]:
+    """Keep pushes that would be taken back. Raises NotFound if there is none."""
+    roster = site.roster
+    waiting = _waiting(roster, ssid)
+    # With time left no taking back has begun, and another push, which may take long, is not waited for.
+    kept = [each for each in waiting if time_left(site, roster, each) >= _TIME_LEFT]
+    for each in kept:
+        keep_push(roster, each.id)
+    if len(kept) < len(waiting):
+        with OnePush(site.folder):  # a push that is just being taken back cannot be kept
+            late = _waiting(roster, ssid)
+            for each in late:
+                keep_push(roster, each.id)
+            kept += late
+    if not kept:
+        raise NotFound("no push is waiting to be kept: scopion wifi revert --list shows what became of each")
+    return kept
+
+
+def time_left(site: Site, roster: Roster, push: Push) -> timedelta:
+    """How long a push is kept that nobody keeps, by a clock that cannot be set as long as the machine runs on."""
+    return timedelta(seconds=left_s(roster, push, site.clock.now(), site.boot()))
+
+
+def _waiting(roster: Roster, ssid: str | None) -> list[Push]:
+    return [each for each in with_deadline(roster) if ssid in (None, each.ssid)]
+
+
+def revert_overdue(site: Site) -> list[tuple[Push, list[Pushed], str]]:
+    """Take back every push whose deadline has passed; with each, what came of it and what went wrong."""
+    roster = site.roster_for_reading()
+    if roster is None or not any(time_left(site, roster, each) <= timedelta() for each in with_deadline(roster)):
+        return []
+    found = []
+    for each in with_deadline(site.roster):
+        if time_left(site, site.roster, each) <= timedelta():
+            try:
+                done = revert_to(site, each.id, because=f"push {each.id} was not kept", if_waiting=True)
+                found.append((each, done, ""))
+            except ScopionError as error:
+                found.append((each, [], str(error)))
+    return found
+
+
+def revert(site: Site, ssid: str, *, on_step: OnStep = lambda *_: None) -> list[Pushed]:
+    """Take the last push to each enforcer of a network back. Raises NotFound if there is none, Refused by hand."""
+    last: dict[str, Push] = {}
+    for each in pushes(site.roster, ssid):
+        if each.state is not PushState.ROLLED_BACK:
+            last.setdefault(each.enforcer, each)
+    if not last:
+        raise NotFound(f"nothing was ever pushed for {ssid!r}, nor typed in")
+    typed = last.pop(HAND, None)
+    if typed is not None and not last:
+        raise _by_hand(site, typed)
+    done: list[Pushed] = []
+    for each in last.values():
+        done += revert_to(site, each.id, on_step=on_step)
+    return done
+
+
+def revert_to(
+    site: Site, number: int, *, because: str = "", if_waiting: bool = False, on_step: OnStep = lambda *_: None
+) -> list[Pushed]:
+    """Put back what an enforcer held before a push, whatever has been pushed since.
+
+    ``if_waiting``: not if somebody has kept it meanwhile.
+    """
+    with OnePush(site.folder):
+        roster = site.roster
+        settle_interrupted(site)
+        meant = push_of(roster, number)
+        if if_waiting and meant.revert_at is None:
+            return []
+        if meant.enforcer == HAND:
+            raise _by_hand(site, meant)
+        devices = all_devices(roster)
+        before = _published_before(roster, meant)
+        first = protected(site, roster, meant.ssid, devices)
+        done = []
+        with enforcers(site, meant.ssid, meant.enforcer) as opened:
+            for enforcer in opened:
+                plans = [
+                    _plan_back(enforcer, radio, told, left_there(roster, enforcer, radio, before=number), first)
+                    for radio, told in meant.radios.items()
+                    if radio in enforcer.radios()
+                ]
+                wish = Wish(because=because or f"back to before push {number}")
+                sending = Sending(site, roster, enforcer, plans, wish, before, first, on_step)
+                done.append(sending.run())
+        for each in done:
+            for later in pushes(roster, meant.ssid):
+                if meant.id <= later.id < each.push.id and later.enforcer == meant.enforcer:
+                    note_reverted(roster, later.id, each.push.id)
+        return done
+
+
+def _by_hand(site: Site, typed: Push) -> Refused:
+    """What only the person can take back who typed it in."""
+    at = site.clock.local(typed.at)
+    return Refused(
+        f"what was typed in for {typed.ssid!r} on {at:%Y-%m-%d at %H:%M} (push {typed.id}) goes back by hand: change "
+        f"its lists back (scopion undo), then scopion wifi sheet {quoted(typed.ssid)} has the steps"
+    )
+
+
+def _published_before(roster: Roster, meant: Push) -> Policy | None:
+    """What was published before a push to all of its radios; None: nothing was, or to some of them only.
+
+    The watch carries out what was published: on a radio that had no list it would bring back what was just taken back.
+    """
+    for each in pushes(roster, meant.ssid):
+        earlier = each.id < meant.id and each.enforcer == meant.enforcer and each.state is PushState.DONE
+        if earlier and not each.radios.keys().isdisjoint(meant.radios):
+            whole = meant.radios.keys() <= each.radios.keys()
+            return read_policy(each.policy) if whole and each.policy is not None else None
+    return None
+
+
+def _plan_back(
+    enforcer: Enforcer, radio: str, told: Mapping[str, Any], ours: Held, first: Sequence[MacAddress]
+) -> RadioPlan:
+    """The way back on a radio; ``ours`` is what pushes before had left there: the rest was others' then."""
+    enforcer.check(radio)
+    held = enforcer.held(radio)
+    before = read_held(told["before"])
+    target = Held(before.allow, before.deny, before.mode or ListMode.OFF)
+    foreign = Held(target.allow - ours.allow, target.deny - ours.deny, target.mode)
+    stations = tuple(enforcer.stations(radio)) if enforcer.traits.reads_stations else ()
+    way = back_to(target, held, enforcer.traits, mode=True, first=first, capacity=enforcer.capacity)
+    return RadioPlan(
+        enforcer=enforcer.name,
+        radio=radio,
+        traits=enforcer.traits,
+        capacity=enforcer.capacity,
+        held=held,
+        target=target,
+        wanted=Wanted(target.mode or ListMode.OFF),
+        foreign=foreign,
+        dropped=Held(),
+        idle=Held(),
+        voided=(),
+        leaving=(),
+        stations=stations,
+        steps=(*way, *(disconnections(target, stations) if enforcer.traits.reads_stations else ())),
+    )

@@ -1,0 +1,227 @@
+"""One push to one enforcer, from its record's beginning to its end: step by step, read back, brought back if it fails.
+
+It is begun in the roster before anything is sent, and noted after each radio: whoever is killed half-way leaves behind
+what is needed to go on, or to go back.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+from scopion.model.errors import Divided, EnforcerUnreachable, ScopionError
+from scopion.model.mac import MacAddress
+from scopion.model.text import joined
+from scopion.operations.site.change_roster import account
+from scopion.operations.site.open_site import Site
+from scopion.operations.wifi.last_published import recorded
+from scopion.operations.wifi.preview_push import Which
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.wifi.lists import ListMode
+from scopion.roster.wifi.push_deadlines import note_deadline
+from scopion.roster.wifi.pushes import Push, PushState, begin_push, end_push, note_radios, push_of, pushes
+from scopion.wireless.enforcers.enforcer import Act, Enforcer, Held, Step, held_document, read_held
+from scopion.wireless.list_policy import Policy, policy_document
+from scopion.wireless.order_steps import disconnections
+from scopion.wireless.plan_radio import RadioPlan, back_to
+
+OnStep = Callable[[str, str, Step], None]  # enforcer, radio, what is being done
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What a push is to do besides putting the list in force."""
+
+    which: Which = field(default_factory=Which)
+    because: str = ""
+    revert_at: datetime | None = None
+    insist: bool = False
+    drop_foreign: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Pushed:
+    """What became of a push to one enforcer."""
+
+    push: Push
+    plans: tuple[RadioPlan, ...]
+    problem: str = ""  # what was noticed and did not stop it
+    first: bool = False  # nothing was pushed to this enforcer before
+
+    @property
+    def read_back(self) -> Mapping[str, Held]:
+        """What each radio held afterwards, by band."""
+        return {radio: read_held(told["after"]) for radio, told in self.push.radios.items() if told["after"]}
+
+
+class Sending:
+    """One push to one enforcer, from its record's beginning to its end."""
+
+    def __init__(
+        self,
+        site: Site,
+        roster: Roster,
+        enforcer: Enforcer,
+        plans: Sequence[RadioPlan],
+        wish: Wish,
+        policy: Policy | None,
+        first: Sequence[MacAddress],
+        on_step: OnStep,
+    ) -> None:
+        self._site, self._roster, self._enforcer = site, roster, enforcer
+        self._plans, self._wish, self._policy = tuple(plans), wish, policy
+        self._first, self._on_step = first, on_step
+        self._radios: dict[str, dict[str, Any]] = {
+            plan.radio: {
+                "before": held_document(_with_mode(plan, roster, enforcer)),
+                "target": held_document(plan.target),
+                "ours": held_document(plan.ours),
+                "after": None,
+            }
+            for plan in plans
+        }
+        self._files: Mapping[str, str | None] = {}
+        self._touched: list[RadioPlan] = []
+        self._mode_set: set[str] = set()
+
+    def run(self) -> Pushed:
+        """All radios, each step by step; then read back."""
+        clock = self._site.clock
+        # Files that this account may not read do not keep a list from being put in force: making it last tells that.
+        with suppress(EnforcerUnreachable):
+            self._files = self._enforcer.files()
+        with self._roster.transaction():
+            now = clock.now()
+            number = begin_push(
+                self._roster,
+                self._enforcer.ssid,
+                self._enforcer.name,
+                at=now,
+                who=account(),
+                because=self._wish.because,
+                radios=self._radios,
+                policy=policy_document(self._policy) if self._policy is not None else None,
+                revert_at=self._wish.revert_at,
+            )
+            if self._wish.revert_at is not None:
+                left = (self._wish.revert_at - now).total_seconds()
+                note_deadline(self._roster, number, self._site.boot(), left)
+        problem = ""
+        try:
+            for plan in self._plans:
+                self._put(plan)
+                self._radios[plan.radio]["after"] = held_document(self._read_back(plan))
+                note_radios(self._roster, number, self._radios)
+            problem = self._keep()
+        except (ScopionError, OSError) as error:
+            self._go_back(number, str(error), error)
+        except BaseException as error:  # told to stop: nothing is left half-done if it can be helped
+            self._go_back(number, "it was told to stop", error)
+            raise
+        end_push(self._roster, number, PushState.DONE, clock.now(), problem)
+        again = f"scopion wifi revert --to {number} goes back"
+        self._site.stands.append(f"{self._enforcer.name} holds the new list (push {number}): {again}")
+        sent = push_of(self._roster, number)
+        before = [each for each in pushes(self._roster, sent.ssid) if each.enforcer == sent.enforcer]
+        return Pushed(sent, self._plans, problem, first=len(before) == 1)
+
+    def _put(self, plan: RadioPlan) -> None:
+        self._touched.append(plan)
+        for step in plan.steps:
+            self._on_step(plan.enforcer, plan.radio, step)
+            if step.act in (Act.MODE, Act.REPLACE):
+                self._mode_set.add(plan.radio)
+            self._enforcer.take(plan.radio, step)
+
+    def _read_back(self, plan: RadioPlan) -> Held:
+        """What the radio holds by now. Raises EnforcerUnreachable if that is not what was sent."""
+        self._enforcer.check(plan.radio)
+        held = self._enforcer.held(plan.radio)
+        if not held.holds_the_same(plan.target):
+            lacking = (plan.target.allow | plan.target.deny) - (held.allow | held.deny)
+            more = (held.allow | held.deny) - (plan.target.allow | plan.target.deny)
+            said = [
+                f"{len(lacking)} of its entries {'is' if len(lacking) == 1 else 'are'} missing" if lacking else "",
+                f"{len(more)} more" if more else "",
+            ]
+            raise EnforcerUnreachable(
+                f"{plan.enforcer} ({plan.radio} GHz) does not hold what was sent: "
+                f"{joined(list(filter(None, said))) or f'its mode is {held.mode}'}; has it begun anew meanwhile?"
+            )
+        if plan.traits.reads_stations:  # who has associated while the list was being written
+            for step in disconnections(plan.target, self._enforcer.stations(plan.radio)):
+                self._enforcer.take(plan.radio, step)
+        return held
+
+    def _keep(self) -> str:
+        """Make it last through a restart; that this fails does not undo what is in force."""
+        problems = []
+        for plan in self._plans:
+            try:
+                self._enforcer.keep(plan.radio, plan.target)
+            except ScopionError as error:
+                problems.append(f"in force, but it will not last: {error}")
+        return "; ".join(dict.fromkeys(problems))
+
+    def _go_back(self, number: int, problem: str, error: BaseException) -> None:
+        """Bring every radio that was touched back to what it held. Raises EnforcerUnreachable, or Divided."""
+        stuck: dict[str, str] = {}
+        for plan in reversed(self._touched):
+            before = read_held(self._radios[plan.radio]["before"])
+            mode_set = plan.radio in self._mode_set
+            if before.mode is None and mode_set:
+                before = Held(before.allow, before.deny, ListMode.OFF)
+            try:
+                held = self._enforcer.held(plan.radio)
+                way = back_to(
+                    before, held, plan.traits, mode=mode_set, first=self._first, capacity=self._enforcer.capacity
+                )
+                for step in way:
+                    self._enforcer.take(plan.radio, step)
+                if not self._enforcer.held(plan.radio).holds_the_same(before):
+                    stuck[plan.radio] = "holds neither the old list nor the new one"
+            except (ScopionError, OSError):
+                stuck[plan.radio] = self._state_of(plan)
+        if not stuck and self._touched:
+            stuck = self._put_files_back()
+        if not stuck:
+            end_push(self._roster, number, PushState.ROLLED_BACK, self._site.clock.now(), problem)
+            self._site.stands.append(f"{self._enforcer.name} holds what it held (push {number} was rolled back)")
+            if isinstance(error, ScopionError | OSError):
+                raise EnforcerUnreachable(f"{problem}; rolled back, every radio holds what it held before") from None
+            return
+        told = [f"{plan.radio} GHz {stuck.get(plan.radio, 'holds the old list')}" for plan in self._plans]
+        end_push(self._roster, number, PushState.DIVIDED, self._site.clock.now(), f"{problem}; {joined(told)}")
+        raise Divided(
+            f"{problem}; it could not be rolled back: {joined(told)}. Once it can be reached, scopion wifi push "
+            "goes on, scopion wifi revert goes back"
+        ) from None
+
+    def _put_files_back(self) -> dict[str, str]:
+        """Files, too, hold what they held: what was made to last would be in force after the next restart."""
+        try:
+            self._enforcer.put_back(self._files)
+        except (ScopionError, OSError):
+            where = joined(list(self._files))
+            return {plan.radio: f"holds the old list, but {where} may not" for plan in self._touched}
+        return {}
+
+    def _state_of(self, plan: RadioPlan) -> str:
+        """What can be said of a radio that was touched and cannot be brought back."""
+        try:
+            held = self._enforcer.held(plan.radio)
+        except (ScopionError, OSError):
+            done = self._radios[plan.radio]["after"] is not None
+            return "held the new list when it was read last" if done else "cannot be read: it may hold some of each"
+        return "holds the new list" if held.holds_the_same(plan.target) else "holds some of each"
+
+
+def _with_mode(plan: RadioPlan, roster: Roster, enforcer: Enforcer) -> Held:
+    """What a radio held before, with the mode that was set last where none can be read."""
+    if plan.held.mode is not None:
+        return plan.held
+    last = recorded(roster, enforcer.ssid, enforcer.name).get(plan.radio)
+    return Held(plan.held.allow, plan.held.deny, last.mode if last is not None else None)

@@ -1,0 +1,347 @@
+"""Whether a network's list does what it should: read back, looked up among the associated, and looked for by a scan."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
+
+from scopion.discovery.records.client_list import read_client_list
+from scopion.model.device import Device
+from scopion.model.errors import NoInterface, ScopionError, StorageFailed
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Medium, Observation
+from scopion.model.text import counted, joined
+from scopion.operations.devices.gather_card import likeliest
+from scopion.operations.devices.map_addresses import subnets_of
+from scopion.operations.scan.ask_network import who_answers
+from scopion.operations.scan.prepare_scan import PreparedScan, ScanRequest, prepare_scan
+from scopion.operations.scan.recognise_network import recognise
+from scopion.operations.site.open_site import Site
+from scopion.operations.wifi.edit_networks import known_network
+from scopion.operations.wifi.load_policy import policy_for
+from scopion.operations.wifi.open_enforcers import enforcers, has_enforcer, read_stations, settings_of
+from scopion.operations.wifi.preview_push import Which, preview
+from scopion.roster.read_devices import all_devices
+from scopion.roster.scans import known_subnets
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.wifi import lists
+from scopion.roster.wifi.lists import ListMode, Network
+from scopion.roster.wifi.pushes import Push, PushState, pushes
+from scopion.roster.wifi.verifications import note_verification
+from scopion.wireless.enforcers.enforcer import Effect, Located, read_held
+from scopion.wireless.list_policy import wanted
+from scopion.wireless.plan_radio import RadioPlan
+from scopion.wireless.verdict import Check, Verdict
+
+
+def verify(site: Site, ssid: str, *, clients: str | None = None, scan: bool = True) -> Verdict:
+    """Look whether a network's list is in force. ``clients``: a router's client list as somebody copied it."""
+    roster = site.roster_for_reading()
+    network = known_network(site, roster, ssid)
+    if roster is None:
+        raise lists.no_network(ssid)
+    devices = all_devices(roster)
+    looking = _Looking(site, roster, network, devices)
+    if has_enforcer(site, ssid):
+        looking.at_enforcers()
+    else:
+        looking.at_sheet()
+    if clients is not None:
+        looking.at_clients(clients)
+    if scan:
+        looking.by_scan()
+    looking.at_lifted()
+    _note(site, looking.verdict)
+    return looking.verdict
+
+
+def _note(site: Site, verdict: Verdict) -> None:
+    """Keep what came of it; whoever may only read the roster is told all the same."""
+    unmet = [f"{each.where}: {each.says}" for each in verdict.checks if each.met is False]
+    seen = verdict.met if any(each.met is not None for each in verdict.checks) else None
+    with suppress(StorageFailed):
+        note_verification(site.roster, verdict.network.ssid, site.clock.now(), seen, unmet)
+
+
+class _Looking:
+    """Gathers the checks of one network."""
+
+    def __init__(self, site: Site, roster: Roster, network: Network, devices: Sequence[Device]) -> None:
+        self._site, self._roster, self._devices = site, roster, devices
+        self._network = network
+        self._of_mac = {mac: device for device in devices for mac in device.macs}
+        self._wanted = wanted(policy_for(roster, network, devices), site.clock.now(), site.clock.local)
+        self._plans: tuple[RadioPlan, ...] = ()
+        self._stations: list[Located] = []
+        self.verdict = Verdict(network)
+
+    def at_enforcers(self) -> None:
+        """The lists that they hold, and who is associated."""
+        for settings in settings_of(self._site, self._network.ssid):
+            try:
+                self._plans += preview(self._site, self._network.ssid, Which(settings.name)).plans
+            except ScopionError as error:
+                self._note(settings.name, "list", False, f"it could not be read: {error}")
+        now = self._site.clock.now()
+        self._stations = [
+            Located(each, self._network.ssid, plan.enforcer, plan.radio, now)
+            for plan in self._plans
+            for each in plan.stations
+        ]
+        for ssid in sorted({each.network for each in self._site.settings.enforcer} - {self._network.ssid}):
+            found, unread = read_stations(self._site, ssid)
+            self._stations += found
+            self.verdict.notes += [
+                f"{each.enforcer}, {each.radio} GHz: not read, {each.problem}" for each in unread if each.radio
+            ]
+        for plan in self._plans:
+            where = f"{plan.enforcer}, {plan.radio} GHz"
+            self._list_of(where, plan)
+            self._stations_of(where, plan)
+        self._tries()
+
+    def _list_of(self, where: str, plan: RadioPlan) -> None:
+        count = counted(plan.held.entries, "entry", "entries")
+        if not plan.is_in_force:
+            lacking = f"{len(plan.added)} missing" if plan.added else ""
+            more = f"{len(plan.removed)} too many" if plan.removed else ""
+            modes = f"its mode is {plan.held.mode}, not {plan.target.mode}"
+            differs = joined(list(filter(None, (lacking, more)))) or modes
+            also = f" ({plan.held.remark})" if plan.held.remark else ""
+            self._note(where, "list", False, f"it holds another list: {differs}{also}; scopion wifi push")
+            return
+        mode = "" if plan.traits.reads_mode else "; its mode cannot be read back"
+        foreign = f", {plan.foreign.entries} of them not ours" if plan.foreign.entries else ""
+        self._note(where, "list", True, f"it holds what it should: {count}{foreign}{mode}")
+        for mac in plan.voided:
+            said = f"a foreign allow entry admits {self._called(mac)}: wifi push --drop-foreign removes it"
+            self._note(where, "list", False, said)
+
+    def _stations_of(self, where: str, plan: RadioPlan) -> None:
+        if not plan.traits.reads_stations:
+            self._note(where, "associated", None, f"it does not tell; its effect is that it {plan.traits.effect}")
+            return
+        refused = [each.mac for each in plan.stations if not plan.target.admits(each.mac) or each.mac in plan.voided]
+        if not refused:
+            self._note(where, "associated", True, f"nobody who is refused ({counted(len(plan.stations), 'station')})")
+        for mac in refused:
+            if not plan.is_in_force:
+                says = "is associated, for the list is not in force here yet: scopion wifi push"
+            elif mac in plan.voided:
+                says = "is associated, for a foreign allow entry admits it"
+            else:
+                says = "is still associated; scopion wifi push disconnects it"
+            self._note(where, "associated", False, f"{self._called(mac)} {says}")
+
+    def _tries(self) -> None:
+        """How often the refused have tried, where it is counted."""
+        read = {(plan.enforcer, plan.radio) for plan in self._plans}
+        with enforcers(self._site, self._network.ssid) as opened:
+            for enforcer in opened:
+                for radio in (radio for name, radio in sorted(read) if name == enforcer.name):
+                    for mac, count in enforcer.attempts(radio).items():
+                        self.verdict.notes.append(
+                            f"{enforcer.name}, {radio} GHz: {counted(count, 'frame')} of {self._called(mac)} dropped"
+                        )
+
+    def at_sheet(self) -> None:
+        """What somebody typed in, as far as they said so."""
+        last = self._last_done()
+        if last is None:
+            said = "nobody has said yet that it was typed in: scopion wifi done"
+            self._note("the router's page", "list", None, f"it cannot be read; {said}")
+            return
+        on = self._site.clock.local(last.at)
+        held = {radio: read_held(told["target"]) for radio, told in last.radios.items()}
+        now = self._wanted
+        same = all(each.mode is now.mode and (each.allow | each.deny) == now.macs for each in held.values()) and set(
+            held
+        ) >= set(self._network.radios)
+        if same:
+            self._note(
+                "the router's page", "list", None, f"it cannot be read; typed in on {on:%Y-%m-%d}, and unchanged since"
+            )
+        else:
+            said = f"what was typed in on {on:%Y-%m-%d} is not what is wanted now: scopion wifi sheet"
+            self._note("the router's page", "list", False, said)
+
+    def at_clients(self, text: str) -> None:
+        """Who is on a client list that somebody copied from the router's page."""
+        reading = read_client_list(text, self._site.clock.now())
+        where = "the client list"
+        if not reading.observations:
+            self._note(where, "clients", None, "no client was recognised in it")
+            return
+        listed = {each.mac: each for each in reading.observations if each.mac is not None}
+        away = listed.keys() & reading.absent
+        for mac in away:
+            del listed[mac]
+        refused = [mac for mac in listed if self._is_refused(mac, listed[mac].medium)]
+        count = counted(len(listed), "client")
+        if away:
+            self.verdict.notes.append(
+                f"{counted(len(away), 'row')} of the client list {'is' if len(away) == 1 else 'are'} offline, blocked "
+                "or of another time: not counted as here"
+            )
+        if not refused:
+            self._note(where, "clients", True, f"nobody who is refused is on it ({count})")
+        for mac in refused:
+            medium = " by cable" if listed[mac].medium is Medium.CABLE else ""
+            said = f"{self._called(mac)} is on it{medium}; pages keep a client for minutes after it left: look again"
+            self._note(where, "clients", None if medium else False, said)
+        if reading.unread:
+            self.verdict.notes.append(f"{counted(reading.unread, 'place')} of the client list could not be read")
+
+    def by_scan(self) -> None:
+        """Who of the refused answers."""
+        where = "a scan"
+        try:
+            prepared = self._scan_of_the_site()
+            answered = who_answers(self._site, prepared)
+            self._require_site(prepared, answered)
+        except ScopionError as error:
+            self._note(where, "answers", None, f"cannot look: {error}")
+            return
+        where = f"a scan of {prepared.subnet}"
+        present = {each.mac: each for each in answered if each.mac is not None}
+        refused = [mac for mac in present if self._is_refused(mac, self._medium_of(mac))]
+        if not refused:
+            self._note(where, "answers", True, f"nobody who is refused answers ({counted(len(present), 'device')} did)")
+        for mac in refused:
+            met, why = self._explained(mac, present)
+            self._note(where, "answers", met, f"{self._called(mac)} answers: {why}")
+        self._by_other_adapters(present)
+        self._look_alikes(present)
+
+    def _scan_of_the_site(self) -> PreparedScan:
+        """A scan of the subnet that a scan takes by itself, if it is the site's, else of one that is.
+
+        Raises NoInterface where this machine is on none of them: elsewhere nobody who is refused answers, either.
+        """
+        known = subnets_of(self._site, self._roster)
+        attached = {
+            subnet for each in self._site.attachment.interfaces() if each.can_resolve for subnet in each.subnets
+        }
+        here = [subnet for subnet in known if subnet in attached]
+        if known and not here:
+            raise NoInterface(f"no interface is on {joined([str(subnet) for subnet in known])}")
+        usual = prepare_scan(self._site, ScanRequest(no_names=True))
+        if not known or usual.subnet in here:
+            return usual
+        return prepare_scan(self._site, ScanRequest(targets=(str(here[0]),), no_names=True))
+
+    def _require_site(self, prepared: PreparedScan, answered: Sequence[Observation]) -> None:
+        """Raise NoInterface if this is another network that has the same addresses."""
+        gateway = prepared.choice.interface.gateway
+        gateway_mac = next((each.mac for each in answered if each.address == gateway and each.mac), None)
+        familiar = len({each.mac for each in answered} & self._of_mac.keys() - {gateway_mac})
+        named = [each.range for each in self._site.settings.subnet]
+        known = known_subnets(self._roster)
+        recognition = recognise(prepared.subnet, gateway_mac, known, familiar=familiar, named=named)
+        if not recognition.is_site:
+            raise NoInterface(f"this is none of the site's networks, {recognition.reason}")
+
+    def _by_other_adapters(self, present: Mapping[MacAddress, Observation]) -> None:
+        """Whether somebody whose wireless adapter is refused is here by another one."""
+        if self._wanted.mode is not ListMode.DENY:
+            return
+        for device in self._devices:
+            others = [mac for mac in device.macs if mac in present and mac not in self._wanted.macs]
+            if others and not self._wanted.macs.isdisjoint(device.macs):
+                cable = self._medium_of(others[0]) is Medium.CABLE
+                how = "by cable, which no wireless list concerns" if cable else "by an adapter that is not refused"
+                self.verdict.notes.append(f"{device.called} is here {how} ({others[0]})")
+
+    def _is_refused(self, mac: MacAddress, medium: Medium) -> bool:
+        """Whether a list is meant to keep an address away: named on a deny list, or on the air and on no allow list."""
+        if self._wanted.admits(mac):
+            return False
+        if self._wanted.mode is ListMode.DENY:
+            return True
+        device = self._of_mac.get(mac)
+        own = device is not None and (device.own or device.gateway)
+        return medium is Medium.WIRELESS and not own and self._on_this(mac)
+
+    def _on_this(self, mac: MacAddress) -> bool:
+        """Whether somebody on the air may be on this network: not if it is known to be on another."""
+        where = [each.ssid for each in self._stations if mac in (each.station.mac, *each.station.links)]
+        return not where or self._network.ssid in where
+
+    def _explained(self, mac: MacAddress, present: Mapping[MacAddress, Observation]) -> tuple[bool | None, str]:
+        """Why somebody who is refused is here all the same, and whether that speaks against the list."""
+        here = [each for each in self._stations if mac in (each.station.mac, *each.station.links)]
+        for each in here:
+            if each.ssid != self._network.ssid:
+                return None, f"by another network, {each.ssid!r} ({each.access_point}, {each.radio} GHz)"
+        plans = {(plan.enforcer, plan.radio): plan for plan in self._plans}
+        for each in here:
+            plan = plans.get((each.access_point, each.radio))
+            if plan is None or not plan.is_in_force:
+                others = [key[1] for key, other in plans.items() if other.is_in_force and key[0] == each.access_point]
+                but = f", though not on {joined(others)} GHz any more" if others else ""
+                return False, (
+                    f"it is associated on {each.radio} GHz ({each.access_point}), where the list is not in force yet"
+                    f"{but}: scopion wifi push --radio {each.radio}"
+                )
+            return False, f"it is associated on {each.radio} GHz ({each.access_point}), though that holds the list"
+        if self._medium_of(mac) is Medium.CABLE:
+            return None, "by cable, which no wireless list concerns"
+        if self._plans and all(plan.traits.reads_stations for plan in self._plans):
+            return False, "it is associated with no access point that is read: by cable, or by another access point"
+        if any(plan.traits.effect is Effect.DROPS and plan.is_in_force for plan in self._plans):
+            return False, "its frames should be dropped: by cable, by another access point, or past the bridge"
+        return False, "by cable, by a radio without the list, or by another access point"
+
+    def _look_alikes(self, present: Mapping[MacAddress, Observation]) -> None:
+        """Whether somebody who is refused and gone may be back under another address."""
+        if self._wanted.mode is not ListMode.DENY:
+            return
+        for mac in sorted(self._wanted.macs - set(present)):
+            device = self._of_mac.get(mac)
+            proposal = likeliest(self._roster, self._devices, device) if device is not None else None
+            other = next(
+                (each for each in self._devices if proposal and device and each.id == proposal.other(device.id)), None
+            )
+            if proposal and other is not None and any(each in present for each in other.macs):
+                why = joined(list(proposal.evidence))
+                self.verdict.notes.append(
+                    f"{self._called(mac)} is gone, but {other.called} ({other.macs[0]}) is here and {proposal.words} "
+                    f"the same ({why}): a private address is another address"
+                )
+
+    def at_lifted(self) -> None:
+        """Who is admitted again since the last push: presence is not demanded of them."""
+        done = [each for each in pushes(self._roster, self._network.ssid, 20) if each.state is PushState.DONE]
+        if not done:
+            return
+        before = {mac for told in done[0].radios.values() for mac in read_held(told["before"]).deny}
+        # What was read decides: an entry of others that was kept still refuses.
+        kept = {
+            mac
+            for held in (plan.held for plan in self._plans)
+            for mac in before
+            if mac in held.deny or (held.mode is ListMode.ALLOW and mac not in held.allow)
+        }
+        for mac in sorted(mac for mac in before - kept if self._wanted.admits(mac)):
+            self.verdict.notes.append(
+                f"{self._called(mac)} is admitted again; it may have to be connected anew by hand, for devices "
+                "remember that they were refused"
+            )
+
+    def _last_done(self) -> Push | None:
+        done = (each for each in pushes(self._roster, self._network.ssid) if each.state is PushState.DONE)
+        return next(done, None)
+
+    def _medium_of(self, mac: MacAddress) -> Medium:
+        device = self._of_mac.get(mac)
+        found = next((each.medium for each in device.adapters if each.mac == mac), None) if device else None
+        on_air = any(mac in (each.station.mac, *each.station.links) for each in self._stations)
+        return Medium.WIRELESS if on_air else found or Medium.UNKNOWN
+
+    def _called(self, mac: MacAddress) -> str:
+        device = self._of_mac.get(mac)
+        name = device.called if device is not None else ""
+        return f"{name} ({mac})" if name and name != str(mac) else str(mac)
+
+    def _note(self, where: str, what: str, met: bool | None, says: str) -> None:
+        self.verdict.checks.append(Check(where, what, met, says))

@@ -1,0 +1,1 @@
+"""Folding: observations become devices, stays and events. The only writer of stays and events."""

@@ -1,0 +1,121 @@
+"""Hosts that were found without a MAC address, beyond a router: kept as devices, joined with their MAC when it is told.
+
+Part of folding: called inside its transaction.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Container
+from dataclasses import dataclass
+from datetime import datetime
+from sqlite3 import Connection, Row
+
+from scopion.model.address import Address
+from scopion.model.device import Event, EventKind
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Observation
+from scopion.roster.folding.make_device import make_device
+from scopion.roster.folding.note_traits import move_traits, note_traits
+from scopion.roster.store.stored_values import from_ms, stored_address, to_ms
+
+
+def see_unpaired(db: Connection, seen: Observation) -> Event | None:
+    """Take in a host without a MAC; None if that is no news, or if an adapter is known to be there."""
+    assert seen.address is not None
+    address, at = str(seen.address), to_ms(seen.at)
+    adapters = [row["mac"] for row in db.execute("SELECT mac FROM stay WHERE address = ? AND present", (address,))]
+    for mac in adapters:
+        db.execute(
+            "UPDATE stay SET until = max(until, ?1), found = CASE WHEN ?1 >= until THEN ?4 ELSE found END "
+            "WHERE mac = ?2 AND address = ?3 AND present",
+            (at, mac, address, seen.source),
+        )
+        db.execute("UPDATE adapter SET last_seen = max(last_seen, ?) WHERE mac = ?", (at, mac))
+    if adapters:
+        if len(adapters) == 1:  # of two claimants nobody can say who said it
+            note_traits(db, adapters[0], seen.traits, seen.at)
+        return None
+    known: Row | None = db.execute("SELECT * FROM unpaired WHERE address = ?", (address,)).fetchone()
+    note_traits(db, address, seen.traits, seen.at)
+    if known is None:
+        device = make_device(db, at)
+        db.execute("INSERT INTO unpaired VALUES (?, ?, ?, ?, ?)", (address, device, at, at, not seen.recorded))
+        return None if seen.recorded else Event(EventKind.JOINED, seen.at, device, None, seen.address)
+    since = known["since"] if known["present"] or seen.recorded else at
+    db.execute(
+        "UPDATE unpaired SET since = ?, until = max(until, ?), present = ? WHERE address = ?",
+        (since, at, known["present"] or not seen.recorded, address),
+    )
+    if known["present"] or seen.recorded:
+        return None
+    return Event(EventKind.RETURNED, seen.at, known["device"], None, seen.address, away_since=from_ms(known["until"]))
+
+
+@dataclass(frozen=True, slots=True)
+class Adoption:
+    """A host that was known by its address only, and has found its adapter."""
+
+    device: int | None  # for a new adapter to belong to; None: the adapter has one
+    address: str
+    since: int  # from when to when it was there, in milliseconds
+    until: int
+    present: bool
+
+    def hand_over(self, db: Connection, mac: MacAddress) -> None:
+        """Give its presence to the adapter, which has been made by now: who has a MAC at last is not back."""
+        db.execute(
+            "INSERT OR IGNORE INTO stay (mac, address, since, until, present) VALUES (?, ?, ?, ?, ?)",
+            (str(mac), self.address, self.since, self.until, self.present),
+        )
+
+
+def adopt_unpaired(db: Connection, mac: MacAddress, address: Address) -> Adoption | None:
+    """The device that was known at an address without a MAC, now that a MAC is there: it has found its adapter.
+
+    Called before the adapter is made. An adapter that is known already keeps its device, and takes over what was said
+    of the other, unless people have described that one.
+    """
+    row = db.execute("SELECT * FROM unpaired WHERE address = ?", (str(address),)).fetchone()
+    if row is None:
+        return None
+    owner = db.execute("SELECT device FROM adapter WHERE mac = ?", (str(mac),)).fetchone()
+    move_traits(db, str(address), str(mac))
+    db.execute("DELETE FROM unpaired WHERE address = ?", (str(address),))
+    device = int(row["device"]) if owner is None else None
+    if owner is not None:
+        # An entry or a description of people is never dropped: the device stays then, without an address.
+        db.execute("UPDATE event SET device = ? WHERE device = ?", (owner["device"], row["device"]))
+        drop_if_undescribed(db, row["device"])
+    return Adoption(device, str(address), row["since"], row["until"], bool(row["present"]))
+
+
+def close_unpaired(
+    db: Connection,
+    seen: Container[Address],
+    asked_enough: Container[Address],
+    at: datetime,
+    latest: int,
+    spared: Container[str] = (),
+) -> list[Event]:
+    """End the presence of those who were asked enough and silent; the events that tells."""
+    gone = [
+        row
+        for row in db.execute("SELECT * FROM unpaired WHERE present")
+        if row["until"] <= latest
+        and row["address"] not in spared
+        and stored_address(row["address"]) not in seen
+        and stored_address(row["address"]) in asked_enough
+    ]
+    db.executemany("UPDATE unpaired SET present = 0 WHERE address = ?", [(row["address"],) for row in gone])
+    return [Event(EventKind.LEFT, at, row["device"], None, stored_address(row["address"])) for row in gone]
+
+
+def drop_if_undescribed(db: Connection, *devices: int) -> None:
+    """Delete devices that have neither adapter nor address nor entry, and of which nobody has said anything."""
+    clause = f"AND id IN ({','.join('?' * len(devices))})" if devices else ""
+    db.execute(
+        "DELETE FROM device WHERE standing = 'new' AND label = '' AND owner = '' AND place = '' AND note = '' "
+        "AND id NOT IN (SELECT device FROM adapter UNION SELECT device FROM unpaired "
+        f"UNION SELECT device FROM entry WHERE device IS NOT NULL) {clause}",
+        devices,
+    )

@@ -1,0 +1,110 @@
+"""Queries about devices. What people say of them is written in ``descriptions``."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import date, datetime
+
+from scopion.model.device import Adapter, Device, KnownTrait, Standing, Stay
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Medium
+from scopion.roster.folding.note_traits import all_traits
+from scopion.roster.read_history import STAY_COLUMNS, stay_of
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.store.stored_values import from_ms, stored_mac, stored_words
+
+# By their text: calling the class for each of ten thousand takes five times as long.
+_MEDIA, _STANDINGS = stored_words(Medium), stored_words(Standing)
+# In the order in which they are taken: by name each would take three times as long.
+_ADAPTER = "mac, device, own, medium, medium_evidence, first_seen, last_seen"
+_DEVICE = (
+    "id, standing, first_seen, label, owner, place, note, guest_until, standing_since, because, revision, essential"
+)
+# Adapter by adapter, each by one look into an index: a year has tens of thousands of stays that are over. CROSS JOIN
+# keeps SQLite to this order. Several stays may have ended at the same moment.
+_LATEST = """
+    SELECT stay.mac, stay.address, stay.since, stay.until, stay.present, stay.source
+    FROM adapter CROSS JOIN (SELECT 0 AS six UNION ALL SELECT 1) CROSS JOIN stay
+    ON stay.mac = adapter.mac AND (instr(stay.address, ':') > 0) = six AND NOT stay.present AND stay.until = (
+        SELECT max(until) FROM stay AS past
+        WHERE past.mac = adapter.mac AND (instr(past.address, ':') > 0) = six AND NOT past.present
+    )
+    WHERE adapter.mac NOT IN (SELECT mac FROM stay INDEXED BY stay_present WHERE present)
+    ORDER BY stay.address
+"""
+
+
+def all_devices(roster: Roster) -> list[Device]:
+    """Every device with its adapters and their present or latest stays, in the order of their making."""
+    with roster.guarded():
+        traits = all_traits(roster)
+        adapters, own = _adapters(roster, traits)
+        unpaired = _unpaired(roster)
+        gateways = "SELECT device FROM adapter JOIN subnet ON gateway_mac = adapter.mac"
+        routes = {number for (number,) in roster.rows(gateways)}
+        found = []
+        for row in roster.rows(f"SELECT {_DEVICE} FROM device ORDER BY id"):
+            number, standing, first_seen, label, owner, place, note, until, since, because, revision, essential = row
+            elsewhere = unpaired.get(number, ())
+            heard = [known for stay in elsewhere for known in traits.get(str(stay.address), ())] if elsewhere else ()
+            found.append(
+                Device(
+                    number, _STANDINGS[standing], from_ms(first_seen), label, owner, place, note,
+                    date.fromisoformat(until) if until else None,
+                    from_ms(since) if since is not None else None, because, revision,
+                    number in own, number in routes, adapters.get(number, ()), elsewhere, tuple(heard), bool(essential),
+                )
+            )  # fmt: skip
+        return found
+
+
+def set_media(roster: Roster, media: Mapping[MacAddress, Medium | None]) -> None:
+    """Note what adapters are connected by, as a file tells it; what is known already stays."""
+    with roster.transaction() as db:
+        db.executemany(
+            "UPDATE adapter SET medium = ? WHERE mac = ? AND medium = 'unknown'",
+            [(medium, str(mac)) for mac, medium in media.items() if medium],
+        )
+
+
+def known_adapters(roster: Roster) -> dict[MacAddress, datetime]:
+    """Every adapter ever seen, with when it was last seen."""
+    with roster.guarded():
+        rows = roster.rows("SELECT mac, last_seen FROM adapter")
+        return {stored_mac(mac): from_ms(last_seen) for mac, last_seen in rows}
+
+
+def _adapters(
+    roster: Roster, traits: Mapping[str, tuple[KnownTrait, ...]]
+) -> tuple[dict[int, tuple[Adapter, ...]], set[int]]:
+    """The adapters of each device by its number, and the devices that this machine is."""
+    stays = _stays(roster)
+    found: dict[int, tuple[Adapter, ...]] = {}
+    own: set[int] = set()
+    for row in roster.rows(f"SELECT {_ADAPTER} FROM adapter ORDER BY first_seen, mac"):
+        mac, device, is_own, medium, evidence, first, last = row
+        here, said = stays.get(mac, ()), traits.get(mac, ())
+        known = Adapter(stored_mac(mac), _MEDIA[medium], from_ms(first), from_ms(last), here, evidence, said)
+        found[device] = (*found.get(device, ()), known)
+        if is_own:
+            own.add(device)
+    return found, own
+
+
+def _stays(roster: Roster) -> dict[str, tuple[Stay, ...]]:
+    """By MAC: the present stays, or the latest one of each version of IP where an adapter is absent."""
+    found: dict[str, tuple[Stay, ...]] = {}
+    present = f"SELECT {STAY_COLUMNS} FROM stay INDEXED BY stay_present WHERE present ORDER BY since, address"
+    for query in (present, _LATEST):
+        for row in roster.rows(query):
+            found[row[0]] = (*found.get(row[0], ()), stay_of(row))
+    return found
+
+
+def _unpaired(roster: Roster) -> dict[int, tuple[Stay, ...]]:
+    """By device, where it was seen while its MAC was not known."""
+    found: dict[int, tuple[Stay, ...]] = {}
+    query = "SELECT NULL, address, since, until, present, NULL, device FROM unpaired ORDER BY address"
+    for row in roster.rows(query):
+        found[row[-1]] = (*found.get(row[-1], ()), stay_of(row))
+    return found

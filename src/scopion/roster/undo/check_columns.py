@@ -1,0 +1,214 @@
+"""What each column of the roster may hold: so that a damaged row is told by ``roster check``, whichever it is.
+
+SQLite keeps what it is given: a text in a column for numbers, a moment of the year 300,000. A row that another program
+has written, or a disk has damaged, is found here: texts are read as their readers do, numbers are looked at by SQLite.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from datetime import date
+from ipaddress import IPv4Address, IPv4Network
+
+from scopion.model.alert import AlertState, Severity
+from scopion.model.device import EventKind, Standing
+from scopion.model.mac import Notation
+from scopion.model.observation import Medium, Source, TraitKind
+from scopion.model.text import controls
+from scopion.model.week import Week
+from scopion.roster.store.stored_values import NotOurs, as_written, stored_address, stored_mac, stored_words
+from scopion.roster.wifi.lists import ListMode
+from scopion.roster.wifi.pushes import PushState
+
+Reader = Callable[[object], object]
+_LONGEST = 100_000  # of a message with a page's worth of events; all others are much shorter
+
+
+@dataclass(frozen=True, slots=True)
+class Whole:
+    """A whole number within bounds: SQLite itself finds what is none, for a year has hundreds of thousands of them."""
+
+    least: int
+    most: int
+    or_null: bool = False
+
+    def wrong(self, column: str) -> str:
+        """The condition for rows in which a column holds anything else."""
+        wrong = f"typeof({column}) <> 'integer' OR {column} NOT BETWEEN {self.least} AND {self.most}"
+        return f"{column} IS NOT NULL AND ({wrong})" if self.or_null else wrong
+
+    def holds(self, value: object) -> bool:
+        """Whether it is one of these."""
+        return (value is None and self.or_null) or (type(value) is int and self.least <= value <= self.most)
+
+
+_LARGEST = 2**63 - 1
+_LATEST = 253_402_300_799_999  # the last millisecond that a datetime can tell
+NUMBER, _FLAG, _MOMENT = Whole(-_LARGEST, _LARGEST), Whole(0, 1), Whole(0, _LATEST)
+_NUMBER_OR_NULL, _FLAG_OR_NULL, _MOMENT_OR_NULL = (replace(each, or_null=True) for each in (NUMBER, _FLAG, _MOMENT))
+
+
+def _text(value: object) -> str:
+    if not isinstance(value, str) or len(value) > _LONGEST:
+        raise NotOurs(f"{value!r:.40} is no text")
+    if controls(value):
+        raise NotOurs(f"{value!r:.40} has control characters")
+    return value
+
+
+def _mac(value: object) -> None:
+    stored_mac(_text(value))
+
+
+def _address(value: object) -> None:
+    stored_address(_text(value))
+
+
+def _subject(value: object) -> None:
+    """A trait is an adapter's, or that of a host of which only the address is known."""
+    with as_written("the subject of a trait"):
+        try:
+            _mac(value)
+        except NotOurs:
+            _address(value)
+
+
+def _list(value: object) -> None:
+    with as_written("a list"):
+        if not isinstance(json.loads(_lines(value)), list):
+            raise NotOurs(f"{value!r:.40} is no list")
+
+
+def _object(value: object) -> None:
+    with as_written("an object"):
+        if not isinstance(json.loads(_lines(value)), dict):
+            raise NotOurs(f"{value!r:.40} is no object")
+
+
+def _lines(value: object) -> str:
+    """A document, in which line ends stand as backslashes: nothing else of it may control anything either."""
+    if not isinstance(value, str):
+        raise NotOurs(f"{value!r:.40} is no text")
+    return value
+
+
+def _hours(value: object) -> None:
+    text = _text(value)
+    if text and not text.startswith("@"):
+        with as_written("hours"):
+            Week.parse(text)
+
+
+def _week(value: object) -> None:
+    with as_written("windows"):
+        Week.parse(_text(value))
+
+
+def _day(value: object) -> None:
+    with as_written("a day"):
+        date.fromisoformat(_text(value))
+
+
+def _range(value: object) -> None:
+    with as_written("a range"):
+        IPv4Network(_text(value))
+
+
+def _gateway(value: object) -> None:
+    with as_written("a gateway"):
+        IPv4Address(_text(value))
+
+
+def _or(reader: Reader, *others: object) -> Reader:
+    return lambda value: None if value in others else reader(value)
+
+
+def _words(kind: Callable[[str], object]) -> Reader:
+    return stored_words(kind).__getitem__
+
+
+def require(column: Reader | Whole, value: object) -> None:
+    """Raise NotOurs for a value that a column cannot hold."""
+    if not isinstance(column, Whole):
+        column(value)
+    elif not column.holds(value):
+        raise no_value(value)
+
+
+def no_value(value: object) -> NotOurs:
+    """What is wrong with a number, or with what is none."""
+    return NotOurs(f"{value!r:.40} is no value that this column can hold")
+
+
+_STANDING, _KIND, _MODE = _words(Standing), _words(EventKind), _words(ListMode)
+COLUMNS: Mapping[str, Mapping[str, Reader | Whole]] = {
+    "device": {
+        "id": NUMBER, "standing": _STANDING, "label": _text, "owner": _text, "place": _text, "note": _text,
+        "guest_until": _or(_day, None), "first_seen": _MOMENT, "standing_since": _MOMENT_OR_NULL, "because": _text,
+        "revision": NUMBER, "essential": _FLAG,
+    },
+    "adapter": {
+        "mac": _mac, "device": NUMBER, "medium": _words(Medium), "own": _FLAG, "first_seen": _MOMENT,
+        "last_seen": _MOMENT, "medium_evidence": _text, "sighted": _FLAG,
+    },
+    "stay": {
+        "mac": _mac, "address": _address, "since": _MOMENT, "until": _MOMENT, "present": _FLAG,
+        "source": _or(_words(Source), None), "found": _or(_text, None),
+    },
+    "unpaired": {"address": _address, "device": NUMBER, "since": _MOMENT, "until": _MOMENT, "present": _FLAG},
+    "event": {
+        "at": _MOMENT, "kind": _KIND, "device": NUMBER, "mac": _or(_mac, ""), "address": _address,
+        "was_address": _or(_address, None, ""), "away_since": _MOMENT_OR_NULL, "scan": _NUMBER_OR_NULL,
+        "other_mac": _or(_mac, None, ""), "name": _or(_text, None), "was_name": _or(_text, None),
+    },
+    "trait": {
+        "subject": _subject, "kind": _words(TraitKind), "value": _text, "source": _words(Source),
+        "first_seen": _MOMENT, "last_seen": _MOMENT,
+    },
+    "scan": {
+        "targets": _text, "subnet": _or(_range, ""), "interface": _text, "method": _text, "started": _MOMENT,
+        "ended": _MOMENT_OR_NULL, "asked": NUMBER, "answered": NUMBER, "rounds": NUMBER, "outcome": _text,
+    },
+    "subnet": {
+        "range": _range, "gateway": _or(_gateway, None, ""), "gateway_mac": _or(_mac, None, ""), "since": _MOMENT,
+        "baseline": _NUMBER_OR_NULL, "learning_until": _MOMENT_OR_NULL,
+    },
+    "network": {
+        "ssid": _text, "mode": _MODE, "notation": _words(Notation), "capacity": _NUMBER_OR_NULL, "radios": _text,
+        "router": _text, "since": _MOMENT, "others_hours": _hours, "lists_of": _or(_text, None),
+        "only_until": _MOMENT_OR_NULL,
+    },
+    "entry": {
+        "ssid": _text, "list": _MODE, "device": _NUMBER_OR_NULL, "mac": _or(_mac, None), "description": _text,
+        "since": _MOMENT, "hours": _hours, "until": _MOMENT_OR_NULL, "paused": _FLAG, "who": _text,
+    },
+    "exclusive": {"ssid": _text, "device": _NUMBER_OR_NULL, "mac": _or(_mac, None)},
+    "association": {
+        "mac": _mac, "ssid": _text, "access_point": _text, "radio": _text, "since": _MOMENT_OR_NULL,
+        "seen": _MOMENT, "signal": _NUMBER_OR_NULL,
+    },
+    "alert": {
+        "identity": _text, "channel": _text, "severity": _words(Severity), "gathers": _text, "gathering": _FLAG,
+        "made": _MOMENT, "due": _MOMENT, "state": _words(AlertState), "attempts": NUMBER, "again": _MOMENT,
+        "ended": _MOMENT_OR_NULL, "problem": _text, "more": _object, "message": _or(_lines, None),
+        "examples": _list,
+    },
+    "alert_event": {"alert": NUMBER, "at": _MOMENT, "kind": _KIND, "device": NUMBER, "event": _object},
+    "mute": {"device": _NUMBER_OR_NULL, "kind": _or(_KIND, None), "since": _MOMENT, "until": _MOMENT},
+    "change": {
+        "at": _MOMENT, "kind": _text, "says": _text, "who": _text, "undoes": _NUMBER_OR_NULL,
+        "undone": _MOMENT_OR_NULL,
+    },
+    "change_row": {"relation": _text, "before": _or(_object, None), "after": _or(_object, None)},
+    "push": {
+        "ssid": _text, "enforcer": _text, "at": _MOMENT, "ended": _MOMENT_OR_NULL, "who": _text, "because": _text,
+        "state": _words(PushState), "problem": _text, "radios": _object, "policy": _or(_object, "null"),
+        "revert_at": _MOMENT_OR_NULL, "reverted_by": _NUMBER_OR_NULL,
+    },
+    "verification": {"ssid": _text, "at": _MOMENT, "met": _FLAG_OR_NULL, "unmet": _list},
+    "posture": {"ssid": _text, "question": _text, "answer": _text, "at": _MOMENT},
+    "timetable": {"name": _text, "windows": _week, "since": _MOMENT},
+    "meta": {"key": _text, "value": _text},
+}  # fmt: skip

@@ -1,0 +1,86 @@
+"""How long each kind of record is kept, and the removal of what is older. What is known now is never removed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from sqlite3 import Connection
+
+from scopion.roster.folding.fold_unpaired import drop_if_undescribed
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.store.stored_values import to_ms
+
+
+@dataclass(frozen=True, slots=True)
+class Keep:
+    """Days; 0 keeps for ever."""
+
+    scans: int
+    events: int
+    stays: int
+    traits: int
+    changes: int
+
+
+def remove_old(roster: Roster, keep: Keep, now: datetime) -> dict[str, int]:
+    """Remove what is older than it is kept; how many rows of each kind went."""
+    removals = {
+        "scans": (keep.scans, _scans), "events": (keep.events, _events), "stays": (keep.stays, _stays),
+        "traits": (keep.traits, _traits), "changes": (keep.changes, _changes),
+    }  # fmt: skip
+    removed = {}
+    with roster.transaction() as db:
+        for name, (days, remove) in removals.items():
+            removed[name] = remove(db, to_ms(now - timedelta(days=days))) if days else 0
+    return removed
+
+
+def remove_stray(roster: Roster) -> int:
+    """Remove what belongs to nobody: traits without a subject, devices without anything. Returns how many rows."""
+    with roster.transaction() as db:
+        before = db.total_changes
+        db.execute(
+            "DELETE FROM trait WHERE subject NOT IN (SELECT mac FROM adapter UNION SELECT address FROM unpaired)"
+        )
+        drop_if_undescribed(db)
+        return db.total_changes - before
+
+
+def record_counts(roster: Roster) -> Mapping[str, int]:
+    """How many rows there are of each kind."""
+    names = ("device", "adapter", "stay", "event", "scan", "trait", "change", "network", "entry")
+    with roster.guarded():
+        return {name: int(roster.db.execute(f"SELECT count(*) FROM {name}").fetchone()[0]) for name in names}
+
+
+def _scans(db: Connection, before: int) -> int:
+    """Of older scans one a day and subnet stays, so that it is known on which days somebody looked."""
+    old = (
+        "SELECT id FROM scan WHERE started < ?1 AND id NOT IN (SELECT baseline FROM subnet WHERE baseline IS NOT NULL) "
+        "AND id NOT IN (SELECT min(id) FROM scan WHERE outcome = 'complete' AND started < ?1 "
+        "GROUP BY subnet, started / 86400000)"
+    )
+    db.execute(f"UPDATE event SET scan = NULL WHERE scan IN ({old})", (before,))
+    return db.execute(f"DELETE FROM scan WHERE id IN ({old})", (before,)).rowcount
+
+
+def _events(db: Connection, before: int) -> int:
+    return db.execute("DELETE FROM event WHERE at < ?", (before,)).rowcount
+
+
+def _stays(db: Connection, before: int) -> int:
+    """Past ones; the latest of each adapter tells where it was last, and stays."""
+    return db.execute(
+        "DELETE FROM stay WHERE NOT present AND until < ? "
+        "AND EXISTS (SELECT 1 FROM stay AS later WHERE later.mac = stay.mac AND later.until > stay.until)",
+        (before,),
+    ).rowcount
+
+
+def _traits(db: Connection, before: int) -> int:
+    return db.execute("DELETE FROM trait WHERE last_seen < ?", (before,)).rowcount
+
+
+def _changes(db: Connection, before: int) -> int:
+    return db.execute("DELETE FROM change WHERE at < ?", (before,)).rowcount

@@ -1,0 +1,1 @@
+"""What the roster knows of wireless networks: lists, hours, pushes, associations, verifications."""

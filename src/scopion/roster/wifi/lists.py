@@ -1,0 +1,218 @@
+"""Wireless networks and the entries on their lists, as the roster keeps them. The rules live in wireless/."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+from sqlite3 import Row
+
+from scopion.model.errors import NotFound
+from scopion.model.mac import MacAddress, Notation
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.store.stored_values import as_written, from_ms, stored_mac, to_ms
+
+
+class ListMode(StrEnum):
+    """What an enforcer does with a network's lists."""
+
+    OFF = "off"
+    ALLOW = "allow"  # only these may associate
+    DENY = "deny"  # all but these
+
+
+@dataclass(frozen=True, slots=True)
+class Network:
+    """A wireless network and the router's web page that holds its list."""
+
+    ssid: str
+    mode: ListMode
+    notation: Notation  # what the router's page accepts
+    capacity: int | None  # how many entries it holds; None: not known
+    radios: tuple[str, ...]  # bands in GHz that carry it: "2.4", "5", "6"
+    router: str  # address to open in a browser
+    since: datetime
+    others_hours: str = ""  # when those may associate who are on no list; empty: as the mode says
+    lists_of: str | None = None  # the network whose lists it uses in place of its own
+    only_until: datetime | None = None  # until then only some may associate: its exclusives
+
+    @property
+    def lists(self) -> str:
+        """The SSID under which its entries are kept."""
+        return self.lists_of or self.ssid
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """A device, or a bare MAC address, on a network's allow or deny list."""
+
+    id: int
+    ssid: str
+    list: ListMode  # ALLOW or DENY
+    device_id: int | None
+    mac: MacAddress | None
+    description: str
+    since: datetime
+    hours: str = ""  # windows of a week, or @NAME of a timetable; empty: always
+    until: datetime | None = None  # when it ends
+    paused: bool = False
+    who: str = ""  # the account on whose behalf it was made
+
+    @property
+    def subject(self) -> int | MacAddress:
+        """Whom it is about: a device's number, or a bare MAC address."""
+        if self.device_id is not None:
+            return self.device_id
+        assert self.mac is not None
+        return self.mac
+
+
+@dataclass(frozen=True, slots=True)
+class EntryTerms:
+    """On what terms an entry is made: why, when it holds, until when, whether it is paused, and who made it."""
+
+    description: str = ""
+    hours: str = ""
+    until: datetime | None = None
+    paused: bool = False
+    who: str = ""
+
+
+def all_networks(roster: Roster) -> list[Network]:
+    """Every wireless network, by name."""
+    with roster.guarded():
+        return [_network(row) for row in roster.db.execute("SELECT * FROM network ORDER BY ssid")]
+
+
+def find_network(roster: Roster, ssid: str) -> Network | None:
+    """One network, or None."""
+    return next((each for each in all_networks(roster) if each.ssid == ssid), None)
+
+
+def network(roster: Roster, ssid: str) -> Network:
+    """One network. Raises NotFound."""
+    found = find_network(roster, ssid)
+    if found is None:
+        raise no_network(ssid)
+    return found
+
+
+def no_network(ssid: str | None) -> NotFound:
+    """The error to raise when there is no such network."""
+    return NotFound(f"no wireless network {ssid!r} is known: scopion wifi allow or deny makes it, see wifi ssids")
+
+
+def save_network(roster: Roster, each: Network) -> None:
+    """Make a network, or change its settings and mode."""
+    with roster.transaction() as db:
+        db.execute(
+            "INSERT INTO network (ssid, mode, notation, capacity, radios, router, since, others_hours, lists_of, "
+            "only_until) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (ssid) DO UPDATE SET mode = excluded.mode, "
+            "notation = excluded.notation, capacity = excluded.capacity, radios = excluded.radios, "
+            "router = excluded.router, others_hours = excluded.others_hours, lists_of = excluded.lists_of, "
+            "only_until = excluded.only_until",
+            (
+                each.ssid,
+                each.mode,
+                each.notation,
+                each.capacity,
+                ",".join(each.radios),
+                each.router,
+                to_ms(each.since),
+                each.others_hours,
+                each.lists_of,
+                to_ms(each.only_until) if each.only_until else None,
+            ),
+        )
+
+
+def all_entries(roster: Roster, ssid: str | None = None) -> list[Entry]:
+    """The entries of one network, or of all, in the order in which they were made."""
+    with roster.guarded():
+        rows = roster.db.execute(
+            "SELECT * FROM entry WHERE ? IS NULL OR ssid = ? ORDER BY ssid, list, id", (ssid, ssid)
+        )
+        return [_entry(row) for row in rows]
+
+
+def add_entry(
+    roster: Roster, ssid: str, which: ListMode, subject: int | MacAddress, at: datetime, terms: EntryTerms
+) -> None:
+    """Put a device (by its number) or a bare MAC, which is on no list of the network, on one."""
+    device = subject if isinstance(subject, int) else None
+    mac = None if isinstance(subject, int) else str(subject)
+    until = to_ms(terms.until) if terms.until else None
+    with roster.transaction() as db:
+        db.execute(
+            "INSERT INTO entry (ssid, list, device, mac, description, since, hours, until, paused, who) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (ssid, which, device, mac, terms.description, to_ms(at), terms.hours, until, terms.paused, terms.who),
+        )
+
+
+def change_entry(roster: Roster, entry: Entry, *, hours: str, until: datetime | None, paused: bool) -> None:
+    """Change on what terms an entry stands."""
+    with roster.transaction() as db:
+        db.execute(
+            "UPDATE entry SET hours = ?, until = ?, paused = ? WHERE id = ?",
+            (hours, to_ms(until) if until else None, paused, entry.id),
+        )
+
+
+def drop_entries(roster: Roster, ssid: str, subjects: Collection[int | MacAddress]) -> list[Entry]:
+    """Take devices or bare MACs off a network's lists; returns the entries that they had."""
+    with roster.transaction() as db:
+        found = [entry for entry in all_entries(roster, ssid) if entry.subject in subjects]
+        db.executemany("DELETE FROM entry WHERE id = ?", [(entry.id,) for entry in found])
+        return found
+
+
+def exclusives(roster: Roster, ssid: str) -> list[int | MacAddress]:
+    """Who alone may associate while a network is theirs: devices by number, bare MACs."""
+    with roster.guarded():
+        rows = roster.db.execute("SELECT device, mac FROM exclusive WHERE ssid = ? ORDER BY id", (ssid,))
+        return [row["device"] if row["device"] is not None else stored_mac(row["mac"]) for row in rows]
+
+
+def set_exclusives(roster: Roster, ssid: str, subjects: Collection[int | MacAddress]) -> None:
+    """Say whose a network is for a while."""
+    with roster.transaction() as db:
+        db.execute("DELETE FROM exclusive WHERE ssid = ?", (ssid,))
+        db.executemany(
+            "INSERT INTO exclusive (ssid, device, mac) VALUES (?, ?, ?)",
+            [(ssid, each, None) if isinstance(each, int) else (ssid, None, str(each)) for each in subjects],
+        )
+
+
+@as_written("a network")
+def _network(row: Row) -> Network:
+    return Network(
+        ssid=row["ssid"],
+        mode=ListMode(row["mode"]),
+        notation=Notation(row["notation"]),
+        capacity=row["capacity"],
+        radios=tuple(row["radios"].split(",")),
+        router=row["router"],
+        since=from_ms(row["since"]),
+        others_hours=row["others_hours"],
+        lists_of=row["lists_of"],
+        only_until=from_ms(row["only_until"]) if row["only_until"] is not None else None,
+    )
+
+
+@as_written("an entry")
+def _entry(row: Row) -> Entry:
+    return Entry(
+        id=row["id"],
+        ssid=row["ssid"],
+        list=ListMode(row["list"]),
+        device_id=row["device"],
+        mac=stored_mac(row["mac"]) if row["mac"] else None,
+        description=row["description"],
+        since=from_ms(row["since"]),
+        hours=row["hours"],
+        until=from_ms(row["until"]) if row["until"] is not None else None,
+        paused=bool(row["paused"]),
+        who=row["who"],
+    )

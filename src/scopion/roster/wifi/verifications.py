@@ -1,0 +1,54 @@
+"""The record of looks at whether wireless lists work: kept so that a report can say when it was last seen to."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.store.stored_values import as_written, from_ms, to_ms
+
+_KEPT = 50  # of each network: once a week for a year
+
+
+@dataclass(frozen=True, slots=True)
+class Verification:
+    """One look at a network's list."""
+
+    ssid: str
+    at: datetime
+    met: bool | None  # None: nothing of it could be read
+    unmet: tuple[str, ...]  # what contradicted the list
+
+
+def note_verification(roster: Roster, ssid: str, at: datetime, met: bool | None, unmet: Sequence[str]) -> None:
+    """Keep what came of a look."""
+    with roster.transaction() as db:
+        db.execute(
+            "INSERT INTO verification (ssid, at, met, unmet) VALUES (?, ?, ?, ?)",
+            (ssid, to_ms(at), met, json.dumps(list(unmet), ensure_ascii=False)),
+        )
+        db.execute(
+            "DELETE FROM verification WHERE ssid = ?1 AND id NOT IN "
+            "(SELECT id FROM verification WHERE ssid = ?1 ORDER BY id DESC LIMIT ?2)",
+            (ssid, _KEPT),
+        )
+
+
+def latest_verifications(roster: Roster) -> dict[str, Verification]:
+    """The latest look at each network, by SSID."""
+    with roster.guarded(), as_written("a verification"):
+        rows = roster.db.execute(
+            "SELECT * FROM verification WHERE id IN (SELECT max(id) FROM verification GROUP BY ssid)"
+        )
+        return {
+            row["ssid"]: Verification(
+                row["ssid"],
+                from_ms(row["at"]),
+                None if row["met"] is None else bool(row["met"]),
+                tuple(json.loads(row["unmet"])),
+            )
+            for row in rows
+        }

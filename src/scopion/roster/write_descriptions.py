@@ -1,0 +1,98 @@
+"""What people say of devices: texts, standings, that two are one, that one is to be forgotten.
+
+Called inside a change, so that all of it can be taken back.
+"""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from sqlite3 import IntegrityError
+
+from scopion.model.device import Device, Standing
+from scopion.model.errors import ChangedMeanwhile, UsageError
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.store.stored_values import to_ms
+
+TEXTS = ("label", "owner", "place", "note")
+
+
+def set_description(roster: Roster, device: Device, **texts: str | None) -> None:
+    """Change a device's label, owner, place or note; None leaves one as it is. Raises UsageError for a label in use."""
+    changes = {column: text for column, text in texts.items() if text is not None and getattr(device, column) != text}
+    if not texts.keys() <= set(TEXTS):
+        raise TypeError(f"not texts of a device: {sorted(texts)}")
+    if not changes:
+        return
+    setting = ", ".join(f"{column} = ?" for column in changes)
+    with roster.transaction() as db:
+        try:
+            db.execute(
+                f"UPDATE device SET {setting}, revision = revision + 1 WHERE id = ?", (*changes.values(), device.id)
+            )
+        except IntegrityError:
+            raise UsageError(
+                f"{changes['label']!r} is the label of another device: choose another, or rename that one first"
+            ) from None
+
+
+def set_essential(roster: Roster, device: Device, essential: bool) -> None:
+    """Whether a device may never be refused on the air."""
+    if device.essential == essential:
+        return
+    with roster.transaction() as db:
+        db.execute("UPDATE device SET essential = ?, revision = revision + 1 WHERE id = ?", (essential, device.id))
+
+
+def set_standing(
+    roster: Roster, device: Device, standing: Standing, at: datetime, *, until: date | None = None, because: str = ""
+) -> None:
+    """Change what we think of a device, with when and why; what it was already keeps its date."""
+    if device.standing_since and (device.standing, device.guest_until, device.because) == (standing, until, because):
+        return
+    since = device.standing_since if device.standing is standing else None
+    with roster.transaction() as db:
+        db.execute(
+            "UPDATE device SET standing = ?, guest_until = ?, standing_since = ?, because = ?, "
+            "revision = revision + 1 WHERE id = ?",
+            (standing, until.isoformat() if until else None, to_ms(since or at), because, device.id),
+        )
+
+
+def join_devices(roster: Roster, kept: Device, other: Device) -> None:
+    """Make two devices one: the first one keeps its number and what was said of it, the other fills its blanks."""
+    with roster.transaction() as db:
+        # Labels are unique: the other gives its up before it can be taken over.
+        db.execute("UPDATE device SET label = '' WHERE id = ?", (other.id,))
+        texts = {name: getattr(kept, name) or getattr(other, name) for name in ("label", "owner", "place")}
+        texts["note"] = "; ".join(dict.fromkeys(filter(None, (kept.note, other.note))))
+        set_description(roster, kept, **texts)
+        if kept.standing is Standing.NEW and other.standing is not Standing.NEW:
+            at = other.standing_since or other.first_seen
+            set_standing(roster, kept, other.standing, at, until=other.guest_until, because=other.because)
+        db.execute("UPDATE device SET first_seen = min(first_seen, ?) WHERE id = ?", (to_ms(other.first_seen), kept.id))
+        set_essential(roster, kept, kept.essential or other.essential)
+        for relation in ("adapter", "unpaired", "exclusive"):
+            db.execute(f"UPDATE {relation} SET device = ? WHERE device = ?", (kept.id, other.id))
+        db.execute("UPDATE event SET device = ? WHERE device = ?", (kept.id, other.id))
+        # One entry a network: where both are listed, the one that stays counts.
+        db.execute("UPDATE OR IGNORE entry SET device = ? WHERE device = ?", (kept.id, other.id))
+        db.execute("UPDATE mute SET device = ? WHERE device = ?", (kept.id, other.id))
+        db.execute("DELETE FROM device WHERE id = ?", (other.id,))
+
+
+def forget_device(roster: Roster, device: Device) -> None:
+    """Remove a device with its adapters, stays, events, entries, and what was said of it."""
+    subjects = [*map(str, device.macs), *(str(stay.address) for stay in device.unpaired)]
+    with roster.transaction() as db:
+        db.executemany("DELETE FROM trait WHERE subject = ?", [(subject,) for subject in subjects])
+        db.execute("DELETE FROM device WHERE id = ?", (device.id,))
+
+
+def require_unchanged(seen: Device, now: Device | None) -> None:
+    """Raise ChangedMeanwhile if somebody has changed a device since it was looked at."""
+    if now is None:
+        raise ChangedMeanwhile(f"{seen.called} is no more: somebody has joined or forgotten it meanwhile")
+    if now.revision != seen.revision:
+        texts = [f"{name} {getattr(now, name)!r}" for name in TEXTS if getattr(now, name)]
+        said = ", ".join([str(now.standing), *texts])
+        raise ChangedMeanwhile(f"{seen.called} was changed by somebody else meanwhile, it is now: {said}")

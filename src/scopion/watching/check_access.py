@@ -1,0 +1,96 @@
+"""What a service has to reach on this machine: the program, and files that settings name, by an account of its own."""
+
+from __future__ import annotations
+
+import shutil
+import stat
+import sys
+from pathlib import Path
+
+from scopion.alerts.alert_settings import CommandSettings
+from scopion.operations.site.find_folder import SYSTEM_FOLDER
+from scopion.operations.site.load_settings import Settings
+from scopion.watching.service_unit import Installation
+from scopion.wireless.enforcer_settings import HostapdSettings
+
+
+def installation(settings: Settings, folder: Path = SYSTEM_FOLDER) -> Installation:
+    """The program that runs now, where its parts are, and the groups that may read what the settings name."""
+    used = [*settings.watch.leases, *_sockets(settings)]
+    groups = {group for each in used if (group := _group_of(folder / each, folder))}
+    code = Path(__file__).parents[1]
+    return Installation(program_path(), (Path(sys.base_prefix), Path(sys.prefix), code), tuple(sorted(groups)))
+
+
+def _sockets(settings: Settings) -> list[str]:
+    """The control sockets of access point daemons on this machine."""
+    local = [each for each in settings.enforcer if isinstance(each, HostapdSettings) and each.ssh is None]
+    return [radio.socket for each in local for radio in each.radio.values()]
+
+
+def cannot_run(found: Installation) -> str:
+    """Why the service's account could not run the program, in a sentence; empty if it can."""
+    closed = next(filter(None, map(_closed, (found.program, *found.parts))), None)
+    if closed is None:
+        return ""
+    return (
+        f"the service's account cannot run {found.program}, for {closed} is closed to others: install the program into "
+        "an environment that is open to all (python3 -m venv /opt/scopion), and use the one in there"
+    )
+
+
+def unreachable(settings: Settings, folder: Path = SYSTEM_FOLDER) -> list[str]:
+    """What else the service's account could not run or read; a sentence each."""
+    told = []
+    for channel in settings.channel:
+        if isinstance(channel, CommandSettings) and (closed := _closed(Path(channel.command[0]), folder)):
+            told.append(f"channel {channel.name!r} runs {channel.command[0]}, but {closed} is closed to others")
+    for each in settings.watch.leases:
+        if (closed := _closed(folder / each, folder)) and not _group_of(folder / each, folder):
+            told.append(
+                f"the lease file {folder / each} cannot be read, for {closed} is closed to others and to its group"
+            )
+    for path in _sockets(settings):
+        if (closed := _closed(Path(path))) and not _group_of(Path(path), folder):
+            told.append(
+                f"the control socket {path} cannot be used, for {closed} is closed to others and to its group: set "
+                "ctrl_interface_group in hostapd's configuration"
+            )
+    return told
+
+
+def _closed(path: Path, own: Path | None = None) -> Path | None:
+    """The first part of a path that others than its owner and its group cannot use; None if they can, or it is ours."""
+    if own is not None and path.is_relative_to(own):
+        return None
+    return next((each for each in (*reversed(path.parents), path) if not _is_open(each, stat.S_IROTH)), None)
+
+
+def _is_open(path: Path, to: int) -> bool:
+    """Whether a file can be read, or a folder be passed, by others (S_IROTH) or its group (S_IRGRP)."""
+    try:
+        mode = path.stat().st_mode
+    except OSError:  # what is not there yet is none of our business
+        return True
+    return bool(mode & (to >> 2 if stat.S_ISDIR(mode) else to))
+
+
+def _group_of(path: Path, own: Path) -> str:
+    """The group whose members reach a file that is closed to others; empty if none does, or it is root's."""
+    import grp
+
+    closed = _closed(path, own)
+    if closed is None or not _is_open(closed, stat.S_IRGRP):
+        return ""
+    try:
+        group = closed.stat().st_gid
+        return grp.getgrgid(group).gr_name if group else ""
+    except (OSError, KeyError):
+        return ""
+
+
+def program_path() -> Path:
+    """The program that is running now, as a service would start it."""
+    found = shutil.which(sys.argv[0]) or shutil.which("scopion")
+    path = Path(found or sys.argv[0]).absolute()
+    return path if path.name.startswith("scopion") else Path(sys.executable).with_name("scopion")

@@ -1,0 +1,148 @@
+"""The part of the watch that delivers: takes from the outbox what is due, and lets each channel work by itself."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import timedelta
+from typing import Any
+
+from scopion.alerts.channels.channel import Channel
+from scopion.alerts.channels.open_channel import open_channel
+from scopion.alerts.deliver import Attempt, Outbox, Outcome, attempted
+from scopion.model.device import EventKind
+from scopion.operations.intake.queue_alerts import Teller, channels_of, policy_of
+from scopion.operations.notify.manage_alerts import secret_reader
+from scopion.roster.mutes import mutes
+from scopion.roster.outbox import backlog, next_due, note_passed_over
+from scopion.watching.watch_context import Post
+
+# A round for cron waits for what is due so soon: a newcomer's message waits a moment for its names.
+_SHORTLY = timedelta(seconds=3)
+
+
+class Delivering:
+    """Drives the outbox."""
+
+    def __init__(self, post: Post) -> None:
+        self._post = post
+        site = post.site
+        read_secret = secret_reader(site)
+        self._channels: Mapping[str, Channel] = {
+            each.name: open_channel(each, read_secret, site.folder) for each in channels_of(site)
+        }
+        self._unnoted: dict[str, Outcome] = {}  # by channel: what was tried and could not be noted yet
+        self._outbox: Outbox | None = None
+        self._next_at = 0.0
+        self._seen_empty = False
+        self.state: dict[str, tuple[int, float]] = {}  # by channel: how many are due, and the age of the oldest
+
+    @property
+    def channels(self) -> Mapping[str, Channel]:
+        """By name."""
+        return self._channels
+
+    def wake_at(self) -> float:
+        """When to look into the outbox."""
+        return self._next_at
+
+    def soon(self) -> None:
+        """Something was put into the outbox."""
+        self._next_at = 0.0
+
+    @property
+    def has_tried_all(self) -> bool:
+        """Whether nothing that is due is left that was not tried."""
+        post = self._post
+        if any(post.hands.busy(_lane(name)) for name in self._channels):
+            return False
+        return self._seen_empty
+
+    def turn(self, now: float) -> None:
+        """Start what is due."""
+        if now < self._next_at:
+            return
+        # Other processes put alerts into the outbox, too: scopion scan by hand.
+        self._next_at = now + self._post.look_every_s
+        post = self._post
+        with post.doing("looking into the outbox"):
+            for outcome in list(self._unnoted.values()):
+                self._note(outcome)
+            self._note_flood()
+            busy = [name for name in self._channels if post.hands.busy(_lane(name))]
+            wall = post.clock.now()
+            attempts = self._box().due(wall, busy)
+            for attempt in attempts:
+                self._start(attempt)
+            waiting = backlog(post.site.roster, wall)
+            self.state = {name: (each.count, (wall - each.oldest).total_seconds()) for name, each in waiting.items()}
+            due = next_due(post.site.roster)
+            if due is not None and due > wall:
+                self._next_at = min(self._next_at, now + (due - wall).total_seconds())
+            shortly = due is not None and wall < due < wall + _SHORTLY
+            self._seen_empty = not (attempts or busy or shortly)
+
+    def _box(self) -> Outbox:
+        """On the roster as it is open now: after damage it is another one."""
+        site = self._post.site
+        if self._outbox is None or self._outbox.roster is not site.roster:
+            give_up = timedelta(days=site.settings.alerts.give_up_days)
+            self._outbox = Outbox(
+                site.roster, self._channels, lambda alert: Teller(site, site.roster).message(alert), give_up
+            )
+        return self._outbox
+
+    def _start(self, attempt: Attempt) -> None:
+        post, name = self._post, attempt.alert.channel
+        channel, at = self._channels[name], post.clock.now()
+
+        def finish(outcome: Any, error: BaseException | None) -> None:
+            if error is not None:
+                raise error
+            assert isinstance(outcome, Outcome)
+            # As long as it cannot be noted - a full disk - nothing more goes by this channel, or it would go again.
+            self._unnoted[name] = outcome
+            with post.doing("noting a delivery"):
+                self._note(outcome)
+            self.soon()
+
+        post.hands.start(_lane(name), lambda: attempted(attempt, channel, at), finish)
+
+    def _note(self, outcome: Outcome) -> None:
+        post, name = self._post, outcome.attempt.alert.channel
+        state = self._box().done(outcome, post.clock.now())
+        self._unnoted.pop(name, None)
+        post.counts.deliveries[name, str(state)] += 1
+        if outcome.failure is None:
+            post.works(_lane(name))
+        else:
+            post.troubles[_lane(name)] = str(outcome.failure)
+
+    def _note_flood(self) -> None:
+        """Tell, once an hour at most, how much was passed over because somebody makes it up."""
+        post = self._post
+        passed = post.site.vigil.guard.passed_over() if post.site.vigil else None
+        if passed is None:
+            return
+        post.counts.passed_over += passed.count
+        post.trouble(
+            "taking in",
+            f"claims of new addresses are passed over (such as {passed.examples[0]}): somebody makes them up",
+        )
+        policy = policy_of(post.site)
+        if policy is None:
+            return
+        at = post.clock.now()
+        with post.site.roster.transaction() as db:
+            if any(each.covers(0, EventKind.JOINED, at) for each in mutes(post.site.roster, at)):
+                return
+            for channel in policy.channels:
+                note_passed_over(db, channel, passed.count, passed.examples, at)
+
+
+def _lane(channel: str) -> str:
+    return f"channel {channel}"
+
+
+def is_delivery(lane: str) -> bool:
+    """Whether what a lane does is a delivery: to cut one off means that it is made twice."""
+    return lane.startswith("channel ")

@@ -1,0 +1,322 @@
+"""The part of the watch that hears: an ear for each interface of the site, and what becomes of what is heard.
+
+News is taken in at once, that somebody is still there once a minute. Where another adapter was at an address that is
+claimed, both are asked first, so that a conflict is told as what it is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Sequence
+from contextlib import closing
+from datetime import datetime
+from ipaddress import IPv4Address, IPv4Network
+from typing import Any
+
+from scopion.attachment.ports import Interface, Rights
+from scopion.discovery.asking import Method, open_asker, plan_for
+from scopion.discovery.listening import Gathered
+from scopion.discovery.name_company import NameCompany
+from scopion.discovery.runner import Findings, run_scan
+from scopion.model.address import Address
+from scopion.model.device import EventKind
+from scopion.model.errors import InterfaceLost, NotPermitted, ScopionError
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Observation
+from scopion.operations.intake.take_in import take_in
+from scopion.operations.scan.ask_network import name_servers
+from scopion.watching.interface_ear import Ear
+from scopion.watching.watch_context import Post, log
+
+# Who is still there is noted this often; news goes at once.
+NOTE_EVERY_S = 60.0
+# After it other news waits so many times as long as it took, with the reading of the roster that follows: a flood of it
+# leaves the watch its time, and one device that joins right after another waits for a moment only.
+_PAUSES, _LEAST_PAUSE_S, _MOST_PAUSE_S = 10, 0.05, 0.5
+# After the roster could not be written: until then what is heard is kept, each pair once.
+_AGAIN_S = 5.0
+# An address is asked about not more often than this, whoever claims it.
+_CHECK_EVERY_S = 20.0
+_MOST_CHECKED = 1024
+# How many newcomers are asked for their names at a time; more is no time for courtesy.
+_MOST_NAMED = 16
+# The message about a newcomer waits a little longer than this; who answers later is asked by the next sweep.
+_NAMES_WITHIN_S = 0.45
+_CHECK_PACE = 200.0
+_ARRIVALS = (EventKind.JOINED, EventKind.UNWANTED_PRESENT)
+
+
+class Listening:
+    """Ears, and the fold of what they hear."""
+
+    def __init__(self, post: Post, rights: Rights, sweep_soon: Callable[[IPv4Network], None]) -> None:
+        self._post = post
+        self._sweep_soon = sweep_soon
+        self._rights = rights
+        self._ears: dict[str, Ear] = {}
+        self._kept = Gathered()
+        self._away: set[str] = set()  # interfaces that do not stand on the site's ground, or not for certain
+        self._due_at = post.clock.monotonic() + NOTE_EVERY_S
+        self._not_before = 0.0
+        self._news_began: float | None = None  # what was taken in in this turn of the watch, if anything was
+        self._checked: dict[IPv4Address, float] = {}
+        self._own: frozenset[MacAddress] = frozenset()
+
+    @property
+    def ears(self) -> Collection[Ear]:
+        """Those that listen now."""
+        return self._ears.values()
+
+    def attend(self, interfaces: Sequence[Interface], own: frozenset[MacAddress]) -> None:
+        """Listen on exactly these; one that has changed gets a new ear."""
+        self._own = own
+        wanted = {each.name: each for each in interfaces}
+        for name, ear in list(self._ears.items()):
+            if ear.lost or wanted.get(name) != ear.interface:
+                if ear.lost:
+                    log.warning("listening on %s ended: %s", name, ear.lost)
+                if name not in self._away:
+                    self._keep(self._count(ear))
+                self._post.hands.neglect(ear)
+                del self._ears[name]
+        for name, interface in wanted.items():
+            if name not in self._ears and self._rights.raw_frames:
+                self._open(interface)
+            elif not self._rights.raw_frames:
+                doing = f"listening on {name}"
+                more = self._rights.how_to_get_more
+                self._post.remark(doing, f"not listening, so that who joins is noticed by the next sweep only: {more}")
+
+    def _open(self, interface: Interface) -> None:
+        try:
+            vigil = self._post.site.vigil
+            heard = vigil.heard if vigil is not None else None
+            ear = Ear(self._post.site.attachment, interface, self._post.hands.wake, self._own, heard)
+        except (InterfaceLost, NotPermitted) as error:
+            self._post.trouble(f"listening on {interface.name}", str(error))
+            return
+        ear.known = self._post.known
+        self._ears[interface.name] = ear
+        self._post.hands.attend(ear)
+        self._post.works(f"listening on {interface.name}")
+
+    def stands(self, interface: str, *, at_home: bool) -> None:
+        """Whether what is heard on an interface is of this site; until that is known it is kept."""
+        if at_home:
+            self._away.discard(interface)
+        else:
+            self._away.add(interface)
+
+    def learnt(self) -> None:
+        """Who is known has been read anew; when others were heard is of no use any more."""
+        self._rest()
+        if self._post.site.vigil is not None:
+            self._post.site.vigil.forget_all_but(self._post.known.here)
+        for ear in self._ears.values():
+            ear.known = self._post.known
+
+    def drop(self, interface: str) -> None:
+        """What was heard there is not of this site."""
+        if interface in self._ears:
+            self._count(self._ears[interface])
+
+    def wake_at(self) -> float:
+        """When something has to be taken in."""
+        if any(ear.has_news for name, ear in self._ears.items() if name not in self._away):
+            return self._not_before
+        return max(self._due_at, self._not_before)
+
+    def turn(self, now: float) -> None:
+        """Take in what is due."""
+        self._news_began = None
+        if now < self.wake_at():
+            return
+        self._due_at = now + NOTE_EVERY_S
+        self._news_began = self._post.clock.monotonic()
+        self._take_in(now)
+        self._rest()
+
+    def _rest(self) -> None:
+        """Let other news wait, if any was taken in in this turn."""
+        if self._news_began is not None:
+            now = self._post.clock.monotonic()
+            pause = min(max(_PAUSES * (now - self._news_began), _LEAST_PAUSE_S), _MOST_PAUSE_S)
+            self._not_before = max(self._not_before, now + pause)
+
+    def _take_in(self, now: float) -> None:
+        seen = self._gathered()
+        self._ask_clients(now)
+        if not seen:
+            return
+        settled, questioned = self._told_apart(seen, now)
+        try:
+            events = take_in(self._post.site, settled)
+        except ScopionError as error:
+            if not self._post.keeping("remembering what was heard", error):
+                raise
+            self._keep(settled)
+            for claims in questioned.values():
+                self._forget_checks(claims)
+            self._not_before = now + _AGAIN_S
+            return
+        self._post.works("remembering what was heard")
+        if events or any(map(self._post.known.is_news, settled)):
+            self._post.outdated()
+        self._post.tell(events)
+        arrived = {event.mac for event in events if event.kind in _ARRIVALS}
+        self._ask_names([each for each in settled if each.mac in arrived and self._is_alone(each)])
+        for interface, claims in questioned.items():
+            self._check(interface, claims)
+
+    def _keep(self, seen: Sequence[Observation]) -> None:
+        """What could not be remembered is tried again soon, each pair once."""
+        for each in seen:
+            self._kept.add(each)
+        self._due_at = min(self._due_at, self._post.clock.monotonic() + _AGAIN_S)
+
+    def _forget_checks(self, claims: Sequence[Observation]) -> None:
+        """Claims that were not asked about are, when they come again."""
+        self._keep(claims)
+        for each in claims:
+            if isinstance(each.address, IPv4Address):
+                self._checked.pop(each.address, None)
+
+    def _is_alone(self, seen: Observation) -> bool:
+        """Whether it is the only one at its address: else nobody could say who answers there."""
+        return seen.address is not None and not self._post.known.claims_a_held_address(seen)
+
+    def _gathered(self) -> list[Observation]:
+        """What all ears have heard, and what could not be remembered before."""
+        kept, self._kept = self._kept.observations(), Gathered()
+        found = list(kept)
+        for name, ear in self._ears.items():
+            if name not in self._away:
+                found += self._count(ear)
+        return found
+
+    def _count(self, ear: Ear) -> list[Observation]:
+        heard, counts = ear.take(), self._post.counts
+        counts.frames += heard.frames
+        counts.malformed += heard.malformed
+        counts.dropped += heard.dropped
+        counts.passed_over += heard.passed_over
+        counts.observations.update(str(each.source) for each in heard.observations)
+        return heard.observations
+
+    def _told_apart(
+        self, seen: Sequence[Observation], now: float
+    ) -> tuple[list[Observation], dict[str, list[Observation]]]:
+        """What can be taken in, and by interface the claims of addresses at which somebody else was."""
+        settled: list[Observation] = []
+        questioned: dict[str, list[Observation]] = {}
+        for each in seen:
+            ear = self._ear_of(each)
+            claims = self._post.known.has_come(each) and self._post.known.claims_a_held_address(each)
+            if not claims or ear is None or not isinstance(each.address, IPv4Address):
+                settled.append(each)
+            elif now >= self._checked.get(each.address, 0.0):
+                self._note_checked(each.address, now)
+                questioned.setdefault(ear.interface.name, []).append(each)
+        return settled, questioned
+
+    def _ear_of(self, seen: Observation) -> Ear | None:
+        if seen.address is None:
+            return None
+        return next((ear for ear in self._ears.values() if ear.interface.reaches(seen.address)), None)
+
+    def _ask_clients(self, now: float) -> None:
+        """Ask for those who have just asked a DHCP server for an address: its answer went to them alone."""
+        for name, ear in self._ears.items():
+            wanted = {
+                address
+                for address in ear.take_requests().values()
+                if name not in self._away and now >= self._checked.get(address, 0.0)
+            }
+            for address in wanted:
+                self._note_checked(address, now)
+            if wanted:
+                self._check(name, (), sorted(wanted))
+
+    def _note_checked(self, address: IPv4Address, now: float) -> None:
+        if len(self._checked) >= _MOST_CHECKED:
+            self._checked.pop(next(iter(self._checked)))
+        self._checked[address] = now + _CHECK_EVERY_S
+
+    def _check(self, interface: str, claims: Sequence[Observation], more: Sequence[IPv4Address] = ()) -> None:
+        """Ask who is at addresses that somebody claims, or will have in a moment; fold claims and answers together."""
+        post, ear = self._post, self._ears[interface]
+        began = post.clock.now()
+        addresses = [*(each.address for each in claims if isinstance(each.address, IPv4Address)), *more]
+        own = ear.interface.address_in(addresses[0])
+        expected: dict[Address, list[MacAddress]] = {
+            address: list(post.known.holders.get(address, ())) for address in addresses
+        }
+        attachment = post.site.attachment
+
+        def ask() -> Findings:
+            with closing(open_asker(Method.ARP, attachment, ear.interface, own)) as asker:
+                return run_scan(addresses, asker, attachment, plan_for(Method.ARP, _CHECK_PACE), expected)
+
+        def finish(found: Any, error: BaseException | None) -> None:
+            answers: list[Observation] = found.observations if isinstance(found, Findings) else []
+            asked = found.asked_enough if isinstance(found, Findings) else set()
+            if claims or answers or error is not None:
+                self._conclude([*claims, *answers], asked, began, error)
+            # Who has the gateway's address decides whether this is the site: a sweep tells, and what has changed.
+            for subnet in {post.known.gateways[address] for address in addresses if address in post.known.gateways}:
+                self._sweep_soon(subnet)
+
+        post.hands.start("ask", ask, finish)
+
+    def _conclude(
+        self, seen: Sequence[Observation], asked: Collection[Any], began: datetime, error: BaseException | None
+    ) -> None:
+        post = self._post
+        if error is not None and not post.keeping("asking who has an address", error):
+            raise error
+        try:
+            events = take_in(post.site, seen, asked, began)
+        except ScopionError as problem:
+            if not post.keeping("remembering what was heard", problem):
+                raise
+            self._keep(seen)
+            return
+        post.outdated()
+        post.tell(events)
+        arrived = {event.mac for event in events if event.kind in _ARRIVALS}
+        self._ask_names([each for each in seen if each.mac in arrived and self._is_alone(each)])
+
+    def _ask_names(self, newcomers: Sequence[Observation]) -> None:
+        """Ask newcomers what they are called, so that the message about them can say it."""
+        post = self._post
+        if not newcomers or not post.site.settings.names.ask or len(newcomers) > _MOST_NAMED:
+            return
+        by_ear: dict[Ear, list[Observation]] = {}
+        for each in newcomers:
+            ear = self._ear_of(each)
+            if ear is not None:
+                by_ear.setdefault(ear, []).append(each)
+        for ear, those in by_ear.items():
+            self._ask_names_by(ear, those)
+
+    def _ask_names_by(self, ear: Ear, newcomers: Sequence[Observation]) -> None:
+        post = self._post
+        attachment = post.site.attachment
+        servers = name_servers(post.site, ear.interface)
+
+        def ask() -> list[Observation]:
+            with closing(NameCompany(attachment, ear.interface, servers)) as company:
+                for each in newcomers:
+                    company.met(each)
+                found: list[Observation] = []
+                until = attachment.clock.monotonic() + _NAMES_WITHIN_S
+                while not company.done and attachment.clock.monotonic() < until:
+                    found += company.turn(attachment.clock.monotonic() + 0.02)
+                return found
+
+        def finish(found: Any, error: BaseException | None) -> None:
+            if error is not None:
+                post.trouble("asking for names", str(error))
+            elif found:
+                self._conclude(found, (), post.clock.now(), None)
+
+        post.hands.start("names", ask, finish)

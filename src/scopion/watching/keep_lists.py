@@ -1,0 +1,123 @@
+"""The part of the watch that looks after wireless lists: when something is due, and who does it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import UTC, datetime
+
+from scopion.model.errors import ScopionError
+from scopion.operations.site.open_site import Site
+from scopion.operations.wifi.attend_lists import Attended, attend, next_moment
+from scopion.roster.wifi.pushes import pushes_mark
+from scopion.watching.watch_context import Post, log
+
+LANE = "enforce"
+# An access point that was switched off is tried again so soon.
+_AGAIN_S = 15.0
+# In a busy place somebody comes every few seconds.
+_NOT_SOONER_S = 10.0
+
+
+class Enforcing:
+    """Drives pushes that time asks for, and reads who is associated."""
+
+    def __init__(self, post: Post, opened: Callable[[], Site]) -> None:
+        self._post = post
+        self._opened = opened  # the site for the thread that works here
+        self._none = not post.site.settings.enforcer
+        self._look_at = self._stations_at = 0.0
+        self._read_at = float("-inf")
+        self._due_at = float("inf")
+        self._again_at = float("inf")
+        self._attempts = 0
+        self._failing: set[str] = set()
+        self._mark: object = None
+        self._moment: datetime | None = None  # when something is due, by the pushes as they were at the mark
+        self._looked = datetime.min.replace(tzinfo=UTC)
+        self.stations = 0
+
+    @property
+    def has_done_a_round(self) -> bool:
+        """Whether the access points were read, or tried, at least once."""
+        return self._none or self._attempts > 0
+
+    def wake_at(self) -> float:
+        """When something is due next."""
+        if self._none or self._post.hands.busy(LANE):
+            return float("inf")
+        return min(self._look_at, self._stations_at, self._due_at, self._again_at)
+
+    def soon(self) -> None:
+        """Somebody came or went: read the access points, for what is told of a newcomer says on which it is."""
+        self._stations_at = min(self._stations_at, max(self._post.clock.monotonic(), self._read_at + _NOT_SOONER_S))
+
+    def turn(self, now: float) -> None:
+        """Start what is due."""
+        if self._none or self._post.hands.busy(LANE):
+            return
+        if now >= self._look_at:  # somebody may have pushed by hand meanwhile
+            self._look_at = now + self._post.look_every_s
+            self._look(now)
+        stations = now >= self._stations_at
+        if stations or now >= min(self._due_at, self._again_at):
+            if stations:
+                self._read_at = now
+                self._stations_at = now + self._post.site.settings.wireless.stations_s
+            self._due_at = self._again_at = float("inf")
+            self._start(stations)
+
+    def _look(self, now: float) -> None:
+        post = self._post
+        with post.doing("reading the pushes"):
+            roster, clock = post.site.roster, post.clock
+            # With a timetable there are hundreds of pushes: they are read again once there is another, or one is due.
+            mark, wall = (pushes_mark(roster), post.site.settings), clock.now()
+            was_set_back = wall < self._looked  # then something else may be due first
+            if mark != self._mark or was_set_back or (self._moment is not None and self._moment <= wall):
+                self._mark, self._moment = mark, next_moment(roster, post.site)
+            self._looked, moment = wall, self._moment
+            left = (moment - wall).total_seconds() if moment is not None else float("inf")
+            # What is overdue and has just failed waits for its next attempt.
+            self._due_at = float("inf") if left <= 0 and self._failing else now + max(0.0, left)
+
+    def _start(self, stations: bool) -> None:
+        self._post.hands.start(LANE, lambda: attend(self._opened(), stations=stations), self._finish)
+
+    def _finish(self, came: Attended | None, error: BaseException | None) -> None:
+        post, now = self._post, self._post.clock.monotonic()
+        self._attempts += 1
+        if error is not None or came is None:
+            self._again_at = now + _AGAIN_S
+            if not isinstance(error, ScopionError | OSError):
+                raise error or RuntimeError("nothing came of attending to the lists")
+            post.trouble("looking after the lists", str(error))
+            return
+        post.works("looking after the lists")
+        for said in came.done:
+            log.info("%s", said)
+            post.outdated()
+        for doing, problem in came.problems.items():
+            post.trouble(doing, problem)
+        for doing in self._failing - came.problems.keys():
+            post.works(doing)
+        self._failing = set(came.problems)
+        if came.stations is not None:
+            self.stations = came.stations
+        self._look_at = now if came.done else self._look_at
+        if self._failing:
+            self._again_at = now + _AGAIN_S
+
+
+def opener(site: Site) -> Callable[[], Site]:
+    """How a thread gets the site: its own, for a roster is used by the thread that has opened it."""
+    own: list[Site] = []
+
+    def opened() -> Site:
+        if site.story is not None:
+            return site
+        if not own:
+            own.append(Site(site.folder))
+        own[0].leave_replaced_roster()
+        return own[0]
+
+    return opened

@@ -1,0 +1,125 @@
+"""The part of the watch that reads what others have written down: lease files, and the address tables of routers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from scopion.attachment.ports import NeighbourState
+from scopion.discovery.records.detect import read_record
+from scopion.model.errors import NotFound, ScopionError
+from scopion.model.observation import Observation, Source
+from scopion.operations.intake.take_in import take_in
+from scopion.operations.scan.read_router_tables import router_access
+from scopion.operations.site.load_settings import RouterSettings
+from scopion.watching.watch_context import Post
+
+LANE = "read"
+
+
+@dataclass(slots=True)
+class Record:
+    """Something to read now and then."""
+
+    called: str
+    every_s: float
+    read: Callable[[], Sequence[Observation]]
+    next_at: float
+    attempts: int = 0
+
+
+class Sources:
+    """Reads each record at its interval."""
+
+    def __init__(self, post: Post) -> None:
+        self._post = post
+        site, now = post.site, post.clock.monotonic()
+        settings = site.settings
+        self._changed: dict[Path, float] = {}
+        self._records = [
+            Record(f"reading {path}", settings.watch.leases_s, lambda path=path: self._leases(path), now)  # type: ignore[misc]
+            for path in (site.folder / each for each in settings.watch.leases)
+        ]
+        self._records += [
+            Record(
+                f"asking router {router.address}",
+                settings.watch.routers_s,
+                lambda router=router: self._table(router),  # type: ignore[misc]
+                now,
+            )
+            for router in settings.router
+        ]
+        self._unread = len(self._records)
+
+    @property
+    def have_been_read(self) -> bool:
+        """Whether each was read, or tried, at least once."""
+        return self._unread == 0
+
+    def wake_at(self) -> float:
+        """When something is to be read next."""
+        return min((each.next_at for each in self._records), default=float("inf"))
+
+    def turn(self, now: float) -> None:
+        """Start what is due."""
+        for record in self._records:
+            if record.next_at <= now and not self._post.hands.busy(LANE):
+                record.next_at = now + record.every_s
+                self._start(record)
+
+    def _start(self, record: Record) -> None:
+        def finish(seen: Any, error: BaseException | None) -> None:
+            self._finish(record, seen, error)
+
+        self._post.hands.start(LANE, record.read, finish)
+
+    def _finish(self, record: Record, seen: Sequence[Observation] | None, error: BaseException | None) -> None:
+        post = self._post
+        self._unread -= record.attempts == 0
+        record.attempts += 1
+        changed, self._changed = self._changed, {}  # to be read once more unless all goes well
+        if isinstance(error, OSError) and not isinstance(error, ScopionError):
+            post.trouble(record.called, error.strerror or str(error))
+            return
+        with post.contained(record.called):
+            self._take_in(record, seen or (), error)
+            self._changed = changed
+
+    def _take_in(self, record: Record, seen: Sequence[Observation], error: BaseException | None) -> None:
+        post = self._post
+        if error is not None:
+            raise error
+        events = take_in(post.site, seen)
+        post.works(record.called)
+        post.counts.observations.update(str(each.source) for each in seen)
+        if seen:
+            post.outdated()
+        post.tell(events)
+
+    def _leases(self, path: Path) -> Sequence[Observation]:
+        """What a lease file tells, if it has changed since it was read last. Raises OSError, ScopionError."""
+        now = path.stat()
+        if self._changed.get(path) == now.st_mtime or not now.st_size:  # nobody has a lease yet
+            return ()
+        with path.open("rb") as stream:
+            try:
+                found = read_record(stream, self._post.clock.now()).observations
+            except NotFound:  # no lease is given out
+                found = []
+        self._changed[path] = now.st_mtime
+        return found
+
+    def _table(self, router: RouterSettings) -> Sequence[Observation]:
+        """Whom a router has met just now. Raises RouterUnreadable, InvalidSettings."""
+        site = self._post.site
+        table = site.attachment.router_table(router_access(site, router))
+        now = site.clock.now()
+        met = (NeighbourState.REACHABLE, NeighbourState.FIXED)
+        ranges = [each.range for each in site.settings.subnet if each.router == router.address]
+        return [
+            Observation(entry.mac, entry.address, now, Source.ROUTER)
+            for entry in table
+            if entry.mac and entry.state in met and any(entry.address in each for each in ranges)
+        ]

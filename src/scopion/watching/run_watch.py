@@ -1,0 +1,187 @@
+"""Runs the watch: alone on its site, until it is told to stop; who started it is told that it is ready and alive."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from types import FrameType
+
+from scopion.attachment.connect.privileges import keep_capabilities_to_itself
+from scopion.model.errors import InvalidSettings
+from scopion.operations.intake.flood_guard import FloodGuard
+from scopion.operations.intake.vigil import Vigil
+from scopion.operations.site.open_site import Site
+from scopion.watching.deliver_alerts import is_delivery
+from scopion.watching.executors import Hands, Inline, Threads
+from scopion.watching.metrics import MetricsServer
+from scopion.watching.one_watch import OnlyOne
+from scopion.watching.readiness import Readiness
+from scopion.watching.watch_context import log
+from scopion.watching.watch_site import Watch
+
+# What is being delivered when the watch is told to stop gets so long to end; the rest is delivered next time.
+_GRACE_S = 5.0
+# Nothing is waited for longer than this, so that the service manager hears that all is well.
+_LONGEST_TURN_S = 5.0
+# A round for cron ends when all is swept and what can be delivered is; at the latest after this.
+_ONCE_AT_MOST_S = 600.0
+# In a terminal a made-up site plays a minute in so long.
+_SCENE_MINUTE_S = 0.1
+
+
+@dataclass(frozen=True, slots=True)
+class Order:
+    """How the watch is to run."""
+
+    once: bool = False  # one round, for cron
+    for_s: float | None = None  # so long; None: until it is told to stop
+    terminal: bool = False  # somebody looks on, and has a bell
+
+
+OnTurn = Callable[[Watch], None]
+
+
+class _Signals:
+    """What the process was told by signals."""
+
+    def __init__(self) -> None:
+        self.stop = self.reload = False
+        self.wake: Callable[[], None] = lambda: None
+
+    def on_stop(self, number: int, frame: FrameType | None) -> None:
+        self.stop = True
+        self.wake()
+
+    def on_reload(self, number: int, frame: FrameType | None) -> None:
+        self.reload = True
+        self.wake()
+
+
+def run_watch(site: Site, order: Order, on_turn: OnTurn = lambda _: None) -> bool:
+    """Watch a site until told to stop; whether all is well at the end. Raises Refused, and what opening it raises."""
+    keep_capabilities_to_itself()
+    readiness, folder = Readiness(), site.folder
+    with OnlyOne(folder), _listening_to_signals(order.terminal) as signals:
+        _prepare(site, order)
+        began = site.clock.monotonic()
+        while True:
+            ended = _Round(site, order, signals, readiness, on_turn, began).run()
+            if not signals.reload or signals.stop:
+                readiness.stopping()
+                return ended
+            signals.reload = False
+            site = _reloaded(site, folder, order)
+
+
+def _prepare(site: Site, order: Order) -> Site:
+    since = None if order.once else site.clock.now()
+    site.vigil = Vigil(FloodGuard(site.clock.monotonic()), order.terminal, since)
+    _ = site.settings  # a mistake is told before anything begins
+    return site
+
+
+def _reloaded(site: Site, folder: Path, order: Order) -> Site:
+    """The site with its settings read anew; with the old ones if the new have a mistake."""
+    try:
+        fresh = _prepare(Site(folder), order)
+    except InvalidSettings as error:
+        log.error("the settings stay as they were: %s", error)
+        return site
+    site.close()
+    log.info("the settings were read anew")
+    return fresh
+
+
+class _Round:
+    """From the making of a watch to its end."""
+
+    def __init__(
+        self, site: Site, order: Order, signals: _Signals, readiness: Readiness, on_turn: OnTurn, began: float
+    ) -> None:
+        self._site, self._order, self._signals = site, order, signals
+        self._readiness, self._on_turn, self._began = readiness, on_turn, began
+        self._hands: Hands = Inline(site.attachment) if site.story is not None else Threads(site.attachment)
+        self._sweeper: Site | None = None
+
+    def run(self) -> bool:
+        site, signals = self._site, self._signals
+        watch = Watch(site, self._hands, self._sweeping_site)
+        signals.wake = self._hands.wake
+        metrics = MetricsServer.serving(watch)
+        log.info("watching %s in %s", site.name, site.folder)
+        try:
+            until = watch.turn()
+            self._readiness.ready()
+            while not signals.stop and not signals.reload and not self._is_over(watch):
+                self._on_turn(watch)
+                self._readiness.alive(watch)
+                self._wait(until)
+                until = watch.turn()
+            return watch.is_well
+        finally:
+            signals.wake = lambda: None
+            # Before the watch begins anew nothing of the old one may go on; at the end only deliveries are worth it.
+            self._hands.close(_GRACE_S, is_delivery if signals.stop or not signals.reload else lambda _: True)
+            if metrics is not None:
+                metrics.close()
+            if signals.stop or not signals.reload:
+                site.close()
+                log.info("the watch ended")
+
+    def _sweeping_site(self) -> Site:
+        """The site as the thread that sweeps has it: a roster is used by the thread that has opened it."""
+        if self._site.story is not None:
+            return self._site
+        if self._sweeper is None:
+            self._sweeper = Site(self._site.folder)
+            self._sweeper.vigil = self._site.vigil
+        self._sweeper.leave_replaced_roster()
+        return self._sweeper
+
+    def _is_over(self, watch: Watch) -> bool:
+        passed = self._site.clock.monotonic() - self._began
+        if self._order.for_s is not None and passed >= self._order.for_s:
+            return True
+        return self._order.once and (watch.has_done_a_round or passed > _ONCE_AT_MOST_S)
+
+    def _wait(self, until: float) -> None:
+        clock = self._site.clock
+        now = clock.monotonic()
+        end = min(until, now + _LONGEST_TURN_S if self._site.story is None else until)
+        if self._order.for_s is not None:
+            end = min(end, self._began + self._order.for_s)
+        self._hands.wait(end)
+        if self._site.story is not None and self._order.terminal:
+            time.sleep((clock.monotonic() - now) / 60 * _SCENE_MINUTE_S)
+
+
+@contextmanager
+def _listening_to_signals(terminal: bool) -> Iterator[_Signals]:
+    """End well when told to, and let a service read its settings anew on SIGHUP; as it was before at the end."""
+    signals = _Signals()
+    if threading.current_thread() is not threading.main_thread():
+        yield signals
+        return
+    # A terminal that is closed sends SIGHUP, too: then nobody looks on any more.
+    on_hangup = signals.on_stop if terminal else signals.on_reload
+    handlers = {signal.SIGTERM: signals.on_stop, signal.SIGINT: signals.on_stop}
+    if sys.platform != "win32":
+        handlers[signal.SIGHUP] = on_hangup
+    before = {number: signal.signal(number, handler) for number, handler in handlers.items()}
+    try:
+        yield signals
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+def is_service() -> bool:
+    """Whether the system's service manager has started this process and reads what it says."""
+    return "JOURNAL_STREAM" in os.environ or "NOTIFY_SOCKET" in os.environ

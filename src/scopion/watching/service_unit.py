@@ -1,0 +1,239 @@
+"""The unit by which the system's service manager runs the watch: with no more rights than the site's settings need.
+
+Pure: settings go in, texts come out. What each line keeps the service from stands in systemd.exec(5).
+"""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from scopion.alerts.alert_settings import CommandSettings, DesktopSettings, FileSettings
+from scopion.model.errors import UsageError
+from scopion.operations.site.find_folder import SYSTEM_FOLDER
+from scopion.operations.site.load_settings import Settings
+from scopion.wireless.enforcer_settings import HostapdSettings, NftablesSettings, UciSettings
+
+NAME = "scopion.service"
+ACCOUNT = "scopion"
+CREDENTIALS = Path("/etc/scopion")  # where the service manager reads credentials from
+# The main loop turns every five seconds; a roster that is locked holds it for ten, a slow disk somewhat longer.
+_WATCHDOG_S = 90
+_HOMES = ("/home", "/root")
+
+
+@dataclass(frozen=True, slots=True)
+class Installation:
+    """What the service starts, and what of the machine it has to reach."""
+
+    program: Path
+    parts: tuple[Path, ...] = ()  # where its interpreter and its code are, if elsewhere
+    groups: tuple[str, ...] = ()  # whose files it reads: lease files are often closed to others
+
+
+def unit_text(settings: Settings, installation: Installation, folder: Path = SYSTEM_FOLDER) -> str:
+    """The unit's file."""
+    return "\n".join(_lines(settings, installation, folder)) + "\n"
+
+
+def needs_raw_frames(settings: Settings) -> bool:
+    """Whether the service is to send and hear frames; without, it finds hosts by harmless datagrams."""
+    return settings.scan.method in ("auto", "arp")
+
+
+def warnings(settings: Settings) -> list[str]:
+    """What of the settings a service cannot do."""
+    return [
+        f"channel {each.name!r} shows on a desktop, which a service cannot: run scopion watch in the session for that"
+        for each in settings.channel
+        if isinstance(each, DesktopSettings)
+    ]
+
+
+def _lines(settings: Settings, installation: Installation, folder: Path) -> Iterator[str]:
+    arguments = map(command_word, ["--site", str(folder), "watch"])
+    command = " ".join([unit_word(str(installation.program)), *arguments])  # in the first, no variable is replaced
+    yield from (
+        "# Made by scopion service from the settings of the site; scopion service install makes it anew.",
+        "[Unit]",
+        "Description=Scopion looks after the local network",
+        "After=network.target",
+        "# However often it fails: nobody else tells that the network is not looked after.",
+        "StartLimitIntervalSec=0",
+        "",
+        "[Service]",
+        "Type=notify",
+        "NotifyAccess=main",
+        f"ExecStart={command}",
+        "ExecReload=/bin/kill -HUP $MAINPID",
+        "Restart=always",
+        "RestartSec=10",
+        f"WatchdogSec={_WATCHDOG_S}",
+        "TimeoutStopSec=20",
+        f"User={ACCOUNT}",
+        f"Group={ACCOUNT}",
+    )
+    if installation.groups:
+        yield f"SupplementaryGroups={' '.join(map(unit_word, installation.groups))}"
+    if folder == SYSTEM_FOLDER:
+        yield "StateDirectory=scopion"
+        yield "# Administrators who are members of the group read and change the site with the same commands."
+        yield "StateDirectoryMode=2770"
+    yield "UMask=0007"
+    for name in sorted(set(_credentials(settings))):
+        yield f"LoadCredential={unit_word(f'{name}:{CREDENTIALS / name}')}"
+    yield from ("", *_rights(settings), "", *_sandbox(settings, installation, folder))
+    yield from ("", "[Install]", "WantedBy=multi-user.target")
+
+
+def changes_firewall(settings: Settings) -> bool:
+    """Whether the service is to put lists into this machine's own firewall."""
+    return any(isinstance(each, NftablesSettings) and each.ssh is None for each in settings.enforcer)
+
+
+def _rights(settings: Settings) -> list[str]:
+    raw, firewall = needs_raw_frames(settings), changes_firewall(settings)
+    if not raw and not firewall:
+        return [
+            "# No capability at all: the settings ask for a method that needs none.",
+            "CapabilityBoundingSet=",
+            "AmbientCapabilities=",
+            "PrivateUsers=yes",
+            "RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK",
+        ]
+    needed = {"CAP_NET_RAW": raw, "CAP_NET_ADMIN": firewall}
+    capabilities = " ".join(name for name, wanted in needed.items() if wanted)
+    what = " and ".join([*(["raw frames"] if raw else []), *(["lists in the firewall"] if firewall else [])])
+    return [
+        f"# {what[0].upper()}{what[1:]}, and nothing else.",
+        f"CapabilityBoundingSet={capabilities}",
+        f"AmbientCapabilities={capabilities}",
+        f"RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK{' AF_PACKET' if raw else ''}",
+    ]
+
+
+def _sandbox(settings: Settings, installation: Installation, folder: Path) -> Iterator[str]:
+    run = [Path(each.command[0]) for each in settings.channel if isinstance(each, CommandSettings)]
+    met = (installation.program, *installation.parts, folder, *run)
+    home = any(path.is_relative_to(each) for path in met for each in _HOMES)
+    writable = [unit_word(str(path)) for path in _written(settings, folder)]
+    yield from (
+        "NoNewPrivileges=yes",
+        "ProtectSystem=strict",
+        f"ProtectHome={'read-only' if home else 'yes'}",
+        "PrivateTmp=yes",
+        "PrivateDevices=yes",
+        "DevicePolicy=closed",
+        "ProtectProc=invisible",
+        "ProcSubset=pid",
+        "ProtectKernelTunables=yes",
+        "ProtectKernelModules=yes",
+        "ProtectKernelLogs=yes",
+        "ProtectControlGroups=yes",
+        "ProtectClock=yes",
+        "ProtectHostname=yes",
+        "RestrictNamespaces=yes",
+        "RestrictRealtime=yes",
+        "RestrictSUIDSGID=yes",
+        "LockPersonality=yes",
+        "MemoryDenyWriteExecute=yes",
+        "RemoveIPC=yes",
+        "KeyringMode=private",
+        "SystemCallArchitectures=native",
+        "SystemCallFilter=@system-service",
+        "SystemCallFilter=~@privileged @resources",
+        "SystemCallErrorNumber=EPERM",
+        "MemoryMax=512M",
+        "TasksMax=128",
+    )
+    if writable:
+        yield f"ReadWritePaths={' '.join(writable)}"
+
+
+def _written(settings: Settings, folder: Path) -> list[Path]:
+    """The folders outside of the site's that are written to."""
+    files = [folder / each.path for each in settings.channel if isinstance(each, FileSettings)]
+    for each in settings.enforcer:
+        if each.ssh is None and isinstance(each, HostapdSettings):
+            files += [
+                Path(path)
+                for one in each.radio.values()
+                for path in (one.accept_file, one.deny_file, one.config)
+                if path
+            ]
+        elif each.ssh is None and isinstance(each, UciSettings):
+            files.append(folder / each.file)
+    outside = {path.parent for path in files if folder not in (path.parent, *path.parent.parents)}
+    return sorted({*outside, *([folder] if folder != SYSTEM_FOLDER else [])})
+
+
+def secret_references(settings: Settings) -> Iterator[tuple[str, str]]:
+    """The secrets that the settings refer to: the kind (file, env, credential) and the name of each."""
+    values: list[str] = []
+    for channel in settings.channel:
+        if not isinstance(channel, CommandSettings):
+            values += [getattr(channel, name, "") for name in ("password", "token", "key", "url_secret")]
+            values += getattr(channel, "headers", {}).values()
+    values += [each.ssh.password for each in settings.enforcer if each.ssh is not None]
+    for router in settings.router:
+        values += [router.community, router.authentication_key, router.privacy_key]
+    for value in values:
+        kind, mark, name = value.partition(":")
+        if mark and kind in ("file", "env", "credential"):
+            yield kind, name
+
+
+def _credentials(settings: Settings) -> Iterator[str]:
+    """The names of the credentials that the settings refer to."""
+    return (name for kind, name in secret_references(settings) if kind == "credential")
+
+
+_PLAIN = re.compile(r"[\w./:@+=,-]+", re.ASCII)
+
+
+def unit_word(text: str) -> str:
+    """One word of a unit's line, whatever is in it: quoted as systemd.syntax(7) says, specifiers (%) as themselves.
+
+    Raises UsageError for control characters, by which a line could end and another begin.
+    """
+    if any(not each.isprintable() and each != "\u00a0" for each in text):
+        raise UsageError(f"{text!r} has characters that no unit may have: choose another name")
+    if _PLAIN.fullmatch(text):
+        return text
+    quoted = text.replace("\\", "\\\\").replace('"', '\\"').replace("%", "%%")
+    return f'"{quoted}"'
+
+
+def command_word(text: str) -> str:
+    """One argument of a command in a unit: there, variables ($) are replaced, too (systemd.service(5))."""
+    return unit_word(text).replace("$", "$$")
+
+
+def by_hand(settings: Settings, program: Path) -> str:
+    """How to set it up where another service manager runs, or none."""
+    raw = needs_raw_frames(settings)
+    capability = (
+        "3. The service needs raw frames, and no other right. Start it as root and drop the rest:\n"
+        f"     setpriv --reuid {ACCOUNT} --regid {ACCOUNT} --init-groups --inh-caps=-all,+net_raw \\\n"
+        "       --ambient-caps=+net_raw --bounding-set=-all,+net_raw \\\n"
+        f"       {shlex.quote(str(program))} --site {SYSTEM_FOLDER} watch\n"
+        if raw
+        else f"3. The service needs no right at all:\n     su {ACCOUNT} -s /bin/sh -c "
+        f"{shlex.quote(f'{shlex.quote(str(program))} --site {SYSTEM_FOLDER} watch')}\n"
+    )
+    return (
+        "As root:\n"
+        "1. An account and a group of its own, without a password and without a shell:\n"
+        f"     useradd --system --home-dir {SYSTEM_FOLDER} --shell /usr/sbin/nologin {ACCOUNT}\n"
+        "2. The site's folder. Who is in the group reads and changes the site with the same commands:\n"
+        f"     install -d -m 2770 -o {ACCOUNT} -g {ACCOUNT} {SYSTEM_FOLDER}\n"
+        f"     usermod -aG {ACCOUNT} YOUR-ACCOUNT\n"
+        f"{capability}"
+        "4. Let your service manager start that command after the network, keep it in the foreground, start it again\n"
+        "   when it ends, and keep what it writes to standard error. SIGTERM ends it, SIGHUP reads site.toml anew.\n"
+        "5. Without a service manager, let cron do a round every five minutes:\n"
+        f"     */5 * * * *  {ACCOUNT}  {shlex.quote(str(program))} --site {SYSTEM_FOLDER} --quiet watch --once\n"
+    )

@@ -1,0 +1,233 @@
+"""The part of the watch that asks: sweeps each subnet at its interval, one at a time, and judges what came of it.
+
+A subnet in which nobody at all answers is down, which is told once; one whose gateway is another is another network,
+and nothing of it is remembered until this machine is back.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from ipaddress import IPv4Network
+from typing import Any
+
+from scopion.attachment.choose import what_happened
+from scopion.attachment.ports import Interface
+from scopion.model.errors import InterfaceLost, NoInterface, ScopionError
+from scopion.operations.intake.take_in import tell_back, tell_down
+from scopion.operations.scan.prepare_scan import ScanRequest, prepare_scan
+from scopion.operations.scan.run_scan import run_prepared
+from scopion.operations.scan.scan_result import ScanResult
+from scopion.operations.site.open_site import Site
+from scopion.watching.watch_context import Post, log
+from scopion.watching.watched_subnets import Plot
+
+LANE = "sweep"
+# One sweep without a single answer may be a switch that starts anew; so many in a row are an outage.
+SILENT_SWEEPS = 2
+_CONFIRMED_S = 10.0  # the second one comes soon
+# A network that is not the site's is looked at again this much less often.
+_ELSEWHERE = 10
+# A sweep that takes long leaves the network alone for as long.
+_REST = 2.0
+# A sweep that was asked for out of turn comes not sooner than this after the last.
+_NOT_SOONER_S = 5.0
+
+
+class Place(StrEnum):
+    """Whether a subnet is the site's."""
+
+    UNKNOWN = "unknown"
+    HERE = "here"
+    ELSEWHERE = "elsewhere"
+    DOWN = "down"
+
+
+@dataclass(slots=True)
+class Swept:
+    """A subnet that is swept, and how that stands."""
+
+    plot: Plot
+    interval_s: float
+    next_at: float
+    place: Place = Place.UNKNOWN
+    why: str = ""  # it is elsewhere or down
+    silent: int = 0  # sweeps in a row in which nobody answered
+    sweeping: bool = False
+    last_at: float = float("-inf")
+
+    @property
+    def is_in_doubt(self) -> bool:
+        """Whether nobody has answered, and it is not certain yet that nobody does."""
+        return 0 < self.silent < SILENT_SWEEPS
+
+
+class Sweeping:
+    """Schedules sweeps and takes their results."""
+
+    def __init__(self, post: Post, sweeper: Callable[[], Site], on_result: Callable[[Swept], None]) -> None:
+        self._post = post
+        self._sweeper = sweeper  # the site as the thread that sweeps has it
+        self._on_result = on_result
+        self.swept: dict[IPv4Network, Swept] = {}
+
+    def look_after(self, plots: Sequence[Plot], now: float) -> None:
+        """Sweep exactly these from now on; one whose interface has changed is looked at anew, at once."""
+        for subnet in self.swept.keys() - {each.subnet for each in plots}:
+            swept = self.swept.pop(subnet)
+            log.warning("%s cannot be seen any more from %s", subnet, swept.plot.interface.name)
+        for plot in plots:
+            known = self.swept.get(plot.subnet)
+            if known is None:
+                interval = self._post.site.settings.interval_of(plot.subnet)
+                self.swept[plot.subnet] = Swept(plot, interval, now)
+                log.info("looking after %s from %s, every %g s", plot.subnet, plot.interface.name, interval)
+            elif known.plot.interface != plot.interface:
+                happened = _change(known.plot.interface, plot.interface, plot.subnet)
+                if happened:
+                    log.warning("%s: %s, looking anew", plot.subnet, happened)
+                    known.place, known.next_at = Place.UNKNOWN, now
+                known.plot = plot
+
+    def soon(self, subnet: IPv4Network | None = None) -> None:
+        """Sweep out of turn: one subnet, or all."""
+        now = self._post.clock.monotonic()
+        for swept in self.swept.values():
+            if subnet in (None, swept.plot.subnet):
+                swept.next_at = min(swept.next_at, max(now, swept.last_at + _NOT_SOONER_S))
+
+    def wake_at(self) -> float:
+        """When the next sweep is due."""
+        if self._post.hands.busy(LANE):
+            return float("inf")
+        return min((each.next_at for each in self.swept.values() if not each.sweeping), default=float("inf"))
+
+    def turn(self, now: float) -> None:
+        """Start what is due, if nothing is being swept."""
+        if self._post.hands.busy(LANE):
+            return
+        due = sorted((each for each in self.swept.values() if each.next_at <= now), key=lambda each: each.next_at)
+        if due:
+            self._start(due[0])
+
+    def _start(self, swept: Swept) -> None:
+        swept.sweeping = True
+        plot = swept.plot
+        request = ScanRequest(targets=(str(plot.subnet),), interface=plot.interface.name)
+
+        def sweep() -> ScanResult:
+            site = self._sweeper()
+            return run_prepared(site, prepare_scan(site, request))
+
+        def finish(result: Any, error: BaseException | None) -> None:
+            self._finish(swept, result, error)
+
+        self._post.hands.start(LANE, sweep, finish)
+
+    def _finish(self, swept: Swept, result: ScanResult | None, error: BaseException | None) -> None:
+        post, now = self._post, self._post.clock.monotonic()
+        first = swept.last_at == float("-inf")
+        swept.sweeping, swept.last_at = False, now
+        doing = f"sweeping {swept.plot.subnet}"
+        if result is None:
+            assert error is not None
+            post.counts.sweeps["failed"] += 1
+            swept.next_at = now + swept.interval_s
+            if not isinstance(error, ScopionError) or not post.keeping(doing, error):
+                raise error
+            if isinstance(error, InterfaceLost | NoInterface):
+                self._silent(swept, str(error))
+            return
+        self._schedule(swept, first, now, result.findings.duration_s)
+        post.counts.sweeps["complete" if result.findings.completed else "partial"] += 1
+        post.counts.observations.update(str(each.source) for each in result.findings.observations)
+        if result.not_remembered:
+            post.trouble(doing, result.not_remembered)
+            return
+        post.works(doing)
+        self._judge(swept, result)
+
+    def _schedule(self, swept: Swept, first: bool, now: float, took: float) -> None:
+        """When it is swept next: after its interval, those of several subnets spread over it."""
+        if first:
+            order = list(self.swept.values())
+            place = order.index(swept) if swept in order else 0
+            swept.next_at = now + swept.interval_s * (place + 1) / max(1, len(order))
+            return
+        swept.next_at += swept.interval_s
+        if swept.next_at < now:  # the machine was busy or asleep: what was missed is not made up for
+            swept.next_at = now + swept.interval_s
+        if took > swept.interval_s:
+            swept.next_at = max(swept.next_at, now + _REST * took)
+
+    def _judge(self, swept: Swept, result: ScanResult) -> None:
+        """Whether this is the site's, another network, or one that is down."""
+        post, subnet = self._post, swept.plot.subnet
+        alone = all(host.own for host in result.hosts)
+        if alone and result.findings.completed and self._is_anybody_expected(swept):
+            self._silent(swept, "")
+        elif result.folded:
+            self._stands(swept, Place.HERE, "")
+            swept.silent = 0
+            if result.doubt:
+                log.warning("%s: %s, so nobody counts as gone yet", subnet, result.doubt)
+                swept.next_at = min(swept.next_at, post.clock.monotonic() + _CONFIRMED_S)
+            post.outdated()
+            post.tell(result.events)
+            if result.baseline:
+                log.info("%s: this is its baseline, %d devices", subnet, len(result.hosts))
+            if result.memory_lost:
+                log.error("the roster was damaged and is kept as %s; a new one was begun", result.memory_lost)
+            self._told(f"telling that {subnet} is back", lambda: tell_back(post.site, subnet))
+        else:
+            swept.next_at += (_ELSEWHERE - 1) * swept.interval_s
+            self._stands(swept, Place.ELSEWHERE, result.recognition.reason)
+        self._on_result(swept)
+
+    def _is_anybody_expected(self, swept: Swept) -> bool:
+        """Whether others were here: where nobody ever was, nobody can be missed."""
+        own = {each.mac for each in self._post.site.attachment.interfaces()}
+        holders = self._post.known.holders.items()
+        return any(address in swept.plot.subnet and set(macs) - own for address, macs in holders)
+
+    def _silent(self, swept: Swept, why: str) -> None:
+        swept.silent += 1
+        if self._post.site.vigil is not None:
+            self._post.site.vigil.note_light(swept.plot.subnet, self._post.clock.now(), dark=True)
+        if swept.is_in_doubt:
+            swept.next_at = min(swept.next_at, self._post.clock.monotonic() + _CONFIRMED_S)
+        if swept.silent >= SILENT_SWEEPS and swept.place is not Place.ELSEWHERE:
+            self._stands(swept, Place.DOWN, why or "nobody answers any more")
+            subnet = swept.plot.subnet
+            self._told(f"telling that {subnet} is down", lambda: tell_down(self._post.site, subnet, why))
+
+    def lost(self, subnet: IPv4Network, why: str) -> None:
+        """A subnet of the site is not attached any more, and has not come back for a while."""
+        self._told(f"telling that {subnet} is down", lambda: tell_down(self._post.site, subnet, why))
+
+    def _told(self, doing: str, tell: Callable[[], list[Any]]) -> None:
+        with self._post.doing(doing):
+            self._post.tell(tell())
+
+    def _stands(self, swept: Swept, place: Place, why: str) -> None:
+        if swept.place is place:
+            return
+        swept.place, swept.why = place, why
+        subnet = swept.plot.subnet
+        if place is Place.HERE:
+            log.info("%s: this is %s", subnet, self._post.site.name)
+        elif place is Place.ELSEWHERE:
+            log.warning("%s is not the site's network: %s. Nothing of it is remembered", subnet, why)
+        else:
+            log.warning("%s is down: %s. Nobody counts as gone", subnet, why)
+
+
+def _change(before: Interface, now: Interface, subnet: IPv4Network) -> str:
+    """What has become of an interface, if it may be another network now; empty for what does not matter."""
+    if before.gateway != now.gateway:
+        return f"the gateway of {now.name} is {now.gateway or 'gone'}, it was {before.gateway or 'none'}"
+    own = next((each.ip for each in before.addresses if each.network == subnet), None)
+    if own is None or before.name != now.name:
+        return f"it is reached by {now.name} now"
+    return what_happened(before, now, own)

@@ -1,0 +1,264 @@
+"""The watch itself: each turn it looks at the clocks and the interfaces, and lets its parts do what is due.
+
+It decides and never waits; ``Hands`` do what takes time. Whoever drives it calls ``turn`` and waits until the moment
+that it returns, or until something was done or heard.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime, timedelta
+from ipaddress import IPv4Network
+from typing import Protocol
+
+from scopion.attachment.ports import Interface
+from scopion.model.clock import spoken_span
+from scopion.model.errors import DamagedRoster, ScopionError
+from scopion.model.text import counted
+from scopion.operations.intake.queue_alerts import learnt_subnets
+from scopion.operations.site.open_site import Site
+from scopion.operations.site.upkeep import daily
+from scopion.roster.outbox import move_with_the_clock
+from scopion.roster.scans import known_subnets
+from scopion.roster.store.open_roster import FILE as ROSTER_FILE
+from scopion.roster.upkeep.mend_clock import bring_back_from_the_future, note_clocks, set_back_since
+from scopion.watching.clock_watch import ClockWatch, Jump
+from scopion.watching.deliver_alerts import Delivering
+from scopion.watching.executors import Hands
+from scopion.watching.hear_devices import Listening
+from scopion.watching.keep_lists import Enforcing, opener
+from scopion.watching.make_weekly import Reporting
+from scopion.watching.read_sources import Sources
+from scopion.watching.sweep_subnets import Place, Sweeping, Swept
+from scopion.watching.watch_context import Post, log
+from scopion.watching.watched_subnets import Plot, missing, plots, strange
+
+_UPKEEP_EVERY_S = 3600.0
+# After this an interface that went away is an outage.
+_OUTAGE_AFTER_S = 120.0
+
+
+class _Part(Protocol):
+    """A part of the watch: what it does is due at moments, and never takes long."""
+
+    def turn(self, now: float) -> None:
+        """Start what is due."""
+
+    def wake_at(self) -> float:
+        """When something is due next; far away while it is being done."""
+
+
+class Watch:
+    """Looks after a site."""
+
+    def __init__(
+        self, site: Site, hands: Hands, sweeper: Callable[[], Site], clock_watch: ClockWatch | None = None
+    ) -> None:
+        self.post = Post(site, hands)
+        self.sweeping = Sweeping(self.post, sweeper, self._on_result)
+        self.listening = Listening(self.post, site.attachment.rights(), self.sweeping.soon)
+        self.sources = Sources(self.post)
+        self.delivering = Delivering(self.post)
+        self.enforcing = Enforcing(self.post, opener(site))
+        self.reporting = Reporting(self.post, opener(site))
+        self.learning: Mapping[IPv4Network, datetime] = {}  # the subnets that are being learnt, and until when
+        self._parts: dict[str, _Part] = {
+            "sweeping": self.sweeping,
+            "listening": self.listening,
+            "reading records": self.sources,
+            "wireless lists": self.enforcing,
+            "the weekly report": self.reporting,
+        }
+        self._clocks = clock_watch or ClockWatch(site.clock)
+        self._has_looked_back = False
+        self._look_at = self._upkeep_at = 0.0
+        self._without_ground_since: float | None = None
+        self._open_roster()
+
+    def _open_roster(self) -> None:
+        """The roster before anything else: one that cannot be written is told now, not in the night."""
+        try:
+            _ = self.post.site.roster
+        except DamagedRoster as error:
+            log.error("%s", error)
+            _ = self.post.site.roster
+
+    @property
+    def has_done_a_round(self) -> bool:
+        """Whether every subnet was swept, every record read, and everything that is due was tried."""
+        all_swept = self.sweeping.swept.values()
+        swept = all(each.last_at > float("-inf") and not each.is_in_doubt for each in all_swept)
+        read = self.sources.have_been_read and self.enforcing.has_done_a_round and not self.reporting.is_busy
+        tried = self.delivering.has_tried_all or self.post.rests_until("delivering") > self.post.clock.monotonic()
+        return swept and read and tried
+
+    @property
+    def is_well(self) -> bool:
+        """Whether nothing is wrong just now."""
+        return not self.post.troubles
+
+    @property
+    def in_a_line(self) -> str:
+        """How it stands, in a line for the service manager."""
+        waiting = sum(count for count, _ in self.outbox_state.values())
+        said = f"{counted(self.post.known.devices, 'device')} here, {counted(waiting, 'alert')} waiting"
+        return f"{said}; {next(iter(self.post.troubles.values()))}" if self.post.troubles else said
+
+    @property
+    def outbox_state(self) -> Mapping[str, tuple[int, float]]:
+        """By channel, how many alerts are due and not delivered, and for how many seconds the oldest."""
+        return self.delivering.state
+
+    def turn(self) -> float:
+        """Do what is due; the monotonic moment at which something is due next."""
+        post = self.post
+        post.hands.finished(post.contained)
+        now = post.clock.monotonic()
+        due = [self._part("the clocks", now, self._look_at_clocks, lambda: float("inf"))]
+        due += [self._part("looking around", now, lambda: self._look_around(now), lambda: self._look_at)]
+        due.append(self._part("the daily upkeep", now, lambda: self._keep_up(now), lambda: self._upkeep_at))
+        for name, each in self._parts.items():
+            due.append(self._part(name, now, lambda each=each: each.turn(now), each.wake_at))  # type: ignore[misc]
+        due.append(self._part("what is known", now, self._learn, lambda: float("inf")))
+        due.append(self._part("delivering", now, lambda: self.delivering.turn(now), self.delivering.wake_at))
+        return min(due)
+
+    def _part(self, name: str, now: float, turn: Callable[[], None], wake_at: Callable[[], float]) -> float:
+        """Let a part do what is due, unless it has failed and rests; when it is to be asked again."""
+        post = self.post
+        rests = post.rests_until(name)
+        if rests > now:
+            return rests
+        with post.contained(name):
+            turn()
+            return wake_at()
+        return post.rests_until(name)
+
+    def _look_at_clocks(self) -> None:
+        if not self._has_looked_back:  # while no watch ran
+            site, now = self.post.site, self.post.clock.now()
+            set_by = set_back_since(site.roster, site.boot(), now)
+            if set_by is not None:  # only what waits: a machine that has just started may not know yet what time it is
+                self._clock_was_set(set_by)
+                with site.roster.transaction():  # once, whatever happens next
+                    move_with_the_clock(site.roster, set_by, now)
+                    note_clocks(site.roster, site.boot(), now)
+            self._has_looked_back = True
+        jump = self._clocks.look()
+        if jump is not None:
+            self._on_jump(jump)
+
+    def _keep_up(self, now: float) -> None:
+        if now < self._upkeep_at:
+            return
+        self._upkeep_at = now + _UPKEEP_EVERY_S
+        site = self.post.site
+        with self.post.doing("the daily upkeep"):
+            note_clocks(site.roster, site.boot(), site.clock.now())
+            daily(site, site.roster)
+
+    def _tell_learning(self) -> None:
+        """Which subnets are being learnt, and until when; once each."""
+        clock, learnt = self.post.clock, learnt_subnets(self.post.site, self.post.site.roster)
+        self.learning = {each.range: each.until for each in learnt}
+        for each in learnt:
+            until = f"{clock.local(each.until):%A %d %B, %H:%M}"
+            self.post.remark(f"{each.range} is being learnt", f"until {until}, what joins is told once a day")
+
+    def _learn(self) -> None:
+        """Read anew who is known, if anything was folded; what was queued meanwhile is due."""
+        with self.post.doing("reading the roster"):
+            if self.post.refreshed():
+                self.listening.learnt()
+                self.delivering.soon()
+                self.enforcing.soon()
+                self._tell_learning()
+
+    def _look_around(self, now: float) -> None:
+        """What the interfaces are now, and what that means for sweeping and listening."""
+        if now < self._look_at:
+            return
+        self._look_at = now + self.post.look_every_s
+        site = self.post.site
+        if site.leave_replaced_roster():
+            log.error("%s was moved away: a new one is begun", site.folder / ROSTER_FILE)
+            self.post.outdated()
+        try:
+            interfaces = site.attachment.interfaces()
+            known = {each.range for each in known_subnets(site.roster)}
+        except (ScopionError, OSError) as error:
+            self.post.trouble("looking at the interfaces", str(error))
+            return
+        self.post.works("looking at the interfaces")
+        wanted = plots(interfaces, known, site.settings)
+        self.sweeping.look_after(wanted, now)
+        for each in strange(interfaces, wanted, site.settings):
+            advice = "it is looked after once a [[subnet]] in site.toml names it"
+            self.post.remark(f"{each.subnet} on {each.interface.name}", f"not one of the site's subnets: {advice}")
+        self._ground(now, wanted, known, interfaces)
+        attached = {each.interface.name: each.interface for each in wanted if not each.routed}
+        for name in attached:
+            self._place(name)
+        self.listening.attend(list(attached.values()), frozenset(each.mac for each in interfaces if each.mac))
+
+    def _ground(
+        self, now: float, wanted: Sequence[Plot], known: set[IPv4Network], interfaces: Sequence[Interface]
+    ) -> None:
+        """Whether this machine stands in the site at all; one of which all subnets lie beyond routers has no ground."""
+        settings = self.post.site.settings
+        named = {each.range for each in settings.subnet if each.router is None}
+        expected = named | known - {each.range for each in settings.subnet if each.router is not None}
+        if any(not each.routed for each in wanted) or (wanted and not expected):
+            self._without_ground_since = None
+            self.post.works("standing in the site")
+            return
+        why = missing(expected, interfaces, settings)
+        self.post.trouble("standing in the site", why)
+        if self._without_ground_since is None:
+            self._without_ground_since = now
+        # On another network this machine was carried away; with none at all something is broken.
+        elsewhere = any(each.can_resolve and each.subnets for each in interfaces)
+        if not elsewhere and now - self._without_ground_since >= _OUTAGE_AFTER_S:
+            for subnet in known:
+                self.sweeping.lost(subnet, why)
+
+    def _place(self, interface: str) -> None:
+        """Whether what is heard on an interface is of the site."""
+        places = {each.place for each in self.sweeping.swept.values() if each.plot.interface.name == interface}
+        self.listening.stands(interface, at_home=Place.HERE in places or Place.DOWN in places)
+        if places == {Place.ELSEWHERE}:
+            self.listening.drop(interface)
+
+    def _on_result(self, swept: Swept) -> None:
+        if not swept.plot.routed:
+            self._place(swept.plot.interface.name)
+
+    def _clock_was_set(self, by: timedelta) -> None:
+        way = "forward" if by > timedelta() else "back"
+        log.warning("the clock was set %s by %s", way, _spoken(abs(by.total_seconds())))
+
+    def _on_jump(self, jump: Jump) -> None:
+        """The clock was set, or the machine has slept."""
+        post = self.post
+        if jump.slept:
+            log.warning("this machine has slept for %s", _spoken(jump.slept.total_seconds()))
+        if jump.set_by:
+            self._clock_was_set(jump.set_by)
+            if post.site.vigil is not None:
+                post.site.vigil.moved(jump.set_by)
+            with post.doing("setting the roster's clock"), post.site.roster.transaction():
+                if jump.set_by < timedelta():
+                    bring_back_from_the_future(post.site.roster, post.clock.now())
+                move_with_the_clock(post.site.roster, jump.set_by, post.clock.now())
+                note_clocks(post.site.roster, post.site.boot(), post.clock.now())
+        if jump.slept:  # nobody has looked meanwhile, and it may have been carried somewhere
+            if post.site.vigil is not None and post.site.vigil.since is not None:
+                post.site.vigil.since = post.clock.now()
+            for swept in self.sweeping.swept.values():
+                swept.place = Place.UNKNOWN
+            self._look_at = 0.0
+            self.sweeping.soon()
+
+
+def _spoken(seconds: float) -> str:
+    return spoken_span(timedelta(seconds=seconds))

@@ -1,0 +1,73 @@
+"""Which subnets are looked after, and from which interface. Pure: what the system and the site know goes in."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from ipaddress import IPv4Network
+
+from scopion.attachment.choose import choose_interface, choose_route
+from scopion.attachment.ports import Interface
+from scopion.model.errors import NoInterface
+from scopion.operations.site.load_settings import Settings
+
+
+@dataclass(frozen=True, slots=True)
+class Plot:
+    """A subnet and the interface from which it is looked after."""
+
+    subnet: IPv4Network
+    interface: Interface
+    routed: bool = False  # it lies beyond a router
+
+
+def plots(interfaces: Sequence[Interface], known: Collection[IPv4Network], settings: Settings) -> list[Plot]:
+    """The subnets to look after: the site's that are attached or named as beyond a router.
+
+    A site that has no subnet yet begins with that of the interface which a scan would take. ``known`` are the subnets
+    that the roster has.
+    """
+    named = {each.range for each in settings.subnet}
+    routed = {each.range for each in settings.subnet if each.router is not None}
+    allowed = settings.watch.interfaces
+    usable = [each for each in interfaces if each.can_resolve and (not allowed or each.name in allowed)]
+    found: dict[IPv4Network, Plot] = {}
+    for interface in sorted(usable, key=lambda each: (each.gateway is None, each.metric, each.index)):
+        for subnet in interface.subnets:
+            if subnet not in routed and (subnet in named or subnet in known):
+                found.setdefault(subnet, Plot(subnet, interface))
+    with suppress(NoInterface):  # nothing to stand on just now
+        if not found and not known and not named:
+            best = choose_interface(usable).interface
+            found[best.subnets[0]] = Plot(best.subnets[0], best)
+        for subnet in routed:
+            route = choose_route(interfaces, None, subnet.network_address).interface
+            found[subnet] = Plot(subnet, route, routed=True)
+    return list(found.values())
+
+
+def strange(interfaces: Sequence[Interface], wanted: Sequence[Plot], settings: Settings) -> list[Plot]:
+    """Subnets that are attached beside the site's and belong to it only if somebody says so."""
+    looked_after = {each.subnet for each in wanted}
+    allowed = settings.watch.interfaces
+    return [
+        Plot(subnet, interface)
+        for interface in interfaces
+        if interface.can_resolve and (interface.name in allowed if allowed else not interface.virtual)
+        for subnet in interface.subnets
+        if looked_after and subnet not in looked_after
+    ]
+
+
+def missing(expected: Collection[IPv4Network], interfaces: Sequence[Interface], settings: Settings) -> str:
+    """Why none of the site's subnets can be looked after now, in words."""
+    allowed = settings.watch.interfaces
+    attached = [
+        f"{each.name} has {', '.join(map(str, each.subnets))}"
+        for each in interfaces
+        if each.can_resolve and each.subnets and (not allowed or each.name in allowed)
+    ]
+    wanted = ", ".join(map(str, sorted(expected)))
+    there = "; ".join(attached) or "no interface is up with an address"
+    return f"none of the site's subnets ({wanted}) is attached: {there}" if wanted else there

@@ -1,0 +1,193 @@
+"""The protocol of enforcers, and the values in which they speak."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from enum import StrEnum
+from typing import Any, Protocol
+
+from scopion.model.mac import MacAddress, Notation
+from scopion.roster.store.stored_values import as_written
+from scopion.roster.wifi.lists import ListMode
+
+
+class Effect(StrEnum):
+    """What an enforcer does to somebody who is refused."""
+
+    REFUSES = "refuses association"
+    DROPS = "drops traffic"  # the device stays associated, and gets nowhere
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """What one radio of an enforcer holds."""
+
+    allow: frozenset[MacAddress] = frozenset()
+    deny: frozenset[MacAddress] = frozenset()
+    mode: ListMode | None = None  # None: it cannot be read
+    remark: str = field(default="", compare=False)  # what a person should know of it, in a clause
+
+    @property
+    def entries(self) -> int:
+        """How many places it takes."""
+        return len(self.allow) + len(self.deny)
+
+    def admits(self, mac: MacAddress) -> bool:
+        """Whether somebody may be on the air: an allow entry counts before a deny entry, as hostapd has it.
+
+        A deny entry counts in every mode. A mode that cannot be read is taken for the strictest.
+        """
+        if mac in self.allow:
+            return True
+        if mac in self.deny:
+            return False
+        return self.mode in (ListMode.OFF, ListMode.DENY)
+
+    def holds_the_same(self, other: Held) -> bool:
+        """Whether two are equal as far as both can be read."""
+        modes = (self.mode, other.mode)
+        return (self.allow, self.deny) == (other.allow, other.deny) and (None in modes or modes[0] is modes[1])
+
+
+class Act(StrEnum):
+    """What a step does."""
+
+    ADD = "add"
+    REMOVE = "remove"
+    MODE = "mode"
+    REPLACE = "replace"  # the whole list at once
+    DISCONNECT = "disconnect"
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One thing to do on one radio."""
+
+    act: Act
+    list: ListMode | None = None
+    mac: MacAddress | None = None
+    mode: ListMode | None = None
+    held: Held | None = None  # replace: with this
+    idle: frozenset[MacAddress] = frozenset()  # replace: others' entries that stay written down, without effect
+
+    def __str__(self) -> str:
+        """In words."""
+        if self.act is Act.MODE:
+            return f"set the mode to {self.mode}"
+        if self.act is Act.REPLACE:
+            return "replace the whole list"
+        if self.act is Act.DISCONNECT:
+            return f"disconnect {self.mac}"
+        return f"{self.act} {self.mac} {'to' if self.act is Act.ADD else 'from'} the {self.list} list"
+
+    def after(self, held: Held) -> Held:
+        """What the radio holds when it is done."""
+        if self.act is Act.REPLACE:
+            assert self.held is not None
+            return self.held
+        if self.act is Act.MODE:
+            return Held(held.allow, held.deny, self.mode)
+        if self.act is Act.DISCONNECT or self.mac is None:
+            return held
+        lists = {ListMode.ALLOW: held.allow, ListMode.DENY: held.deny}
+        assert self.list is not None
+        one = frozenset([self.mac])
+        lists[self.list] = lists[self.list] | one if self.act is Act.ADD else lists[self.list] - one
+        return Held(lists[ListMode.ALLOW], lists[ListMode.DENY], held.mode)
+
+
+@dataclass(frozen=True, slots=True)
+class Station:
+    """Somebody who is associated, as the access point tells."""
+
+    mac: MacAddress
+    authorized: bool = True  # it may send: encryption has been agreed upon
+    signal: int | None = None  # dBm, as the access point hears it
+    connected_s: int | None = None
+    received: int | None = None  # octets that it has sent to the access point
+    sent: int | None = None  # octets that it was sent
+    links: tuple[MacAddress, ...] = ()  # its addresses on each link, where it uses several (IEEE 802.11be)
+
+
+@dataclass(frozen=True, slots=True)
+class Traits:
+    """What an enforcer is like."""
+
+    effect: Effect
+    notation: Notation = Notation.COLON
+    reads_mode: bool = True
+    reads_stations: bool = True
+    atomic: bool = False  # it takes a whole list at once, so that there is no order to keep
+    one_list: bool = False  # it has a single list, and the mode says which one that is
+    survives: str = ""  # what becomes of the list when it restarts; empty: it stays
+
+
+class Enforcer(Protocol):
+    """Holds the list of one wireless network on each of its radios. Every call raises EnforcerUnreachable."""
+
+    name: str
+    ssid: str
+    capacity: int | None  # entries that each radio holds; None: not known
+    traits: Traits
+
+    def radios(self) -> tuple[str, ...]:
+        """The bands, in GHz, on which it carries the network."""
+
+    def check(self, radio: str) -> None:
+        """See that it answers and carries the network that is meant. Raises Refused for another network."""
+
+    def held(self, radio: str) -> Held:
+        """What it holds now."""
+
+    def take(self, radio: str, step: Step) -> None:
+        """Do one step."""
+
+    def keep(self, radio: str, held: Held) -> None:
+        """Make what it holds last through a restart, as far as it can."""
+
+    def files(self) -> Mapping[str, str | None]:
+        """What its files hold that a push may write, byte for byte, by their paths; None for one that is not there."""
+
+    def put_back(self, files: Mapping[str, str | None]) -> None:
+        """Write back what ``files`` returned, where it is another by now, and have it in force."""
+
+    def stations(self, radio: str) -> Sequence[Station]:
+        """Who is associated now."""
+
+    def attempts(self, radio: str) -> Mapping[MacAddress, int]:
+        """How often whoever is refused has tried, where it counts that; frames or attempts."""
+
+    def close(self) -> None:
+        """Hang up; allowed twice."""
+
+
+@dataclass(frozen=True, slots=True)
+class Located:
+    """A station and where it is."""
+
+    station: Station
+    ssid: str
+    access_point: str
+    radio: str
+    at: datetime
+
+
+def held_document(held: Held) -> dict[str, Any]:
+    """As JSON has it, to be kept with a push."""
+    return {
+        "allow": sorted(map(str, held.allow)),
+        "deny": sorted(map(str, held.deny)),
+        "mode": str(held.mode) if held.mode else None,
+    }
+
+
+@as_written("what a radio was made to hold")
+def read_held(document: Mapping[str, Any]) -> Held:
+    """What was kept."""
+    return Held(
+        frozenset(map(MacAddress.parse, document["allow"])),
+        frozenset(map(MacAddress.parse, document["deny"])),
+        ListMode(document["mode"]) if document["mode"] else None,
+    )

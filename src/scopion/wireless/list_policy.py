@@ -1,0 +1,241 @@
+"""The policy of a network, and the list that follows from it at a moment. Pure: the clock on the wall is handed in.
+
+A policy is what people decided, with devices resolved to MAC addresses: it can be kept with a push, so that hours go on
+to be carried out as they were published while somebody edits the lists.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from scopion.model.device import Device
+from scopion.model.mac import MacAddress
+from scopion.model.week import NEVER, WHOLE, Local, Week
+from scopion.roster.store.stored_values import as_written
+from scopion.roster.wifi.lists import Entry, ListMode, Network
+from scopion.roster.wifi.timetables import week_of
+from scopion.wireless.coverage import Line, covered_adapters, line_of_device, line_of_mac
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """One address on a list, and when it is on it."""
+
+    list: ListMode
+    line: Line
+    hours: Week | None = None  # None: always
+    until: datetime | None = None
+
+    def holds(self, now: datetime, wall: datetime) -> bool:
+        """Whether it is on its list at a moment."""
+        return (self.until is None or now < self.until) and (self.hours is None or self.hours.holds(wall))
+
+
+@dataclass(frozen=True, slots=True)
+class Policy:
+    """What people decided for a network."""
+
+    ssid: str
+    mode: ListMode
+    rules: tuple[Rule, ...] = ()
+    others: Week | None = None  # when those may associate who are on no list; None: as the mode says
+    only: tuple[Line, ...] = ()  # until ``only_until`` nobody but these
+    only_until: datetime | None = None
+
+    @property
+    def changes_by_itself(self) -> bool:
+        """Whether time alone changes the list."""
+        timed = any(rule.hours is not None or rule.until is not None for rule in self.rules)
+        return timed or self.others is not None or self.only_until is not None
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """What an enforcer should hold at a moment: a mode, and the lines of that mode's list."""
+
+    mode: ListMode
+    lines: tuple[Line, ...] = ()
+
+    @property
+    def macs(self) -> frozenset[MacAddress]:
+        """The addresses on the list."""
+        return frozenset(line.mac for line in self.lines)
+
+    def admits(self, mac: MacAddress) -> bool:
+        """Whether somebody may associate."""
+        return self.mode is ListMode.OFF or (mac in self.macs) is (self.mode is ListMode.ALLOW)
+
+
+def wanted(policy: Policy, now: datetime, local: Local) -> Wanted:
+    """The list that should be in force at a moment."""
+    if policy.only_until is not None and now < policy.only_until:
+        return Wanted(ListMode.ALLOW, sorted_lines(policy.only))
+    wall = local(now)
+    mode = policy.mode
+    if policy.others is not None and not policy.others.holds(wall):
+        mode = ListMode.ALLOW  # outside of their hours only those may associate who are on the allow list
+    if mode is ListMode.OFF:
+        return Wanted(mode)
+    return Wanted(mode, sorted_lines(rule.line for rule in policy.rules if rule.list is mode and rule.holds(now, wall)))
+
+
+def admits(found: Wanted, macs: Sequence[MacAddress]) -> bool:
+    """Whether a device may associate by all its addresses; without any, whether somebody may who is on no list."""
+    return all(map(found.admits, macs)) if macs else found.mode is not ListMode.ALLOW
+
+
+def admitted_week(policy: Policy, macs: Sequence[MacAddress]) -> Week:
+    """When a device may be on the air in any week; without addresses, when somebody may who is on no list.
+
+    Ends of entries and times at which the network is for some only are left out.
+    """
+    week = WHOLE
+    for mac in macs or (None,):
+        listed = dict.fromkeys(ListMode, NEVER)
+        for rule in policy.rules:
+            if rule.line.mac == mac:
+                listed[rule.list] |= rule.hours if rule.hours is not None else WHOLE
+        allowed, denied = listed[ListMode.ALLOW], listed[ListMode.DENY]
+        open_to = {ListMode.ALLOW: allowed, ListMode.DENY: ~denied, ListMode.OFF: WHOLE}[policy.mode]
+        if policy.others is not None:
+            open_to = (policy.others & open_to) | (~policy.others & allowed)
+        week &= open_to
+    return week
+
+
+def next_turn(policy: Policy, macs: Sequence[MacAddress], after: datetime, local: Local) -> datetime | None:
+    """When a device is next admitted, or refused, if it is the other way now; None if that never changes."""
+    before = admits(wanted(policy, after, local), macs)
+    moment = next_change(policy, after, local)
+    for _ in range(500):
+        if moment is None or admits(wanted(policy, moment, local), macs) != before:
+            return moment
+        moment = next_change(policy, moment, local)
+    return None
+
+
+def next_change(policy: Policy, after: datetime, local: Local) -> datetime | None:
+    """The first moment after one at which the wanted list is another; None if it stays as it is."""
+    weeks = {rule.hours for rule in policy.rules if rule.hours is not None}
+    if policy.others is not None:
+        weeks.add(policy.others)
+    ends = [rule.until for rule in policy.rules if rule.until is not None]
+    ends += [policy.only_until] if policy.only_until is not None else []
+    was = _gist(wanted(policy, after, local))
+    moment = after
+    # A window's edge may change nothing (another's begins there, or the mode is off): the next one is looked at then.
+    for _ in range(500):
+        edges = [edge for week in weeks if (edge := week.next_change(moment, local)) is not None]
+        coming = [*edges, *(end for end in ends if end > moment)]
+        if not coming:
+            return None
+        moment = min(coming)
+        if _gist(wanted(policy, moment, local)) != was:
+            return moment
+    return None
+
+
+def policy_of(
+    network: Network,
+    entries: Iterable[Entry],
+    devices: Sequence[Device],
+    known: Mapping[str, Week],
+    only: Sequence[int | MacAddress] = (),
+) -> Policy:
+    """A network's policy: entries are of the network whose lists it uses, ``only`` whose it is for a while."""
+    by_id = {device.id: device for device in devices}
+    of_mac = {mac: device for device in devices for mac in device.macs}
+    weeks = dict(known)
+    rules = [
+        Rule(entry.list, line, week_of(entry.hours, weeks), entry.until)
+        for entry in entries
+        if not entry.paused
+        for line in lines_of_subject(entry.subject, entry.description, by_id, of_mac)
+    ]
+    return Policy(
+        ssid=network.ssid,
+        mode=network.mode,
+        rules=tuple(rules),
+        others=week_of(network.others_hours, weeks),
+        only=tuple(line for subject in only for line in lines_of_subject(subject, "", by_id, of_mac)),
+        only_until=network.only_until,
+    )
+
+
+def lines_of_subject(
+    subject: int | MacAddress,
+    description: str,
+    by_id: Mapping[int, Device],
+    of_mac: Mapping[MacAddress, Device],
+) -> list[Line]:
+    """The lines that a device, or a bare MAC address, comes to."""
+    if isinstance(subject, MacAddress):
+        return [line_of_mac(subject, description, of_mac.get(subject))]
+    device = by_id.get(subject)
+    if device is None:
+        return []
+    return [line_of_device(adapter.mac, description, device) for adapter in covered_adapters(device)]
+
+
+def sorted_lines(lines: Iterable[Line]) -> tuple[Line, ...]:
+    """Each address once: the own device first, then what is essential, then by name."""
+    unique = {line.mac: line for line in reversed(list(lines))}
+    return tuple(
+        sorted(unique.values(), key=lambda line: (not line.own, not line.essential, line.name.casefold(), line.mac))
+    )
+
+
+def _gist(found: Wanted) -> tuple[ListMode, frozenset[MacAddress]]:
+    return found.mode, found.macs
+
+
+def policy_document(policy: Policy) -> dict[str, Any]:
+    """The policy as JSON has it, to be kept with a push."""
+    return {
+        "ssid": policy.ssid,
+        "mode": str(policy.mode),
+        "rules": [
+            {
+                "list": str(rule.list),
+                **_line_document(rule.line),
+                "hours": str(rule.hours) if rule.hours is not None else None,
+                "until": rule.until.isoformat() if rule.until else None,
+            }
+            for rule in policy.rules
+        ],
+        "others": str(policy.others) if policy.others is not None else None,
+        "only": [_line_document(line) for line in policy.only],
+        "only_until": policy.only_until.isoformat() if policy.only_until else None,
+    }
+
+
+@as_written("a published list")
+def read_policy(document: Mapping[str, Any]) -> Policy:
+    """A policy that was kept."""
+    return Policy(
+        ssid=document["ssid"],
+        mode=ListMode(document["mode"]),
+        rules=tuple(
+            Rule(
+                ListMode(rule["list"]),
+                _line(rule),
+                Week.parse(rule["hours"]) if rule["hours"] else None,
+                datetime.fromisoformat(rule["until"]) if rule["until"] else None,
+            )
+            for rule in document["rules"]
+        ),
+        others=Week.parse(document["others"]) if document["others"] else None,
+        only=tuple(map(_line, document["only"])),
+        only_until=datetime.fromisoformat(document["only_until"]) if document["only_until"] else None,
+    )
+
+
+def _line_document(line: Line) -> dict[str, Any]:
+    return {"mac": str(line.mac), "name": line.name, "own": line.own, "essential": line.essential}
+
+
+def _line(document: Mapping[str, Any]) -> Line:
+    return Line(MacAddress.parse(document["mac"]), document["name"], document["own"], essential=document["essential"])

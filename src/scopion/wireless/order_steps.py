@@ -1,0 +1,103 @@
+"""The order of steps: from what a radio holds to what it should, so that nobody essential is refused at any of them.
+
+Pure. Whoever is admitted before and after is admitted at each step between, own device and essential ones first of all;
+the mode is switched on last, and off first. So going back is safe, too: it is the same question turned round.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Sequence
+
+from scopion.model.mac import MacAddress
+from scopion.roster.wifi.lists import ListMode
+from scopion.wireless.enforcers.enforcer import Act, Held, Station, Step, Traits
+from scopion.wireless.list_policy import Wanted
+
+
+def target_of(wanted: Wanted, foreign: Held) -> Held:
+    """What a radio should hold: the wanted list, and what others have put there."""
+    allow = wanted.macs if wanted.mode is ListMode.ALLOW else frozenset()
+    deny = wanted.macs if wanted.mode is ListMode.DENY else frozenset()
+    return Held(allow | foreign.allow, deny | foreign.deny, wanted.mode)
+
+
+def foreign_in(held: Held, ours: Held, wanted: Wanted) -> Held:
+    """What a radio holds and nobody put there by us: neither the last push, nor the wanted list."""
+    listed = target_of(wanted, Held())
+    return Held(held.allow - ours.allow - listed.allow, held.deny - ours.deny - listed.deny, held.mode)
+
+
+def idle_in(foreign: Held, mode: ListMode, traits: Traits) -> Held:
+    """What of others' entries has no effect in a mode, because the enforcer has one list for both modes."""
+    if not traits.one_list:
+        return Held(mode=foreign.mode)
+    return Held(
+        frozenset() if mode is ListMode.ALLOW else foreign.allow,
+        frozenset() if mode is ListMode.DENY else foreign.deny,
+        foreign.mode,
+    )
+
+
+def voided(wanted: Wanted, foreign: Held) -> list[MacAddress]:
+    """Whom the list denies by name and a foreign allow entry admits all the same, because that counts first."""
+    return sorted(foreign.allow & wanted.macs) if wanted.mode is ListMode.DENY else []
+
+
+def steps(
+    held: Held,
+    target: Held,
+    traits: Traits,
+    *,
+    first: Sequence[MacAddress] = (),
+    capacity: int | None = None,
+    idle: frozenset[MacAddress] = frozenset(),
+) -> list[Step]:
+    """What to do on a radio.
+
+    ``first``: the own device and the essential ones, in their order; ``idle``: others' entries that stay in a file,
+    without effect.
+    """
+    if held.holds_the_same(target) and held.mode is target.mode:
+        return []
+    if traits.atomic:
+        return [Step(Act.REPLACE, held=target, idle=idle)]
+    rank = {mac: number for number, mac in enumerate(first)}
+
+    def ordered(macs: Iterable[MacAddress]) -> list[MacAddress]:
+        return sorted(macs, key=lambda mac: (rank.get(mac, len(rank)), mac))
+
+    freed = [_remove(ListMode.DENY, mac) for mac in ordered(held.deny - target.deny)]
+    admitted = [_add(ListMode.ALLOW, mac) for mac in ordered(target.allow - held.allow)]
+    cleared = [_remove(ListMode.ALLOW, mac) for mac in reversed(ordered(held.allow - target.allow))]
+    refused = [_add(ListMode.DENY, mac) for mac in reversed(ordered(target.deny - held.deny))]
+    # A mode that cannot be read is always set. Deny and off are one to some: set all the same, it does no harm.
+    mode = [Step(Act.MODE, mode=target.mode)] if held.mode is not target.mode else []
+    if target.mode is not ListMode.ALLOW:
+        return [*freed, *mode, *cleared, *admitted, *refused]
+    room = capacity is None or held.entries - len(freed) + len(admitted) <= capacity
+    # Where not both fit at once, those who lose their place go first: they are refused by the end of it anyway.
+    lists = [*admitted, *mode, *cleared] if room else [*cleared, *admitted, *mode]
+    return [*freed, *lists, *refused]
+
+
+def disconnections(target: Held, stations: Iterable[Station]) -> list[Step]:
+    """Those who are associated and refused by now: told to go, by the access point that they are associated with."""
+    return [Step(Act.DISCONNECT, mac=each.mac) for each in stations if not target.admits(each.mac)]
+
+
+def refused_on_the_way(held: Held, plan: Sequence[Step], protected: Collection[MacAddress]) -> list[MacAddress]:
+    """Who of some would be refused at any step of a plan, though admitted before."""
+    found = []
+    state = held
+    for step in plan:
+        state = step.after(state)
+        found += [mac for mac in protected if held.admits(mac) and not state.admits(mac)]
+    return found
+
+
+def _add(which: ListMode, mac: MacAddress) -> Step:
+    return Step(Act.ADD, which, mac)
+
+
+def _remove(which: ListMode, mac: MacAddress) -> Step:
+    return Step(Act.REMOVE, which, mac)

@@ -1,0 +1,117 @@
+"""What a push would do to one radio: what is added, removed and kept, who goes, and what others put there. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from scopion.model.mac import MacAddress
+from scopion.roster.wifi.lists import ListMode
+from scopion.wireless.enforcers.enforcer import Held, Station, Step, Traits
+from scopion.wireless.list_policy import Wanted
+from scopion.wireless.order_steps import disconnections, foreign_in, idle_in, steps, target_of, voided
+
+
+@dataclass(frozen=True, slots=True)
+class RadioPlan:
+    """One radio of an enforcer: what it holds, what it should, and the way from the one to the other."""
+
+    enforcer: str
+    radio: str
+    traits: Traits
+    capacity: int | None
+    held: Held
+    target: Held
+    wanted: Wanted
+    foreign: Held  # what others have put there and stays
+    dropped: Held  # what others have put there and goes: because that is wanted, or a single list has no place for it
+    idle: Held  # what others have put there and stays written down, without effect in the mode that is wanted
+    voided: tuple[MacAddress, ...]  # whom the list refuses and a foreign entry admits
+    leaving: tuple[Station, ...]  # who is associated and will be disconnected right away
+    stations: tuple[Station, ...]
+    steps: tuple[Step, ...]
+
+    @property
+    def added(self) -> list[MacAddress]:
+        """New on the list."""
+        return sorted((self.target.allow - self.held.allow) | (self.target.deny - self.held.deny))
+
+    @property
+    def removed(self) -> list[MacAddress]:
+        """On the list no more, those among it that only lose their effect left out."""
+        gone = (self.held.allow - self.target.allow) | (self.held.deny - self.target.deny)
+        return sorted(gone - self.idle.allow - self.idle.deny)
+
+    @property
+    def kept(self) -> list[MacAddress]:
+        """On the list before and after, foreign ones included."""
+        return sorted((self.target.allow & self.held.allow) | (self.target.deny & self.held.deny))
+
+    @property
+    def is_in_force(self) -> bool:
+        """Whether the radio holds what it should, as far as it can be read."""
+        return self.held.holds_the_same(self.target)
+
+    @property
+    def ours(self) -> Held:
+        """What of the target we have put there."""
+        allow = self.target.allow - self.foreign.allow
+        return Held(allow, self.target.deny - self.foreign.deny, self.target.mode)
+
+
+def plan_radio(
+    enforcer: str,
+    radio: str,
+    traits: Traits,
+    capacity: int | None,
+    held: Held,
+    ours: Held,
+    wanted: Wanted,
+    stations: Sequence[Station],
+    *,
+    first: Sequence[MacAddress] = (),
+    drop_foreign: bool = False,
+) -> RadioPlan:
+    """The plan for a radio; ``ours`` is what the last push left there of our own."""
+    found = foreign_in(held, ours, wanted)
+    nothing = Held(mode=found.mode)
+    idle = idle_in(found, wanted.mode, traits)
+    found = Held(found.allow - idle.allow, found.deny - idle.deny, found.mode)
+    stays, goes = (nothing, found) if drop_foreign else (found, nothing)
+    if drop_foreign or wanted.mode is not ListMode.OFF:  # a list that is in force has no place for them
+        goes, idle = Held(goes.allow | idle.allow, goes.deny | idle.deny, goes.mode), nothing
+    target = target_of(wanted, stays)
+    leaving = tuple(each for each in stations if not target.admits(each.mac))
+    return RadioPlan(
+        enforcer=enforcer,
+        radio=radio,
+        traits=traits,
+        capacity=capacity,
+        held=held,
+        target=target,
+        wanted=wanted,
+        foreign=stays,
+        dropped=goes,
+        idle=idle,
+        voided=tuple(voided(wanted, stays)),
+        leaving=leaving,
+        stations=tuple(stations),
+        steps=(
+            *steps(held, target, traits, first=first, capacity=capacity, idle=idle.allow | idle.deny),
+            *(disconnections(target, stations) if traits.reads_stations else ()),
+        ),
+    )
+
+
+def back_to(
+    before: Held,
+    held: Held,
+    traits: Traits,
+    *,
+    mode: bool,
+    first: Sequence[MacAddress] = (),
+    capacity: int | None = None,
+) -> list[Step]:
+    """The way back to what a radio held; ``mode``: whether that was changed, and is to be set back."""
+    plan = steps(held, before, traits, first=first, capacity=capacity)
+    return [step for step in plan if step.mode is None or mode]

@@ -1,0 +1,1 @@
+"""The installed program: commands, documents, packaging, the made-up site."""

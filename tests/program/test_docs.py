@@ -1,0 +1,306 @@
+"""The documents: what is generated is as the program is, every example runs, every link leads somewhere."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import json
+import os
+import re
+import shlex
+import socket
+import subprocess
+import threading
+import tomllib
+import unittest
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import click
+import jsonschema
+from tools.command_reference import commands
+from tools.make_docs import generated, refreshed
+
+from scopion.alerts.channels.channel import Channel, DeliveryFailed
+from scopion.alerts.message import Message
+from scopion.cli.begin.demo_steps import run_quietly
+from scopion.cli.main import cli
+from scopion.discovery.records.reading import Reading
+from scopion.model.alert import Severity
+from scopion.model.errors import EnforcerUnreachable
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Medium
+from scopion.operations.site.load_settings import TEMPLATE
+from scopion.roster.wifi.lists import ListMode
+from scopion.scenes.scene import Step as StoryStep
+from scopion.wireless.enforcers.enforcer import Act, Enforcer, Held, Step
+from tests.support import NOON, PROGRAM, ROOT, FolderTest, ProgramTest
+
+DOCS = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").glob("*.md"))]
+
+
+def blocks(name: str, language: str) -> list[str]:
+    """The fenced blocks of a document."""
+    text = (ROOT / name).read_text(encoding="utf-8")
+    return re.findall(rf"^```{language}\n(.*?)^```$", text, re.MULTILINE | re.DOTALL)
+
+
+def mentioned() -> Iterator[tuple[str, str]]:
+    """Every `scopion ...` in the running text of the documents: the file's name, and what follows the program's."""
+    for path in DOCS:
+        text = re.sub(r"^```.*?^```$", "", path.read_text(encoding="utf-8"), flags=re.MULTILINE | re.DOTALL)
+        for code in re.findall(r"`(?:ping \"\$\()?scopion ([^`]+?)(?:\)\")?`", text.replace("\n", " ")):
+            yield path.name, code
+
+
+# A word in capitals stands for something, and so do dots and brackets.
+_PLACEHOLDER = re.compile(r"\b[A-Z]{3,}\b|\.\.\.|\[")
+# Tested where they belong: what waits for a person or an end, changes the machine, needs a file, or is the story.
+_ELSEWHERE = ("await", "demo", "import", "review", "service", "setup", "watch", "alerts test", "vendor --refresh")
+
+
+class Generated(unittest.TestCase):
+    def test_what_is_generated_is_as_the_program_is(self) -> None:
+        """References, manual pages and the schema of settings: python -m tools.make_docs makes them anew."""
+        made = generated()
+        for path, text in made.items():
+            self.assertTrue(path.exists() and path.read_text(encoding="utf-8") == text, f"{path}: make docs")
+        kept = set((ROOT / "docs/man").iterdir())
+        self.assertEqual(kept, {path for path in made if path.parent.name == "man"})
+
+    def test_every_example_runs_and_answers_as_it_is_shown(self) -> None:
+        """What README and guide show of the made-up site is what it answers; exit codes are 0, or 3 for a no."""
+        for path, text in refreshed().items():
+            self.assertEqual(path.read_text(encoding="utf-8"), text, f"{path.name}: make docs")
+            self.assertGreater(text.count("\n$ scopion "), 4)
+
+    def test_every_setting_of_the_template_is_in_the_reference(self) -> None:
+        """The commented file of a new site and the reference know the same settings."""
+        reference = (ROOT / "docs/settings.md").read_text(encoding="utf-8")
+        keys = re.findall(r"^#? ?(\w+) = ", TEMPLATE.read_text(encoding="utf-8"), re.MULTILINE)
+        for key in keys:
+            self.assertIn(f"| `{key}` |", reference)
+        self.assertNotIn("| None |", reference)
+
+    def test_manual_pages_can_be_formatted(self) -> None:
+        """No line of them is taken for a request by chance, and each says what it is."""
+        for path in (ROOT / "docs/man").glob("*.1"):
+            text = path.read_text(encoding="utf-8")
+            requests = {line.split()[0] for line in text.splitlines() if line.startswith(".")}
+            self.assertLessEqual(requests, {".TH", ".SH", ".SS", ".TP", ".PP", ".B", ".BR", ".br"}, path)
+            self.assertRegex(text, r"\.SH NAME\nscopion.* \\- \S")
+
+
+class Written(ProgramTest):
+    def test_links_lead_somewhere(self) -> None:
+        """Files and headings that a document refers to are there, and every document is linked from the README."""
+        for path in DOCS:
+            text = path.read_text(encoding="utf-8")
+            for target, anchor in re.findall(r"\]\((?!http)([^)#\s]*)(?:#([^)\s]+))?\)", text):
+                there = (path.parent / target) if target else path
+                self.assertTrue(there.exists(), f"{path.name}: {target}")
+                if anchor:
+                    headings = re.findall(r"^#+ (.*)$", there.read_text(encoding="utf-8"), re.MULTILINE)
+                    slugs = {re.sub(r"[^\w\- ]", "", each.casefold()).replace(" ", "-") for each in headings}
+                    self.assertIn(anchor, slugs, f"{path.name}: {target}#{anchor}")
+        readme = DOCS[0].read_text(encoding="utf-8")
+        for path in (ROOT / "docs").glob("*.md"):
+            self.assertIn(f"(docs/{path.name}", readme)
+
+    def test_promises_name_tests_that_there_are(self) -> None:
+        """Each promise of the page about security is held by a test; a name that is none would hold nothing."""
+        text = (ROOT / "docs/security.md").read_text(encoding="utf-8")
+        named = set(re.findall(r"`(test_\w+)`", text))
+        there = {
+            match[1]
+            for path in (ROOT / "tests").rglob("test_*.py")
+            for match in re.finditer(r"def (test_\w+)\(", path.read_text(encoding="utf-8"))
+        }
+        self.assertGreater(len(named), 25)
+        self.assertEqual(named - there, set())
+
+    def test_commands_in_running_text_exist(self) -> None:
+        """Every `scopion ...` in the documents names a command that there is, with options that it has."""
+        known = dict(commands())
+        groups = {name for name, each in known.items() if isinstance(each, click.Group)}
+        looked = 0
+        for name, code in mentioned():
+            words = [word for word in shlex.split(code.replace("...", ""), comments=True) if word]
+            while words and words[0].startswith("-"):
+                words = words[2 if words[0] == "--site" else 1 :]
+            if not words or words[0] not in known:
+                self.assertIn(words[0] if words else "COMMAND", ("COMMAND", "[--site"), f"{name}: {code}")
+                continue
+            called = " ".join(words[:2]) if words[0] in groups and " ".join(words[:2]) in known else words[0]
+            options = [option for each in (known[called], cli) for option in each.params]
+            flags = {"--help", *(flag for each in options for flag in (*each.opts, *each.secondary_opts))}
+            for word in words[1:]:
+                if word.startswith("--"):
+                    self.assertIn(word.partition("=")[0].rstrip(".,"), flags, f"{name}: {code}")
+            looked += 1
+        self.assertGreater(looked, 100)
+
+    def test_commands_in_running_text_run(self) -> None:
+        """Those that stand there whole are run; a bare name may lack its arguments, nothing else is wrong usage."""
+        self.begin()
+        self.run_ok("scan", "--no-names")
+        known = dict(commands())
+        ran = 0
+        for code in sorted({code for _, code in mentioned() if not _PLACEHOLDER.search(code)}):
+            if code.startswith(_ELSEWHERE):
+                continue
+            ended, said = run_quietly(StoryStep("", tuple(shlex.split(code))), self.site)
+            self.assertNotIn("Traceback", said, code)
+            self.assertIn(ended, (0, 1, 2, 3) if code in known else (0, 3), f"scopion {code}: {said}")
+            ran += 1
+        self.assertGreater(ran, 50)
+
+    def test_what_the_readme_lets_one_type_works(self) -> None:
+        """The commands to try it out, in a shell, in a new home."""
+        for script in blocks("README.md", "sh"):
+            path = f"{Path(PROGRAM).parent}:{os.environ['PATH']}"
+            ended = subprocess.run(
+                ["sh", "-e"], input=script, env={"HOME": str(self.folder), "PATH": path, "SCOPION_LIVE": "namespaces"},
+                capture_output=True, text=True, check=False, timeout=60,
+            )  # fmt: skip
+            self.assertEqual(ended.returncode, 0, ended.stderr)
+            self.assertIn("apprentice", ended.stdout)
+
+    def test_settings_in_documents_are_valid(self) -> None:
+        """Every block of TOML in the documents is read as it stands."""
+        for path in DOCS:
+            for number, text in enumerate(blocks(str(path.relative_to(ROOT)), "toml")):
+                self.begin() if not self.site.exists() else None
+                tomllib.loads(text)
+                (self.site / "site.toml").write_text(text, encoding="utf-8")
+                self.run_ok("devices")
+                self.assertGreaterEqual(number, 0)
+
+    def test_the_examples_of_the_api_run(self) -> None:
+        """Each as it stands, one after the other, on a site that has been scanned."""
+        self.begin()
+        self.run_ok("scan")
+        examples = blocks("docs/api.md", "python")
+        self.assertEqual(len(examples), 6)
+        said = []
+        for each in examples:
+            out = io.StringIO()
+            with contextlib.redirect_stdout(out):
+                exec(compile(each.replace("~/kilnhaven", str(self.site)), "docs/api.md", "exec", dont_inherit=True), {})
+            said.append(out.getvalue())
+        for text, part in zip(
+            said,
+            ("label-printer 192.0.2.20", "answered in 192.0.2.0/24", "54-B1-A3-7C-00-50 Tilling", "", "192.0.2.0/24 14",
+             "['joined']"),
+            strict=True,
+        ):  # fmt: skip
+            self.assertIn(part, text)
+        self.assertIn("no such thing", said[2])
+
+    def test_schemas_describe_what_is_written(self) -> None:
+        """Scans, alerts, events and observations are as their published schemas say; a wrong one is not."""
+        self.begin()
+        self.run_ok("scan", "--no-names")
+        self.run_ok("alerts", "learning", "--end")
+        self.run_ok("demo", "--next", str(self.site))
+        self._holds("scan", self.run_json("scan"))
+        self._holds("device-rows", self.run_json("devices"))
+        self._holds("event-rows", self.run_json("events"))
+        self._holds("map-rows", self.run_json("map"))
+        self.run_ok("watch", "--once")
+        lines = (self.site / "told-to-owner.jsonl").read_text(encoding="utf-8").splitlines()
+        for line in lines:
+            alert = json.loads(line)
+            self._holds("alert", alert)
+            for event in alert["events"]:
+                self._holds("event", event)
+        self.assertGreater(len(lines), 0)
+        with self.assertRaises(jsonschema.ValidationError):
+            self._holds("alert", {**alert, "severity": "terrible"})
+        from scopion.model.observation import Observation, Source
+        from scopion.wire.serial import observation_to_json
+
+        seen = Observation(MacAddress.parse("10:c0:de:00:00:01"), None, NOON, Source.ARP)
+        self._holds("observation", observation_to_json(seen))
+        self._holds("devices", json.loads(self.run_ok("export", "--as", "json")))
+
+    def _holds(self, name: str, document: Any) -> None:
+        schema = json.loads((ROOT / f"docs/schemas/{name}.schema.json").read_text(encoding="utf-8"))
+        jsonschema.Draft202012Validator.check_schema(schema)
+        jsonschema.validate(document, schema)
+
+
+class Extended(FolderTest):
+    """The worked examples of docs/extending.md, taken out of the page and run."""
+
+    def example(self, first_line: str) -> dict[str, Any]:
+        """The names that an example defines."""
+        (code,) = [each for each in blocks("docs/extending.md", "python") if each.startswith(f"# {first_line}")]
+        names: dict[str, Any] = {"__name__": __name__}  # as if it stood in this module
+        exec(compile(code, first_line, "exec", dont_inherit=True), names)
+        return names
+
+    def test_the_channel_delivers_and_explains_itself(self) -> None:
+        """A message is a line at the printer's port; a printer that is off is told in words."""
+        names = self.example("alerts/channels/printer.py")
+        server = socket.create_server(("127.0.0.1", 0))
+        self.addCleanup(server.close)
+        printed: list[bytes] = []
+
+        def receive() -> None:
+            line, _ = server.accept()
+            with line:
+                printed.append(line.makefile("rb").read())
+
+        thread = threading.Thread(target=receive)
+        thread.start()
+        port = server.getsockname()[1]
+        channel: Channel = names["PrinterChannel"](names["PrinterSettings"]("printer", "paper", "127.0.0.1", port))
+        at = datetime(2026, 9, 15, 3, 5, tzinfo=UTC)
+        message = Message("a", "Kilnhaven", "New: somebody", Severity.NORMAL, at, ("Somebody joined.",))
+        steps: list[str] = []
+        channel.deliver(message, steps.append)
+        thread.join(5)
+        self.assertEqual(printed, [b"2026-09-15 03:05  New: somebody\r\n"])
+        self.assertEqual(len(steps), 2)
+        server.close()
+        with self.assertRaisesRegex(DeliveryFailed, "the printer 127.0.0.1 does not take it"):
+            channel.deliver(message, steps.append)
+
+    def test_the_enforcer_does_what_its_steps_say(self) -> None:
+        """What it holds after each step is what the step promises; what cannot be reached is told."""
+        made = self.example("wireless/enforcers/mac_file.py")["MacFile"]
+        enforcer: Enforcer = made("ap", "Kilnhaven", {"5": self.folder / "deny"})
+        one, other = MacAddress.parse("a0:b4:d7:66:19:04"), MacAddress.parse("7c:a4:b1:33:02:61")
+        enforcer.check("5")
+        held = enforcer.held("5")
+        self.assertEqual(held, Held(mode=ListMode.DENY))
+        for step in (
+            Step(Act.ADD, ListMode.DENY, one),
+            Step(Act.ADD, ListMode.DENY, other),
+            Step(Act.REMOVE, ListMode.DENY, one),
+            Step(Act.REPLACE, held=Held(deny=frozenset({one}), mode=ListMode.DENY)),
+            Step(Act.DISCONNECT, mac=one),
+        ):
+            held = step.after(held)
+            enforcer.take("5", step)
+            self.assertTrue(enforcer.held("5").holds_the_same(held), str(step))
+        self.assertFalse(enforcer.held("5").admits(one))
+        enforcer.close()
+        with self.assertRaises(EnforcerUnreachable):
+            made("ap", "Kilnhaven", {"5": self.folder / "nowhere" / "deny"}).check("5")
+
+    def test_the_source_reads_what_it_can(self) -> None:
+        """Good lines become observations, others are counted with their place; no text makes it raise."""
+        read = self.example("discovery/records/switch_table.py")["read_switch_table"]
+        reading: Reading = read("1;10:c0:de:00:00:01;192.0.2.7\n2; 10-C0-DE-00-00-02\n\n3;nonsense\n4\n", NOON)
+        self.assertEqual([str(seen.mac) for seen in reading.observations], ["10:c0:de:00:00:01", "10:c0:de:00:00:02"])
+        self.assertEqual({seen.medium for seen in reading.observations}, {Medium.CABLE})
+        self.assertEqual(reading.unread, 2)
+        self.assertEqual(reading.problems[0].where, "line 4")
+
+
+if __name__ == "__main__":
+    unittest.main()

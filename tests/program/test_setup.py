@@ -1,0 +1,164 @@
+"""The first steps, at a real terminal and without: what is proposed, asked, written, tried; and what goes wrong."""
+
+from __future__ import annotations
+
+import json
+import os
+import pty
+import select
+import time
+import tomllib
+import unittest
+from collections.abc import Sequence
+from ipaddress import IPv4Network
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from scopion.operations.begin.set_up_site import Agreed, AgreedSubnet, settings_text
+from scopion.operations.site.edit_settings import assigned, with_settings
+from scopion.operations.site.load_settings import TEMPLATE, load_settings
+from tests.support import PROGRAM, ProgramTest
+
+WORDS = st.text(st.characters(exclude_categories=["C", "Zl", "Zp"]), max_size=40)
+
+
+class FirstSteps(ProgramTest):
+    def begin(self) -> None:
+        """A machine at Kilnhaven, for which nothing has been set up."""
+        super().begin()
+        (self.site / "site.toml").unlink()
+
+    def answer(self, answers: Sequence[tuple[str, str]]) -> str:
+        """Run it in a terminal and answer each question, known by a part of it; what the screen showed."""
+        environment = {**os.environ, "SCOPION_SITE": str(self.site), "TERM": "xterm", "COLUMNS": "120"}
+        child, terminal = pty.fork()
+        if child == 0:
+            os.execve(PROGRAM, [PROGRAM, "setup"], environment)
+        shown = ""
+        for question, said in answers:
+            shown += self._until(terminal, question)
+            self.assertIn(question, shown, shown[-600:])
+            os.write(terminal, f"{said}\n".encode())
+        shown += self._until(terminal, "\0")
+        _, status = os.waitpid(child, 0)
+        os.close(terminal)
+        self.assertEqual(os.waitstatus_to_exitcode(status), 0, shown[-2000:])
+        self.assertNotIn("Traceback", shown)
+        return shown
+
+    def _until(self, terminal: int, text: str) -> str:
+        seen, deadline = "", time.monotonic() + 20
+        while text not in seen and time.monotonic() < deadline:
+            ready, _, _ = select.select([terminal], [], [], 0.2)
+            try:
+                seen += os.read(terminal, 65536).decode(errors="replace") if ready else ""
+            except OSError:  # the program has ended
+                break
+        return seen
+
+    def test_a_whole_evening_at_the_terminal(self) -> None:
+        """Name, subnets, channel, network: written with its comments, tried, and the baseline is taken."""
+        self.begin()
+        shown = self.answer(
+            (
+                ("called? [Home]:", 'Kilnhaven "Pottery"'),
+                ("Look after 192.0.2.0/24 (enp3s0, cable)? [Y/n]:", ""),
+                ("A name for 192.0.2.0/24? [main]:", "workshop"),
+                ("look at 192.0.2.0/24? [60s]:", "2m"),
+                ("Look after 203.0.113.0/24 (wlp2s0, wireless)? [y/N]:", ""),
+                ("Which [none]:", "file"),
+                ("Name of the Wi-Fi:", "Kilnhaven"),
+                ("Which [colon]:", "hyphen"),
+                ("list hold? (0: not known) [0]:", "12"),
+                ("Name of the Wi-Fi:", ""),
+            )
+        )
+        written = tomllib.loads((self.site / "site.toml").read_text(encoding="utf-8"))
+        self.assertEqual(written["name"], 'Kilnhaven "Pottery"')
+        self.assertEqual(written["subnet"], [{"range": "192.0.2.0/24", "name": "workshop", "interval_s": 120}])
+        self.assertEqual(written["channel"], [{"name": "me", "type": "file", "path": "alerts.jsonl"}])
+        self.assertIn("It works.", shown)
+        self.assertTrue(json.loads((self.site / "alerts.jsonl").read_text())["test"])
+        self.assertIn("This is the baseline of 192.0.2.0/24", shown)
+        self.assertIn("scopion review", shown)
+        (network,) = self.run_json("wifi", "ssids")
+        self.assertEqual((network["notation"], network["capacity"], network["mode"]), ("hyphen", 12, "off"))
+        self.assertEqual(network["router"], "192.0.2.1")
+        self.assertIn("has settings already", self.refused(1, "setup", "--yes"))
+
+    def test_a_channel_that_does_not_work_says_what_next(self) -> None:
+        """A push service that is not there: the rest goes on, the secret address is in a file of its own."""
+        self.begin()
+        shown = self.answer(
+            (
+                ("called? [Home]:", ""), ("[Y/n]:", ""), ("[main]:", ""), ("[60s]:", ""), ("[y/N]:", ""),
+                ("Which [none]:", "webhook"), ("Its address", "http://127.0.0.1:9/hook/secret"), ("Wi-Fi:", ""),
+            )
+        )  # fmt: skip
+        self.assertIn("then try scopion alerts test hook", shown)
+        self.assertIn("This is the baseline", shown)
+        self.assertNotIn("hook/secret", (self.site / "site.toml").read_text())
+        self.assertEqual((self.site / "hook-url").stat().st_mode & 0o777, 0o600)
+
+    def test_without_a_terminal(self) -> None:
+        """It asks nobody who cannot answer; --show writes nothing; --yes takes what is proposed; the old is kept."""
+        self.begin()
+        self.assertIn("take the proposals with --yes", self.refused(2, "setup"))
+        shown = tomllib.loads(self.run_ok("setup", "--show", "--name", "Shop"))
+        self.assertEqual((shown["name"], len(shown["subnet"])), ("Shop", 1))
+        self.assertFalse((self.site / "site.toml").exists())
+        self.run_ok("setup", "--yes", "--no-scan")
+        self.assertEqual(tomllib.loads((self.site / "site.toml").read_text())["name"], "Home")
+        self.assertEqual(self.run_json("devices"), [])
+        ended = self.run_program("setup", "--yes", "--anew", "--name", "Again", "--no-scan")
+        self.assertEqual(ended.returncode, 0)
+        self.assertIn('name = "Home"', (self.site / "site.toml.before").read_text())
+        (self.site / "site.toml").write_text("no settings = at all", encoding="utf-8")
+        self.assertIn("not TOML", self.refused(2, "setup", "--yes"))
+        self.run_ok("setup", "--yes", "--anew", "--no-scan")
+        self.assertIn("has at most 80 characters", self.refused(2, "setup", "--yes", "--anew", "--name", "x" * 81))
+
+    @settings(max_examples=50, deadline=None)
+    @given(name=WORDS, place=WORDS)
+    def test_whatever_is_entered_is_what_is_read(self, name: str, place: str) -> None:
+        """Quotes, brackets and signs of comments in names do no harm to the file, and no comment is lost."""
+        text = settings_text(Agreed(name, (AgreedSubnet(IPv4Network("192.0.2.0/24"), place, 60.0),)))
+        read = tomllib.loads(text)
+        self.assertEqual((read.get("name", ""), read["subnet"][0].get("name", "")), (name, place))
+        for line in TEMPLATE.read_text(encoding="utf-8").splitlines():
+            self.assertIn(line, text)
+        self.assertEqual(
+            tomllib.loads(with_settings("", f"[watch]\n{assigned(interval_s=5)}")), {"watch": {"interval_s": 5}}
+        )
+
+    def test_anew_keeps_what_it_does_not_ask_about(self) -> None:
+        """Enforcers, channels, rules, routers and the time zone stay with all their settings, secrets untouched."""
+        super().begin()
+        settings = self.site / "site.toml"
+        added = (
+            '\n[[channel]]\nname = "mail"\ntype = "email"\nto = ["owner@kilnhaven.example"]\n'
+            'host = "mail.kilnhaven.example"\n'
+            'sender = "owner@kilnhaven.example"\nuser = "owner"\npassword = "file:mail-password"\n'
+            '\n[[rule]]\nchannels = ["mail"]\nevents = ["joined"]\n'
+            '\n[[router]]\naddress = "192.0.2.1"\ncommunity = "env:READERS"\n'
+            '\n[[enforcer]]\nname = "yard"\ntype = "hostapd"\nnetwork = "Yard"\n'
+            '[enforcer.radio."5"]\nsocket = "/run/hostapd/wlan9"\n[enforcer.ssh]\nhost = "192.0.2.3"\n'
+        )
+        settings.write_text('timezone = "Europe/Lisbon"\n' + settings.read_text() + added)
+        (self.site / "mail-password").write_text("kept")
+        before = load_settings(self.site)
+        ended = self.run_program("setup", "--anew", "--yes", "--no-scan")
+        self.assertEqual(ended.returncode, 0, ended.stderr)
+        after = load_settings(self.site)
+        for each in ("enforcer", "channel", "rule", "router", "timezone", "wireless", "alerts"):
+            self.assertEqual(getattr(after, each), getattr(before, each), each)
+        self.assertIn("channel 'mail'", ended.stderr)
+        self.assertNotIn("Nobody is told yet", ended.stderr)
+        self.assertEqual((self.site / "mail-password").read_text(), "kept")
+        settings.write_text("name = 7\n")
+        self.assertIn("Nothing is taken over", self.run_program("setup", "--anew", "--yes", "--no-scan").stderr)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,1 @@
+"""The memory: folding, changes, files in and out, copies and damage."""

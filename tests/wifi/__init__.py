@@ -1,0 +1,1 @@
+"""Wireless lists: entries, hours, pushes, the audit; on the made-up access point."""
