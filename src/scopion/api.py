@@ -83,7 +83,7 @@ def observe(site: Site, seen: Sequence[Observation]) -> list[Event]:
     An observation with ``recorded`` tells of the past and makes nobody present. Returns the events. Raises
     StorageFailed.
     """
-    return take_in(site, seen)
+    return list(take_in(site, seen).events)
 
 
 def vendor(site: Site, mac: str) -> Vendor:

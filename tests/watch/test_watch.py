@@ -26,9 +26,9 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
 from scopion.operations.intake.flood_guard import DEVICES, FloodGuard
 from scopion.operations.intake.take_in import Known, take_in
-from scopion.operations.intake.vigil import Vigil
 from scopion.operations.site.load_settings import load_settings
 from scopion.operations.site.open_site import Site, prepare_folder
+from scopion.operations.site.take_turns import only_watch, watching_process
 from scopion.roster.outbox import find_alerts, move_with_the_clock, settle
 from scopion.roster.read_events import EventFilter, find_events
 from scopion.roster.scans import note_subnet
@@ -41,9 +41,9 @@ from scopion.scenes.story import Story
 from scopion.watching.clock_watch import ClockWatch, Jump
 from scopion.watching.executors import Inline, Threads
 from scopion.watching.interface_ear import Ear
-from scopion.watching.one_watch import OnlyOne, watching_process
 from scopion.watching.run_watch import Order, run_watch
 from scopion.watching.watch_context import Post
+from scopion.watching.watch_memory import WatchMemory
 from scopion.watching.watch_site import Watch
 from scopion.watching.watched_subnets import plots, strange
 from scopion.wireless.enforcers.hostapd import read_station
@@ -214,17 +214,16 @@ class Outages(SceneWatch):
         self.addCleanup(site.close)
 
         def look(watch: Watch) -> None:
-            assert site.vigil is not None
-            heard.update(site.vigil.heard)
+            heard.update(watch.post.memory.heard)
 
         run_watch(site, Order(for_s=900), look)
-        vigil, mac = Vigil(FloodGuard(), since=NOON), MacAddress.parse(GATEWAY_MAC)
+        memory, mac = WatchMemory(FloodGuard(), since=NOON), MacAddress.parse(GATEWAY_MAC)
         self.assertIn(mac, heard)
-        vigil.heard.update(heard)
-        self.assertEqual(vigil.silent_since(NOON, [mac], SUBNET), heard[mac])
-        self.assertEqual(vigil.silent_since(NOON - timedelta(hours=1), [], SUBNET), NOON)
-        vigil.forget_all_but({mac})
-        self.assertEqual(vigil.heard.keys(), {mac})
+        memory.heard.update(heard)
+        self.assertEqual(memory.silent_since(NOON, [mac], SUBNET), heard[mac])
+        self.assertEqual(memory.silent_since(NOON - timedelta(hours=1), [], SUBNET), NOON)
+        memory.forget_all_but({mac})
+        self.assertEqual(memory.heard.keys(), {mac})
 
     def test_who_moves_while_awake_has_moved(self) -> None:
         """However patient one is with those who doze: it is heard at its new address, and is silent at the old one."""
@@ -404,7 +403,8 @@ class Bounds(SceneWatch):
                     )
                     for number in range(1000)
                 ]  # fmt: skip
-                watch.post.tell(take_in(site, seen))
+                taken = take_in(site, seen)
+                watch.post.tell(taken.events, taken.devices)
 
         run_watch(site, Order(for_s=1000), flood)
         self.assertLessEqual(len(self.recorded(EventKind.JOINED)), DEVICES + 20)
@@ -416,9 +416,9 @@ class Bounds(SceneWatch):
     def test_a_site_is_watched_once(self) -> None:
         """A second one is refused and says who has it; after its end the site is free."""
         self.begin(usual())
-        with OnlyOne(self.site):
+        with only_watch(self.site):
             self.assertEqual(watching_process(self.site), os.getpid())
-            with self.assertRaisesRegex(Refused, f"watched already by process {os.getpid()}"), OnlyOne(self.site):
+            with self.assertRaisesRegex(Refused, f"watched already by process {os.getpid()}"), only_watch(self.site):
                 pass
         self.assertIsNone(watching_process(self.site))
         self.watch(minutes=1)
@@ -436,7 +436,7 @@ class Deaf(SceneWatch):
         with patch.object(Ear, "listen", side_effect=ZeroDivisionError):
             hands.attend(ear)
             hands.wait(site.clock.monotonic() + 10)
-        post = Post(site, hands)
+        post = Post(site, hands, WatchMemory(FloodGuard()))
         hands.finished(post.contained)
         self.assertIn("unexpected: ZeroDivisionError", post.troubles[f"ear {interface.name}"])
         self.assertIn("ZeroDivisionError", ear.lost)
@@ -545,7 +545,7 @@ class Clocks(SceneWatch):
         self.watch(minutes=20)
         self.story_at(NOON - timedelta(days=300))
         site = Site(self.site)
-        watch = Watch(site, Inline(site.attachment), lambda: site)
+        watch = Watch(site, Inline(site.attachment), WatchMemory(FloodGuard()), lambda: site)
         watch._on_jump(Jump(timedelta(days=-300), timedelta()))
         site.close()
         with closing(Roster.open(self.site)) as roster:
@@ -577,7 +577,7 @@ class Clocks(SceneWatch):
         site = Site(self.site)
         note_clocks(site.roster, boot, NOON + hours)
         with patch.object(Site, "boot", return_value=Boot("a", 1_001.0)):
-            watch = Watch(site, Inline(site.attachment), lambda: site)
+            watch = Watch(site, Inline(site.attachment), WatchMemory(FloodGuard()), lambda: site)
             with patch("scopion.watching.watch_site.move_with_the_clock", wraps=move_with_the_clock) as moved:
                 watch.turn()
                 watch.turn()

@@ -25,8 +25,8 @@ from scopion.model.errors import Divided, EnforcerUnreachable, Refused, ScopionE
 from scopion.model.mac import MacAddress, Notation
 from scopion.model.observation import Observation, Source
 from scopion.operations.site.open_site import Site
+from scopion.operations.site.take_turns import only_push, only_watch
 from scopion.operations.wifi.attend_lists import attend
-from scopion.operations.wifi.one_push import OnePush
 from scopion.operations.wifi.preview_push import Which, preview, unknown_way_in
 from scopion.operations.wifi.push_lists import push, resume_interrupted
 from scopion.operations.wifi.revert_push import revert_to
@@ -38,7 +38,6 @@ from scopion.roster.wifi.pushes import PushState, note_reverted, pushes, with_de
 from scopion.scenes.access_point import FILE as ACCESS_POINT_FILE
 from scopion.scenes.access_point import SceneControlLine
 from scopion.scenes.scene_files import SceneShell
-from scopion.watching.one_watch import OnlyOne
 from scopion.watching.revert_deadlines import require_bearer
 from scopion.wireless.enforcer_settings import HostapdRadio, HostapdSettings, UciSettings
 from scopion.wireless.enforcers.bridge import table_name
@@ -692,7 +691,7 @@ class OnTheSite(PreparedTest):
         """At its deadline keep waits for the end of a taking back; before that it waits for no other push."""
         self.refuse_the_stranger()
         self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--revert-after", "1h")
-        with OnePush(self.site):  # another push, to a slow router
+        with only_push(self.site):  # another push, to a slow router
             self.run_ok("wifi", "keep")
         site = self.opened()
         self.assertEqual(with_deadline(site.roster), [])
@@ -701,7 +700,7 @@ class OnTheSite(PreparedTest):
             db.execute("UPDATE push SET revert_at = ended WHERE revert_at IS NOT NULL")
         (push,) = with_deadline(site.roster)
         environment = {**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces"}
-        with OnePush(self.site):
+        with only_push(self.site):
             keeping = subprocess.Popen([PROGRAM, "wifi", "keep"], stderr=subprocess.PIPE, text=True, env=environment)
             with self.assertRaises(subprocess.TimeoutExpired):
                 keeping.communicate(timeout=2)
@@ -845,7 +844,7 @@ class OnTheSite(PreparedTest):
             self.assertRaisesRegex(Refused, "does not get ready"),
         ):
             require_bearer(site, 300)
-        with OnlyOne(self.site):
+        with only_watch(self.site):
             self.assertIn("the watch, process", require_bearer(site, 300))
 
     def test_hostile_names_on_the_printed_sheet(self) -> None:

@@ -10,8 +10,7 @@ from scopion.attachment.ports import Attachment, Link
 from scopion.discovery.hearing import Hearing
 from scopion.model.address import Address
 from scopion.model.errors import InterfaceLost
-from scopion.model.mac import MacAddress
-from scopion.model.observation import Observation, Trait
+from scopion.model.observation import Observation, Pair, Trait
 
 INTERRUPTED = "interrupted"  # a person has ended the scan early
 
@@ -21,7 +20,6 @@ _FRAMES_A_TURN = 1000
 _GRAIN_S = 0.01
 # Who makes up MAC addresses without end gets no further than this: 20 MB.
 MAX_PAIRS = 65_536
-_Pair = tuple[MacAddress | None, Address | None]
 
 
 @dataclass(slots=True)
@@ -46,8 +44,8 @@ class Gathered:
 
     def __init__(self, subnet: IPv4Network | None = None) -> None:
         self._subnet = subnet
-        self._pairs: dict[_Pair, Observation] = {}
-        self._traits: dict[_Pair, dict[Trait, None]] = {}
+        self._pairs: dict[Pair, Observation] = {}
+        self._traits: dict[Pair, dict[Trait, None]] = {}
         self.passed_over = 0
 
     def add(self, seen: Observation) -> bool:

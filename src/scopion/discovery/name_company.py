@@ -10,7 +10,7 @@ from scopion.attachment.ports import Attachment, Interface, Letter
 from scopion.discovery.names import PACE, NameSearch
 from scopion.model.address import Address
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Observation
+from scopion.model.observation import Observation, Pair
 from scopion.wire.dns import load_library
 
 # Answers taken in at a turn, so that a flood of them cannot stop the sweep.
@@ -32,7 +32,7 @@ class NameCompany:
         attachment: Attachment,
         interface: Interface | None,
         resolvers: Sequence[Address],
-        known: Container[tuple[MacAddress | None, Address | None]] = (),
+        known: Container[Pair] = (),
         group_pace: float = PACE,
     ) -> None:
         load_library()
@@ -64,7 +64,7 @@ class NameCompany:
             self._later.append((now + _IPV4_FIRST_S, seen))
 
     @property
-    def asked(self) -> set[tuple[MacAddress | None, Address | None]]:
+    def asked(self) -> set[Pair]:
         """The pairs that were asked about, whatever they have answered."""
         return {(seen.mac, seen.address) for seen in self._met.values()}
 

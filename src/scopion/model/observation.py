@@ -10,6 +10,9 @@ from scopion.model.address import Address
 from scopion.model.mac import MacAddress
 from scopion.model.value import value
 
+# What identifies a sighting: either may be unknown, not both.
+Pair = tuple[MacAddress | None, Address | None]
+
 
 class Source(StrEnum):
     """Where an observation or a trait came from."""

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Iterable, Mapping
 from datetime import date, datetime
 
-from scopion.model.device import Adapter, Device, KnownTrait, Standing, Stay
+from scopion.model.device import Adapter, Device, Event, KnownTrait, Standing, Stay
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.roster.folding.note_traits import all_traits
@@ -29,21 +29,42 @@ _LATEST = """
         SELECT max(until) FROM stay AS past
         WHERE past.mac = adapter.mac AND (instr(past.address, ':') > 0) = six AND NOT past.present
     )
-    WHERE adapter.mac NOT IN (SELECT mac FROM stay INDEXED BY stay_present WHERE present)
+    WHERE adapter.mac NOT IN (SELECT mac FROM stay INDEXED BY stay_present WHERE present) {chosen}
     ORDER BY stay.address
 """
 
 
 def all_devices(roster: Roster) -> list[Device]:
     """Every device with its adapters and their present or latest stays, in the order of their making."""
+    return _devices(roster, None)
+
+
+def devices_about(roster: Roster, events: Iterable[Event]) -> dict[int, Device]:
+    """The devices that events are about, the other one of a contest among them, by their numbers."""
+    numbers = {event.device_id for event in events}
+    others = {event.other_mac for event in events if event.other_mac is not None}
     with roster.guarded():
-        traits = all_traits(roster)
-        adapters, own = _adapters(roster, traits)
+        for mac in others:
+            numbers |= {row[0] for row in roster.db.execute("SELECT device FROM adapter WHERE mac = ?", (str(mac),))}
+    return {device.id: device for device in _devices(roster, numbers)} if numbers else {}
+
+
+def _devices(roster: Roster, numbers: Collection[int] | None) -> list[Device]:
+    """The devices with these numbers; all of them for None."""
+    chosen = f"({','.join(map(str, numbers))})" if numbers is not None else ""
+    subjects = (
+        f"WHERE subject IN (SELECT mac FROM adapter WHERE device IN {chosen} "
+        f"UNION SELECT address FROM unpaired WHERE device IN {chosen})"
+    )
+    with roster.guarded():
+        traits = all_traits(roster, subjects if chosen else "")
+        adapters, own = _adapters(roster, traits, chosen)
         unpaired = _unpaired(roster)
         gateways = "SELECT device FROM adapter JOIN subnet ON gateway_mac = adapter.mac"
         routes = {number for (number,) in roster.rows(gateways)}
         found = []
-        for row in roster.rows(f"SELECT {_DEVICE} FROM device ORDER BY id"):
+        which = f"WHERE id IN {chosen}" if chosen else ""
+        for row in roster.rows(f"SELECT {_DEVICE} FROM device {which} ORDER BY id"):
             number, standing, first_seen, label, owner, place, note, until, since, because, revision, essential = row
             elsewhere = unpaired.get(number, ())
             heard = [known for stay in elsewhere for known in traits.get(str(stay.address), ())] if elsewhere else ()
@@ -75,13 +96,14 @@ def known_adapters(roster: Roster) -> dict[MacAddress, datetime]:
 
 
 def _adapters(
-    roster: Roster, traits: Mapping[str, tuple[KnownTrait, ...]]
+    roster: Roster, traits: Mapping[str, tuple[KnownTrait, ...]], chosen: str
 ) -> tuple[dict[int, tuple[Adapter, ...]], set[int]]:
     """The adapters of each device by its number, and the devices that this machine is."""
-    stays = _stays(roster)
+    stays = _stays(roster, f"AND mac IN (SELECT mac FROM adapter WHERE device IN {chosen})" if chosen else "")
+    which = f"WHERE device IN {chosen}" if chosen else ""
     found: dict[int, tuple[Adapter, ...]] = {}
     own: set[int] = set()
-    for row in roster.rows(f"SELECT {_ADAPTER} FROM adapter ORDER BY first_seen, mac"):
+    for row in roster.rows(f"SELECT {_ADAPTER} FROM adapter {which} ORDER BY first_seen, mac"):
         mac, device, is_own, medium, evidence, first, last = row
         here, said = stays.get(mac, ()), traits.get(mac, ())
         known = Adapter(stored_mac(mac), _MEDIA[medium], from_ms(first), from_ms(last), here, evidence, said)
@@ -91,11 +113,11 @@ def _adapters(
     return found, own
 
 
-def _stays(roster: Roster) -> dict[str, tuple[Stay, ...]]:
+def _stays(roster: Roster, chosen: str) -> dict[str, tuple[Stay, ...]]:
     """By MAC: the present stays, or the latest one of each version of IP where an adapter is absent."""
     found: dict[str, tuple[Stay, ...]] = {}
-    present = f"SELECT {STAY_COLUMNS} FROM stay INDEXED BY stay_present WHERE present ORDER BY since, address"
-    for query in (present, _LATEST):
+    present = f"SELECT {STAY_COLUMNS} FROM stay INDEXED BY stay_present WHERE present {chosen} ORDER BY since, address"
+    for query in (present, _LATEST.format(chosen=chosen.replace("AND mac", "AND adapter.mac"))):
         for row in roster.rows(query):
             found[row[0]] = (*found.get(row[0], ()), stay_of(row))
     return found

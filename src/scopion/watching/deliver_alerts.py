@@ -10,8 +10,9 @@ from scopion.alerts.channels.channel import Channel
 from scopion.alerts.channels.open_channel import open_channel
 from scopion.alerts.deliver import Attempt, Outbox, Outcome, attempted
 from scopion.model.device import EventKind
-from scopion.operations.intake.queue_alerts import Teller, channels_of, policy_of
+from scopion.operations.intake.queue_alerts import channels_of, policy_of
 from scopion.operations.notify.manage_alerts import secret_reader
+from scopion.operations.notify.word_alerts import AlertWriter
 from scopion.roster.mutes import mutes
 from scopion.roster.outbox import backlog, next_due, note_passed_over
 from scopion.watching.watch_context import Post
@@ -87,7 +88,7 @@ class Delivering:
         if self._outbox is None or self._outbox.roster is not site.roster:
             give_up = timedelta(days=site.settings.alerts.give_up_days)
             self._outbox = Outbox(
-                site.roster, self._channels, lambda alert: Teller(site, site.roster).message(alert), give_up
+                site.roster, self._channels, lambda alert: AlertWriter(site, site.roster).message(alert), give_up
             )
         return self._outbox
 
@@ -120,7 +121,7 @@ class Delivering:
     def _note_flood(self) -> None:
         """Tell, once an hour at most, how much was passed over because somebody makes it up."""
         post = self._post
-        passed = post.site.vigil.guard.passed_over() if post.site.vigil else None
+        passed = post.memory.guard.passed_over()
         if passed is None:
             return
         post.counts.passed_over += passed.count

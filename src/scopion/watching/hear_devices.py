@@ -88,8 +88,7 @@ class Listening:
 
     def _open(self, interface: Interface) -> None:
         try:
-            vigil = self._post.site.vigil
-            heard = vigil.heard if vigil is not None else None
+            heard = self._post.memory.heard
             ear = Ear(self._post.site.attachment, interface, self._post.hands.wake, self._own, heard)
         except (InterfaceLost, NotPermitted) as error:
             self._post.trouble(f"listening on {interface.name}", str(error))
@@ -109,8 +108,7 @@ class Listening:
     def learnt(self) -> None:
         """Who is known has been read anew; when others were heard is of no use any more."""
         self._rest()
-        if self._post.site.vigil is not None:
-            self._post.site.vigil.forget_all_but(self._post.known.here)
+        self._post.memory.forget_all_but(self._post.known.here)
         for ear in self._ears.values():
             ear.known = self._post.known
 
@@ -149,7 +147,7 @@ class Listening:
             return
         settled, questioned = self._told_apart(seen, now)
         try:
-            events = take_in(self._post.site, settled)
+            taken = take_in(self._post.site, settled)
         except ScopionError as error:
             if not self._post.keeping("remembering what was heard", error):
                 raise
@@ -159,10 +157,10 @@ class Listening:
             self._not_before = now + _AGAIN_S
             return
         self._post.works("remembering what was heard")
-        if events or any(map(self._post.known.is_news, settled)):
+        if taken.events or any(map(self._post.known.is_news, settled)):
             self._post.outdated()
-        self._post.tell(events)
-        arrived = {event.mac for event in events if event.kind in _ARRIVALS}
+        self._post.tell(taken.events, taken.devices)
+        arrived = {event.mac for event in taken.events if event.kind in _ARRIVALS}
         self._ask_names([each for each in settled if each.mac in arrived and self._is_alone(each)])
         for interface, claims in questioned.items():
             self._check(interface, claims)
@@ -274,15 +272,15 @@ class Listening:
         if error is not None and not post.keeping("asking who has an address", error):
             raise error
         try:
-            events = take_in(post.site, seen, asked, began)
+            taken = take_in(post.site, seen, asked, began)
         except ScopionError as problem:
             if not post.keeping("remembering what was heard", problem):
                 raise
             self._keep(seen)
             return
         post.outdated()
-        post.tell(events)
-        arrived = {event.mac for event in events if event.kind in _ARRIVALS}
+        post.tell(taken.events, taken.devices)
+        arrived = {event.mac for event in taken.events if event.kind in _ARRIVALS}
         self._ask_names([each for each in seen if each.mac in arrived and self._is_alone(each)])
 
     def _ask_names(self, newcomers: Sequence[Observation]) -> None:

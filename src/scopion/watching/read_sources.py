@@ -91,12 +91,12 @@ class Sources:
         post = self._post
         if error is not None:
             raise error
-        events = take_in(post.site, seen)
+        taken = take_in(post.site, seen)
         post.works(record.called)
         post.counts.observations.update(str(each.source) for each in seen)
         if seen:
             post.outdated()
-        post.tell(events)
+        post.tell(taken.events, taken.devices)
 
     def _leases(self, path: Path) -> Sequence[Observation]:
         """What a lease file tells, if it has changed since it was read last. Raises OSError, ScopionError."""

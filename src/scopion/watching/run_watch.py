@@ -16,14 +16,14 @@ from types import FrameType
 from scopion.attachment.connect.privileges import keep_capabilities_to_itself
 from scopion.model.errors import InvalidSettings
 from scopion.operations.intake.flood_guard import FloodGuard
-from scopion.operations.intake.vigil import Vigil
 from scopion.operations.site.open_site import Site
+from scopion.operations.site.take_turns import only_watch
 from scopion.watching.deliver_alerts import is_delivery
 from scopion.watching.executors import Hands, Inline, Threads
 from scopion.watching.metrics import MetricsServer
-from scopion.watching.one_watch import OnlyOne
 from scopion.watching.readiness import Readiness
 from scopion.watching.watch_context import log
+from scopion.watching.watch_memory import WatchMemory
 from scopion.watching.watch_site import Watch
 
 # What is being delivered when the watch is told to stop gets so long to end; the rest is delivered next time.
@@ -68,8 +68,8 @@ def run_watch(site: Site, order: Order, on_turn: OnTurn = lambda _: None) -> boo
     """Watch a site until told to stop; whether all is well at the end. Raises Refused, and what opening it raises."""
     keep_capabilities_to_itself()
     readiness, folder = Readiness(), site.folder
-    with OnlyOne(folder), _listening_to_signals(order.terminal) as signals:
-        _prepare(site, order)
+    with only_watch(folder), _listening_to_signals(order.terminal) as signals:
+        _ = site.settings  # a mistake is told before anything begins
         began = site.clock.monotonic()
         while True:
             ended = _Round(site, order, signals, readiness, on_turn, began).run()
@@ -77,20 +77,14 @@ def run_watch(site: Site, order: Order, on_turn: OnTurn = lambda _: None) -> boo
                 readiness.stopping()
                 return ended
             signals.reload = False
-            site = _reloaded(site, folder, order)
+            site = _reloaded(site, folder)
 
 
-def _prepare(site: Site, order: Order) -> Site:
-    since = None if order.once else site.clock.now()
-    site.vigil = Vigil(FloodGuard(site.clock.monotonic()), order.terminal, since)
-    _ = site.settings  # a mistake is told before anything begins
-    return site
-
-
-def _reloaded(site: Site, folder: Path, order: Order) -> Site:
+def _reloaded(site: Site, folder: Path) -> Site:
     """The site with its settings read anew; with the old ones if the new have a mistake."""
     try:
-        fresh = _prepare(Site(folder), order)
+        fresh = Site(folder)
+        _ = fresh.settings
     except InvalidSettings as error:
         log.error("the settings stay as they were: %s", error)
         return site
@@ -112,7 +106,9 @@ class _Round:
 
     def run(self) -> bool:
         site, signals = self._site, self._signals
-        watch = Watch(site, self._hands, self._sweeping_site)
+        since = None if self._order.once else site.clock.now()
+        memory = WatchMemory(FloodGuard(site.clock.monotonic()), self._order.terminal, since)
+        watch = Watch(site, self._hands, memory, self._sweeping_site)
         signals.wake = self._hands.wake
         metrics = MetricsServer.serving(watch)
         log.info("watching %s in %s", site.name, site.folder)
@@ -141,7 +137,7 @@ class _Round:
             return self._site
         if self._sweeper is None:
             self._sweeper = Site(self._site.folder)
-            self._sweeper.vigil = self._site.vigil
+            self._sweeper.watch_state = self._site.watch_state
         self._sweeper.leave_replaced_roster()
         return self._sweeper
 

@@ -15,7 +15,7 @@ from typing import Any
 from scopion.attachment.choose import what_happened
 from scopion.attachment.ports import Interface
 from scopion.model.errors import InterfaceLost, NoInterface, ScopionError
-from scopion.operations.intake.take_in import tell_back, tell_down
+from scopion.operations.intake.take_in import TakenIn, tell_back, tell_down
 from scopion.operations.scan.prepare_scan import ScanRequest, prepare_scan
 from scopion.operations.scan.run_scan import run_prepared
 from scopion.operations.scan.scan_result import ScanResult
@@ -174,7 +174,7 @@ class Sweeping:
                 log.warning("%s: %s, so nobody counts as gone yet", subnet, result.doubt)
                 swept.next_at = min(swept.next_at, post.clock.monotonic() + _CONFIRMED_S)
             post.outdated()
-            post.tell(result.events)
+            post.tell(result.events, result.devices)
             if result.baseline:
                 log.info("%s: this is its baseline, %d devices", subnet, len(result.hosts))
             if result.memory_lost:
@@ -193,8 +193,7 @@ class Sweeping:
 
     def _silent(self, swept: Swept, why: str) -> None:
         swept.silent += 1
-        if self._post.site.vigil is not None:
-            self._post.site.vigil.note_light(swept.plot.subnet, self._post.clock.now(), dark=True)
+        self._post.memory.note_reachable(swept.plot.subnet, self._post.clock.now(), down=True)
         if swept.is_in_doubt:
             swept.next_at = min(swept.next_at, self._post.clock.monotonic() + _CONFIRMED_S)
         if swept.silent >= SILENT_SWEEPS and swept.place is not Place.ELSEWHERE:
@@ -206,9 +205,10 @@ class Sweeping:
         """A subnet of the site is not attached any more, and has not come back for a while."""
         self._told(f"telling that {subnet} is down", lambda: tell_down(self._post.site, subnet, why))
 
-    def _told(self, doing: str, tell: Callable[[], list[Any]]) -> None:
+    def _told(self, doing: str, tell: Callable[[], TakenIn]) -> None:
         with self._post.doing(doing):
-            self._post.tell(tell())
+            taken = tell()
+            self._post.tell(taken.events, taken.devices)
 
     def _stands(self, swept: Swept, place: Place, why: str) -> None:
         if swept.place is place:

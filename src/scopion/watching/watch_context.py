@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 
@@ -14,8 +14,8 @@ from scopion.model.device import Device, Event
 from scopion.model.errors import DamagedRoster, ScopionError, place_of
 from scopion.operations.intake.take_in import Known
 from scopion.operations.site.open_site import Site
-from scopion.roster.read_devices import all_devices
 from scopion.watching.executors import Hands
+from scopion.watching.watch_memory import WatchMemory
 
 log = logging.getLogger("scopion.watch")
 # A part that has failed rests so long, twice as long each time in a row.
@@ -43,9 +43,11 @@ class Counts:
 class Post:
     """The watchman's post."""
 
-    def __init__(self, site: Site, hands: Hands) -> None:
+    def __init__(self, site: Site, hands: Hands, memory: WatchMemory) -> None:
         self.site = site
         self.hands = hands
+        self.memory = memory
+        site.watch_state = memory
         self.counts = Counts()
         self.known = Known()
         self.troubles: dict[str, str] = {}  # what does not work just now, by what was being done
@@ -71,13 +73,8 @@ class Post:
         """Something was folded: who is here has to be read anew."""
         self._stale = True
 
-    def tell(self, events: Sequence[Event]) -> None:
-        """Log events that were recorded."""
-        if not events:
-            return
-        devices: dict[int, Device] = {}
-        with self.doing("reading the roster"):
-            devices = {device.id: device for device in all_devices(self.site.roster)}
+    def tell(self, events: Sequence[Event], devices: Mapping[int, Device]) -> None:
+        """Log events that were recorded; ``devices`` are those that they are about."""
         owner = owners(devices.values())
         for event in events:
             other = owner.get(event.other_mac)

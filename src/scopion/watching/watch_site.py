@@ -31,6 +31,7 @@ from scopion.watching.make_weekly import Reporting
 from scopion.watching.read_sources import Sources
 from scopion.watching.sweep_subnets import Place, Sweeping, Swept
 from scopion.watching.watch_context import Post, log
+from scopion.watching.watch_memory import WatchMemory
 from scopion.watching.watched_subnets import Plot, missing, plots, strange
 
 _UPKEEP_EVERY_S = 3600.0
@@ -52,9 +53,14 @@ class Watch:
     """Looks after a site."""
 
     def __init__(
-        self, site: Site, hands: Hands, sweeper: Callable[[], Site], clock_watch: ClockWatch | None = None
+        self,
+        site: Site,
+        hands: Hands,
+        memory: WatchMemory,
+        sweeper: Callable[[], Site],
+        clock_watch: ClockWatch | None = None,
     ) -> None:
-        self.post = Post(site, hands)
+        self.post = Post(site, hands, memory)
         self.sweeping = Sweeping(self.post, sweeper, self._on_result)
         self.listening = Listening(self.post, site.attachment.rights(), self.sweeping.soon)
         self.sources = Sources(self.post)
@@ -244,16 +250,15 @@ class Watch:
             log.warning("this machine has slept for %s", _spoken(jump.slept.total_seconds()))
         if jump.set_by:
             self._clock_was_set(jump.set_by)
-            if post.site.vigil is not None:
-                post.site.vigil.moved(jump.set_by)
+            post.memory.clock_was_set(jump.set_by)
             with post.doing("setting the roster's clock"), post.site.roster.transaction():
                 if jump.set_by < timedelta():
                     bring_back_from_the_future(post.site.roster, post.clock.now())
                 move_with_the_clock(post.site.roster, jump.set_by, post.clock.now())
                 note_clocks(post.site.roster, post.site.boot(), post.clock.now())
         if jump.slept:  # nobody has looked meanwhile, and it may have been carried somewhere
-            if post.site.vigil is not None and post.site.vigil.since is not None:
-                post.site.vigil.since = post.clock.now()
+            if post.memory.since is not None:
+                post.memory.since = post.clock.now()
             for swept in self.sweeping.swept.values():
                 swept.place = Place.UNKNOWN
             self._look_at = 0.0

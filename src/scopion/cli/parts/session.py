@@ -14,6 +14,7 @@ from scopion.model.errors import UsageError
 
 if TYPE_CHECKING:
     from scopion.operations.site.open_site import Site
+    from scopion.roster.store.open_roster import Roster
 
 
 class Session:
@@ -45,7 +46,12 @@ class Session:
         """The site, opened when a command needs it."""
         from scopion.operations.site.open_site import Site
 
-        return Site(self.folder)
+        def before_changes(site: Site, roster: Roster) -> None:
+            from scopion.operations.site.upkeep import daily  # it needs more than reading does
+
+            daily(site, roster)
+
+        return Site(self.folder, before_changes)
 
     def runs(self) -> None:
         """This is the session of the command that runs now."""

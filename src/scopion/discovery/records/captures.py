@@ -10,9 +10,7 @@ from typing import BinaryIO
 from scopion.discovery.hearing import Hearing
 from scopion.discovery.listening import Gathered
 from scopion.discovery.records.reading import Problem, Reading, RecordKind
-from scopion.model.address import Address
-from scopion.model.mac import MacAddress
-from scopion.model.observation import Observation
+from scopion.model.observation import Observation, Pair
 from scopion.model.text import counted
 from scopion.wire.capture import CaptureReader
 
@@ -25,8 +23,8 @@ def read_capture(stream: BinaryIO, as_of: datetime, on_progress: Callable[[int],
     """What was heard: for each pair of MAC and address when it was first and last seen, with all that was said."""
     reading = Reading(RecordKind.CAPTURE)
     capture, hearing, gathered = CaptureReader(stream), Hearing(), Gathered()
-    first: dict[tuple[MacAddress | None, Address | None], datetime] = {}
-    dated: set[tuple[MacAddress | None, Address | None]] = set()
+    first: dict[Pair, datetime] = {}
+    dated: set[Pair] = set()
     late, latest = 0, as_of
     for frame in capture:
         at = _moment(frame.at) or as_of

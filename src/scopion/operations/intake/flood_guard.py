@@ -9,13 +9,11 @@ import threading
 from collections.abc import Container, Sequence
 from dataclasses import dataclass
 
-from scopion.model.address import Address
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Observation
+from scopion.model.observation import Observation, Pair
 from scopion.roster.read_devices import known_adapters
 from scopion.roster.store.open_roster import Roster
 
-Pair = tuple[MacAddress | None, Address | None]
 # New devices at once, and one more for each of these seconds: a conference of 250 is taken in as it comes; of thousands
 # that somebody makes up, some 2,400 a day at most, 3 MB with all that belongs to them.
 DEVICES, A_DEVICE_EVERY_S = 256, 40.0

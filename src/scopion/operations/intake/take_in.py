@@ -13,14 +13,14 @@ from datetime import datetime
 from ipaddress import IPv4Network
 
 from scopion.model.address import Address
-from scopion.model.device import Event
+from scopion.model.device import Device, Event
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Observation, TraitKind
-from scopion.operations.intake.flood_guard import Acquainted, Pair
+from scopion.model.observation import Observation, Pair, TraitKind
 from scopion.operations.intake.queue_alerts import queue_for
 from scopion.operations.site.open_site import Site
 from scopion.roster.folding.fold_observations import Silence, fold
 from scopion.roster.folding.note_outages import down_since, note_back, note_down
+from scopion.roster.read_devices import devices_about
 from scopion.roster.scans import known_subnets
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import stored_address, stored_mac
@@ -80,46 +80,56 @@ class Known:
         return bool(set(self.holders.get(seen.address, ())) - {seen.mac})
 
 
+@dataclass(frozen=True, slots=True)
+class TakenIn:
+    """What came of taking something in."""
+
+    events: Sequence[Event] = ()
+    devices: Mapping[int, Device] = field(default_factory=dict)  # that the events are about, by their numbers
+
+
 def take_in(
     site: Site,
     observations: Sequence[Observation],
     asked_enough: Collection[Address] = (),
     began: datetime | None = None,
-) -> list[Event]:
+) -> TakenIn:
     """Fold what is admitted and queue the alerts, in one transaction. Raises StorageFailed, DamagedRoster.
 
     ``asked_enough`` are addresses that were asked since ``began`` so often that who was there and is silent is gone.
     """
     clock, roster = site.clock, site.roster
     admitted: Sequence[Observation] = observations
-    if site.vigil is not None:
-        with roster.guarded():
-            pairs = Acquainted(roster)
-            admitted = site.vigil.guard.admitted(observations, pairs.macs, pairs, clock.monotonic())
+    if site.watch_state is not None:
+        admitted = site.watch_state.admitted(roster, observations, clock.monotonic())
     if not admitted and not asked_enough:
-        return []
+        return TakenIn()
     now = clock.now()
     with roster.transaction():
         events = fold(roster, admitted, asked_enough, now, silence=Silence(began or now), today=clock.local(now).date())
-        queue_for(site, roster, events, {each.mac: each.subnet for each in admitted if each.mac and each.subnet})
-    return events
+        devices = devices_about(roster, events)
+        seen_in = {each.mac: each.subnet for each in admitted if each.mac and each.subnet}
+        queue_for(site, roster, events, devices, seen_in)
+    return TakenIn(events, devices)
 
 
-def tell_down(site: Site, subnet: IPv4Network, why: str = "") -> list[Event]:
+def tell_down(site: Site, subnet: IPv4Network, why: str = "") -> TakenIn:
     """Record, and queue the alert, that a whole subnet is down; nothing if that was told."""
     if down_since(site.roster, subnet) is not None:
-        return []
+        return TakenIn()
     with site.roster.transaction():
         events = note_down(site.roster, subnet, site.clock.now(), why)
-        queue_for(site, site.roster, events)
-    return events
+        devices = devices_about(site.roster, events)
+        queue_for(site, site.roster, events, devices)
+    return TakenIn(events, devices)
 
 
-def tell_back(site: Site, subnet: IPv4Network) -> list[Event]:
+def tell_back(site: Site, subnet: IPv4Network) -> TakenIn:
     """The same for one that is back."""
     if down_since(site.roster, subnet) is None:
-        return []
+        return TakenIn()
     with site.roster.transaction():
         events = note_back(site.roster, subnet, site.clock.now())
-        queue_for(site, site.roster, events)
-    return events
+        devices = devices_about(site.roster, events)
+        queue_for(site, site.roster, events, devices)
+    return TakenIn(events, devices)

@@ -13,7 +13,8 @@ from scopion.model.alert import Alert, AlertState
 from scopion.model.device import EventKind
 from scopion.model.errors import NotFound, ScopionError
 from scopion.operations.devices.list_devices import devices, find_device
-from scopion.operations.intake.queue_alerts import Teller, called_subnet, learnt_subnets, phrases_of
+from scopion.operations.intake.queue_alerts import learnt_subnets
+from scopion.operations.notify.word_alerts import AlertWriter, called_subnet, phrases_of
 from scopion.operations.site.change_roster import change, require_roster
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.read_secret import read_secret
@@ -52,8 +53,8 @@ def alert_list(
     if roster is None:
         return AlertList((), {}, names)
     found = find_alerts(roster, states=states, channel=channel, limit=limit)
-    teller = Teller(site, roster)
-    listed = tuple(Listed(alert, teller.message(alert).subject) for alert in found)
+    writer = AlertWriter(site, roster)
+    listed = tuple(Listed(alert, writer.message(alert).subject) for alert in found)
     return AlertList(listed, count_alerts(roster), names)
 
 
@@ -63,7 +64,7 @@ def message_of(site: Site, number: int) -> Message:
     found = find_alerts(roster, numbers=[number]) if roster is not None else []
     if roster is None or not found:
         raise NotFound(f"there is no alert {number}: scopion alerts lists them")
-    return Teller(site, roster).message(found[0])
+    return AlertWriter(site, roster).message(found[0])
 
 
 def retry_alerts(site: Site, numbers: Sequence[int]) -> list[Alert]:

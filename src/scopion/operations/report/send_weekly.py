@@ -19,8 +19,8 @@ from scopion.alerts.weekly_message import weekly_message
 from scopion.model.alert import Severity
 from scopion.model.errors import ScopionError
 from scopion.model.week import from_the_wall, on_the_wall
-from scopion.operations.intake.queue_alerts import phrases_of
 from scopion.operations.notify.manage_alerts import channel_called
+from scopion.operations.notify.word_alerts import phrases_of
 from scopion.operations.report.make_report import Wish, report
 from scopion.operations.site.open_site import Site
 from scopion.reports.content import Report

@@ -15,15 +15,13 @@ from scopion.model.address import Address
 from scopion.model.device import Device, Event
 from scopion.model.errors import DamagedRoster, InvalidMacAddress, ScopionError, StorageFailed
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Medium, Observation, Source, TraitKind
-from scopion.operations.intake.flood_guard import Acquainted
+from scopion.model.observation import Medium, Observation, Pair, Source, TraitKind
 from scopion.operations.intake.queue_alerts import queue_for
-from scopion.operations.intake.vigil import PATIENCE_S, SWEEPS_MISSED
 from scopion.operations.scan.prepare_scan import PreparedScan
 from scopion.operations.scan.recognise_network import Recognition
 from scopion.operations.site.open_site import Site
 from scopion.roster.folding.fold_observations import Silence, fold, note_gateway_changed, note_own_adapters
-from scopion.roster.read_devices import all_devices
+from scopion.roster.read_devices import all_devices, devices_about
 from scopion.roster.scans import (
     begin_scan,
     drop_scan,
@@ -54,6 +52,11 @@ _BELIEVED_AT_MOST = timedelta(seconds=60)
 _BELIEVED = timedelta(minutes=3)
 # A tenth of the usual number is hardly anybody; of fewer than so many each may have gone by chance.
 _HARDLY_ANYBODY, _MANY = 10, 10
+# While a site is watched and its settings say nothing, a silent device gets this long: a phone that sleeps shows itself
+# every few minutes.
+_PATIENCE_S = 300.0
+# In intervals between sweeps: one sweep that missed a device proves nothing.
+_SWEEPS_MISSED = 1.5
 
 
 class Memory:
@@ -105,31 +108,31 @@ class Memory:
             for stay in adapter.stays
         }
 
-    def freshly_named(self, site: Site) -> set[tuple[MacAddress | None, Address | None]]:
+    def freshly_named(self, site: Site) -> set[Pair]:
         """The pairs of MAC and address whose names were heard lately: they need not be asked for again.
 
         While a site is watched, those who were asked lately and told none are among them. Beyond a router the MAC is
         told only after the names: there the address alone has to do.
         """
         since = site.clock.now() - timedelta(seconds=site.settings.names.lifetime_s)
-        named: set[tuple[MacAddress | None, Address | None]] = {
+        named: set[Pair] = {
             (stay.mac, stay.address)
             for device in self.devices
             if any(known.trait.kind is TraitKind.NAME and known.last_seen > since for known in device.traits)
             for stay in device.stays
             if stay.present
         }
-        if site.vigil is not None:
-            named |= site.vigil.asked_since(site.clock.monotonic() - site.settings.names.lifetime_s)
+        if site.watch_state is not None:
+            named |= site.watch_state.asked_since(site.clock.monotonic() - site.settings.names.lifetime_s)
         return named | {(None, address) for _, address in named}
 
     def _spared(self, site: Site, prepared: PreparedScan, now: datetime) -> set[str]:
         """Those whose silence does not count yet: seen or heard within the patience that is due to them."""
 
         def silent_since(device: Device) -> datetime:
-            if site.vigil is None:
+            if site.watch_state is None:
                 return device.last_seen
-            return site.vigil.silent_since(device.last_seen, device.macs, prepared.subnet)
+            return site.watch_state.silent_since(device.last_seen, device.macs, prepared.subnet)
 
         # Where the system's belief in some ends before that in others, their silence may be the beginning of an outage.
         least = _BELIEVED_AT_MOST if prepared.method is Method.TOUCH else timedelta(0)
@@ -157,8 +160,8 @@ class Memory:
         try:
             if not recognition.is_site and not prepared.remember:
                 drop_scan(self.roster, self.scan)
-                if site.vigil is not None and not findings.answered:
-                    site.vigil.note_light(prepared.subnet, site.clock.now(), dark=True)
+                if site.watch_state is not None and not findings.answered:
+                    site.watch_state.note_reachable(prepared.subnet, site.clock.now(), down=True)
                 return Folded()
             folded = self._fold(self.roster, site, prepared, findings, seen, gateway_mac, recognition, own)
             site.stands.append(f"the scan of {prepared.subnet} is remembered")
@@ -180,16 +183,15 @@ class Memory:
         now = site.clock.now()
         doubt = self._doubt(roster, prepared, findings, gateway_mac, now)
         asked_enough = findings.asked_enough if not doubt else ()
-        if site.vigil is not None:
-            site.vigil.note_light(prepared.subnet, now, dark=bool(doubt))
+        if site.watch_state is not None:
+            site.watch_state.note_reachable(prepared.subnet, now, down=bool(doubt))
         with roster.transaction():
             gateway = prepared.choice.interface.gateway if prepared.attached else None
             note_subnet(roster, prepared.subnet, gateway, gateway_mac, now)
             subnet = next(each for each in known_subnets(roster) if each.range == prepared.subnet)
             silent = not subnet.has_baseline
-            if site.vigil is not None and not silent:
-                pairs = Acquainted(roster)
-                seen = site.vigil.guard.admitted(seen, pairs.macs, pairs, site.clock.monotonic())
+            if site.watch_state is not None and not silent:
+                seen = site.watch_state.admitted(roster, seen, site.clock.monotonic())
             today = site.clock.local(now).date()
             events = fold(
                 roster,
@@ -204,7 +206,8 @@ class Memory:
             if recognition.gateway_changed and gateway_mac is not None:
                 before = next(each.gateway_mac for each in self.subnets if each.range == prepared.subnet)
                 events = [*note_gateway_changed(roster, gateway, gateway_mac, before, now, self.scan), *events]
-            queue_for(site, roster, events, {each.mac: prepared.subnet for each in seen if each.mac})
+            seen_in = {each.mac: prepared.subnet for each in seen if each.mac}
+            queue_for(site, roster, events, devices_about(roster, events), seen_in)
             note_own_adapters(roster, own, now)
             end_scan(
                 roster,
@@ -272,8 +275,8 @@ def patience_in(site: Site, subnet: IPv4Network) -> Callable[[Device], timedelta
         ({name.casefold(), _as_mac(name)} - {""}, timedelta(seconds=each)) for name, each in absence.devices.items()
     ]
     chosen, usual = site.settings.absence_in(subnet).patience_s, absence.patience_s
-    if usual is None and site.vigil is not None:
-        usual = max(PATIENCE_S, SWEEPS_MISSED * site.settings.interval_of(subnet))
+    if usual is None and site.watch_state is not None:
+        usual = max(_PATIENCE_S, _SWEEPS_MISSED * site.settings.interval_of(subnet))
     others = timedelta(seconds=(usual or 0.0) if chosen is None else chosen)
 
     def patience_with(device: Device) -> timedelta:

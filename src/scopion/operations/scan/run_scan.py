@@ -19,7 +19,7 @@ from scopion.discovery.sweep import Patience
 from scopion.discovery.touch_asker import TouchAsker
 from scopion.model.address import Address
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Observation, Source
+from scopion.model.observation import Observation, Pair, Source
 from scopion.operations.scan.ask_network import interruption, name_servers
 from scopion.operations.scan.describe_hosts import Describer, Host
 from scopion.operations.scan.find_whereabouts import ask_gateway_mac, find_gateway_mac
@@ -60,7 +60,7 @@ class _Scan:
         self._on_host = on_host
         self._on_progress = on_progress
         self._stack = stack
-        self._met: dict[tuple[MacAddress | None, Address | None], list[Observation]] = defaultdict(list)
+        self._met: dict[Pair, list[Observation]] = defaultdict(list)
         self._doubtful: set[tuple[MacAddress | None, Address]] = set()
         self._calls_ipv6 = True
 
@@ -155,8 +155,8 @@ class _Scan:
 
     def _note_asked(self, names: NameCompany) -> None:
         """Who told no name need not be asked again by the very next sweep."""
-        if self._site.vigil is not None:
-            self._site.vigil.note_asked(names.asked, self._site.clock.monotonic())
+        if self._site.watch_state is not None:
+            self._site.watch_state.note_asked(names.asked, self._site.clock.monotonic())
 
     def _known_ipv6(self) -> list[IPv6Address] | None:
         """The IPv6 addresses at which somebody was last seen on this link; None for a part of a subnet."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections import deque
+from collections.abc import Callable
 from contextlib import suppress
 from datetime import tzinfo
 from functools import cached_property
@@ -23,8 +24,8 @@ from scopion.vendors.registry import Vendors
 
 if TYPE_CHECKING:
     from scopion.attachment.ports import Attachment
-    from scopion.operations.intake.vigil import Vigil
     from scopion.operations.site.load_settings import Settings
+    from scopion.operations.site.watch_state import WatchState
     from scopion.roster.wifi.push_deadlines import Boot
     from scopion.scenes.story import Story
 
@@ -32,9 +33,11 @@ if TYPE_CHECKING:
 class Site:
     """One site's folder. Close it at the end: a scene keeps the time that has passed."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, when_opened: Callable[[Site, Roster], None] = lambda *_: None) -> None:
+        """``when_opened`` is called once, when the roster is first opened for writing: for what is due before that."""
         self.folder = folder
-        self.vigil: Vigil | None = None  # while it is watched
+        self._when_opened = when_opened
+        self.watch_state: WatchState | None = None  # while it is watched
         # What this process has done for good, a sentence each: for whoever interrupts it. A watch does much.
         self.stands: deque[str] = deque(maxlen=8)
         self._reading: Roster | None = None
@@ -122,11 +125,7 @@ class Site:
         prepare_folder(self.folder)
         roster = Roster.open(self.folder)
         if roster.moved_aside is None:
-            from scopion.operations.site.upkeep import (
-                daily,  # it needs the network's settings and more, reading does not
-            )
-
-            daily(self, roster)
+            self._when_opened(self, roster)
             roster.has_written = False  # upkeep is nothing that somebody asked for
             return roster
         roster.close()

@@ -8,9 +8,9 @@ from scopion.model.device import Device
 from scopion.model.errors import Divided, EnforcerUnreachable
 from scopion.model.text import joined
 from scopion.operations.site.open_site import Site
+from scopion.operations.site.take_turns import only_push
 from scopion.operations.wifi.edit_networks import known_network
 from scopion.operations.wifi.load_policy import policy_for
-from scopion.operations.wifi.one_push import OnePush
 from scopion.operations.wifi.open_enforcers import enforcers, remember_stations, settings_of
 from scopion.operations.wifi.preview_push import (
     Which,
@@ -34,7 +34,7 @@ def push(site: Site, ssid: str, wish: Wish, *, on_step: OnStep = lambda *_: None
     Raises Refused for what would lock somebody out, EnforcerUnreachable if it failed and all is as it was before,
     Divided if it failed and all is not.
     """
-    with OnePush(site.folder):
+    with only_push(site.folder):
         roster = site.roster
         network = known_network(site, roster, ssid)
         settle_interrupted(site)
@@ -49,7 +49,7 @@ def push_published(site: Site, last: Push, because: str, *, radios: Sequence[str
     An earlier one that is to be taken back still is, and takes this one with it.
     """
     assert last.policy is not None
-    with OnePush(site.folder):
+    with only_push(site.folder):
         roster = site.roster
         settle_interrupted(site)
         which = Which(last.enforcer, tuple(radios or last.radios))
@@ -115,7 +115,7 @@ def settle_interrupted(site: Site) -> list[Push]:
 
 def resume_interrupted(site: Site) -> list[Pushed]:
     """Go on with pushes whose process has been ended, as they were published; what is to be taken back still is."""
-    with OnePush(site.folder):
+    with only_push(site.folder):
         settle_interrupted(site)
         latest: dict[tuple[str, str], Push] = {}
         for each in pushes(site.roster):

@@ -9,7 +9,7 @@ from typing import Any
 from scopion.model.errors import NotFound, Refused, ScopionError
 from scopion.model.mac import MacAddress
 from scopion.operations.site.open_site import Site
-from scopion.operations.wifi.one_push import OnePush
+from scopion.operations.site.take_turns import only_push
 from scopion.operations.wifi.open_enforcers import enforcers
 from scopion.operations.wifi.preview_push import left_there, protected
 from scopion.operations.wifi.push_lists import settle_interrupted
@@ -47,7 +47,7 @@ def keep(site: Site, ssid: str | None = None) -> list[Push]:
     for each in kept:
         keep_push(roster, each.id)
     if len(kept) < len(waiting):
-        with OnePush(site.folder):  # a push that is just being taken back cannot be kept
+        with only_push(site.folder):  # a push that is just being taken back cannot be kept
             late = _waiting(roster, ssid)
             for each in late:
                 keep_push(roster, each.id)
@@ -106,7 +106,7 @@ def revert_to(
 
     ``if_waiting``: not if somebody has kept it meanwhile.
     """
-    with OnePush(site.folder):
+    with only_push(site.folder):
         roster = site.roster
         settle_interrupted(site)
         meant = push_of(roster, number)

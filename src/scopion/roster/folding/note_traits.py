@@ -61,10 +61,13 @@ def move_traits(db: Connection, subject: str, to: str) -> None:
     db.execute("DELETE FROM trait WHERE subject = ?", (subject,))
 
 
-def all_traits(roster: Roster) -> dict[str, tuple[KnownTrait, ...]]:
-    """By subject, what was heard last first."""
+def all_traits(roster: Roster, where: str = "") -> dict[str, tuple[KnownTrait, ...]]:
+    """By subject, what was heard last first; ``where`` is a condition of SQL."""
     found: dict[str, tuple[KnownTrait, ...]] = {}
-    query = "SELECT subject, kind, value, source, first_seen, last_seen FROM trait ORDER BY last_seen DESC, kind, value"
+    query = (
+        f"SELECT subject, kind, value, source, first_seen, last_seen FROM trait {where} "
+        "ORDER BY last_seen DESC, kind, value"
+    )
     for subject, kind, value, source, first_seen, last_seen in roster.rows(query):
         known = KnownTrait(Trait(_KINDS[kind], value, _SOURCES[source]), from_ms(first_seen), from_ms(last_seen))
         found[subject] = (*found.get(subject, ()), known)

@@ -17,14 +17,12 @@ from typing import Any
 
 from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
 from scopion.roster.store.schema import APPLICATION_ID, STEPS, VERSION
-from scopion.roster.store.stored_values import ADVICE, NotOurs
+from scopion.roster.store.stored_values import ADVICE, UNREADABLE, NotOurs
 from scopion.roster.store.write_files import make_folder, open_file, storage_failed
 
 FILE = "roster.sqlite"
 # Another process holds the roster for a fraction of a second when it folds a scan; ten is a stuck disk.
 BUSY_S = 10.0
-# What SQLite raises of a damaged file; what it quotes from there may be no text at all.
-UNREADABLE = (sqlite3.DatabaseError, UnicodeDecodeError)
 MEMORY_LOST = "memory_lost"  # meta: the name of the damaged file that this roster replaces, until a scan has told it
 
 

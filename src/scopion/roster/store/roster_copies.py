@@ -12,8 +12,8 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 
 from scopion.model.errors import StorageFailed
-from scopion.roster.store.open_roster import UNREADABLE
 from scopion.roster.store.schema import APPLICATION_ID, VERSION
+from scopion.roster.store.stored_values import UNREADABLE
 from scopion.roster.store.write_files import DRAFT, free_name, make_folder, others_may_write, replacing, storage_failed
 
 FOLDER = "copies"

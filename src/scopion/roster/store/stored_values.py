@@ -6,6 +6,7 @@ again - one scan gives its moment to a device, its adapter, its stay and its tra
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
@@ -21,8 +22,8 @@ from scopion.model.mac import MacAddress
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)  # before anything that a roster keeps
 _MOST = 65_536  # remembered at a time: 10 MB
 Word = TypeVar("Word")
-
-
+# What SQLite raises of a damaged file; what it quotes from there may be no text at all.
+UNREADABLE = (sqlite3.DatabaseError, UnicodeDecodeError)
 ADVICE = "scopion roster check tells what is wrong, scopion roster restore goes back to a copy"
 
 

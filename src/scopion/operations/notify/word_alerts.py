@@ -1,0 +1,108 @@
+"""Words alerts when they are delivered or shown: what the roster knows by then of the devices goes into the message."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Mapping, Sequence
+from functools import cached_property
+from ipaddress import IPv4Network
+from typing import TYPE_CHECKING
+
+from scopion.model.device import Device, Event, EventKind
+from scopion.operations.devices.identify_device import described
+from scopion.operations.intake.queue_alerts import subnet_of
+from scopion.roster.read_devices import all_devices
+from scopion.roster.scans import known_subnets
+from scopion.roster.store.open_roster import Roster
+
+if TYPE_CHECKING:
+    from scopion.alerts.message import Message
+    from scopion.alerts.phrases import About, Phrases
+    from scopion.model.alert import Alert
+    from scopion.operations.site.open_site import Site
+    from scopion.roster.scans import KnownSubnet
+    from scopion.roster.wifi.lists import Network
+
+
+def phrases_of(site: Site, networks: Sequence[Network] = ()) -> Phrases:
+    """How messages of the site speak; ``networks`` are its wireless ones."""
+    from scopion.alerts.phrases import Phrases
+    from scopion.operations.site.find_folder import usual_folder
+
+    # Who reads the message may use another account: a folder that commands do not find by themselves is named.
+    by_itself = site.story is not None or site.folder == usual_folder()
+    program = "scopion" if by_itself else f"scopion --site {shlex.quote(str(site.folder))}"
+    ssid = networks[0].ssid if len(networks) == 1 else ""
+    return Phrases(site.name, site.clock, site.vendors, program, ssid)
+
+
+class AlertWriter:
+    """Words alerts with all that is known by now of the devices that they are about; reads the roster once."""
+
+    def __init__(self, site: Site, roster: Roster) -> None:
+        self._site = site
+        self._roster = roster
+
+    @cached_property
+    def _devices(self) -> Mapping[int, Device]:
+        return {device.id: device for device in all_devices(self._roster)}
+
+    @cached_property
+    def _phrases(self) -> Phrases:
+        from scopion.roster.wifi.lists import all_networks
+
+        return phrases_of(self._site, all_networks(self._roster))
+
+    @cached_property
+    def _subnets(self) -> tuple[KnownSubnet, ...]:
+        return known_subnets(self._roster)
+
+    def message(self, alert: Alert) -> Message:
+        """As it was sent, else as it would be sent now."""
+        from scopion.alerts.message import message_from_json
+        from scopion.alerts.wording import worded
+
+        if alert.message is not None:
+            return message_from_json(alert.message)
+        closely = len(alert.events) == 1
+        about = {event.device_id: self._about(event, closely) for event in reversed(alert.events)}
+        return worded(alert, about, self._phrases)
+
+    def _about(self, event: Event, closely: bool) -> About:
+        from scopion.alerts.phrases import About
+
+        site, device = self._site, self._devices.get(event.device_id)
+        at_gateway = event.address in {each.gateway for each in self._subnets}
+        # One that was noticed by IPv6 mostly has an IPv4 address, too, which says more.
+        by_ipv6 = device is not None and event.address.version == 6
+        better = next((each for each in device.addresses if each.version == 4), None) if by_ipv6 and device else None
+        subnet = called_subnet(site, subnet_of(event, device, [each.range for each in self._subnets]))
+        if device is None:
+            return About(None, subnet=subnet, at_gateway=at_gateway)
+        guess = described(device, site.vendors, site.kinds).guess
+        closely = closely and event.kind in (EventKind.JOINED, EventKind.UNLISTED_PRESENT)
+        looks_like = self._looks_like(device) if closely else ""
+        on_air = self._on_air(event) if event.mac is not None else ""
+        return About(device, better, subnet, guess.kind, guess.evidence, looks_like, at_gateway, on_air)
+
+    def _on_air(self, event: Event) -> str:
+        """Where the adapter was associated, if an access point tells."""
+        from scopion.roster.wifi.associations import association_of
+
+        found = association_of(self._roster, event.mac) if event.mac is not None else None
+        return f"{found.ssid} ({found.access_point}, {found.radio} GHz)" if found is not None else ""
+
+    def _looks_like(self, device: Device) -> str:
+        """The likeliest device that this may be under another MAC, with the evidence."""
+        from scopion.operations.devices.gather_card import likeliest
+
+        best = likeliest(self._roster, list(self._devices.values()), device)
+        if best is None:
+            return ""
+        return f"{self._devices[best.other(device.id)].called} ({best.words}: {', '.join(best.evidence)})"
+
+
+def called_subnet(site: Site, subnet: IPv4Network | None) -> str:
+    """A subnet as one calls it: ``workshop (192.0.2.0/24)``, or its range alone."""
+    name = site.settings.of_subnet(subnet).name if subnet else ""
+    return f"{name} ({subnet})" if name else str(subnet or "")

@@ -1,0 +1,36 @@
+"""What only one process at a time may do at a site: watch it, and push to its enforcers."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from scopion.roster.store.file_lock import FileLock, holder_of
+
+WATCH_FILE, PUSH_FILE = "watch.lock", "push.lock"
+_WATCH_PATIENCE_S = 0.25
+# A push over SSH to a slow router with a full list takes half a minute; three of them in a row are a mistake.
+PUSH_PATIENCE_S = 120.0
+
+
+def only_watch(folder: Path) -> FileLock:
+    """A lock for the process that watches a site: a second watch would tell everything twice. Raises Refused."""
+
+    def refusal(process: int | None) -> str:
+        by = f" by process {process}" if process else ""
+        return (
+            f"{folder} is watched already{by}: end that one first, or look at what it does with scopion events and "
+            "scopion alerts"
+        )
+
+    return FileLock(folder / WATCH_FILE, _WATCH_PATIENCE_S, refusal)
+
+
+def only_push(folder: Path, patience_s: float = PUSH_PATIENCE_S) -> FileLock:
+    """A lock for the process that changes what a site's enforcers hold; the next push waits. Raises Refused."""
+    text = "another push to this site's enforcers goes on: try again when it has ended"
+    return FileLock(folder / PUSH_FILE, patience_s, lambda _: text)
+
+
+def watching_process(folder: Path) -> int | None:
+    """The number of the process that watches a site; None if none does."""
+    return holder_of(folder / WATCH_FILE)
