@@ -27,10 +27,12 @@ from scopion.model.observation import Observation, Source
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.take_turns import only_push, only_watch
 from scopion.operations.wifi.attend_lists import attend
-from scopion.operations.wifi.preview_push import Which, preview, unknown_way_in
+from scopion.operations.wifi.network_context import unknown_way_in
+from scopion.operations.wifi.preview_push import preview
 from scopion.operations.wifi.push_lists import push, resume_interrupted
+from scopion.operations.wifi.read_radios import RadioChoice
 from scopion.operations.wifi.revert_push import revert_to
-from scopion.operations.wifi.send_push import Wish
+from scopion.operations.wifi.send_push import PushRequest
 from scopion.operations.wifi.verify_network import verify
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.push_deadlines import Boot, left_s
@@ -357,7 +359,7 @@ class OnTheSite(PreparedTest):
             site = Site(self.site)
             with patch.object(SceneControlLine, "ask", self.faulty(fault)):
                 try:
-                    push(site, "Kilnhaven", Wish(insist=True))
+                    push(site, "Kilnhaven", PushRequest(insist=True))
                     whole = True
                 except EnforcerUnreachable:
                     whole = False
@@ -427,7 +429,7 @@ class OnTheSite(PreparedTest):
             site = Site(self.site)
             with patch.object(SceneControlLine, "ask", ask), patch.object(SceneShell, "write", write):
                 try:
-                    push(site, "Kilnhaven", Wish(insist=True))
+                    push(site, "Kilnhaven", PushRequest(insist=True))
                     whole = True
                 except KeyboardInterrupt:
                     whole = False
@@ -455,11 +457,11 @@ class OnTheSite(PreparedTest):
 
         site = self.opened()
         with patch.object(SceneControlLine, "ask", self.faulty(fault)), self.assertRaises(Divided) as caught:
-            push(site, "Kilnhaven", Wish())
+            push(site, "Kilnhaven", PushRequest())
         self.assertIn("2.4 GHz cannot be read: it may hold some of each", str(caught.exception))
         self.assertIn("5 GHz holds the old list", str(caught.exception))
         self.assertIs(pushes(site.roster)[0].state, PushState.DIVIDED)
-        push(site, "Kilnhaven", Wish())
+        push(site, "Kilnhaven", PushRequest())
         self.assertTrue(verify(site, "Kilnhaven").met)
 
     def test_of_several_enforcers_one_may_fail(self) -> None:
@@ -483,10 +485,10 @@ class OnTheSite(PreparedTest):
             patch.object(SceneControlLine, "ask", self.faulty(fault)),
             self.assertRaisesRegex(Divided, "attic .*rolled back.*; but workshop access point holds the new list"),
         ):
-            push(site, "Kilnhaven", Wish())
+            push(site, "Kilnhaven", PushRequest())
         states = {each.enforcer: each.state for each in pushes(site.roster)}
         self.assertEqual(states, {"attic": PushState.ROLLED_BACK, "workshop access point": PushState.DONE})
-        push(site, "Kilnhaven", Wish())
+        push(site, "Kilnhaven", PushRequest())
         self.assertTrue(verify(site, "Kilnhaven").met)
 
     def test_answers_that_are_none(self) -> None:
@@ -506,7 +508,7 @@ class OnTheSite(PreparedTest):
                 patch.object(SceneControlLine, "ask", self.faulty(answers.get)),
                 self.assertRaises((EnforcerUnreachable, Refused)) as caught,
             ):
-                push(site, "Kilnhaven", Wish())
+                push(site, "Kilnhaven", PushRequest())
             site.close()
             self.assertIn(said, str(caught.exception))
             self.assertEqual(self.held()["2.4"][1], [])
@@ -525,7 +527,7 @@ class OnTheSite(PreparedTest):
         site = self.opened()
         missing = self.assertRaisesRegex(ScopionError, "1 of its entries is missing; has it begun anew")
         with patch.object(SceneControlLine, "ask", self.faulty(fault)), missing:
-            push(site, "Kilnhaven", Wish())
+            push(site, "Kilnhaven", PushRequest())
 
     def test_a_push_that_is_killed_at_any_step_is_gone_on_with(self) -> None:
         """Killed after each of its commands; the till is never refused, and the watch brings it to its end."""
@@ -568,7 +570,7 @@ class OnTheSite(PreparedTest):
 
         try:
             with patch.object(SceneControlLine, "ask", ask):
-                push(Site(self.site), "Kilnhaven", Wish(insist=True))
+                push(Site(self.site), "Kilnhaven", PushRequest(insist=True))
         finally:
             os._exit(0)
 
@@ -814,7 +816,7 @@ class OnTheSite(PreparedTest):
         at = site.clock.now()
         boot = Boot("this start", 1000.0)
         with patch.object(Site, "boot", lambda _: boot):
-            push(site, "Kilnhaven", Wish(revert_at=at + timedelta(minutes=10), insist=True))
+            push(site, "Kilnhaven", PushRequest(revert_at=at + timedelta(minutes=10), insist=True))
             (waiting,) = with_deadline(site.roster)
             for wall_h, seconds, start, left in (
                 (0, 1000, "this start", 600), (-3, 1300, "this start", 300), (5, 1300, "this start", 300),
@@ -825,7 +827,7 @@ class OnTheSite(PreparedTest):
                 self.assertEqual(round(found), left, (wall_h, seconds, start))
             self.assertEqual(round(left_s(site.roster, waiting, at, None)), 600)
             with patch.object(Site, "boot", lambda _: Boot("this start", 1300.0)):
-                said = preview(site, "Kilnhaven", Which()).taken_back
+                said = preview(site, "Kilnhaven", RadioChoice()).taken_back
             assert said is not None
             self.assertEqual(round((said - site.clock.now()).total_seconds()), 300)
             with patch.object(Site, "boot", lambda _: Boot("this start", 1601.0)):
@@ -889,9 +891,9 @@ class LoggedIn(FolderTest):
         self.assertEqual(self.proc(port=2222, sockets=("5", "7")), {phone})
         self.assertEqual(self.proc(port=22), {phone, desk})
         self.assertIsNone(self.proc(port=2222, others=443))
-        with patch("scopion.operations.wifi.preview_push.way_in", return_value=None):
+        with patch("scopion.operations.wifi.network_context.way_in", return_value=None):
             self.assertIn("is not known from which device you are logged in", unknown_way_in())
-        with patch("scopion.operations.wifi.preview_push.way_in", return_value=frozenset()):
+        with patch("scopion.operations.wifi.network_context.way_in", return_value=frozenset()):
             self.assertEqual(unknown_way_in(), "")
 
 

@@ -7,29 +7,56 @@ from dataclasses import dataclass
 
 from scopion.model.mac import MacAddress
 from scopion.roster.wifi.lists import ListMode
-from scopion.wireless.enforcers.enforcer import Held, Station, Step, Traits
+from scopion.wireless.enforcers.enforcer import Held, RadioReading, Station, Step, Traits
 from scopion.wireless.list_policy import Wanted
 from scopion.wireless.order_steps import disconnections, foreign_in, idle_in, steps, target_of, voided
+
+_NOTHING = Held()
 
 
 @dataclass(frozen=True, slots=True)
 class RadioPlan:
     """One radio of an enforcer: what it holds, what it should, and the way from the one to the other."""
 
-    enforcer: str
-    radio: str
-    traits: Traits
-    capacity: int | None
-    held: Held
+    reading: RadioReading
     target: Held
     wanted: Wanted
-    foreign: Held  # what others have put there and stays
-    dropped: Held  # what others have put there and goes: because that is wanted, or a single list has no place for it
-    idle: Held  # what others have put there and stays written down, without effect in the mode that is wanted
-    voided: tuple[MacAddress, ...]  # whom the list refuses and a foreign entry admits
-    leaving: tuple[Station, ...]  # who is associated and will be disconnected right away
-    stations: tuple[Station, ...]
     steps: tuple[Step, ...]
+    foreign: Held = _NOTHING  # what others have put there and stays
+    dropped: Held = _NOTHING  # others' entries that go: because that is wanted, or a single list has no place for them
+    idle: Held = _NOTHING  # others' entries that stay written down, without effect in the mode that is wanted
+    voided: tuple[MacAddress, ...] = ()  # addresses that the list refuses and a foreign entry admits
+    leaving: tuple[Station, ...] = ()  # stations that are associated and will be disconnected right away
+
+    @property
+    def enforcer(self) -> str:
+        """The enforcer's name."""
+        return self.reading.enforcer
+
+    @property
+    def radio(self) -> str:
+        """The radio's band, in GHz."""
+        return self.reading.radio
+
+    @property
+    def traits(self) -> Traits:
+        """What the enforcer is like."""
+        return self.reading.traits
+
+    @property
+    def capacity(self) -> int | None:
+        """How many entries the radio holds; None: not known."""
+        return self.reading.capacity
+
+    @property
+    def held(self) -> Held:
+        """What the radio holds now."""
+        return self.reading.held
+
+    @property
+    def stations(self) -> tuple[Station, ...]:
+        """The stations that are associated now."""
+        return self.reading.stations
 
     @property
     def added(self) -> list[MacAddress]:
@@ -60,19 +87,15 @@ class RadioPlan:
 
 
 def plan_radio(
-    enforcer: str,
-    radio: str,
-    traits: Traits,
-    capacity: int | None,
-    held: Held,
+    reading: RadioReading,
     ours: Held,
     wanted: Wanted,
-    stations: Sequence[Station],
     *,
     first: Sequence[MacAddress] = (),
     drop_foreign: bool = False,
 ) -> RadioPlan:
     """The plan for a radio; ``ours`` is what the last push left there of our own."""
+    held, traits = reading.held, reading.traits
     found = foreign_in(held, ours, wanted)
     nothing = Held(mode=found.mode)
     idle = idle_in(found, wanted.mode, traits)
@@ -81,24 +104,18 @@ def plan_radio(
     if drop_foreign or wanted.mode is not ListMode.OFF:  # a list that is in force has no place for them
         goes, idle = Held(goes.allow | idle.allow, goes.deny | idle.deny, goes.mode), nothing
     target = target_of(wanted, stays)
-    leaving = tuple(each for each in stations if not target.admits(each.mac))
     return RadioPlan(
-        enforcer=enforcer,
-        radio=radio,
-        traits=traits,
-        capacity=capacity,
-        held=held,
+        reading=reading,
         target=target,
         wanted=wanted,
         foreign=stays,
         dropped=goes,
         idle=idle,
         voided=tuple(voided(wanted, stays)),
-        leaving=leaving,
-        stations=tuple(stations),
+        leaving=tuple(each for each in reading.stations if not target.admits(each.mac)),
         steps=(
-            *steps(held, target, traits, first=first, capacity=capacity, idle=idle.allow | idle.deny),
-            *(disconnections(target, stations) if traits.reads_stations else ()),
+            *steps(held, target, traits, first=first, capacity=reading.capacity, idle=idle.allow | idle.deny),
+            *disconnections(target, reading.stations),
         ),
     )
 

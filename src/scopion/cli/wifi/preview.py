@@ -51,10 +51,10 @@ def preview(
     format_name: str | None,
 ) -> None:
     """What a push would change, radio by radio, against what is held now."""
-    from scopion.operations.wifi.preview_push import Which
     from scopion.operations.wifi.preview_push import preview as look
+    from scopion.operations.wifi.read_radios import RadioChoice
 
-    found = look(session.site, ssid, Which(enforcer, radios or None), drop_foreign=drop_foreign)
+    found = look(session.site, ssid, RadioChoice(enforcer, radios or None), drop_foreign=drop_foreign)
     show_preview(session, found, format_name)
     caution_way_in(session)
     if all(plan.is_in_force and not plan.leaving for plan in found.plans):
@@ -65,7 +65,7 @@ def preview(
 
 def caution_way_in(session: Session) -> None:
     """Say that a push may cut the connection by which it is ordered, where that cannot be ruled out."""
-    from scopion.operations.wifi.preview_push import unknown_way_in
+    from scopion.operations.wifi.network_context import unknown_way_in
 
     if said := unknown_way_in():
         session.note(f"{style('Caution:', fg='yellow')} {said}.")
@@ -115,7 +115,7 @@ def _rows(found: Preview) -> list[dict[str, Any]]:
 def _sentences(session: Session, found: Preview) -> list[str]:
     """A sentence for each radio, and what else a person should know."""
     said = []
-    names = {mac: each.called for each in found.devices for mac in each.macs}
+    names = {mac: each.called for each in found.context.devices for mac in each.macs}
     for plan in found.plans:
         used = f"{counted(plan.target.entries, 'entry', 'entries')} used"
         if plan.capacity is not None:
@@ -161,8 +161,8 @@ def _sentences(session: Session, found: Preview) -> list[str]:
 
 def _names(found: Preview) -> dict[MacAddress, str]:
     """What to call an address: by its device, else as the list describes it."""
-    names = {rule.line.mac: rule.line.name for rule in found.policy.rules}
-    for device in found.devices:
+    names = {rule.line.mac: rule.line.name for rule in found.context.policy.rules}
+    for device in found.context.devices:
         for mac in device.macs:
             if device.called != str(mac):
                 names[mac] = device.called
@@ -171,8 +171,8 @@ def _names(found: Preview) -> dict[MacAddress, str]:
 
 def _document(found: Preview, rows: Sequence[dict[str, Any]]) -> dict[str, Any]:
     return {
-        "ssid": found.network.ssid,
-        "mode": str(found.wanted.mode),
+        "ssid": found.context.network.ssid,
+        "mode": str(found.context.wanted.mode),
         "radios": [
             {
                 "enforcer": plan.enforcer,

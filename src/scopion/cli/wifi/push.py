@@ -45,24 +45,24 @@ def push(
     Shows what will change and asks; each radio is written step by step in the safe order and read back. What fails
     half-way is rolled back. Ends with exit code 3 if it is in force and does not work.
     """
-    from scopion.operations.wifi.preview_push import Which
     from scopion.operations.wifi.preview_push import preview as look
     from scopion.operations.wifi.push_lists import push as send
-    from scopion.operations.wifi.send_push import Wish
+    from scopion.operations.wifi.read_radios import RadioChoice
+    from scopion.operations.wifi.send_push import PushRequest
 
-    which = Which(enforcer, radios or None)
+    choice = RadioChoice(enforcer, radios or None)
     caution_way_in(session)
     if not yes:
-        found = look(session.site, ssid, which, drop_foreign=drop_foreign)
+        found = look(session.site, ssid, choice, drop_foreign=drop_foreign)
         show_preview(session, found, "table")
         session.require_yes("Put this in force?")
-    wish = Wish(
-        which, revert_at=_deadline(session, revert_after), insist=insist, drop_foreign=drop_foreign
+    request = PushRequest(
+        choice, revert_at=_deadline(session, revert_after), insist=insist, drop_foreign=drop_foreign
     )  # the deadline has its bearer before anything is sent
-    for each in send(session.site, ssid, wish, on_step=saying(session)):
+    for each in send(session.site, ssid, request, on_step=saying(session)):
         tell_pushed(session, each)
-    if revert_after is not None and wish.revert_at is not None:
-        until = session.site.clock.local(wish.revert_at)
+    if revert_after is not None and request.revert_at is not None:
+        until = session.site.clock.local(request.revert_at)
         session.note(f"It is taken back at {until:%H:%M:%S} unless you say: scopion wifi keep")
     if not no_verify:
         verify_now(session, ssid, None, None, scan=True)

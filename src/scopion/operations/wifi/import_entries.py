@@ -6,8 +6,9 @@ from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.edit_entries import Terms, put_on_list
 from scopion.operations.wifi.edit_networks import is_known
 from scopion.operations.wifi.open_enforcers import enforcers
-from scopion.operations.wifi.preview_push import Which, chosen_radios
+from scopion.operations.wifi.read_radios import RadioChoice, chosen_radios
 from scopion.roster.wifi.lists import ListMode
+from scopion.wireless.enforcers.enforcer import read_radio
 
 
 def import_foreign(
@@ -26,9 +27,8 @@ def import_foreign(
     held: dict[ListMode, set[str]] = {ListMode.ALLOW: set(), ListMode.DENY: set()}
     with enforcers(site, ssid, enforcer) as opened:
         for each in opened:
-            for radio in chosen_radios(each, Which(enforcer, radios or None)):
-                each.check(radio)
-                found = each.held(radio)
+            for radio in chosen_radios(each, RadioChoice(enforcer, radios or None)):
+                found = read_radio(each, radio).held
                 held[ListMode.ALLOW] |= set(map(str, found.allow))
                 held[ListMode.DENY] |= set(map(str, found.deny))
     listed: set[str] = set()

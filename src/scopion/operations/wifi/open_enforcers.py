@@ -15,7 +15,7 @@ from scopion.operations.site.read_secret import read_secret, require_private
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.associations import Association, note_associations, note_links
 from scopion.wireless.enforcer_settings import EnforcerSettings, HostapdSettings, NftablesSettings, SshSettings
-from scopion.wireless.enforcers.enforcer import Enforcer, Located
+from scopion.wireless.enforcers.enforcer import Enforcer, Located, read_radio
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,10 +111,10 @@ def read_stations(site: Site, ssid: str | None = None) -> tuple[list[Located], l
         try:
             for radio in enforcer.radios():
                 try:
-                    enforcer.check(radio)
+                    reading = read_radio(enforcer, radio)
                     found += [
                         Located(each, settings.network, settings.name, radio, site.clock.now())
-                        for each in enforcer.stations(radio)
+                        for each in reading.stations
                     ]
                 except ScopionError as error:
                     unread.append(Unread(settings.name, radio, str(error)))

@@ -4,43 +4,29 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from scopion.model.device import Device
 from scopion.model.errors import Divided, EnforcerUnreachable
 from scopion.model.text import joined
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.take_turns import only_push
-from scopion.operations.wifi.edit_networks import known_network
-from scopion.operations.wifi.load_policy import policy_for
+from scopion.operations.wifi.check_push import require_harmless, require_room
+from scopion.operations.wifi.network_context import NetworkContext, open_network
 from scopion.operations.wifi.open_enforcers import enforcers, remember_stations, settings_of
-from scopion.operations.wifi.preview_push import (
-    Which,
-    chosen_radios,
-    plan_of,
-    protected,
-    require_harmless,
-    require_room,
-)
-from scopion.operations.wifi.send_push import OnStep, Pushed, Sending, Wish
-from scopion.roster.read_devices import all_devices
-from scopion.roster.store.open_roster import Roster
+from scopion.operations.wifi.read_radios import RadioChoice, plan_radios
+from scopion.operations.wifi.send_push import OnStep, Pushed, PushRequest, Sending
 from scopion.roster.wifi.pushes import Push, PushState, end_push, pushes
 from scopion.wireless.enforcers.enforcer import Located
-from scopion.wireless.list_policy import Policy, read_policy, wanted
+from scopion.wireless.list_policy import read_policy
 
 
-def push(site: Site, ssid: str, wish: Wish, *, on_step: OnStep = lambda *_: None) -> list[Pushed]:
+def push(site: Site, ssid: str, request: PushRequest, *, on_step: OnStep = lambda *_: None) -> list[Pushed]:
     """Put a network's list in force on its enforcers, one after the other.
 
     Raises Refused for what would lock somebody out, EnforcerUnreachable if it failed and all is as it was before,
     Divided if it failed and all is not.
     """
     with only_push(site.folder):
-        roster = site.roster
-        network = known_network(site, roster, ssid)
         settle_interrupted(site)
-        devices = all_devices(roster)
-        policy = policy_for(roster, network, devices)
-        return _push(site, roster, ssid, policy, wish, devices, on_step)
+        return _push(open_network(site, site.roster, ssid), request, on_step)
 
 
 def push_published(site: Site, last: Push, because: str, *, radios: Sequence[str] = ()) -> list[Pushed]:
@@ -50,48 +36,34 @@ def push_published(site: Site, last: Push, because: str, *, radios: Sequence[str
     """
     assert last.policy is not None
     with only_push(site.folder):
-        roster = site.roster
         settle_interrupted(site)
-        which = Which(last.enforcer, tuple(radios or last.radios))
+        choice = RadioChoice(last.enforcer, tuple(radios or last.radios))
         # Nobody is there to insist; whoever published it has.
-        wish = Wish(which, because, insist=True)
-        return _push(site, roster, last.ssid, read_policy(last.policy), wish, all_devices(roster), lambda *_: None)
+        request = PushRequest(choice, because, insist=True)
+        context = open_network(site, site.roster, last.ssid, read_policy(last.policy))
+        return _push(context, request, lambda *_: None)
 
 
-def _push(
-    site: Site,
-    roster: Roster,
-    ssid: str,
-    policy: Policy,
-    wish: Wish,
-    devices: Sequence[Device],
-    on_step: OnStep,
-) -> list[Pushed]:
-    network = known_network(site, roster, ssid)
-    now = wanted(policy, site.clock.now(), site.clock.local)
-    found = []
-    with enforcers(site, ssid, wish.which.enforcer) as opened:
+def _push(context: NetworkContext, request: PushRequest, on_step: OnStep) -> list[Pushed]:
+    site, ssid = context.site, context.ssid
+    found: list[Pushed] = []
+    with enforcers(site, ssid, request.choice.enforcer) as opened:
         planned = []
         for enforcer in opened:  # all is looked at before anything is changed
-            plans = [
-                plan_of(site, roster, enforcer, radio, now, devices, drop_foreign=wish.drop_foreign)
-                for radio in chosen_radios(enforcer, wish.which)
-            ]
+            plans = plan_radios(context, enforcer, request.choice, drop_foreign=request.drop_foreign)
             for plan in plans:
-                require_room(site, roster, network, plan, devices)
-                if not wish.insist:
-                    require_harmless(site, roster, network, plan, devices)
+                require_room(context, plan)
+                if not request.insist:
+                    require_harmless(context, plan)
             planned.append((enforcer, plans))
             now_there = site.clock.now()
             remember_stations(
-                roster,
+                context.roster,
                 [Located(each, ssid, enforcer.name, plan.radio, now_there) for plan in plans for each in plan.stations],
             )
         for enforcer, plans in planned:
-            first = protected(site, roster, ssid, devices)
-            sending = Sending(site, roster, enforcer, plans, wish, policy, first, on_step)
             try:
-                found.append(sending.run())
+                found.append(Sending(context, enforcer, plans, request, on_step).run())
             except EnforcerUnreachable as error:
                 if not found:
                     raise

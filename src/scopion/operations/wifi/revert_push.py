@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from datetime import timedelta
 from typing import Any
 
 from scopion.model.errors import NotFound, Refused, ScopionError
-from scopion.model.mac import MacAddress
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.take_turns import only_push
+from scopion.operations.wifi.network_context import NetworkContext, open_network
 from scopion.operations.wifi.open_enforcers import enforcers
-from scopion.operations.wifi.preview_push import left_there, protected
 from scopion.operations.wifi.push_lists import settle_interrupted
-from scopion.operations.wifi.send_push import OnStep, Pushed, Sending, Wish
-from scopion.roster.read_devices import all_devices
+from scopion.operations.wifi.read_radios import left_there
+from scopion.operations.wifi.send_push import OnStep, Pushed, PushRequest, Sending
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.push_deadlines import left_s
@@ -28,7 +27,7 @@ from scopion.roster.wifi.pushes import (
     pushes,
     with_deadline,
 )
-from scopion.wireless.enforcers.enforcer import Enforcer, Held, read_held
+from scopion.wireless.enforcers.enforcer import Enforcer, Held, read_held, read_radio
 from scopion.wireless.list_policy import Policy, Wanted, read_policy
 from scopion.wireless.order_steps import disconnections
 from scopion.wireless.plan_radio import RadioPlan, back_to
@@ -114,19 +113,18 @@ def revert_to(
             return []
         if meant.enforcer == HAND:
             raise _by_hand(site, meant)
-        devices = all_devices(roster)
         before = _published_before(roster, meant)
-        first = protected(site, roster, meant.ssid, devices)
+        context = open_network(site, roster, meant.ssid, before)
         done = []
         with enforcers(site, meant.ssid, meant.enforcer) as opened:
             for enforcer in opened:
                 plans = [
-                    _plan_back(enforcer, radio, told, left_there(roster, enforcer, radio, before=number), first)
+                    _plan_back(context, enforcer, radio, told, left_there(roster, enforcer, radio, before=number))
                     for radio, told in meant.radios.items()
                     if radio in enforcer.radios()
                 ]
-                wish = Wish(because=because or f"back to before push {number}")
-                sending = Sending(site, roster, enforcer, plans, wish, before, first, on_step)
+                request = PushRequest(because=because or f"back to before push {number}")
+                sending = Sending(context, enforcer, plans, request, on_step, publishes=before is not None)
                 done.append(sending.run())
         for each in done:
             for later in pushes(roster, meant.ssid):
@@ -158,29 +156,18 @@ def _published_before(roster: Roster, meant: Push) -> Policy | None:
 
 
 def _plan_back(
-    enforcer: Enforcer, radio: str, told: Mapping[str, Any], ours: Held, first: Sequence[MacAddress]
+    context: NetworkContext, enforcer: Enforcer, radio: str, told: Mapping[str, Any], ours: Held
 ) -> RadioPlan:
     """The way back on a radio; ``ours`` is what pushes before had left there: the rest was others' then."""
-    enforcer.check(radio)
-    held = enforcer.held(radio)
+    reading = read_radio(enforcer, radio)
     before = read_held(told["before"])
     target = Held(before.allow, before.deny, before.mode or ListMode.OFF)
     foreign = Held(target.allow - ours.allow, target.deny - ours.deny, target.mode)
-    stations = tuple(enforcer.stations(radio)) if enforcer.traits.reads_stations else ()
-    way = back_to(target, held, enforcer.traits, mode=True, first=first, capacity=enforcer.capacity)
+    way = back_to(target, reading.held, reading.traits, mode=True, first=context.protected(), capacity=reading.capacity)
     return RadioPlan(
-        enforcer=enforcer.name,
-        radio=radio,
-        traits=enforcer.traits,
-        capacity=enforcer.capacity,
-        held=held,
+        reading=reading,
         target=target,
         wanted=Wanted(target.mode or ListMode.OFF),
+        steps=(*way, *disconnections(target, reading.stations)),
         foreign=foreign,
-        dropped=Held(),
-        idle=Held(),
-        voided=(),
-        leaving=(),
-        stations=stations,
-        steps=(*way, *(disconnections(target, stations) if enforcer.traits.reads_stations else ())),
     )

@@ -13,18 +13,17 @@ from datetime import datetime
 from typing import Any
 
 from scopion.model.errors import Divided, EnforcerUnreachable, ScopionError
-from scopion.model.mac import MacAddress
 from scopion.model.text import joined
 from scopion.operations.site.change_roster import account
-from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.last_published import recorded
-from scopion.operations.wifi.preview_push import Which
+from scopion.operations.wifi.network_context import NetworkContext
+from scopion.operations.wifi.read_radios import RadioChoice
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.push_deadlines import note_deadline
 from scopion.roster.wifi.pushes import Push, PushState, begin_push, end_push, note_radios, push_of, pushes
 from scopion.wireless.enforcers.enforcer import Act, Enforcer, Held, Step, held_document, read_held
-from scopion.wireless.list_policy import Policy, policy_document
+from scopion.wireless.list_policy import policy_document
 from scopion.wireless.order_steps import disconnections
 from scopion.wireless.plan_radio import RadioPlan, back_to
 
@@ -32,10 +31,10 @@ OnStep = Callable[[str, str, Step], None]  # enforcer, radio, what is being done
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class PushRequest:
     """What a push is to do besides putting the list in force."""
 
-    which: Which = field(default_factory=Which)
+    choice: RadioChoice = field(default_factory=RadioChoice)
     because: str = ""
     revert_at: datetime | None = None
     insist: bool = False
@@ -62,18 +61,20 @@ class Sending:
 
     def __init__(
         self,
-        site: Site,
-        roster: Roster,
+        context: NetworkContext,
         enforcer: Enforcer,
         plans: Sequence[RadioPlan],
-        wish: Wish,
-        policy: Policy | None,
-        first: Sequence[MacAddress],
+        request: PushRequest,
         on_step: OnStep,
+        *,
+        publishes: bool = True,
     ) -> None:
-        self._site, self._roster, self._enforcer = site, roster, enforcer
-        self._plans, self._wish, self._policy = tuple(plans), wish, policy
-        self._first, self._on_step = first, on_step
+        """``publishes``: whether the context's policy is put in force, so that its hours go on to be carried out."""
+        self._site, self._roster, self._enforcer = context.site, context.roster, enforcer
+        self._plans, self._request = tuple(plans), request
+        self._policy = context.policy if publishes else None
+        self._first, self._on_step = context.protected(), on_step
+        roster = context.roster
         self._radios: dict[str, dict[str, Any]] = {
             plan.radio: {
                 "before": held_document(_with_mode(plan, roster, enforcer)),
@@ -101,13 +102,13 @@ class Sending:
                 self._enforcer.name,
                 at=now,
                 who=account(),
-                because=self._wish.because,
+                because=self._request.because,
                 radios=self._radios,
                 policy=policy_document(self._policy) if self._policy is not None else None,
-                revert_at=self._wish.revert_at,
+                revert_at=self._request.revert_at,
             )
-            if self._wish.revert_at is not None:
-                left = (self._wish.revert_at - now).total_seconds()
+            if self._request.revert_at is not None:
+                left = (self._request.revert_at - now).total_seconds()
                 note_deadline(self._roster, number, self._site.boot(), left)
         problem = ""
         try:

@@ -6,7 +6,6 @@ from collections.abc import Mapping, Sequence
 from contextlib import suppress
 
 from scopion.discovery.records.client_list import read_client_list
-from scopion.model.device import Device
 from scopion.model.errors import NoInterface, ScopionError, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation
@@ -17,31 +16,21 @@ from scopion.operations.scan.ask_network import who_answers
 from scopion.operations.scan.prepare_scan import PreparedScan, ScanRequest, prepare_scan
 from scopion.operations.scan.recognise_network import recognise
 from scopion.operations.site.open_site import Site
-from scopion.operations.wifi.edit_networks import known_network
-from scopion.operations.wifi.load_policy import policy_for
+from scopion.operations.wifi.network_context import NetworkContext, open_network
 from scopion.operations.wifi.open_enforcers import enforcers, has_enforcer, read_stations, settings_of
-from scopion.operations.wifi.preview_push import Which, preview
-from scopion.roster.read_devices import all_devices
+from scopion.operations.wifi.read_radios import RadioChoice, plan_radios
 from scopion.roster.scans import known_subnets
-from scopion.roster.store.open_roster import Roster
-from scopion.roster.wifi import lists
-from scopion.roster.wifi.lists import ListMode, Network
+from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.pushes import Push, PushState, pushes
 from scopion.roster.wifi.verifications import note_verification
-from scopion.wireless.enforcers.enforcer import Effect, Located, read_held
-from scopion.wireless.list_policy import wanted
+from scopion.wireless.enforcers.enforcer import Effect, Enforcer, Located, read_held
 from scopion.wireless.plan_radio import RadioPlan
 from scopion.wireless.verdict import Check, Verdict
 
 
 def verify(site: Site, ssid: str, *, clients: str | None = None, scan: bool = True) -> Verdict:
     """Look whether a network's list is in force. ``clients``: a router's client list as somebody copied it."""
-    roster = site.roster_for_reading()
-    network = known_network(site, roster, ssid)
-    if roster is None:
-        raise lists.no_network(ssid)
-    devices = all_devices(roster)
-    looking = _Looking(site, roster, network, devices)
+    looking = _Looking(open_network(site, site.roster_for_reading(), ssid))
     if has_enforcer(site, ssid):
         looking.at_enforcers()
     else:
@@ -66,20 +55,24 @@ def _note(site: Site, verdict: Verdict) -> None:
 class _Looking:
     """Gathers the checks of one network."""
 
-    def __init__(self, site: Site, roster: Roster, network: Network, devices: Sequence[Device]) -> None:
-        self._site, self._roster, self._devices = site, roster, devices
-        self._network = network
-        self._of_mac = {mac: device for device in devices for mac in device.macs}
-        self._wanted = wanted(policy_for(roster, network, devices), site.clock.now(), site.clock.local)
-        self._plans: tuple[RadioPlan, ...] = ()
+    def __init__(self, context: NetworkContext) -> None:
+        self._context = context
+        self._site, self._roster, self._devices = context.site, context.roster, context.devices
+        self._network, self._wanted = context.network, context.wanted
+        self._of_mac = {mac: device for device in self._devices for mac in device.macs}
+        self._plans: list[RadioPlan] = []
         self._stations: list[Located] = []
-        self.verdict = Verdict(network)
+        self.verdict = Verdict(context.network)
 
     def at_enforcers(self) -> None:
         """The lists that they hold, and who is associated."""
         for settings in settings_of(self._site, self._network.ssid):
             try:
-                self._plans += preview(self._site, self._network.ssid, Which(settings.name)).plans
+                with enforcers(self._site, self._network.ssid, settings.name) as opened:
+                    for enforcer in opened:
+                        plans = plan_radios(self._context, enforcer, RadioChoice(settings.name))
+                        self._plans += plans
+                        self._tries(enforcer, plans)
             except ScopionError as error:
                 self._note(settings.name, "list", False, f"it could not be read: {error}")
         now = self._site.clock.now()
@@ -98,7 +91,6 @@ class _Looking:
             where = f"{plan.enforcer}, {plan.radio} GHz"
             self._list_of(where, plan)
             self._stations_of(where, plan)
-        self._tries()
 
     def _list_of(self, where: str, plan: RadioPlan) -> None:
         count = counted(plan.held.entries, "entry", "entries")
@@ -133,16 +125,13 @@ class _Looking:
                 says = "is still associated; scopion wifi push disconnects it"
             self._note(where, "associated", False, f"{self._called(mac)} {says}")
 
-    def _tries(self) -> None:
-        """How often the refused have tried, where it is counted."""
-        read = {(plan.enforcer, plan.radio) for plan in self._plans}
-        with enforcers(self._site, self._network.ssid) as opened:
-            for enforcer in opened:
-                for radio in (radio for name, radio in sorted(read) if name == enforcer.name):
-                    for mac, count in enforcer.attempts(radio).items():
-                        self.verdict.notes.append(
-                            f"{enforcer.name}, {radio} GHz: {counted(count, 'frame')} of {self._called(mac)} dropped"
-                        )
+    def _tries(self, enforcer: Enforcer, plans: Sequence[RadioPlan]) -> None:
+        """How often refused devices have tried, where that is counted."""
+        for radio in (plan.radio for plan in plans):
+            for mac, count in enforcer.attempts(radio).items():
+                self.verdict.notes.append(
+                    f"{enforcer.name}, {radio} GHz: {counted(count, 'frame')} of {self._called(mac)} dropped"
+                )
 
     def at_sheet(self) -> None:
         """What somebody typed in, as far as they said so."""

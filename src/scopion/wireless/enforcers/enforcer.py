@@ -164,6 +164,26 @@ class Enforcer(Protocol):
 
 
 @dataclass(frozen=True, slots=True)
+class RadioReading:
+    """What one radio of an enforcer told at one time."""
+
+    enforcer: str
+    radio: str  # its band, in GHz
+    traits: Traits
+    capacity: int | None  # entries that it holds; None: not known
+    held: Held
+    stations: tuple[Station, ...] = ()  # none where the enforcer does not tell them
+
+
+def read_radio(enforcer: Enforcer, radio: str) -> RadioReading:
+    """Read a radio: its list, and who is associated. Raises EnforcerUnreachable, Refused for another network."""
+    enforcer.check(radio)
+    held = enforcer.held(radio)
+    stations = tuple(enforcer.stations(radio)) if enforcer.traits.reads_stations else ()
+    return RadioReading(enforcer.name, radio, enforcer.traits, enforcer.capacity, held, stations)
+
+
+@dataclass(frozen=True, slots=True)
 class Located:
     """A station and where it is."""
 

@@ -1,0 +1,67 @@
+"""What every operation on a network's list starts from: the network, its policy, and the list that is wanted now."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from scopion.attachment.way_in import way_in
+from scopion.model.device import Device
+from scopion.model.mac import MacAddress
+from scopion.operations.site.open_site import Site
+from scopion.operations.wifi.edit_networks import known_network
+from scopion.operations.wifi.load_policy import essential_on, own_on, policy_for
+from scopion.roster.read_devices import all_devices
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.wifi import lists
+from scopion.roster.wifi.lists import Network
+from scopion.wireless.list_policy import Policy, Wanted, wanted
+from scopion.wireless.refusals import on_the_air
+
+
+@dataclass(frozen=True, slots=True)
+class NetworkContext:
+    """A wireless network at one moment; the roster was read once for it."""
+
+    site: Site
+    roster: Roster
+    network: Network
+    devices: Sequence[Device]
+    policy: Policy
+    wanted: Wanted
+
+    @property
+    def ssid(self) -> str:
+        """The network's name."""
+        return self.network.ssid
+
+    def own(self) -> set[MacAddress]:
+        """This machine's wireless adapters that use the network, or may."""
+        return own_on(self.site, self.roster, self.ssid, self.devices)
+
+    def protected(self) -> list[MacAddress]:
+        """The addresses that must not be refused at any step: own adapters, the administrator's, essential devices."""
+        found, logged_in = sorted(self.own()), way_in() or frozenset()
+        for device in self.devices:
+            if any(stay.present and stay.address in logged_in for stay in device.stays):
+                found += on_the_air(device)
+        for device in essential_on(self.roster, self.ssid, self.devices):
+            found += on_the_air(device)
+        return list(dict.fromkeys(found))
+
+
+def open_network(site: Site, roster: Roster | None, ssid: str, policy: Policy | None = None) -> NetworkContext:
+    """Read a network; ``policy`` is one that was published, else that of the roster. Raises NotFound."""
+    network = known_network(site, roster, ssid)
+    if roster is None:
+        raise lists.no_network(ssid)
+    devices = all_devices(roster)
+    policy = policy if policy is not None else policy_for(roster, network, devices)
+    return NetworkContext(site, roster, network, devices, policy, wanted(policy, site.clock.now(), site.clock.local))
+
+
+def unknown_way_in() -> str:
+    """What to say if the command was given over SSH from an address that is not known; else empty."""
+    if way_in() is not None:
+        return ""
+    return "it is not known from which device you are logged in over SSH: check that the list admits it"

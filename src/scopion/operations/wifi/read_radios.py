@@ -1,0 +1,69 @@
+"""Reads the radios of a network's enforcers, and compares each with the list that is wanted.
+
+Preview, push, verify and revert all read an access point here, so that they cannot disagree on what it holds.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from scopion.model.errors import Refused
+from scopion.model.text import joined
+from scopion.operations.wifi.network_context import NetworkContext
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.wifi.pushes import PushState, pushes
+from scopion.wireless.enforcers.enforcer import Enforcer, Held, read_held, read_radio
+from scopion.wireless.plan_radio import RadioPlan, plan_radio
+
+
+@dataclass(frozen=True, slots=True)
+class RadioChoice:
+    """Which radios of which enforcer a command is about; None: all."""
+
+    enforcer: str | None = None
+    radios: tuple[str, ...] | None = None
+
+
+def chosen_radios(enforcer: Enforcer, choice: RadioChoice) -> list[str]:
+    """The bands of an enforcer's radios that are chosen. Raises Refused for one that it does not have."""
+    has = enforcer.radios()
+    if not has:
+        raise Refused(f"{enforcer.name} carries {enforcer.ssid!r} on no radio")
+    missing = [radio for radio in choice.radios or () if radio not in has]
+    if missing:
+        raise Refused(f"{enforcer.name} has no {joined(missing)} GHz radio for {enforcer.ssid!r}: {joined(list(has))}")
+    return [radio for radio in has if choice.radios is None or radio in choice.radios]
+
+
+def plan_radios(
+    context: NetworkContext, enforcer: Enforcer, choice: RadioChoice, *, drop_foreign: bool = False
+) -> list[RadioPlan]:
+    """Read the chosen radios of an enforcer, and say what each would need. Raises EnforcerUnreachable, Refused."""
+    first = context.protected()
+    return [
+        plan_radio(
+            read_radio(enforcer, radio),
+            left_there(context.roster, enforcer, radio),
+            context.wanted,
+            first=first,
+            drop_foreign=drop_foreign,
+        )
+        for radio in chosen_radios(enforcer, choice)
+    ]
+
+
+def left_there(roster: Roster, enforcer: Enforcer, radio: str, *, before: int | None = None) -> Held:
+    """The entries of ours that pushes, or those before push number ``before``, have left on a radio.
+
+    A push that was interrupted may have left some, too.
+    """
+    ours = Held()
+    for push in pushes(roster, enforcer.ssid):
+        if before is not None and push.id >= before:
+            continue
+        if push.enforcer == enforcer.name and radio in push.radios and push.state is not PushState.ROLLED_BACK:
+            told = read_held(push.radios[radio]["ours"])
+            ours = Held(ours.allow | told.allow, ours.deny | told.deny, ours.mode or told.mode)
+            if push.state is PushState.DONE:
+                break
+    return ours
