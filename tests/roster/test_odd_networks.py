@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 import tempfile
 import unittest
 from collections.abc import Sequence
 from datetime import timedelta
-from ipaddress import IPv4Address, IPv4Network, IPv6Address, ip_address
+from ipaddress import IPv4Address, IPv4Network, ip_address
 from pathlib import Path
 
 from scopion.discovery.kinds import load_kinds
@@ -23,8 +22,7 @@ from scopion.roster.folding.note_traits import MAX_TRAITS
 from scopion.roster.read_devices import all_devices
 from scopion.roster.resolve import resolve
 from scopion.roster.scans import KnownSubnet
-from scopion.roster.store.open_roster import FILE, Roster
-from scopion.roster.store.schema import STEPS
+from scopion.roster.store.open_roster import Roster
 from scopion.roster.write_descriptions import set_description
 from scopion.wireless.refusals import refuse_denying
 from tests.support import NOON, FolderTest, ProgramTest
@@ -241,26 +239,6 @@ class Told(ProgramTest):
         self.assertIsNone(tried["192.0.2.30"])
         self.assertIn("are not ports", self.refused(2, "scan", "--ports", "22,http"))
         self.assertIn("--method listen", self.refused(2, "scan", "--for", "5s"))
-
-
-class Older(FolderTest):
-    def test_a_roster_of_the_first_version_is_brought_up(self) -> None:
-        """Devices, stays and events of an older program are all there, and the new tables with them."""
-        db = sqlite3.connect(self.folder / FILE, isolation_level=None)
-        STEPS[0][1](db)
-        db.execute("INSERT INTO device (label, first_seen) VALUES ('till', 0)")
-        db.execute("INSERT INTO adapter (mac, device, first_seen, last_seen) VALUES (?, 1, 0, 0)", (str(mac(1)),))
-        db.execute(
-            "INSERT INTO stay (mac, address, since, until, present) VALUES (?, '192.0.2.5', 0, 0, 1)", (str(mac(1)),)
-        )
-        db.execute("PRAGMA user_version = 1")
-        db.execute(f"PRAGMA application_id = {0x53434F50}")
-        db.close()
-        roster = Roster.open(self.folder)
-        self.addCleanup(roster.close)
-        self.assertEqual([(each.label, each.present) for each in all_devices(roster)], [("till", True)])
-        observation = Observation(mac(1), IPv6Address("fe80::1"), NOON, Source.NDP, traits=(name("till"),))
-        self.assertEqual(fold(roster, [observation], (), NOON), [])
 
 
 class Kinds(unittest.TestCase):

@@ -15,13 +15,15 @@ import unittest
 from contextlib import closing, suppress
 from datetime import date, timedelta
 
+from scopion.model.errors import StorageFailed
 from scopion.roster.read_devices import all_devices
 from scopion.roster.store.open_roster import FILE, Roster
 from scopion.roster.store.roster_copies import DAYS_KEPT, copies, copy_roster, keep_daily_copy, schema_of
-from scopion.roster.store.schema import STEPS, VERSION
+from scopion.roster.store.schema import APPLICATION_ID, OLDEST, VERSION
 from scopion.roster.store.stored_values import to_ms
-from scopion.roster.undo.record_changes import changing
-from scopion.roster.upkeep.check_roster import unsound
+from scopion.roster.undo.record_changes import changing, latest_changes
+from scopion.roster.undo.take_back import take_back
+from scopion.roster.upkeep.check_roster import foreign_schema, unsound
 from scopion.roster.upkeep.mend_clock import PAST
 from scopion.roster.upkeep.remove_old import Keep, remove_old
 from scopion.roster.write_descriptions import set_description
@@ -100,18 +102,27 @@ class Copies(FolderTest):
         """A migration leaves what was there beside it; on a disk that cannot be written it is read all the same."""
         path = self.folder / FILE
         with closing(sqlite3.connect(path)) as db:
-            for _, step in STEPS[:-1]:
-                step(db)
-            db.execute("INSERT INTO device (label, first_seen) VALUES ('till', 0)")
-            db.execute(f"PRAGMA user_version = {VERSION - 1}")
-            db.execute("PRAGMA application_id = 0x53434F50")
-            db.commit()
+            db.executescript((ROOT / "tests/data/roster-schema-8.sql").read_text(encoding="utf-8"))
+        with closing(sqlite3.connect(self.folder / "older")) as db:
+            db.execute(f"PRAGMA user_version = {OLDEST - 1}")
+            db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+        self.assertIsNone(schema_of(self.folder / "older"))
+        (self.folder / "dropped").mkdir()
+        (self.folder / "older").rename(self.folder / "dropped" / FILE)
+        with self.assertRaisesRegex(StorageFailed, "no release had"):
+            Roster.open(self.folder / "dropped")
         as_it_was = path.read_bytes()
         shutil.copy(path, self.folder / "keep")
-        with closing(Roster.open(self.folder)) as roster:
-            self.assertEqual([device.label for device in all_devices(roster)], ["till"])
-        copy = self.folder / "copies" / f"roster-schema-{VERSION - 1}.sqlite"
-        self.assertEqual(schema_of(copy), VERSION - 1)
+        with closing(Roster.open(self.folder)) as roster, closing(Roster.open(self.folder / "new")) as new:
+            self.assertEqual([device.label for device in all_devices(roster)], ["till", "", ""])
+            self.assertEqual((unsound(roster, NOON), foreign_schema(roster)), ([], []))
+            self.assertEqual(_columns(roster), _columns(new))
+            (before,) = latest_changes(roster, 1)
+            with changing(roster, "undo", "", at=NOON, who=""):
+                take_back(roster, before)
+            self.assertEqual([device.label for device in all_devices(roster)], ["", "", ""])
+        copy = self.folder / "copies" / f"roster-schema-{OLDEST}.sqlite"
+        self.assertEqual(schema_of(copy), OLDEST)
         shutil.rmtree(self.folder / "copies")
         for each in self.folder.glob(f"{FILE}*"):
             each.unlink()
@@ -120,8 +131,8 @@ class Copies(FolderTest):
         reading = Roster.open_for_reading(self.folder)
         assert reading is not None
         with closing(reading):
-            self.assertEqual([device.label for device in all_devices(reading)], ["till"])
-        self.assertEqual(schema_of(path), VERSION - 1)
+            self.assertEqual([device.label for device in all_devices(reading)], ["till", "", ""])
+        self.assertEqual(schema_of(path), OLDEST)
 
     def test_what_is_old_goes(self) -> None:
         """Scans but for one a day, events, past stays but the latest, traits, changes: each after its own time."""
@@ -349,3 +360,9 @@ class WrongClock(ProgramTest):
         kept = {each["because"]: each["name"] for each in self.run_json("roster", "check")["copies"]}
         self.run_ok("roster", "restore", kept["with its old times"], "--yes")
         self.assertIn("2099", self.run_ok("devices", "--format", "json"))
+
+
+def _columns(roster: Roster) -> dict[str, list[tuple[object, ...]]]:
+    """The columns of each table, as SQLite describes them."""
+    names = [row[0] for row in roster.rows("SELECT name FROM sqlite_schema WHERE type = 'table'")]
+    return {name: list(roster.rows(f"SELECT * FROM pragma_table_info('{name}') ORDER BY name")) for name in names}

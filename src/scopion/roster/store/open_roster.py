@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
-from scopion.roster.store.schema import APPLICATION_ID, STEPS, VERSION
+from scopion.roster.store.schema import APPLICATION_ID, OLDEST, VERSION, bring_up
 from scopion.roster.store.stored_values import ADVICE, UNREADABLE, NotOurs
 from scopion.roster.store.write_files import make_folder, open_file, storage_failed
 
@@ -242,10 +242,7 @@ class Roster:
             copy_before_migration(self.path, version)
         with self.transaction() as db:
             # Once more under the lock: another process may have been quicker.
-            for _, step in STEPS[_check_version(self.path, db) :]:
-                step(db)
-            db.execute(f"PRAGMA user_version = {VERSION}")
-            db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+            bring_up(db, _check_version(self.path, db))
 
 
 def _connect(uri: str) -> sqlite3.Connection:
@@ -305,6 +302,11 @@ def _check_version(path: Path, db: sqlite3.Connection) -> int:
     version = int(db.execute("PRAGMA user_version").fetchone()[0])
     if version > VERSION:
         raise StorageFailed(f"{path} has schema {version}, this program knows {VERSION}: upgrade scopion")
+    if 0 < version < OLDEST and db.execute("PRAGMA application_id").fetchone()[0] == APPLICATION_ID:
+        raise StorageFailed(
+            f"{path} has schema {version}, which no release had, and this program knows none before {OLDEST}: "
+            "move the file away, scopion scan begins a new one"
+        )
     return version
 
 

@@ -12,7 +12,7 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 
 from scopion.model.errors import StorageFailed
-from scopion.roster.store.schema import APPLICATION_ID, VERSION
+from scopion.roster.store.schema import APPLICATION_ID, OLDEST, VERSION
 from scopion.roster.store.stored_values import UNREADABLE
 from scopion.roster.store.write_files import DRAFT, free_name, make_folder, others_may_write, replacing, storage_failed
 
@@ -145,7 +145,7 @@ def schema_of(path: Path) -> int | None:
             sound = db.execute("PRAGMA quick_check(1)").fetchone()[0] == "ok"
     except UNREADABLE:
         return None
-    return version if ours and sound and 0 < version <= VERSION else None
+    return version if ours and sound and OLDEST <= version <= VERSION else None
 
 
 def _drop_but_latest(folder: Path, pattern: str, keep: int) -> None:

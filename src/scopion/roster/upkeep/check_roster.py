@@ -58,11 +58,10 @@ def foreign_schema(roster: Roster) -> list[str]:
     """What stands in the file beside Scopion's own tables: triggers and views act when others read or write."""
     from sqlite3 import connect
 
-    from scopion.roster.store.schema import STEPS
+    from scopion.roster.store.schema import bring_up
 
     with closing(connect(":memory:")) as fresh:
-        for _, step in STEPS:
-            step(fresh)
+        bring_up(fresh, 0)
         own = set(fresh.execute(_OBJECTS))
     with roster.guarded():
         found = {tuple(row) for row in roster.rows(_OBJECTS)}
