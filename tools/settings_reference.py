@@ -23,7 +23,8 @@ from typing import Any, Literal
 from annotated_types import Ge, Le, MaxLen, MinLen
 
 from scopion.alerts.alert_settings import ChannelSettings
-from scopion.operations.site.load_settings import Settings, adapter
+from scopion.operations.site.load_settings import adapter
+from scopion.operations.site.site_settings import Settings
 from scopion.wireless.enforcer_settings import EnforcerSettings
 
 _NOTE = "<!-- Made by python -m tools.make_docs from the model that validates site.toml; do not edit. -->\n"

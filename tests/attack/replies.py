@@ -17,7 +17,7 @@ from typing import Any
 from scopion.alerts.channels.channel import DeliveryFailed
 from scopion.alerts.channels.email import _Conversation
 from scopion.attachment.connect.bounded_connection import Bounds
-from scopion.attachment.connect.web_client import BadAddress, ask
+from scopion.attachment.connect.web_client import BadAddress, HttpRequest, ask
 from scopion.attachment.ports import Ran
 from scopion.model.errors import ScopionError
 from scopion.model.mac import MacAddress
@@ -122,7 +122,7 @@ def attack(count: int, seed: int) -> dict[str, int]:
 
     def web() -> None:
         liar.said = damaged(chance.choice(_HTTP), chance)
-        ask("POST", "http://127.0.0.1/x", Bounds(60), most=4096, open_line=lambda *_: liar, body=b"x")  # type: ignore[arg-type]
+        ask(HttpRequest("POST", "http://127.0.0.1/x", 4096, b"x"), Bounds(60), lambda *_: liar)  # type: ignore[arg-type]
 
     clients = {
         "hostapd: check": lambda: daemon.check("5"),

@@ -20,7 +20,8 @@ from scopion.model.errors import AmbiguousDevice, NotFound, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source
 from scopion.operations.scan.recognise_network import Verdict, recognise
-from scopion.roster.folding.fold_observations import Silence, fold, note_own_adapters
+from scopion.roster.folding.fold_observations import fold, note_own_adapters
+from scopion.roster.folding.judge_absence import Silence
 from scopion.roster.read_devices import all_devices
 from scopion.roster.resolve import resolve
 from scopion.roster.scans import KnownSubnet

@@ -22,7 +22,7 @@ from scopion.alerts.deliver import FIRST_WAIT_S, LONGEST_WAIT_S, Outbox, Outcome
 from scopion.alerts.message import Message, message_from_json, message_to_json
 from scopion.alerts.phrases import About, Phrases
 from scopion.alerts.queue_by_rules import Policy, queue_alerts
-from scopion.alerts.rules import Occasion, channels_told, within
+from scopion.alerts.rules import Occasion, channels_told
 from scopion.alerts.wording import worded
 from scopion.model.address import Address
 from scopion.model.alert import Alert, AlertState, Severity
@@ -31,7 +31,8 @@ from scopion.model.errors import MalformedFrame
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source, Trait, TraitKind
 from scopion.operations.intake.flood_guard import DEVICES, Acquainted, FloodGuard
-from scopion.roster.folding.fold_observations import fold, record
+from scopion.roster.folding.fold_observations import fold
+from scopion.roster.folding.record_events import record
 from scopion.roster.mutes import mute
 from scopion.roster.outbox import (
     EVENTS_KEPT,
@@ -109,7 +110,7 @@ def occasion(what: EventKind = J, **known: Any) -> Occasion:
 class Rules(unittest.TestCase):
     def test_what_is_told_without_any_rule(self) -> None:
         """All channels are told what is worth telling, and nothing else."""
-        noon = MONDAY.time()
+        noon = MONDAY
         for kind in EventKind:
             told = channels_told(occasion(kind), (), ("owner", "log"), noon)
             quiet = kind in (EventKind.LEFT, EventKind.RETURNED, EventKind.READDRESSED, EventKind.RENAMED)
@@ -125,7 +126,7 @@ class Rules(unittest.TestCase):
             RuleSettings(channels=("log",), events=(J,), severity=Severity.LOW),
             RuleSettings(),
         )
-        noon, night = MONDAY.time(), (MONDAY - timedelta(hours=9)).time()
+        noon, night = MONDAY, MONDAY - timedelta(hours=9)
         phone = occasion(kind="phone or tablet")
         self.assertEqual(channels_told(phone, rules, ("owner", "log"), noon), {})
         self.assertEqual(set(channels_told(phone, rules, ("owner", "log"), night)), {"owner", "log"})
@@ -147,8 +148,19 @@ class Rules(unittest.TestCase):
         """A time lies either in hours or in the hours that are left."""
         a, b, at = (each.replace(second=0, microsecond=0) for each in (first, last, wall))  # type: ignore[attr-defined]
         if a != b:
-            day, night = f"{a:%H:%M}-{b:%H:%M}", f"{b:%H:%M}-{a:%H:%M}"
-            self.assertNotEqual(within(day, at), within(night, at))
+            moment = datetime.combine(MONDAY.date(), at)
+            day, night = (
+                channels_told(occasion(), (RuleSettings(hours=hours),), ("a",), moment)
+                for hours in (f"{a:%H:%M}-{b:%H:%M}", f"{b:%H:%M}-{a:%H:%M}")
+            )
+            self.assertNotEqual(bool(day), bool(night))
+
+    def test_hours_may_name_days(self) -> None:
+        """A rule's hours are written as those of lists: with days of the week."""
+        rule = RuleSettings(hours="mon-fri 08:00-18:00")
+        for day, fits in ((14, True), (19, False)):  # a Monday, a Saturday
+            told = channels_told(occasion(), (rule,), ("a",), datetime(2026, 9, day, 12))
+            self.assertEqual(bool(told), fits)
 
 
 class OutboxTest(FolderTest):

@@ -595,7 +595,7 @@ class Ground(unittest.TestCase):
 
         from scopion.attachment.ports import Interface
         from scopion.model.observation import Medium
-        from scopion.operations.site.load_settings import Settings, SubnetSettings, WatchSettings
+        from scopion.operations.site.site_settings import Settings, SubnetSettings, WatchSettings
 
         def attached(name: str, address: str, metric: int) -> Interface:
             mac = MacAddress.parse("60:f2:a7:10:00:0a")

@@ -9,16 +9,16 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from datetime import time
 from typing import Annotated, Any, ClassVar, Literal
 
 from annotated_types import Ge, Le, MaxLen, MinLen, Predicate
 
 from scopion.model.alert import Severity
 from scopion.model.device import EventKind, Standing
+from scopion.model.errors import UsageError
 from scopion.model.secret import Secret
+from scopion.model.week import Week, parse_time
 
-_TIME = re.compile(r"[0-2]\d:[0-5]\d", re.ASCII)
 _STRICT: dict[str, Any] = {"extra": "forbid"}
 Port = Annotated[int, Ge(1), Le(65_535)]
 Name = Annotated[str, MinLen(1), MaxLen(40), Predicate(lambda text: re.fullmatch(r"[\w.-]+", text) is not None)]
@@ -29,32 +29,18 @@ MailAddress = Annotated[
 Timeout = Annotated[float, Ge(1), Le(300)]
 
 
-def time_of(text: str) -> time:
-    """Read ``08:00``, a time on the site's clock: without a zone, and without seconds. Raises ValueError."""
-    if not _TIME.fullmatch(text.strip()):
-        raise ValueError(f"{text!r} is no time of day: write it as 08:00")
-    return time.fromisoformat(text.strip())
-
-
-def hours_of(text: str) -> tuple[time, time]:
-    """Read ``22:00-06:30``. Raises ValueError."""
-    first, last = text.split("-")
-    return time_of(first), time_of(last)
-
-
 def _are_hours(text: str) -> bool:
     try:
-        return not text or len(set(hours_of(text))) == 2
-    except ValueError:
+        return not text or bool(Week.parse(text))
+    except UsageError:
         return False
 
 
 def _is_time(text: str) -> bool:
     try:
-        time_of(text)
+        return parse_time(text) is not None
     except ValueError:
         return False
-    return True
 
 
 Hours = Annotated[str, Predicate(_are_hours)]
@@ -86,7 +72,7 @@ class RuleSettings:
     kinds: Annotated[tuple[str, ...], MaxLen(64)] = ()  # of devices: camera, phone...
     subnets: Annotated[tuple[str, ...], MaxLen(64)] = ()  # ranges, or names of site.toml
     devices: Annotated[tuple[str, ...], MaxLen(64)] = ()  # labels or MACs
-    hours: Hours = ""  # on the site's clock
+    hours: Hours = ""  # on the site's clock, as "mon-fri 08:00-18:00"
     severity: Severity | None = None  # None: by the kind of event
     silent: bool = False  # what fits is not told to these channels
 

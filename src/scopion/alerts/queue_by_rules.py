@@ -31,7 +31,7 @@ def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: Policy, 
     if not policy.channels or not occasions:
         return 0
     now = clock.now()
-    wall = clock.local(now).time()
+    wall = clock.local(now)
     fitting = []
     unwanted = {each.event.device_id for each in occasions if each.event.kind is EventKind.UNWANTED_PRESENT}
     with roster.transaction() as db:

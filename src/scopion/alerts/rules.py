@@ -9,14 +9,16 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, time, timedelta
+from functools import cache
 from ipaddress import IPv4Network
 
-from scopion.alerts.alert_settings import AlertSettings, RuleSettings, hours_of, time_of
+from scopion.alerts.alert_settings import AlertSettings, RuleSettings
 from scopion.model.alert import Gathering, Severity
 from scopion.model.clock import Clock
 from scopion.model.device import Event, EventKind, Standing
 from scopion.model.errors import InvalidMacAddress
 from scopion.model.mac import MacAddress
+from scopion.model.week import NEVER, Week, parse_time
 
 # What is told where no rule names other events.
 WORTH_TELLING = (
@@ -80,7 +82,7 @@ class Told:
 
 
 def channels_told(
-    occasion: Occasion, rules: Sequence[RuleSettings], channels: Sequence[str], wall: time
+    occasion: Occasion, rules: Sequence[RuleSettings], channels: Sequence[str], wall: datetime
 ) -> dict[str, Severity]:
     """Which channels are told, and how urgent it is: for each channel the first rule that fits counts.
 
@@ -108,14 +110,14 @@ def severity_of_kind(kind: EventKind) -> Severity:
     return _SEVERITIES.get(kind, Severity.NORMAL)
 
 
-def _fits(occasion: Occasion, rule: RuleSettings, wall: time) -> bool:
+def _fits(occasion: Occasion, rule: RuleSettings, wall: datetime) -> bool:
     return (
         occasion.event.kind in (rule.events or WORTH_TELLING)
         and (not rule.standings or occasion.standing in rule.standings)
         and (not rule.kinds or occasion.kind in rule.kinds)
         and (not rule.subnets or bool({str(occasion.subnet), occasion.subnet_name} & {*rule.subnets}))
         and (not rule.devices or bool(occasion.device_names & {_name(each) for each in rule.devices}))
-        and (not rule.hours or within(rule.hours, wall))
+        and (not rule.hours or _week(rule.hours).holds(wall))
     )
 
 
@@ -131,13 +133,14 @@ def plan(occasion: Occasion, severity: Severity, told: Told, settings: AlertSett
     """When a channel is told of an event, and whether by itself."""
     now, event = clock.now(), occasion.event
     if occasion.learning and event.kind is EventKind.JOINED:
-        return Telling(severity, _next(time_of(settings.digest_at), clock, now), Gathering.LEARNING)
+        return Telling(severity, _next(_digest_time(settings), clock, now), Gathering.LEARNING)
     alike = _COMING_AND_GOING if event.kind in _COMING_AND_GOING else frozenset({event.kind})
     cool_down = timedelta(seconds=settings.cool_down_s)
     if cool_down and told.lately(alike, now - cool_down):
         return Telling(severity, now + cool_down, f"{Gathering.COOLING}:{event.device_id}")
-    if severity not in _NIGHT_PASSES and within(settings.night, clock.local(now).time()):
-        return Telling(severity, _next(hours_of(settings.night)[1], clock, now), Gathering.NIGHT)
+    night = _week(settings.night)
+    if severity not in _NIGHT_PASSES and night.holds(clock.local(now)):
+        return Telling(severity, night.next_change(now, clock.local) or now, Gathering.NIGHT)
     window = timedelta(seconds=settings.burst_s)
     if is_grave(event.kind, severity):
         if told.pressing(now - window) >= max(settings.burst, _GRAVE_TOGETHER):
@@ -155,12 +158,16 @@ def is_grave(kind: EventKind, severity: Severity) -> bool:
     return severity is Severity.HIGH or kind in _GRAVE
 
 
-def within(hours: str, wall: time) -> bool:
-    """Whether a time of day lies in hours, which may reach over midnight; in none if there are none."""
-    if not hours:
-        return False
-    first, last = hours_of(hours)
-    return first <= wall < last if first < last else wall >= first or wall < last
+@cache
+def _week(hours: str) -> Week:
+    """The hours of a rule or of the night; none if nothing is set."""
+    return Week.parse(hours) if hours else NEVER
+
+
+def _digest_time(settings: AlertSettings) -> time:
+    at = parse_time(settings.digest_at)
+    assert at is not None  # checked when the settings were read
+    return at
 
 
 def _next(wall: time, clock: Clock, now: datetime) -> datetime:

@@ -11,12 +11,11 @@ from contextlib import suppress
 from datetime import UTC, date, datetime, time, timedelta
 
 from scopion.model.clock import UNITS, Clock
+from scopion.model.week import parse_time, parse_weekday
 
 _FIRST_YEAR = 1970
-_WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 _DAYS = {"today": 0, "yesterday": -1, "tomorrow": 1}
 _SPAN = re.compile(r"(?P<ahead>in )?(?P<count>\d{1,5}(?:\.\d{1,2})?|an?) ?(?P<unit>[a-z]+?)s?(?P<ago> ago)?")
-_TIME = re.compile(r"(\d{1,2})(?::(\d{2}))(?::(\d{2}))?")
 HOW = "write it as 2026-09-14, '2026-09-14 14:00', yesterday, monday, 14:00 or '3 days'"
 
 
@@ -49,7 +48,7 @@ def _parsed(text: str, clock: Clock, *, ahead: bool, end: bool) -> datetime:
     today = clock.local(now).date()
     day = _day(first, today, ahead)
     if day is None:
-        at = _time(plain)
+        at = parse_time(plain)
         if at is None:
             raise ValueError(f"{text.strip()!r} is not a moment: {HOW}")
         moment = clock.from_local(datetime.combine(today, at))
@@ -57,7 +56,7 @@ def _parsed(text: str, clock: Clock, *, ahead: bool, end: bool) -> datetime:
             step = timedelta(days=1 if ahead else -1)
             moment = clock.from_local(datetime.combine(today + step, at))
         return moment
-    at = _time(rest.removeprefix("at ")) if rest else time(0)
+    at = parse_time(rest.removeprefix("at ")) if rest else time(0)
     if at is None:
         raise ValueError(f"{rest!r} is not a time of day: write it as 14:00")
     return clock.from_local(datetime.combine(day + timedelta(days=1 if end and not rest else 0), at))
@@ -96,8 +95,9 @@ def _instant(plain: str) -> datetime | None:
 def _day(word: str, today: date, ahead: bool) -> date | None:
     if word in _DAYS:
         return today + timedelta(days=_DAYS[word])
-    if len(word) >= 3 and (found := [number for number, name in enumerate(_WEEKDAYS) if name.startswith(word)]):
-        back = (today.weekday() - found[0]) % 7
+    weekday = parse_weekday(word)
+    if weekday is not None:
+        back = (today.weekday() - weekday) % 7
         return today + timedelta(days=(7 - back) % 7) if ahead else today - timedelta(days=back)
     if re.fullmatch(r"\d{4}-\d{1,2}-\d{1,2}", word):
         year, month, day = map(int, word.split("-"))
@@ -106,13 +106,3 @@ def _day(word: str, today: date, ahead: bool) -> date | None:
         except ValueError:
             raise ValueError(f"there is no day {word}") from None
     return None
-
-
-def _time(text: str) -> time | None:
-    match = _TIME.fullmatch(text)
-    if match is None:
-        return None
-    try:
-        return time(int(match[1]), int(match[2]), int(match[3] or 0))
-    except ValueError:
-        raise ValueError(f"there is no time of day {text}") from None

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime, time, timedelta
 
 from scopion.model.errors import UsageError
 
@@ -21,6 +21,7 @@ WEEK = 7 * _DAY  # in minutes
 _MOST_WINDOWS = 200
 _HOW = "write them as mon-fri 08:00-18:00, sat 10:00-14:00"
 _WORDS = {"daily": "mon-sun", "weekdays": "mon-fri", "weekend": "sat-sun"}
+_TIME = re.compile(r"([0-9]{1,2}):([0-9]{2})(?::([0-9]{2}))?")
 _MINUTE = timedelta(minutes=1)
 _HOUR = timedelta(hours=1)
 
@@ -36,6 +37,23 @@ def from_the_wall(wall: datetime, near: datetime, local: Local) -> datetime:
     """The moment at which that clock shows a time: guessed by the offset of a moment near by, then put right."""
     guess = near - (on_the_wall(near, local) - wall)
     return guess - (on_the_wall(guess, local) - wall)
+
+
+def parse_weekday(text: str) -> int | None:
+    """Read ``monday``, ``mon`` or ``Mond``: Monday is 0; None for what is no weekday."""
+    word = text.casefold()
+    return next((day for day, name in enumerate(WEEKDAYS) if len(word) >= 3 and name.casefold().startswith(word)), None)
+
+
+def parse_time(text: str) -> time | None:
+    """Read ``8:00``, ``08:00`` or ``08:00:30``; None for what is no time. Raises ValueError for ``25:00``."""
+    match = _TIME.fullmatch(text.strip())
+    if match is None:
+        return None
+    try:
+        return time(int(match[1]), int(match[2]), int(match[3] or 0))
+    except ValueError:
+        raise ValueError(f"there is no time of day {text.strip()}") from None
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,11 +196,10 @@ def _days(text: str) -> list[int]:
 
 
 def _day(word: str) -> int:
-    full = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
-    found = [number for number, name in enumerate(full) if len(word) >= 3 and name.startswith(word)]
-    if not found:
+    found = parse_weekday(word)
+    if found is None:
         raise UsageError(f"{word!r} is no day of the week: {_HOW}")
-    return found[0]
+    return found
 
 
 def _in_week(begin: int, end: int) -> list[tuple[int, int]]:

@@ -2,27 +2,24 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 from datetime import datetime, time, timedelta
 from typing import Annotated, Any, ClassVar
 
 from annotated_types import Ge, Le, MaxLen, MinLen, Predicate
 
-from scopion.model.week import DAYS, WEEKDAYS
+from scopion.model.week import parse_time, parse_weekday
 
 _STRICT: dict[str, Any] = {"extra": "forbid"}
-_WHEN = re.compile(r"\s*([a-z]+)\s+(\d{1,2}:\d{2})\s*", re.IGNORECASE)
 
 
 def weekly_of(text: str) -> tuple[int, time]:
     """Read ``monday 07:00``: the weekday (Monday is 0) and the time of day. Raises ValueError."""
-    match = _WHEN.fullmatch(text)
-    word = match[1].casefold() if match else ""
-    for number, (short, name) in enumerate(zip(DAYS, WEEKDAYS, strict=True)):
-        if match and word in (short, name.casefold()):
-            return number, time.fromisoformat(match[2].zfill(5))
-    raise ValueError(f"{text!r} is no weekday and time: write monday 07:00")
+    day, _, hour = text.strip().partition(" ")
+    weekday, at = parse_weekday(day), parse_time(hour)
+    if weekday is None or at is None:
+        raise ValueError(f"{text!r} is no weekday and time: write monday 07:00")
+    return weekday, at
 
 
 def _is_weekly(text: str) -> bool:

@@ -19,10 +19,10 @@ from scopion.model.errors import InvalidSettings
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.model.toml_text import parse_toml
+from scopion.model.week import DAYS
 
 T = TypeVar("T")
 
-_WEEKDAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 DATA = Path(__file__).parent / "data"
 
 
@@ -277,7 +277,7 @@ def _periods(entries: Sequence[str | dict[str, Any]]) -> list[Period]:
 def _weekdays(text: str) -> frozenset[int]:
     """``mon-fri``, ``tue``."""
     first, _, last = text.partition("-")
-    return frozenset(range(_WEEKDAYS.index(first), _WEEKDAYS.index(last or first) + 1))
+    return frozenset(range(DAYS.index(first), DAYS.index(last or first) + 1))
 
 
 def _hours(text: str) -> tuple[time, time]:

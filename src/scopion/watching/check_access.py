@@ -9,7 +9,7 @@ from pathlib import Path
 
 from scopion.alerts.alert_settings import CommandSettings
 from scopion.operations.site.find_folder import SYSTEM_FOLDER
-from scopion.operations.site.load_settings import Settings
+from scopion.operations.site.site_settings import Settings
 from scopion.watching.service_unit import Installation
 from scopion.wireless.enforcer_settings import HostapdSettings
 

@@ -13,7 +13,7 @@ from scopion.model.errors import NotFound, ScopionError
 from scopion.model.observation import Observation, Source
 from scopion.operations.intake.take_in import take_in
 from scopion.operations.scan.read_router_tables import router_access
-from scopion.operations.site.load_settings import RouterSettings
+from scopion.operations.site.site_settings import RouterSettings
 from scopion.watching.watch_context import Post
 
 LANE = "read"

@@ -14,7 +14,7 @@ from pathlib import Path
 from scopion.alerts.alert_settings import CommandSettings, DesktopSettings, FileSettings
 from scopion.model.errors import UsageError
 from scopion.operations.site.find_folder import SYSTEM_FOLDER
-from scopion.operations.site.load_settings import Settings
+from scopion.operations.site.site_settings import Settings
 from scopion.wireless.enforcer_settings import HostapdSettings, NftablesSettings, UciSettings
 
 NAME = "scopion.service"

@@ -10,7 +10,7 @@ from ipaddress import IPv4Network
 from scopion.attachment.choose import choose_interface, choose_route
 from scopion.attachment.ports import Interface
 from scopion.model.errors import NoInterface
-from scopion.operations.site.load_settings import Settings
+from scopion.operations.site.site_settings import Settings
 
 
 @dataclass(frozen=True, slots=True)

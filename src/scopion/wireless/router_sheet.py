@@ -10,14 +10,16 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
-from scopion.model.text import counted, joined
+from scopion.model.text import counted, joined, plain_value
 from scopion.roster.wifi.lists import ListMode, Network
 from scopion.wireless.coverage import Line
 from scopion.wireless.enforcers.enforcer import Held
 from scopion.wireless.list_policy import Rule, Wanted
 from scopion.wireless.refusals import consequence
 
+_TEMPLATE = Path(__file__).parent / "data" / "sheet.html"
 WIDTH = 88  # prints on a sheet of paper at a readable size
 _REFUSED_SEES = (
     "What the owner of a refused device sees: it cannot connect, or it asks for the passphrase again and again, though "
@@ -226,6 +228,14 @@ def _find(then: str) -> SheetStep:
         "Find the page where wireless clients are allowed or denied by MAC address; it is usually under Wireless, "
         f"Wi-Fi or Security. {then}"
     )
+
+
+def html(sheet: Sheet) -> str:
+    """The sheet as a page to print: one file of HTML without scripts, everything from outside escaped."""
+    from jinja2 import Environment  # imported where a page is wanted
+
+    environment = Environment(autoescape=True, finalize=plain_value)
+    return environment.from_string(_TEMPLATE.read_text(encoding="utf-8")).render(sheet=sheet) + "\n"
 
 
 def _say_done(network: Network) -> SheetStep:

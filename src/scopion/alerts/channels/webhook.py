@@ -19,7 +19,7 @@ from scopion.alerts.channels.channel import DeliveryFailed, SecretReader, Trace
 from scopion.alerts.channels.connect import connect, network_problem, secured, tls_context, tls_problem
 from scopion.alerts.message import Message
 from scopion.attachment.connect.bounded_connection import Bounds
-from scopion.attachment.connect.web_client import Answer, BadAddress, ask, host_of, parts_of, port_of
+from scopion.attachment.connect.web_client import BadAddress, HttpRequest, HttpResponse, ask, host_of, parts_of, port_of
 from scopion.model.text import clean, whole_number
 
 _LATER = (408, 425, 429)  # the request is not wrong, it comes at the wrong time
@@ -60,17 +60,7 @@ class WebhookChannel:
         trace(f"posting {len(body)} octets to {where}")
         try:
             # Redirections are not followed: what was to be secret would go elsewhere.
-            answer = ask(
-                "POST",
-                url,
-                bounds,
-                most=_ANSWER_READ,
-                open_line=open_line,
-                context=context,
-                body=body,
-                headers=headers,
-                only_status=True,
-            )
+            answer = ask(HttpRequest("POST", url, _ANSWER_READ, body, headers, True), bounds, open_line, context)
         except TimeoutError:
             raise DeliveryFailed(f"{where} did not answer within {settings.timeout_s:g} seconds") from None
         except ssl.SSLError as error:
@@ -128,7 +118,7 @@ def signature(key: str, at: str, body: bytes) -> str:
     return "sha256=" + hmac.new(key.encode(), at.encode() + b"." + body, hashlib.sha256).hexdigest()
 
 
-def _refused(answer: Answer, said: str, where: str) -> DeliveryFailed:
+def _refused(answer: HttpResponse, said: str, where: str) -> DeliveryFailed:
     status = answer.status
     quoted = f": {said}" if said else ""
     wait = answer.headers.get("retry-after", "")

@@ -10,7 +10,7 @@ import http.client
 import ssl
 from collections.abc import Callable, Mapping
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from socket import SOCK_STREAM, socket
 from urllib.parse import SplitResult, quote, unquote, urlsplit
 
@@ -25,7 +25,7 @@ class BadAddress(ValueError):
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class HttpResponse:
     """What a server says: its status, its headers by small letters, the beginning of its body."""
 
     status: int
@@ -76,25 +76,24 @@ def opener(bounds: Bounds) -> Opener:
     return opened
 
 
-def ask(
-    method: str,
-    url: str,
-    bounds: Bounds,
-    *,
-    most: int,
-    open_line: Opener,
-    context: ssl.SSLContext | None = None,
-    body: bytes | None = None,
-    headers: Mapping[str, str] | None = None,
-    only_status: bool = False,
-) -> Answer:
-    """Ask once, follow nowhere. At most ``most`` octets of the body are read.
+@dataclass(frozen=True, slots=True)
+class HttpRequest:
+    """One request, and what of its answer is wanted."""
 
-    ``only_status``: it is the status that counts, whatever becomes of the body.
+    method: str
+    url: str
+    most: int  # octets of the answer's body that are read
+    body: bytes | None = None
+    headers: Mapping[str, str] = field(default_factory=dict)
+    only_status: bool = False  # only the status of the answer counts, even if its body breaks off
+
+
+def ask(request: HttpRequest, bounds: Bounds, open_line: Opener, context: ssl.SSLContext | None = None) -> HttpResponse:
+    """Send one request and read the answer; redirections are not followed.
 
     Raises BadAddress, OSError (TimeoutError, TooMuch), http.client.HTTPException.
     """
-    parts = parts_of(url)
+    parts, most = parts_of(request.url), request.most
     host, port = host_of(parts), port_of(parts)
     secure = bound_tls(context or ssl.create_default_context(), bounds) if parts.scheme == "https" else None
     client = http.client.HTTPConnection(host, port)
@@ -107,21 +106,21 @@ def ask(
             "User-Agent": "scopion",
             "Accept-Encoding": "identity",
             "Connection": "close",
-            **(headers or {}),
+            **request.headers,
         }
         if parts.username is not None:
             who = f"{unquote(parts.username)}:{unquote(parts.password or '')}"
             given["Authorization"] = "Basic " + base64.b64encode(who.encode()).decode()
-        client.request(method, target, body, given)
+        client.request(request.method, target, request.body, given)
         answer = client.getresponse()
         read, whole = bytearray(), False
-        with suppress(*((OSError, http.client.HTTPException) if only_status else ())):
+        with suppress(*((OSError, http.client.HTTPException) if request.only_status else ())):
             while len(read) <= most and (part := answer.read(min(_PART, most + 1 - len(read)))):
                 read += part
             if answer.length and len(read) <= most:  # it ended before what it had promised
                 raise http.client.IncompleteRead(bytes(read[:0]), answer.length)
             whole = len(read) <= most
         said = {key.lower(): value for key, value in answer.getheaders()}
-        return Answer(answer.status, said, bytes(read[:most]), whole)
+        return HttpResponse(answer.status, said, bytes(read[:most]), whole)
     finally:
         client.close()

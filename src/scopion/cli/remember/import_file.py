@@ -8,11 +8,12 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.parts.device_rows import host_columns, host_row
-from scopion.cli.parts.flags import insist
+from scopion.cli.parts.flags import gathered, insist
 from scopion.cli.parts.output import iso, output_format, show, spoken_ago
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row
 from scopion.cli.parts.terminal import confirm, style
+from scopion.cli.remember.take_over import TakeOver, take_over_file
 from scopion.model.text import closed, counted
 
 if TYPE_CHECKING:
@@ -40,16 +41,9 @@ _ACTS_SHOWN = 20
 @insist
 @output_format
 @pass_session
+@gathered("how", TakeOver)
 def import_file(
-    session: Session,
-    file: str | None,
-    kind: str | None,
-    preview: bool,
-    archive: str | None,
-    active: bool,
-    yes: bool,
-    insist: bool,
-    format_name: str | None,
+    session: Session, file: str | None, kind: str | None, archive: str | None, active: bool, how: TakeOver
 ) -> None:
     """What others recorded, or scopion export wrote.
 
@@ -70,11 +64,9 @@ def import_file(
         raise click.UsageError("a FILE is missing, or - for what is pasted")
     which = kind if kind in LISTS else None if kind or file == "-" else _told(file)
     if which is not None:
-        from scopion.cli.remember.take_over import take_over_file
-
-        take_over_file(session, file, which, preview=preview, yes=yes, insist=insist, format_name=format_name)
+        take_over_file(session, file, which, how)
         return
-    _take_records(session, file, kind, preview=preview, insist=insist, format_name=format_name)
+    _take_records(session, file, kind, preview=how.preview, insist=how.insist, format_name=how.format_name)
 
 
 def _told(file: str) -> str | None:

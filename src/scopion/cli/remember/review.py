@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from scopion.cli.parts import card_blocks as blocks
 from scopion.cli.parts import options
-from scopion.cli.parts.session import Session, pass_session
+from scopion.cli.parts.session import Session, pass_session, shell_word
 from scopion.cli.parts.terminal import echo, prompt, style
 from scopion.cli.wifi.network_settings import tell
 from scopion.model.device import Standing
-from scopion.model.errors import ScopionError
+from scopion.model.errors import NotFound, ScopionError
 from scopion.model.text import counted, joined
 
 if TYPE_CHECKING:
@@ -46,9 +47,7 @@ def review(session: Session, devices: tuple[str, ...], path: str | None, yes: bo
     from scopion.operations.edit.review_devices import Review
 
     if path is not None:
-        from scopion.cli.remember.review_csv import review_by_file
-
-        review_by_file(session, path, devices, yes=yes)
+        _review_by_file(session, path, devices, yes=yes)
         return
     if not session.can_ask:
         raise click.UsageError(
@@ -203,3 +202,24 @@ def _lines(session: Session, card: Card, reviewed: Review) -> Iterator[str]:
         ("look-alike", blocks.look_alike_lines(card, session.site.vendors)),
     ):
         yield from blocks.block(title, lines)
+
+
+def _review_by_file(session: Session, path: str, devices: tuple[str, ...], *, yes: bool) -> None:
+    """Write the sheet if it is not there, else show what was filled in and take it over."""
+    if Path(path).exists():
+        from scopion.cli.remember.take_over import TakeOver, take_over_file
+
+        take_over_file(session, path, "csv", TakeOver(yes=yes))
+        return
+    from scopion.operations.edit.review_devices import Review
+    from scopion.operations.exchange.exchange_devices import export, write
+
+    chosen = devices or tuple(Review(session.site).which)
+    if not chosen:
+        raise NotFound("nobody new: every device has been looked at, there is nothing to fill in")
+    exported = export(session.site, "csv", chosen)
+    write(path, exported)
+    session.note(
+        f"{counted(exported.count, 'device')} written to {path}. Fill in the first columns (standing: known, guest, "
+        f"unwanted), save it as CSV, then: scopion review --csv {shell_word(path)}"
+    )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,25 +21,33 @@ _STYLES = {"added": "yellow", "changed": "cyan", "same": "dim", "conflict": "red
 _PROBLEMS_TOLD = 20
 
 
-def take_over_file(
-    session: Session, path: str, kind: str, *, preview: bool, yes: bool, insist: bool, format_name: str | None
-) -> None:
+@dataclass(frozen=True, slots=True)
+class TakeOver:
+    """How a file is taken over."""
+
+    preview: bool = False  # only show it
+    yes: bool = False  # do not ask
+    insist: bool = False
+    format_name: str | None = None
+
+
+def take_over_file(session: Session, path: str, kind: str, how: TakeOver) -> None:
     """Show what a file would change, ask, and do it; with any problem in it, nothing is changed."""
     from scopion.operations.exchange.exchange_devices import plan_import, read_file, take_over
 
     data = read_file(path)
-    plan = plan_import(session.site, path, data, kind, insist=insist)
-    _show(session, plan, kind, format_name)
+    plan = plan_import(session.site, path, data, kind, insist=how.insist)
+    _show(session, plan, kind, how.format_name)
     _tell_problems(path, plan)
     _tell_counts(session, plan)
-    if preview or (not plan.changes and not plan.problems):
-        session.note("A preview: nothing was changed." if preview else "There is nothing to change.")
+    if how.preview or (not plan.changes and not plan.problems):
+        session.note("A preview: nothing was changed." if how.preview else "There is nothing to change.")
         return
     if plan.problems:
         raise Refused(f"{path}: {counted(len(plan.problems), 'line')} cannot be taken over; nothing was changed")
-    if not yes:
+    if not how.yes:
         session.require_yes(f"Take over {counted(len(plan.changes), 'change')}?")
-    done = take_over(session.site, path, data, kind, insist=insist)
+    done = take_over(session.site, path, data, kind, insist=how.insist)
     session.note(f"{counted(len(done.changes), 'device')} taken over. To take it back: scopion undo")
 
 

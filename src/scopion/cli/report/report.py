@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -9,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from scopion.cli.parts import options
+from scopion.cli.parts.flags import gathered
 from scopion.cli.parts.output import output_format, separated, show, show_table
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, plain_column
@@ -34,6 +36,32 @@ TABLE_NAMES = (
     "attention", "devices", "days", "events", "hours", "busy-hours", "new-devices", "vendors", "kinds", "addresses",
     "wireless", "audit",
 )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class ReportOutputs:
+    """What a report becomes; the summary on standard output if nothing is chosen."""
+
+    page: Path | None
+    opens: bool
+    sheets: Path | None  # a folder
+    table: str | None
+    figures: tuple[tuple[str, Path], ...]
+    channel: str | None
+    format_name: str | None
+
+    @property
+    def any(self) -> bool:
+        """Whether anything is chosen."""
+        return bool(self.page or self.sheets or self.table or self.figures or self.channel)
+
+    def check(self) -> None:
+        """Before anything is worked out. Raises UsageError."""
+        if self.opens and (self.page is None or str(self.page) == "-"):
+            raise UsageError("--open shows a page: say where with --html FILE")
+        for _, path in self.figures:
+            if path.suffix.lower() not in (".png", ".svg"):
+                raise UsageError(f"{str(path)!r} is neither .png nor .svg: its name says what the figure becomes")
 
 
 @click.command()
@@ -80,18 +108,9 @@ TABLE_NAMES = (
 @click.option("--send", "channel", metavar="CHANNEL", help="Send it now by a channel of site.toml, with the page.")
 @output_format
 @pass_session
+@gathered("out", ReportOutputs)
 def report(
-    session: Session,
-    since: datetime | None,
-    until: datetime | None,
-    parts: tuple[str, ...],
-    page: Path | None,
-    opens: bool,
-    sheets: Path | None,
-    table: str | None,
-    figures: tuple[tuple[str, Path], ...],
-    channel: str | None,
-    format_name: str | None,
+    session: Session, since: datetime | None, until: datetime | None, parts: tuple[str, ...], out: ReportOutputs
 ) -> None:
     """Look back: summary, page, tables, figures.
 
@@ -102,52 +121,43 @@ def report(
     from scopion.operations.report.make_report import report as look_back
     from scopion.reports.content import HAPPENINGS
 
-    if opens and (page is None or str(page) == "-"):
-        raise UsageError("--open shows a page: say where with --html FILE")
-    _check_figures(figures)
-    wanted = _wanted(parts, table, [name for name, _ in figures], whole=bool(page or sheets or channel))
-    every = sheets is not None or table == "events"
+    out.check()
+    wanted = _wanted(parts, out)
+    every = out.sheets is not None or out.table == "events"
     made = look_back(session.site, Wish(since, until, wanted, None if every else HAPPENINGS))
-    if not (page or sheets or table or figures or channel):
-        if format_name in (None, "table"):
+    if not out.any:
+        if out.format_name in (None, "table"):
             _tell(session, made)
         else:
-            _document(made, format_name)
+            _document(made, out.format_name)
         return
-    if table is not None:
-        _table(made, table, format_name)
-    if sheets is not None:
-        _sheets(session, made, sheets)
-    for name, path in figures:
+    if out.table is not None:
+        _table(made, out.table, out.format_name)
+    if out.sheets is not None:
+        _sheets(session, made, out.sheets)
+    for name, path in out.figures:
         from scopion.reports.figures import draw
 
         draw(made, name, path)
         session.note(f"{path} shows {name}.")
-    if page is not None:
-        _page(session, made, page, opens)
-    if channel is not None:
+    if out.page is not None:
+        _page(session, made, out.page, out.opens)
+    if out.channel is not None:
         from scopion.operations.report.send_weekly import send_report
 
-        sent = send_report(session.site, channel, made, session.detail)
-        session.note(f"Sent by {channel}: {sent.subject}. Its page is {session.site.folder / sent.page}.")
+        sent = send_report(session.site, out.channel, made, session.detail)
+        session.note(f"Sent by {out.channel}: {sent.subject}. Its page is {session.site.folder / sent.page}.")
 
 
-def _wanted(parts: tuple[str, ...], table: str | None, figures: list[str], *, whole: bool) -> tuple[Part, ...]:
+def _wanted(parts: tuple[str, ...], out: ReportOutputs) -> tuple[Part, ...]:
     """The parts that are needed: to read access points for a figure of something else would be a waste."""
-    if not parts and (whole or (table is None and not figures)):
+    if not parts and (out.page or out.sheets or out.channel or (out.table is None and not out.figures)):
         return tuple(Part)
     from scopion.reports.tables import TABLES
 
-    needed = {*parts, *([TABLES[table].part] if table is not None else ())}
-    needed |= {Part.ADDRESSES} if "addresses" in figures else set()
+    needed = {*parts, *([TABLES[out.table].part] if out.table is not None else ())}
+    needed |= {Part.ADDRESSES} if "addresses" in dict(out.figures) else set()
     return tuple(each for each in Part if each in needed) or (Part.DEVICES,)
-
-
-def _check_figures(figures: tuple[tuple[str, Path], ...]) -> None:
-    """Before anything is worked out. Raises UsageError."""
-    for _, path in figures:
-        if path.suffix.lower() not in (".png", ".svg"):
-            raise UsageError(f"{str(path)!r} is neither .png nor .svg: its name says what the figure becomes")
 
 
 def _tell(session: Session, made: Report) -> None:

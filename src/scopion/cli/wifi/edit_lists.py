@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from scopion.cli.parts import options
-from scopion.cli.parts.flags import insist
+from scopion.cli.parts.flags import gathered, insist
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import confirm, prompt, style
-from scopion.cli.wifi.network_settings import ask_settings, network_settings, next_step, said_of, settings_of, tell
+from scopion.cli.wifi.network_settings import RouterOptions, ask_settings, network_settings, next_step, said_of, tell
 from scopion.model.text import counted, joined
 from scopion.roster.wifi.lists import ListMode
 
@@ -20,6 +21,21 @@ if TYPE_CHECKING:
     from scopion.operations.wifi.edit_entries import Listed, Terms
 
 Command = TypeVar("Command", bound=Callable[..., Any])
+
+
+@dataclass(frozen=True, slots=True)
+class EntryOptions:
+    """On what terms devices are listed, and from where they are taken."""
+
+    description: str
+    hours: str | None
+    span: float | None  # seconds
+    until: datetime | str | None
+    paused: bool | None
+    also: tuple[str, ...]  # more networks
+    source: Any  # an open file
+    associated: bool
+    all_known: bool = False
 
 
 def terms(command: Command) -> Command:
@@ -64,6 +80,8 @@ class _End(options.Moment):
 @new_network
 @insist
 @pass_session
+@gathered("entry", EntryOptions)
+@gathered("router", RouterOptions)
 def allow(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any) -> None:
     """Put devices on a network's allow list."""
     _list(session, ListMode.ALLOW, ssid, devices, **rest)
@@ -77,6 +95,8 @@ def allow(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any)
 @new_network
 @insist
 @pass_session
+@gathered("entry", EntryOptions)
+@gathered("router", RouterOptions)
 def deny(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any) -> None:
     """Put devices on a network's deny list."""
     _list(session, ListMode.DENY, ssid, devices, **rest)
@@ -129,6 +149,7 @@ def only(session: Session, ssid: str, devices: tuple[str, ...], span: float, end
 @network_settings
 @insist
 @pass_session
+@gathered("router", RouterOptions)
 def mode(
     session: Session,
     /,
@@ -137,7 +158,7 @@ def mode(
     lists_of: str | None,
     others_hours: str | None,
     insist: bool,
-    **settings: Any,
+    router: RouterOptions,
 ) -> None:
     """Say what the lists do: off, allow or deny.
 
@@ -147,7 +168,7 @@ def mode(
     from scopion.operations.wifi.set_modes import Lists, set_mode
 
     wish = Lists(ListMode(mode) if mode else None, lists_of, others_hours)
-    network, sentence = set_mode(session.site, ssid, wish, settings_of(**settings), insist=insist)
+    network, sentence = set_mode(session.site, ssid, wish, router.settings(), insist=insist)
     session.note(sentence)
     if network.mode is not ListMode.OFF or mode:
         next_step(session, ssid)
@@ -159,35 +180,34 @@ def _list(
     ssid: str,
     devices: Sequence[str],
     *,
-    description: str,
-    hours: str | None,
-    span: float | None,
-    until: datetime | str | None,
-    paused: bool | None,
-    also: Sequence[str],
-    source: Any,
-    associated: bool,
+    entry: EntryOptions,
+    router: RouterOptions,
     insist: bool,
     new: bool,
-    all_known: bool = False,
-    **settings: Any,
 ) -> None:
     from scopion.operations.wifi.edit_entries import Terms, put_on_list
     from scopion.operations.wifi.edit_networks import is_known
 
-    if span is not None and until is not None:
+    if entry.span is not None and entry.until is not None:
         raise click.UsageError("--for and --until both say when it ends: give one")
     ssid = _meant(session, ssid) if not new else ssid
-    chosen = _chosen(session, ssid, devices, source, associated, all_known)
-    if session.can_ask and not (source or associated or all_known):
+    chosen = _chosen(session, ssid, devices, entry)
+    if session.can_ask and not (entry.source or entry.associated or entry.all_known):
         _ask_media(session, chosen)
-    ends = _after(session, span) if span is not None else until
-    wanted = settings_of(**settings)
+    ends = _after(session, entry.span) if entry.span is not None else entry.until
+    wanted = router.settings()
     if session.can_ask and not is_known(session.site, ssid):
         wanted = ask_settings(session.site, ssid, wanted)
-    on = Terms(description, hours, ends, paused)
+    on = Terms(entry.description, entry.hours, ends, entry.paused)
     for done in put_on_list(
-        session.site, [ssid, *also], which, chosen, terms=on, settings=wanted, insist=insist, new=new or session.can_ask
+        session.site,
+        [ssid, *entry.also],
+        which,
+        chosen,
+        terms=on,
+        settings=wanted,
+        insist=insist,
+        new=new or session.can_ask,
     ):
         _tell(session, which, done, on)
 
@@ -224,30 +244,28 @@ def _tell(session: Session, which: ListMode, done: Listed, on: Terms) -> None:
     tell(session, done.told)
 
 
-def _chosen(
-    session: Session, ssid: str, devices: Sequence[str], source: Any, associated: bool, all_known: bool
-) -> list[str]:
+def _chosen(session: Session, ssid: str, devices: Sequence[str], entry: EntryOptions) -> list[str]:
     """Whom the options name, together; what of a file could not be read is said."""
     from scopion.operations.wifi import find_subjects as subjects
     from scopion.wireless.mac_list import read_mac_list
 
     chosen = list(devices)
-    if all_known:
+    if entry.all_known:
         known, left = subjects.all_known(session.site, ssid)
         chosen += known
         if left:
             session.note(f"Left out, for nobody knows whether they are on the air: {joined(left)}.")
-    if associated:
+    if entry.associated:
         chosen += subjects.associated(session.site, ssid)
-    if source is not None:
-        read = read_mac_list(source)
+    if entry.source is not None:
+        read = read_mac_list(entry.source)
         if read.unread:
             more = f" and {len(read.unread) - 3} more" if len(read.unread) > 3 else ""
             session.note(f"Not read as MAC addresses: {', '.join(read.unread[:3])}{more}.")
         if read.repeated:
             session.note(f"{counted(read.repeated, 'line')} repeat an address.")
         if not read.found:
-            raise click.UsageError(f"{source.name} holds no MAC address")
+            raise click.UsageError(f"{entry.source.name} holds no MAC address")
         chosen += [str(mac) for mac in read.found]
     if not chosen:
         raise click.UsageError("say which devices: by name, --all-known, --associated or --from FILE")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
@@ -40,14 +40,21 @@ def network_settings(command: Command) -> Command:
     return command
 
 
-def settings_of(
-    *, notation: str | None, capacity: int | None, radios: str | None, router: str | None
-) -> NetworkSettings:
-    """The options as settings; what was not given stays None."""
-    from scopion.operations.wifi.edit_networks import NetworkSettings
+@dataclass(frozen=True, slots=True)
+class RouterOptions:
+    """How a network's router wants its list, as the options say; None: not given."""
 
-    bands = _radios(radios) if radios else None
-    return NetworkSettings(Notation(notation) if notation else None, capacity, bands, router)
+    notation: str | None
+    capacity: int | None
+    radios: str | None
+    router: str | None
+
+    def settings(self) -> NetworkSettings:
+        """As the operations take them."""
+        from scopion.operations.wifi.edit_networks import NetworkSettings
+
+        bands = _radios(self.radios) if self.radios else None
+        return NetworkSettings(Notation(self.notation) if self.notation else None, self.capacity, bands, self.router)
 
 
 def ask_settings(site: Site, ssid: str, given: NetworkSettings) -> NetworkSettings:

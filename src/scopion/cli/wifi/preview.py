@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from scopion.cli.parts import options
+from scopion.cli.parts.flags import gathered
 from scopion.cli.parts.output import output_format, show
 from scopion.cli.parts.session import Session, pass_session, shell_word
 from scopion.cli.parts.table import Column
@@ -17,6 +19,7 @@ from scopion.model.text import counted, joined
 if TYPE_CHECKING:
     from scopion.model.mac import MacAddress
     from scopion.operations.wifi.preview_push import Preview
+    from scopion.operations.wifi.read_radios import RadioChoice
     from scopion.wireless.plan_radio import RadioPlan
 
 _COLOURS = {"add": "green", "remove": "yellow", "foreign": "magenta", "drop": "yellow", "disconnect": "red"}
@@ -35,6 +38,21 @@ enforcer_option = click.option("--enforcer", metavar="NAME", help="This enforcer
 drop_foreign = click.option("--drop-foreign", is_flag=True, help="Remove entries that others have put there.")
 
 
+@dataclass(frozen=True, slots=True)
+class RadioOptions:
+    """Which radios a command is about, and what becomes of foreign entries there."""
+
+    enforcer: str | None
+    radios: tuple[str, ...]
+    drop_foreign: bool
+
+    def choice(self) -> RadioChoice:
+        """As the operations take it."""
+        from scopion.operations.wifi.read_radios import RadioChoice
+
+        return RadioChoice(self.enforcer, self.radios or None)
+
+
 @click.command()
 @options.ssid
 @enforcer_option
@@ -42,19 +60,12 @@ drop_foreign = click.option("--drop-foreign", is_flag=True, help="Remove entries
 @drop_foreign
 @output_format
 @pass_session
-def preview(
-    session: Session,
-    ssid: str,
-    enforcer: str | None,
-    radios: tuple[str, ...],
-    drop_foreign: bool,
-    format_name: str | None,
-) -> None:
+@gathered("where", RadioOptions)
+def preview(session: Session, ssid: str, where: RadioOptions, format_name: str | None) -> None:
     """What a push would change, radio by radio, against what is held now."""
     from scopion.operations.wifi.preview_push import preview as look
-    from scopion.operations.wifi.read_radios import RadioChoice
 
-    found = look(session.site, ssid, RadioChoice(enforcer, radios or None), drop_foreign=drop_foreign)
+    found = look(session.site, ssid, where.choice(), drop_foreign=where.drop_foreign)
     show_preview(session, found, format_name)
     caution_way_in(session)
     if all(plan.is_in_force and not plan.leaving for plan in found.plans):

@@ -8,9 +8,16 @@ from typing import TYPE_CHECKING
 import click
 
 from scopion.cli.parts import options
-from scopion.cli.parts.flags import insist
+from scopion.cli.parts.flags import gathered, insist
 from scopion.cli.parts.session import Session, pass_session
-from scopion.cli.wifi.preview import caution_way_in, drop_foreign, enforcer_option, radio_option, show_preview
+from scopion.cli.wifi.preview import (
+    RadioOptions,
+    caution_way_in,
+    drop_foreign,
+    enforcer_option,
+    radio_option,
+    show_preview,
+)
 from scopion.cli.wifi.verify import verify_now
 from scopion.model.text import counted, joined
 
@@ -29,12 +36,11 @@ if TYPE_CHECKING:
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @insist
 @pass_session
+@gathered("where", RadioOptions)
 def push(
     session: Session,
     ssid: str,
-    enforcer: str | None,
-    radios: tuple[str, ...],
-    drop_foreign: bool,
+    where: RadioOptions,
     revert_after: float | None,
     no_verify: bool,
     yes: bool,
@@ -47,17 +53,15 @@ def push(
     """
     from scopion.operations.wifi.preview_push import preview as look
     from scopion.operations.wifi.push_lists import push as send
-    from scopion.operations.wifi.read_radios import RadioChoice
     from scopion.operations.wifi.send_push import PushRequest
 
-    choice = RadioChoice(enforcer, radios or None)
     caution_way_in(session)
     if not yes:
-        found = look(session.site, ssid, choice, drop_foreign=drop_foreign)
+        found = look(session.site, ssid, where.choice(), drop_foreign=where.drop_foreign)
         show_preview(session, found, "table")
         session.require_yes("Put this in force?")
     request = PushRequest(
-        choice, revert_at=_deadline(session, revert_after), insist=insist, drop_foreign=drop_foreign
+        where.choice(), revert_at=_deadline(session, revert_after), insist=insist, drop_foreign=where.drop_foreign
     )  # the deadline has its bearer before anything is sent
     for each in send(session.site, ssid, request, on_step=saying(session)):
         tell_pushed(session, each)

@@ -32,14 +32,13 @@ def sheet(session: Session, ssid: str, whole: bool, page: Path | None) -> None:
     In the safe order, for each radio. After scopion wifi done, only what has changed since.
     """
     from scopion.operations.wifi.make_sheet import sheet_of
-    from scopion.wireless.router_sheet import text
+    from scopion.wireless.router_sheet import html, text
 
     made = sheet_of(session.site, ssid, whole=whole)
     if page is None:
         echo(text(made), nl=False)
         return
     from scopion.roster.store.write_files import write_atomically
-    from scopion.wireless.router_sheet_html import html
 
     if str(page) == "-":
         echo(html(made), nl=False)

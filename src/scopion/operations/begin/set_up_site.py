@@ -18,8 +18,9 @@ from scopion.model.errors import InvalidSettings, NoInterface
 from scopion.model.mac import Notation
 from scopion.model.observation import Medium
 from scopion.operations.site.edit_settings import assigned, blocks_of, quoted, with_settings
-from scopion.operations.site.load_settings import FILE, TEMPLATE, Settings, load_settings
+from scopion.operations.site.load_settings import FILE, TEMPLATE, load_settings
 from scopion.operations.site.open_site import Site
+from scopion.operations.site.site_settings import Settings
 from scopion.operations.wifi.edit_networks import NetworkSettings, new_network
 from scopion.operations.wifi.edit_networks import with_settings as with_network_settings
 from scopion.roster.store.write_files import free_name, make_folder, write_atomically

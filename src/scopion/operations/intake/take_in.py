@@ -18,7 +18,8 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Pair, TraitKind
 from scopion.operations.intake.queue_alerts import queue_for
 from scopion.operations.site.open_site import Site
-from scopion.roster.folding.fold_observations import Silence, fold
+from scopion.roster.folding.fold_observations import fold
+from scopion.roster.folding.judge_absence import Silence
 from scopion.roster.folding.note_outages import down_since, note_back, note_down
 from scopion.roster.read_devices import devices_about
 from scopion.roster.scans import known_subnets

@@ -12,8 +12,8 @@ from scopion.model.device import EventKind, Standing
 from scopion.model.text import counted, joined
 from scopion.model.week import on_the_wall
 from scopion.operations.report.report_devices import Past
-from scopion.operations.site.load_settings import Settings
 from scopion.operations.site.open_site import Site
+from scopion.operations.site.site_settings import Settings
 from scopion.reports.address_use import Use
 from scopion.reports.content import Concern, DeviceLine, Report, Weight
 from scopion.roster.folding.note_outages import down_since

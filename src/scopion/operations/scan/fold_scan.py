@@ -20,7 +20,8 @@ from scopion.operations.intake.queue_alerts import queue_for
 from scopion.operations.scan.prepare_scan import PreparedScan
 from scopion.operations.scan.recognise_network import Recognition
 from scopion.operations.site.open_site import Site
-from scopion.roster.folding.fold_observations import Silence, fold, note_gateway_changed, note_own_adapters
+from scopion.roster.folding.fold_observations import fold, note_gateway_changed, note_own_adapters
+from scopion.roster.folding.judge_absence import Silence
 from scopion.roster.read_devices import all_devices, devices_about
 from scopion.roster.scans import (
     begin_scan,

@@ -11,8 +11,8 @@ from scopion.discovery.asking import Method
 from scopion.discovery.pace import ROUTED_PACE, checked_pace, default_pace
 from scopion.model.errors import InvalidTarget, UsageError
 from scopion.model.targets import Targets
-from scopion.operations.site.load_settings import RouterSettings
 from scopion.operations.site.open_site import Site
+from scopion.operations.site.site_settings import RouterSettings
 
 USUAL_LISTEN_S = 60.0
 

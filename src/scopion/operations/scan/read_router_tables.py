@@ -9,9 +9,9 @@ from scopion.attachment.ports import NeighbourState, RouterAccess
 from scopion.discovery.runner import Findings
 from scopion.model.errors import InvalidSettings, RouterUnreadable
 from scopion.model.observation import Observation, Source
-from scopion.operations.site.load_settings import RouterSettings
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.read_secret import read_secret
+from scopion.operations.site.site_settings import RouterSettings
 
 
 def pair_by_router(site: Site, router: RouterSettings, subnet: IPv4Network, findings: Findings) -> None:

@@ -1,214 +1,33 @@
-"""``site.toml``: the settings that people edit. Validated with file, line and key in the message.
+"""Reads and checks ``site.toml``: a mistake is told with file, line and key.
 
-The settings are plain frozen values; pydantic reads a file into them and is imported only when there is something to
-read. A new site gets the commented file in ``site-template.toml``.
+Pydantic is imported only when there is something to read. A new site gets the commented ``site-template.toml``.
 """
 
 from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from functools import cache
-from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
-
-from annotated_types import Ge, Le, MaxLen, Predicate
+from typing import TYPE_CHECKING, Any
 
 from scopion.alerts.alert_settings import (
     CHANNEL_TYPES,
-    AlertSettings,
-    ChannelSettings,
-    RuleSettings,
     inconsistency,
     unknown_channel,
 )
-from scopion.model.errors import InvalidSettings, InvalidTarget
-from scopion.model.secret import Secret
-from scopion.model.targets import Targets
+from scopion.model.errors import InvalidSettings
 from scopion.model.text import clean, controls
 from scopion.model.toml_text import parse_toml
 from scopion.operations.site import find_folder as folders
-from scopion.reports.report_settings import ReportSettings
-from scopion.wireless.enforcer_settings import ENFORCER_TYPES, EnforcerSettings, WirelessSettings, enforcer_problem
+from scopion.operations.site.site_settings import Settings
+from scopion.wireless.enforcer_settings import ENFORCER_TYPES, enforcer_problem
 
 if TYPE_CHECKING:
     from pydantic import TypeAdapter
 
 FILE = folders.SETTINGS
 TEMPLATE = Path(__file__).parent / "site-template.toml"
-_STRICT: dict[str, Any] = {"extra": "forbid"}
-
-
-class _ByType:
-    """Tells the checker to choose a channel's class by its ``type``, so that a mistake is told of that one alone."""
-
-    def __get_pydantic_core_schema__(self, source: Any, handler: Any) -> Any:
-        from pydantic import Field
-
-        return handler.generate_schema(Annotated[source, Field(discriminator="type")])
-
-
-_BY_TYPE = _ByType()
-
-
-def _is_range(text: str) -> bool:
-    try:
-        return bool(Targets.parse([text]))
-    except InvalidTarget:
-        return False
-
-
-def _is_timezone(text: str) -> bool:
-    from zoneinfo import ZoneInfo
-
-    if not text:
-        return True
-    try:
-        return bool(ZoneInfo(text))
-    except (OSError, ValueError, KeyError):  # what is not found is a KeyError
-        return False
-
-
-Range = Annotated[str, Predicate(_is_range)]
-
-
-@dataclass(frozen=True)
-class ScanSettings:
-    """How ``scan`` asks unless its options say otherwise."""
-
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    method: Literal["auto", "arp", "touch", "echo"] = "auto"
-    pace: Annotated[float, Ge(1), Le(50_000)] | None = None  # requests a second; None: by the medium
-    rounds: Annotated[int, Ge(1), Le(100)] | None = None  # at most; None: by the answers
-
-
-@dataclass(frozen=True)
-class AbsenceSettings:
-    """When silence means that somebody is gone."""
-
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    requests: Annotated[int, Ge(1), Le(100)] = 3  # asked at least this often
-    span_s: Annotated[float, Ge(0), Le(3600)] = 1.0  # over at least this time
-    # Not seen or heard for at least this time, whatever was asked; None: the watch has five minutes, a scan none.
-    patience_s: Annotated[float, Ge(0), Le(7 * 86_400)] | None = None
-    devices: dict[str, Annotated[float, Ge(0), Le(90 * 86_400)]] = field(default_factory=dict)  # patience_s of DEVICE
-
-
-@dataclass(frozen=True)
-class NameSettings:
-    """How names are asked for."""
-
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    ask: bool = True
-    lifetime_s: Annotated[float, Ge(0), Le(30 * 86_400)] = 3600.0  # a name is not asked for again sooner
-    resolvers: Annotated[tuple[IPv4Address | IPv6Address, ...], MaxLen(4)] = ()  # empty: gateway and system's own
-
-
-@dataclass(frozen=True)
-class RouterSettings:
-    """A router whose address table pairs the hosts behind it. Secrets are ``env:NAME`` or ``file:PATH``."""
-
-    address: IPv4Address | IPv6Address
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    version: Literal["2c", "3"] = "2c"
-    port: Annotated[int, Ge(1), Le(65_535)] = 161
-    community: Secret = ""
-    user: Annotated[str, MaxLen(32)] = ""
-    authentication: Literal["md5", "sha", "sha256", "sha512"] = "sha256"
-    authentication_key: Secret = ""
-    privacy: Literal["des", "aes", "aes256"] = "aes"
-    privacy_key: Secret = ""
-
-
-@dataclass(frozen=True)
-class SubnetSettings:
-    """What differs in one subnet."""
-
-    range: IPv4Network
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    name: Annotated[str, MaxLen(80)] = ""
-    pace: Annotated[float, Ge(1), Le(50_000)] | None = None
-    absence: AbsenceSettings | None = None
-    dhcp_pool: Annotated[tuple[Range, ...], MaxLen(64)] = ()  # what the DHCP server gives out
-    reserved: Annotated[tuple[Range, ...], MaxLen(64)] = ()  # what is kept for something
-    router: IPv4Address | IPv6Address | None = None  # it lies behind this one; a [[router]] says how to read it
-    interval_s: Annotated[float, Ge(5), Le(7 * 86_400)] | None = None  # how often the watch sweeps it
-    learning_days: Annotated[float, Ge(0), Le(365)] | None = None
-
-
-@dataclass(frozen=True)
-class KeepSettings:
-    """For how many days each kind of record is kept; 0 is for ever. What is known now is always kept."""
-
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    scans_days: Annotated[int, Ge(0), Le(36_500)] = 14  # of older ones the first of each day stays
-    events_days: Annotated[int, Ge(0), Le(36_500)] = 1100
-    stays_days: Annotated[int, Ge(0), Le(36_500)] = 1100
-    traits_days: Annotated[int, Ge(0), Le(36_500)] = 400  # names and the like that were not heard for so long
-    changes_days: Annotated[int, Ge(0), Le(36_500)] = 400  # what can be taken back
-
-
-@dataclass(frozen=True)
-class WatchSettings:
-    """How ``scopion watch`` looks after the site."""
-
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    interval_s: Annotated[float, Ge(5), Le(7 * 86_400)] = 60  # between sweeps of a subnet
-    interfaces: Annotated[tuple[str, ...], MaxLen(64)] = ()  # empty: every one that leads to a subnet of the site
-    leases: Annotated[tuple[str, ...], MaxLen(16)] = ()  # files of the DHCP server on this machine
-    leases_s: Annotated[float, Ge(1), Le(86_400)] = 60  # how often they are read
-    routers_s: Annotated[float, Ge(5), Le(86_400)] = 300  # how often the tables of [[router]]s are read
-    metrics_port: Annotated[int, Ge(1), Le(65_535)] | None = None  # on 127.0.0.1; None: none
-
-
-@dataclass(frozen=True)
-class Settings:
-    """The whole file."""
-
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    name: Annotated[str, MaxLen(80)] = ""
-    timezone: Annotated[str, MaxLen(64), Predicate(_is_timezone)] = ""  # of the site's clock; empty: this machine's
-    scan: ScanSettings = field(default_factory=ScanSettings)
-    absence: AbsenceSettings = field(default_factory=AbsenceSettings)
-    names: NameSettings = field(default_factory=NameSettings)
-    keep: KeepSettings = field(default_factory=KeepSettings)
-    watch: WatchSettings = field(default_factory=WatchSettings)
-    alerts: AlertSettings = field(default_factory=AlertSettings)
-    subnet: tuple[SubnetSettings, ...] = ()
-    router: tuple[RouterSettings, ...] = ()
-    channel: tuple[Annotated[ChannelSettings, _BY_TYPE], ...] = ()
-    rule: tuple[RuleSettings, ...] = ()
-    wireless: WirelessSettings = field(default_factory=WirelessSettings)
-    enforcer: tuple[Annotated[EnforcerSettings, _BY_TYPE], ...] = ()
-    report: ReportSettings = field(default_factory=ReportSettings)
-
-    def of_subnet(self, subnet: IPv4Network) -> SubnetSettings:
-        """What holds in one subnet; the defaults if nothing is said of it."""
-        return next((each for each in self.subnet if each.range == subnet), SubnetSettings(subnet))
-
-    def interval_of(self, subnet: IPv4Network) -> float:
-        """How often the watch sweeps a subnet, in seconds."""
-        return self.of_subnet(subnet).interval_s or self.watch.interval_s
-
-    def containing(self, address: IPv4Address) -> SubnetSettings | None:
-        """The named subnet that an address belongs to."""
-        return next((each for each in self.subnet if address in each.range), None)
-
-    def called(self, text: str) -> SubnetSettings | None:
-        """The subnet that is called so; None if none is."""
-        named = text.strip().casefold()
-        return next((each for each in self.subnet if each.name and each.name.casefold() == named), None)
-
-    def router_of(self, subnet: IPv4Network) -> RouterSettings | None:
-        """How to read the router of a subnet; None if there is none or nothing is said of it."""
-        address = self.of_subnet(subnet).router
-        return next((each for each in self.router if each.address == address), None)
-
-    def absence_in(self, subnet: IPv4Network) -> AbsenceSettings:
-        """When silence counts in one subnet."""
-        return self.of_subnet(subnet).absence or self.absence
 
 
 def load_settings(folder: Path) -> Settings:
@@ -295,7 +114,7 @@ def _written_location(location: tuple[int | str, ...]) -> tuple[int | str, ...]:
 _EXPECTED = {
     ("dhcp_pool", "reserved"): "write ranges as 192.0.2.100-192.0.2.199, not {given!r}",
     ("timezone",): "{given!r} is no time zone: write it as Europe/Lisbon",
-    ("hours", "night"): "write hours as 22:00-06:30, not {given!r}",
+    ("hours", "night"): "write hours as 22:00-06:30, or mon-fri 08:00-18:00, not {given!r}",
     ("digest_at",): "write a time of day as 08:00, not {given!r}",
     ("to", "sender"): "{given!r} is no mail address: write it as owner@kilnhaven.example, without a name",
     ("name", "channels"): "{given!r} is no name: letters, digits, - and _",

@@ -24,7 +24,7 @@ from scopion.vendors.registry import Vendors
 
 if TYPE_CHECKING:
     from scopion.attachment.ports import Attachment
-    from scopion.operations.site.load_settings import Settings
+    from scopion.operations.site.site_settings import Settings
     from scopion.operations.site.watch_state import WatchState
     from scopion.roster.wifi.push_deadlines import Boot
     from scopion.scenes.story import Story

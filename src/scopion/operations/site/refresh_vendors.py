@@ -10,7 +10,7 @@ from pathlib import Path
 from urllib.parse import urljoin
 
 from scopion.attachment.connect.bounded_connection import Bounds, TooMuch
-from scopion.attachment.connect.web_client import ask, opener
+from scopion.attachment.connect.web_client import HttpRequest, ask, opener
 from scopion.model.clock import spoken_span
 from scopion.model.errors import DamagedListing, Refused, ScopionError
 from scopion.model.text import clean
@@ -111,7 +111,7 @@ def _fetched(url: str, today: date) -> tuple[str, bytes, date]:
     where = url
     try:
         for _ in range(_MOST_REDIRECTIONS):
-            answer = ask("GET", where, bounds, most=_MAX_DOWNLOAD, open_line=opener(bounds))
+            answer = ask(HttpRequest("GET", where, _MAX_DOWNLOAD), bounds, opener(bounds))
             if answer.status not in _ELSEWHERE or "location" not in answer.headers:
                 break
             where = urljoin(where, answer.headers["location"])

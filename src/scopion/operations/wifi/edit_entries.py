@@ -97,27 +97,28 @@ def put_on_list(
         chosen = unique([subject_of(devices, each) for each in subjects])
         hours = stored_hours(roster, given.hours) if given.hours and given.hours != ALWAYS else given.hours
         whole = replace(given, description=text, hours=hours)
-        listed = [
-            _put(site, roster, devices, ssid, which, chosen, whole, settings, insist) for ssid in dict.fromkeys(ssids)
-        ]
+        order = _Order(which, chosen, whole, settings, insist)
+        listed = [_put(site, roster, devices, ssid, order) for ssid in dict.fromkeys(ssids)]
         who = named(chosen)
         described.says = f"{who} on the {which} list of {joined([repr(each.network.ssid) for each in listed])}"
         return listed
 
 
-def _put(
-    site: Site,
-    roster: Roster,
-    devices: Sequence[Device],
-    ssid: str,
-    which: ListMode,
-    chosen: Sequence[Subject],
-    terms: Terms,
-    settings: NetworkSettings | None,
-    insist: bool,
-) -> Listed:
+@dataclass(frozen=True, slots=True)
+class _Order:
+    """What is to be put on which list, and how."""
+
+    which: ListMode
+    chosen: Sequence[Subject]
+    terms: Terms
+    settings: NetworkSettings | None
+    insist: bool
+
+
+def _put(site: Site, roster: Roster, devices: Sequence[Device], ssid: str, order: _Order) -> Listed:
+    which, chosen, insist = order.which, order.chosen, order.insist
     existing = lists.find_network(roster, ssid)
-    network = with_settings(existing or new_network(site, ssid), settings)
+    network = with_settings(existing or new_network(site, ssid), order.settings)
     lists.save_network(roster, network)
     noted = Before(site, roster, network, devices)
     moved, cautions = [], of_unknown_media(chosen)
@@ -126,7 +127,7 @@ def _put(
         before = lists.drop_entries(roster, network.lists, subject.keys)
         if any(entry.list is not which for entry in before):
             moved.append(subject.name)
-        kept = _kept_terms(terms, before, which)
+        kept = _kept_terms(order.terms, before, which)
         lists.add_entry(roster, network.lists, which, subject.keys[0], site.clock.now(), kept)
     refuse_too_long(site, network, roster, devices, which)
     if not insist:

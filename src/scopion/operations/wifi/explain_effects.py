@@ -10,9 +10,9 @@ from scopion.model.mac import MacAddress
 from scopion.model.text import joined
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.find_subjects import Subject
-from scopion.operations.wifi.last_published import recorded
 from scopion.operations.wifi.load_policy import policy_for
 from scopion.operations.wifi.open_enforcers import settings_of
+from scopion.operations.wifi.read_radios import last_published
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi import lists
 from scopion.roster.wifi.lists import Entry, ListMode, Network
@@ -72,7 +72,7 @@ class InForce:
         self._by_hand = not enforcers
         self._held = {}
         for name, radios in [(each.name, each.radios) for each in enforcers] or [(HAND, network.radios)]:
-            told = recorded(roster, network.ssid, name)
+            told = last_published(roster, network.ssid, name)
             for radio in radios or tuple(told) or ("",):
                 self._held[name, radio] = told.get(radio)
 

@@ -8,11 +8,11 @@ from scopion.model.errors import Refused
 from scopion.operations.site.change_roster import account
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.edit_networks import known_network
-from scopion.operations.wifi.last_published import recorded
 from scopion.operations.wifi.load_policy import lines_on, policy_for, rules_on
+from scopion.operations.wifi.read_radios import last_published
 from scopion.roster.wifi import lists
 from scopion.roster.wifi.lists import ListMode
-from scopion.roster.wifi.pushes import HAND, Push, PushState, begin_push, end_push, push_of
+from scopion.roster.wifi.pushes import HAND, NewPush, Push, PushState, begin_push, end_push, push_of
 from scopion.wireless.enforcers.enforcer import Held, held_document
 from scopion.wireless.list_policy import Rule, next_change, policy_document, wanted
 from scopion.wireless.router_sheet import Sheet, make_sheet
@@ -41,7 +41,7 @@ def sheet_of(site: Site, ssid: str, *, whole: bool = False) -> Sheet:
         [rule for rule in rules_on(policy, rightly.mode) if rule.hours is not None and _goes_on(rule, now)],
         made=f"{local(now):%Y-%m-%d %H:%M}",
         until=f"{local(change):%A %Y-%m-%d, %H:%M}" if change is not None else "",
-        typed=None if whole else recorded(roster, network.ssid, HAND),
+        typed=None if whole else last_published(roster, network.ssid, HAND),
         others=str(policy.others) if policy.others is not None else "",
     )
 
@@ -61,7 +61,7 @@ def note_typed_in(site: Site, ssid: str, radios: tuple[str, ...] = ()) -> Push:
     rightly = wanted(policy, site.clock.now(), site.clock.local)
     allowed = rightly.mode is ListMode.ALLOW
     target = Held(rightly.macs if allowed else frozenset(), frozenset() if allowed else rightly.macs, rightly.mode)
-    before = recorded(roster, ssid, HAND)
+    before = last_published(roster, ssid, HAND)
     told = {
         radio: {
             "before": held_document(before.get(radio, Held())),
@@ -73,16 +73,7 @@ def note_typed_in(site: Site, ssid: str, radios: tuple[str, ...] = ()) -> Push:
     }
     with roster.transaction():
         now = site.clock.now()
-        number = begin_push(
-            roster,
-            ssid,
-            HAND,
-            at=now,
-            who=account(),
-            because="typed in",
-            radios=told,
-            policy=policy_document(policy),
-            revert_at=None,
-        )
+        new = NewPush(ssid, HAND, now, account(), "typed in", told, policy_document(policy))
+        number = begin_push(roster, new)
         end_push(roster, number, PushState.DONE, now)
     return push_of(roster, number)

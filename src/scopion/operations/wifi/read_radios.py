@@ -5,6 +5,7 @@ Preview, push, verify and revert all read an access point here, so that they can
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from scopion.model.errors import Refused
@@ -67,3 +68,13 @@ def left_there(roster: Roster, enforcer: Enforcer, radio: str, *, before: int | 
             if push.state is PushState.DONE:
                 break
     return ours
+
+
+def last_published(roster: Roster, ssid: str, enforcer: str) -> Mapping[str, Held]:
+    """What each radio was last made to hold, by its band: by a push, or by a person with the sheet."""
+    found: dict[str, Held] = {}
+    for each in pushes(roster, ssid):
+        if each.enforcer == enforcer and each.state is PushState.DONE:
+            for radio, told in each.radios.items():
+                found.setdefault(radio, read_held(told["target"]))
+    return found

@@ -15,13 +15,12 @@ from typing import Any
 from scopion.model.errors import Divided, EnforcerUnreachable, ScopionError
 from scopion.model.text import joined
 from scopion.operations.site.change_roster import account
-from scopion.operations.wifi.last_published import recorded
 from scopion.operations.wifi.network_context import NetworkContext
-from scopion.operations.wifi.read_radios import RadioChoice
+from scopion.operations.wifi.read_radios import RadioChoice, last_published
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.push_deadlines import note_deadline
-from scopion.roster.wifi.pushes import Push, PushState, begin_push, end_push, note_radios, push_of, pushes
+from scopion.roster.wifi.pushes import NewPush, Push, PushState, begin_push, end_push, note_radios, push_of, pushes
 from scopion.wireless.enforcers.enforcer import Act, Enforcer, Held, Step, held_document, read_held
 from scopion.wireless.list_policy import policy_document
 from scopion.wireless.order_steps import disconnections
@@ -96,17 +95,17 @@ class Sending:
             self._files = self._enforcer.files()
         with self._roster.transaction():
             now = clock.now()
-            number = begin_push(
-                self._roster,
+            new = NewPush(
                 self._enforcer.ssid,
                 self._enforcer.name,
-                at=now,
-                who=account(),
-                because=self._request.because,
-                radios=self._radios,
-                policy=policy_document(self._policy) if self._policy is not None else None,
-                revert_at=self._request.revert_at,
+                now,
+                account(),
+                self._request.because,
+                self._radios,
+                policy_document(self._policy) if self._policy is not None else None,
+                self._request.revert_at,
             )
+            number = begin_push(self._roster, new)
             if self._request.revert_at is not None:
                 left = (self._request.revert_at - now).total_seconds()
                 note_deadline(self._roster, number, self._site.boot(), left)
@@ -224,5 +223,5 @@ def _with_mode(plan: RadioPlan, roster: Roster, enforcer: Enforcer) -> Held:
     """What a radio held before, with the mode that was set last where none can be read."""
     if plan.held.mode is not None:
         return plan.held
-    last = recorded(roster, enforcer.ssid, enforcer.name).get(plan.radio)
+    last = last_published(roster, enforcer.ssid, enforcer.name).get(plan.radio)
     return Held(plan.held.allow, plan.held.deny, last.mode if last is not None else None)

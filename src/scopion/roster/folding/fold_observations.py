@@ -10,11 +10,11 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import date, datetime, timedelta
+from datetime import date, datetime
 from ipaddress import IPv4Address
 from sqlite3 import Connection, Row
 
-from scopion.model.address import Address, by_number
+from scopion.model.address import Address
 from scopion.model.device import Event, EventKind
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source
@@ -29,15 +29,12 @@ from scopion.roster.folding.fold_unpaired import (
     see_unpaired,
 )
 from scopion.roster.folding.follow_up_events import guests_overstayed, unlisted_present, unwanted_present
+from scopion.roster.folding.judge_absence import Silence, close_stays, missing_stays, moved_on
 from scopion.roster.folding.make_device import make_device
 from scopion.roster.folding.note_traits import note_traits, rename
+from scopion.roster.folding.record_events import record
 from scopion.roster.store.open_roster import Roster
-from scopion.roster.store.stored_values import from_ms, stored_address, stored_mac, to_ms
-
-# A made-up IPv6 address is preferred for a day (RFC 8981, 3.8), and then another one is: who is here without it
-# has given it up, whether it was asked or not.
-_IPV6_FORGOTTEN = timedelta(days=1)
-
+from scopion.roster.store.stored_values import from_ms, stored_address, to_ms
 
 # A sighting that is told late belongs to the stay that has begun since, unless another one had ended by then.
 _EXTEND = """
@@ -58,25 +55,6 @@ class _Adapter:
     was_present: bool
     was_address: IPv4Address | None
     sighted: bool  # whether it has ever been at an address
-
-
-@dataclass(frozen=True, slots=True)
-class Silence:
-    """Which silent adapters count as absent: those that no process has seen since the asking began.
-
-    What a kind of question cannot find it does not judge.
-    """
-
-    began: datetime
-    spared: Container[str] = ()  # MACs, and addresses of hosts without one, that were not silent for long enough yet
-    judges: Container[Source] | None = None  # only who was last found by these; None: everybody
-    one_claimant: bool = False  # of several at one address the question finds one only
-
-    def counts_for(self, row: Row, holders: Counter[str]) -> bool:
-        """Whether the silence of a stay's holder counts; ``holders`` tells how many are at each address."""
-        if self.judges is not None and (row["found"] is None or Source(row["found"]) not in self.judges):
-            return False
-        return not (self.one_claimant and holders[row["address"]] > 1)
 
 
 def fold(
@@ -110,25 +88,20 @@ def fold(
         events += [event for event in told if event is not None]
         silence = silence or Silence(at)
         latest = to_ms(silence.began)
-        moved = _moved_on(db) if asked_enough else set()
+        moved = moved_on(db) if asked_enough else set()
         holders = Counter(address for _, address in before)
         silent_here = {
             key: row
             for key, row in before.items()
             if (row["mac"] not in silence.spared or row["id"] in moved) and silence.counts_for(row, holders)
         }
-        events += _close(db, _missing(silent_here, sightings, asked_enough, latest, at), at)
+        events += close_stays(db, missing_stays(silent_here, sightings, asked_enough, latest, at), at)
         addresses = {seen.address for seen in sightings if seen.address}
         events += close_unpaired(db, addresses, asked_enough, at, latest, silence.spared)
         events += contests(db, sightings, before.keys(), at)
         events += [*unwanted_present(db, events), *unlisted_present(db, events)]
         events += guests_overstayed(db, today, at) if today else ()
         return [] if silent else record(db, events, scan)
-
-
-def record(db: Connection, events: Sequence[Event], scan: int | None = None) -> list[Event]:
-    """Write events down; they come back with their numbers."""
-    return [_recorded(db, event, scan) for event in events]
 
 
 def note_gateway_changed(
@@ -283,88 +256,3 @@ def _extend_stay(db: Connection, mac: MacAddress, address: Address, seen: Observ
             "INSERT INTO stay (mac, address, since, until, present, source, found) VALUES (?, ?, ?, ?, 1, ?5, ?5)",
             (*key, at, at, seen.source),
         )
-
-
-def _moved_on(db: Connection) -> set[int]:
-    """The IPv4 stays of those who were seen at another address first after they were seen there last.
-
-    They are awake: that they are silent where they were has nothing to do with dozing.
-    """
-    return {
-        row[0]
-        for row in db.execute(
-            "SELECT old.id FROM stay AS old INDEXED BY stay_present JOIN stay AS new INDEXED BY stay_present "
-            "ON new.mac = old.mac AND new.present AND new.since > old.until AND new.address NOT LIKE '%:%' "
-            "WHERE old.present AND old.address NOT LIKE '%:%'"
-        )
-    }
-
-
-def _missing(
-    before: Mapping[tuple[str, str], Row],
-    sightings: Sequence[Observation],
-    asked_enough: Container[Address],
-    latest: int,
-    at: datetime,
-) -> list[Row]:
-    """The stays that were not confirmed though they should have been, IPv4 first."""
-    observed = {(str(seen.mac), str(seen.address)) for seen in sightings}
-    # An answer without a MAC is taken for that of the adapter which is known to be there.
-    answered = {str(seen.address) for seen in sightings if seen.mac is None}
-    silent = [
-        row
-        for key, row in before.items()
-        if key not in observed and row["address"] not in answered and row["until"] <= latest
-    ]
-    missing = {row["id"]: row for row in silent if stored_address(row["address"]) in asked_enough}
-    left_over = {row["mac"] for row in before.values() if row["id"] not in missing and ":" not in row["address"]}
-    here = {mac for mac, _ in observed} | left_over
-    away = {row["mac"] for row in missing.values() if ":" not in row["address"]} - here
-    old = to_ms(at - _IPV6_FORGOTTEN)
-    for row in silent:
-        # Where nobody can be asked for IPv6, an adapter that is silent in IPv4 is gone altogether.
-        if ":" in row["address"] and (row["mac"] in away or (row["mac"] in here and row["until"] < old)):
-            missing[row["id"]] = row
-    return sorted(missing.values(), key=lambda row: by_number(stored_address(row["address"]))[0])
-
-
-def _close(db: Connection, missing: Sequence[Row], at: datetime) -> list[Event]:
-    """End the stays that were not confirmed: a move if the adapter is elsewhere since, else it has left."""
-    db.executemany("UPDATE stay SET present = 0 WHERE id = ?", [(row["id"],) for row in missing])
-    events: list[Event] = []
-    for row in missing:
-        mac, address = stored_mac(row["mac"]), stored_address(row["address"])
-        adapter = db.execute("SELECT device, own FROM adapter WHERE mac = ?", (str(mac),)).fetchone()
-        device = adapter["device"]
-        now_at = db.execute(
-            "SELECT address, since FROM stay WHERE mac = ? AND present ORDER BY address LIKE '%:%', since DESC LIMIT 1",
-            (str(mac),),
-        ).fetchone()
-        if now_at is None:
-            if not adapter["own"] and not any(event.mac == mac for event in events):
-                events.append(Event(EventKind.LEFT, at, device, mac, address))
-        elif now_at["since"] > row["until"] and ":" not in row["address"] + now_at["address"]:
-            moved_to = IPv4Address(now_at["address"])
-            events.append(Event(EventKind.READDRESSED, at, device, mac, moved_to, was_address=address))
-    return events
-
-
-def _recorded(db: Connection, event: Event, scan: int | None) -> Event:
-    row = db.execute(
-        "INSERT INTO event (at, kind, device, mac, address, was_address, away_since, other_mac, name, was_name, scan) "
-        "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        (
-            to_ms(event.at),
-            event.kind,
-            event.device_id,
-            str(event.mac) if event.mac else "",
-            str(event.address),
-            str(event.was_address) if event.was_address else None,
-            to_ms(event.away_since) if event.away_since else None,
-            str(event.other_mac) if event.other_mac else None,
-            event.name or None,
-            event.was_name or None,
-            scan,
-        ),
-    )
-    return replace(event, id=row.lastrowid or 0)

@@ -52,19 +52,23 @@ class Push:
     reverted_by: int | None
 
 
-def begin_push(
-    roster: Roster,
-    ssid: str,
-    enforcer: str,
-    *,
-    at: datetime,
-    who: str,
-    because: str,
-    radios: Mapping[str, Mapping[str, Any]],
-    policy: Mapping[str, Any] | None,
-    revert_at: datetime | None,
-) -> int:
+@dataclass(frozen=True, slots=True)
+class NewPush:
+    """A push that begins; its fields are those of ``Push``."""
+
+    ssid: str
+    enforcer: str
+    at: datetime
+    who: str
+    because: str
+    radios: Mapping[str, Mapping[str, Any]]
+    policy: Mapping[str, Any] | None
+    revert_at: datetime | None = None
+
+
+def begin_push(roster: Roster, push: NewPush) -> int:
     """Record a push before anything is sent. Returns its number."""
+    ssid, enforcer = push.ssid, push.enforcer
     with roster.transaction() as db:
         number = db.execute(
             "INSERT INTO push (ssid, enforcer, at, who, because, radios, policy, revert_at) "
@@ -72,12 +76,12 @@ def begin_push(
             (
                 ssid,
                 enforcer,
-                to_ms(at),
-                who,
-                because,
-                json.dumps(radios),
-                json.dumps(policy),
-                to_ms(revert_at) if revert_at else None,
+                to_ms(push.at),
+                push.who,
+                push.because,
+                json.dumps(push.radios),
+                json.dumps(push.policy),
+                to_ms(push.revert_at) if push.revert_at else None,
             ),
         ).lastrowid
         db.execute(
