@@ -22,10 +22,8 @@ from typing import Any, Literal
 
 from annotated_types import Ge, Le, MaxLen, MinLen
 
-from scopion.alerts.alert_settings import ChannelSettings
 from scopion.operations.site.load_settings import adapter
-from scopion.operations.site.site_settings import Settings
-from scopion.wireless.enforcer_settings import EnforcerSettings
+from scopion.operations.site.site_settings import ByType, Settings
 
 _NOTE = "<!-- Made by python -m tools.make_docs from the model that validates site.toml; do not edit. -->\n"
 _OPENING = (
@@ -83,7 +81,10 @@ def _classes(hint: Any) -> list[type]:
     """The settings classes within a type."""
     if dataclasses.is_dataclass(hint) and isinstance(hint, type):
         return [hint]
-    if hint in (ChannelSettings, EnforcerSettings) or typing.get_args(hint):
+    chosen = [mark for mark in getattr(hint, "__metadata__", ()) if isinstance(mark, ByType)]
+    if chosen:
+        return chosen[0].classes
+    if typing.get_args(hint):
         return [cls for part in typing.get_args(hint) for cls in _classes(part)]
     return []
 

@@ -22,8 +22,8 @@ from scopion.alerts.message import message_from_json
 from scopion.attachment.neighbour_text import read_neighbours
 from scopion.discovery.hearing import Hearing
 from scopion.discovery.kinds import load_kinds
-from scopion.discovery.records.detect import read_record
 from scopion.discovery.records.reading import RecordKind
+from scopion.discovery.records.registry import read_record
 from scopion.model.errors import DamagedRoster, MalformedFrame, NotFound, ScopionError
 from scopion.model.mac import MacAddress
 from scopion.operations.exchange.disable_actions import switched_off, what_acts

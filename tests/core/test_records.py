@@ -16,8 +16,8 @@ from scopion.attachment.neighbour_text import read_neighbours
 from scopion.attachment.ports import Interface
 from scopion.discovery.hearing import Hearing
 from scopion.discovery.records.captures import read_capture
-from scopion.discovery.records.detect import detect, read_record
 from scopion.discovery.records.reading import Reading, RecordKind
+from scopion.discovery.records.registry import detect, read_record
 from scopion.model.errors import NotFound, UsageError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Source, TraitKind

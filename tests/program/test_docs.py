@@ -14,29 +14,25 @@ import threading
 import tomllib
 import unittest
 from collections.abc import Iterator
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import click
 import jsonschema
 from tools.command_reference import commands
 from tools.make_docs import generated, refreshed
 
-from scopion.alerts.channels.channel import Channel, DeliveryFailed
-from scopion.alerts.message import Message
+from scopion.alerts.channels import registry as channels
+from scopion.cli import main
 from scopion.cli.begin.demo_steps import run_quietly
 from scopion.cli.main import cli
-from scopion.discovery.records.reading import Reading
-from scopion.model.alert import Severity
-from scopion.model.errors import EnforcerUnreachable
+from scopion.discovery.records import registry as records
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Medium
-from scopion.operations.site.load_settings import TEMPLATE
-from scopion.roster.wifi.lists import ListMode
+from scopion.operations.site.load_settings import TEMPLATE, adapter
 from scopion.scenes.scene import Step as StoryStep
-from scopion.wireless.enforcers.enforcer import Act, Enforcer, Held, Step
-from tests.support import NOON, PROGRAM, ROOT, FolderTest, ProgramTest
+from scopion.wireless.enforcers import registry as enforcers
+from tests.support import NOON, PROGRAM, ROOT, ProgramTest
 
 DOCS = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").glob("*.md"))]
 
@@ -232,21 +228,48 @@ class Written(ProgramTest):
         jsonschema.validate(document, schema)
 
 
-class Extended(FolderTest):
-    """The worked examples of docs/extending.md, taken out of the page and run."""
+class Extended(ProgramTest):
+    """The worked examples of docs/extending.md, taken out of the page and added to the running program."""
 
-    def example(self, first_line: str) -> dict[str, Any]:
-        """The names that an example defines."""
+    def setUp(self) -> None:
+        super().setUp()
+        self.begin()
+        for registry in (channels, enforcers, records):
+            kept = mock.patch.dict(registry.__dict__["_TYPES"])
+            kept.start()
+            self.addCleanup(kept.stop)
+        self.addCleanup(adapter.cache_clear)
+
+    def example(self, first_line: str) -> Any:
+        """The entry that an example defines."""
         (code,) = [each for each in blocks("docs/extending.md", "python") if each.startswith(f"# {first_line}")]
         names: dict[str, Any] = {"__name__": __name__}  # as if it stood in this module
         exec(compile(code, first_line, "exec", dont_inherit=True), names)
-        return names
+        adapter.cache_clear()  # as if nothing had been read before
+        return names["ENTRY"]
+
+    def run_here(self, *arguments: str, code: int = 0) -> str:
+        """Run a command in this process, which has the example; what it says."""
+        out = io.StringIO()
+        with (
+            mock.patch.dict("os.environ", {"SCOPION_SITE": str(self.site)}),
+            contextlib.redirect_stdout(out),
+            contextlib.redirect_stderr(out),
+        ):
+            self.assertEqual(main.run([*arguments]), code, out.getvalue())
+        return out.getvalue()
+
+    def settings(self, text: str) -> None:
+        (self.site / "site.toml").write_text(text, encoding="utf-8")
 
     def test_the_channel_delivers_and_explains_itself(self) -> None:
         """A message is a line at the printer's port; a printer that is off is told in words."""
-        names = self.example("alerts/channels/printer.py")
         server = socket.create_server(("127.0.0.1", 0))
         self.addCleanup(server.close)
+        port = server.getsockname()[1]
+        self.settings(f'[[channel]]\ntype = "printer"\nname = "paper"\nhost = "127.0.0.1"\nport = {port}\n')
+        self.assertIn("there is no type 'printer'", self.run_here("alerts", "test", "paper", code=2))
+        channels.register(self.example("alerts/channels/printer.py"))
         printed: list[bytes] = []
 
         def receive() -> None:
@@ -256,50 +279,43 @@ class Extended(FolderTest):
 
         thread = threading.Thread(target=receive)
         thread.start()
-        port = server.getsockname()[1]
-        channel: Channel = names["PrinterChannel"](names["PrinterSettings"]("printer", "paper", "127.0.0.1", port))
-        at = datetime(2026, 9, 15, 3, 5, tzinfo=UTC)
-        message = Message("a", "Kilnhaven", "New: somebody", Severity.NORMAL, at, ("Somebody joined.",))
-        steps: list[str] = []
-        channel.deliver(message, steps.append)
+        self.assertIn("the line was taken", self.run_here("alerts", "test", "paper"))
         thread.join(5)
-        self.assertEqual(printed, [b"2026-09-15 03:05  New: somebody\r\n"])
-        self.assertEqual(len(steps), 2)
+        self.assertRegex(printed[0], rb"^2026-09-1\d \d\d:\d\d  .*\r\n$")
         server.close()
-        with self.assertRaisesRegex(DeliveryFailed, "the printer 127.0.0.1 does not take it"):
-            channel.deliver(message, steps.append)
+        self.assertIn("the printer 127.0.0.1 does not take it", self.run_here("alerts", "test", "paper", code=1))
 
-    def test_the_enforcer_does_what_its_steps_say(self) -> None:
-        """What it holds after each step is what the step promises; what cannot be reached is told."""
-        made = self.example("wireless/enforcers/mac_file.py")["MacFile"]
-        enforcer: Enforcer = made("ap", "Kilnhaven", {"5": self.folder / "deny"})
-        one, other = MacAddress.parse("a0:b4:d7:66:19:04"), MacAddress.parse("7c:a4:b1:33:02:61")
-        enforcer.check("5")
-        held = enforcer.held("5")
-        self.assertEqual(held, Held(mode=ListMode.DENY))
-        for step in (
-            Step(Act.ADD, ListMode.DENY, one),
-            Step(Act.ADD, ListMode.DENY, other),
-            Step(Act.REMOVE, ListMode.DENY, one),
-            Step(Act.REPLACE, held=Held(deny=frozenset({one}), mode=ListMode.DENY)),
-            Step(Act.DISCONNECT, mac=one),
-        ):
-            held = step.after(held)
-            enforcer.take("5", step)
-            self.assertTrue(enforcer.held("5").holds_the_same(held), str(step))
-        self.assertFalse(enforcer.held("5").admits(one))
-        enforcer.close()
-        with self.assertRaises(EnforcerUnreachable):
-            made("ap", "Kilnhaven", {"5": self.folder / "nowhere" / "deny"}).check("5")
+    def test_the_enforcer_is_previewed_pushed_and_let_write(self) -> None:
+        """A list gets into its file and out again; a unit may write there, and nothing else has to be told of it."""
+        enforcers.register(self.example("wireless/enforcers/mac_file.py"))
+        self.settings(
+            '[[enforcer]]\ntype = "mac-file"\nname = "ap"\nnetwork = "Kilnhaven"\nradio = { "5" = "/etc/ap/deny" }\n'
+        )
+        (self.site / "etc/ap").mkdir(parents=True)  # where the made-up access point has its files
+        self.run_here("scan", "--no-names")
+        self.run_here("wifi", "deny", "Kilnhaven", "192.0.2.61")
+        self.run_here("wifi", "mode", "Kilnhaven", "deny")
+        self.assertIn("replace", self.run_here("--verbose", "wifi", "push", "Kilnhaven", "--yes", "--no-verify"))
+        shell = self.opened().attachment.open_shell()
+        (entry,) = json.loads(self.run_here("--quiet", "wifi", "entries", "Kilnhaven", "--format", "json"))
+        self.assertEqual((shell.read("/etc/ap/deny") or "").split(), entry["macs"])
+        self.assertIn("Every radio holds what it should", self.run_here("wifi", "preview", "Kilnhaven"))
+        self.run_here("wifi", "revert", "Kilnhaven", "--yes")
+        self.assertEqual(shell.read("/etc/ap/deny"), "")
+        self.assertIn("ReadWritePaths=/etc/ap", self.run_here("service", "unit"))
+        self.assertIn("it knows no stations", self.run_here("wifi", "stations", "Kilnhaven", code=1))
 
     def test_the_source_reads_what_it_can(self) -> None:
         """Good lines become observations, others are counted with their place; no text makes it raise."""
-        read = self.example("discovery/records/switch_table.py")["read_switch_table"]
-        reading: Reading = read("1;10:c0:de:00:00:01;192.0.2.7\n2; 10-C0-DE-00-00-02\n\n3;nonsense\n4\n", NOON)
-        self.assertEqual([str(seen.mac) for seen in reading.observations], ["10:c0:de:00:00:01", "10:c0:de:00:00:02"])
-        self.assertEqual({seen.medium for seen in reading.observations}, {Medium.CABLE})
-        self.assertEqual(reading.unread, 2)
-        self.assertEqual(reading.problems[0].where, "line 4")
+        records.register(self.example("discovery/records/switch_table.py"))
+        table = "port;mac;address\n1;10:c0:de:00:00:01;192.0.2.7\n2; 10-C0-DE-00-00-02\n\n3;nonsense\n4\n"
+        (self.folder / "table").write_text(table, encoding="utf-8")
+        said = self.run_here("import", str(self.folder / "table"))
+        self.assertIn("Read as the table of a switch", said)
+        self.assertIn("line 5", said)
+        self.assertIn("10:c0:de:00:00:01", self.run_here("devices"))
+        self.run_here("import", "--as", "switch-table", str(self.folder / "table"), "--preview")
+        self.assertIn("is not one of", self.run_here("import", "--as", "nonsense", "-", code=2))
 
 
 if __name__ == "__main__":

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal, Protocol
 
 from annotated_types import Ge, Le, MaxLen, MinLen, Predicate
 
@@ -179,26 +179,20 @@ class FileSettings:
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
 
 
-ChannelSettings = (
-    BellSettings | DesktopSettings | EmailSettings | WebhookSettings | SyslogSettings | CommandSettings | FileSettings
-)
-CHANNEL_TYPES = "bell, desktop, email, webhook, syslog, command or file"
+class ChannelSettings(Protocol):
+    """What the settings of every channel have, whatever its type."""
+
+    @property
+    def type(self) -> str:
+        """The name of its type."""
+
+    @property
+    def name(self) -> str:
+        """What people call it."""
+
+
 # Without any channel the person at the terminal is the one to be told.
 TERMINAL = BellSettings("bell", "terminal")
-
-
-def inconsistency(channels: Sequence[ChannelSettings], rules: Sequence[RuleSettings]) -> str:
-    """What does not fit together, in a sentence that names the channel or rule; empty if everything does."""
-    names = [each.name for each in channels]
-    for each in channels:
-        if names.count(each.name) > 1:
-            return f"two channels are called {each.name!r}: give each a name of its own"
-        if problem := _lacks(each):
-            return f"channel {each.name!r} {problem}"
-    for number, rule in enumerate(rules, 1):
-        if problem := unknown_channel(channels, rule.channels, f"rule {number}", TERMINAL.name):
-            return problem
-    return ""
 
 
 def unknown_channel(channels: Sequence[ChannelSettings], named: Sequence[str], what: str, *also: str) -> str:
@@ -209,17 +203,3 @@ def unknown_channel(channels: Sequence[ChannelSettings], named: Sequence[str], w
         return ""
     known = f"there are {', '.join(names)}" if names else "there is none"
     return f"{what} goes to channel {unknown[0]!r}, which does not exist: {known}"
-
-
-def _lacks(channel: ChannelSettings) -> str:
-    if isinstance(channel, EmailSettings):
-        if channel.password and channel.token:
-            return "has a password and a token: a server takes one of them"
-        if bool(channel.user) != bool(channel.password or channel.token):
-            return "needs a user together with a password or a token"
-    if isinstance(channel, WebhookSettings):
-        if bool(channel.url) == bool(channel.url_secret):
-            return "needs a url, or a url_secret that says where the address is kept"
-        if channel.url and not channel.url.startswith(("https://", "http://")):
-            return "has a url that begins neither with https:// nor with http://"
-    return ""

@@ -7,25 +7,25 @@ import stat
 import sys
 from pathlib import Path
 
-from scopion.alerts.alert_settings import CommandSettings
+from scopion.alerts.channels import registry as channels
 from scopion.operations.site.find_folder import SYSTEM_FOLDER
 from scopion.operations.site.site_settings import Settings
 from scopion.watching.service_unit import Installation
-from scopion.wireless.enforcer_settings import HostapdSettings
+from scopion.wireless.enforcers import registry as enforcers
 
 
 def installation(settings: Settings, folder: Path = SYSTEM_FOLDER) -> Installation:
     """The program that runs now, where its parts are, and the groups that may read what the settings name."""
-    used = [*settings.watch.leases, *_sockets(settings)]
+    used = [*settings.watch.leases, *(path for path, _ in _sockets(settings))]
     groups = {group for each in used if (group := _group_of(folder / each, folder))}
     code = Path(__file__).parents[1]
     return Installation(program_path(), (Path(sys.base_prefix), Path(sys.prefix), code), tuple(sorted(groups)))
 
 
-def _sockets(settings: Settings) -> list[str]:
-    """The control sockets of access point daemons on this machine."""
-    local = [each for each in settings.enforcer if isinstance(each, HostapdSettings) and each.ssh is None]
-    return [radio.socket for each in local for radio in each.radio.values()]
+def _sockets(settings: Settings) -> list[tuple[str, str]]:
+    """The sockets of enforcers on this machine, each with what to do if it is closed to the account."""
+    local = [(each, enforcers.type_of(each)) for each in settings.enforcer if each.ssh is None]
+    return [(path, entry.socket_advice) for each, entry in local for path in entry.sockets(each)]
 
 
 def cannot_run(found: Installation) -> str:
@@ -43,18 +43,18 @@ def unreachable(settings: Settings, folder: Path = SYSTEM_FOLDER) -> list[str]:
     """What else the service's account could not run or read; a sentence each."""
     told = []
     for channel in settings.channel:
-        if isinstance(channel, CommandSettings) and (closed := _closed(Path(channel.command[0]), folder)):
-            told.append(f"channel {channel.name!r} runs {channel.command[0]}, but {closed} is closed to others")
+        for program in channels.type_of(channel).runs(channel):
+            if closed := _closed(Path(program), folder):
+                told.append(f"channel {channel.name!r} runs {program}, but {closed} is closed to others")
     for each in settings.watch.leases:
         if (closed := _closed(folder / each, folder)) and not _group_of(folder / each, folder):
             told.append(
                 f"the lease file {folder / each} cannot be read, for {closed} is closed to others and to its group"
             )
-    for path in _sockets(settings):
+    for path, advice in _sockets(settings):
         if (closed := _closed(Path(path))) and not _group_of(Path(path), folder):
             told.append(
-                f"the control socket {path} cannot be used, for {closed} is closed to others and to its group: set "
-                "ctrl_interface_group in hostapd's configuration"
+                f"the control socket {path} cannot be used, for {closed} is closed to others and to its group: {advice}"
             )
     return told
 

@@ -7,7 +7,7 @@ from datetime import timedelta
 from typing import Any
 
 from scopion.alerts.channels.channel import Channel
-from scopion.alerts.channels.open_channel import open_channel
+from scopion.alerts.channels.registry import open_channel
 from scopion.alerts.deliver import Attempt, Outbox, Outcome, attempted
 from scopion.model.device import EventKind
 from scopion.operations.intake.queue_alerts import channels_of, policy_of

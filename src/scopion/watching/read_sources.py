@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from scopion.attachment.ports import NeighbourState
-from scopion.discovery.records.detect import read_record
+from scopion.discovery.records.registry import read_record
 from scopion.model.errors import NotFound, ScopionError
 from scopion.model.observation import Observation, Source
 from scopion.operations.intake.take_in import take_in

@@ -11,11 +11,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from scopion.alerts.alert_settings import CommandSettings, DesktopSettings, FileSettings
+from scopion.alerts.channels import registry as channels
 from scopion.model.errors import UsageError
 from scopion.operations.site.find_folder import SYSTEM_FOLDER
 from scopion.operations.site.site_settings import Settings
-from scopion.wireless.enforcer_settings import HostapdSettings, NftablesSettings, UciSettings
+from scopion.wireless.enforcers import registry as enforcers
 
 NAME = "scopion.service"
 ACCOUNT = "scopion"
@@ -49,7 +49,7 @@ def warnings(settings: Settings) -> list[str]:
     return [
         f"channel {each.name!r} shows on a desktop, which a service cannot: run scopion watch in the session for that"
         for each in settings.channel
-        if isinstance(each, DesktopSettings)
+        if channels.type_of(each).needs_session
     ]
 
 
@@ -89,14 +89,16 @@ def _lines(settings: Settings, installation: Installation, folder: Path) -> Iter
     yield from ("", "[Install]", "WantedBy=multi-user.target")
 
 
-def changes_firewall(settings: Settings) -> bool:
-    """Whether the service is to put lists into this machine's own firewall."""
-    return any(isinstance(each, NftablesSettings) and each.ssh is None for each in settings.enforcer)
+def capabilities(settings: Settings) -> dict[str, str]:
+    """The capabilities that the enforcers on this machine need, each with what it is for."""
+    local = [enforcers.type_of(each) for each in settings.enforcer if each.ssh is None]
+    return {capability: entry.needs for entry in local for capability in entry.capabilities}
 
 
 def _rights(settings: Settings) -> list[str]:
-    raw, firewall = needs_raw_frames(settings), changes_firewall(settings)
-    if not raw and not firewall:
+    raw = needs_raw_frames(settings)
+    needed = {**({"CAP_NET_RAW": "raw frames"} if raw else {}), **capabilities(settings)}
+    if not needed:
         return [
             "# No capability at all: the settings ask for a method that needs none.",
             "CapabilityBoundingSet=",
@@ -104,19 +106,17 @@ def _rights(settings: Settings) -> list[str]:
             "PrivateUsers=yes",
             "RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK",
         ]
-    needed = {"CAP_NET_RAW": raw, "CAP_NET_ADMIN": firewall}
-    capabilities = " ".join(name for name, wanted in needed.items() if wanted)
-    what = " and ".join([*(["raw frames"] if raw else []), *(["lists in the firewall"] if firewall else [])])
+    names, what = " ".join(needed), " and ".join(dict.fromkeys(needed.values()))
     return [
         f"# {what[0].upper()}{what[1:]}, and nothing else.",
-        f"CapabilityBoundingSet={capabilities}",
-        f"AmbientCapabilities={capabilities}",
+        f"CapabilityBoundingSet={names}",
+        f"AmbientCapabilities={names}",
         f"RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK{' AF_PACKET' if raw else ''}",
     ]
 
 
 def _sandbox(settings: Settings, installation: Installation, folder: Path) -> Iterator[str]:
-    run = [Path(each.command[0]) for each in settings.channel if isinstance(each, CommandSettings)]
+    run = [Path(each) for channel in settings.channel for each in channels.type_of(channel).runs(channel)]
     met = (installation.program, *installation.parts, folder, *run)
     home = any(path.is_relative_to(each) for path in met for each in _HOMES)
     writable = [unit_word(str(path)) for path in _written(settings, folder)]
@@ -155,17 +155,10 @@ def _sandbox(settings: Settings, installation: Installation, folder: Path) -> It
 
 def _written(settings: Settings, folder: Path) -> list[Path]:
     """The folders outside of the site's that are written to."""
-    files = [folder / each.path for each in settings.channel if isinstance(each, FileSettings)]
+    files = [folder / path for each in settings.channel for path in channels.type_of(each).writes(each)]
     for each in settings.enforcer:
-        if each.ssh is None and isinstance(each, HostapdSettings):
-            files += [
-                Path(path)
-                for one in each.radio.values()
-                for path in (one.accept_file, one.deny_file, one.config)
-                if path
-            ]
-        elif each.ssh is None and isinstance(each, UciSettings):
-            files.append(folder / each.file)
+        if each.ssh is None:
+            files += [folder / path for path in enforcers.type_of(each).writes(each)]
     outside = {path.parent for path in files if folder not in (path.parent, *path.parent.parents)}
     return sorted({*outside, *([folder] if folder != SYSTEM_FOLDER else [])})
 
@@ -174,9 +167,7 @@ def secret_references(settings: Settings) -> Iterator[tuple[str, str]]:
     """The secrets that the settings refer to: the kind (file, env, credential) and the name of each."""
     values: list[str] = []
     for channel in settings.channel:
-        if not isinstance(channel, CommandSettings):
-            values += [getattr(channel, name, "") for name in ("password", "token", "key", "url_secret")]
-            values += getattr(channel, "headers", {}).values()
+        values += channels.type_of(channel).secrets(channel)
     values += [each.ssh.password for each in settings.enforcer if each.ssh is not None]
     for router in settings.router:
         values += [router.community, router.authentication_key, router.privacy_key]

@@ -5,14 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal, Protocol
 
 from annotated_types import Ge, Le, MaxLen, MinLen, Predicate
 
 from scopion.model.secret import Secret
 
 _STRICT: dict[str, Any] = {"extra": "forbid"}
-ENFORCER_TYPES = "hostapd, nftables or uci"
 _INTERFACE = re.compile(r"[\w.:-]{1,15}", re.ASCII)
 
 
@@ -140,7 +139,32 @@ class UciSettings:
         return ()
 
 
-EnforcerSettings = HostapdSettings | NftablesSettings | UciSettings
+class EnforcerSettings(Protocol):
+    """What the settings of every enforcer have, whatever its type."""
+
+    @property
+    def type(self) -> str:
+        """The name of its type."""
+
+    @property
+    def name(self) -> str:
+        """What people call it."""
+
+    @property
+    def network(self) -> str:
+        """The SSID whose list it holds."""
+
+    @property
+    def ssh(self) -> SshSettings | None:
+        """How to log in to the machine that holds the list; None: this machine."""
+
+    @property
+    def holds(self) -> int | None:
+        """How many entries each radio takes; None: not known."""
+
+    @property
+    def radios(self) -> tuple[str, ...]:
+        """The bands, in GHz, on which it carries the network; empty: only the enforcer itself tells."""
 
 
 @dataclass(frozen=True)

@@ -31,9 +31,22 @@ KINDS = (*RECORDS, *LISTS)
 _ACTS_SHOWN = 20
 
 
+class _Kind(click.Choice[str]):
+    """A kind that comes with the program, or one that was added to the registry of records."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Read either."""
+        if value not in self.choices:
+            from scopion.discovery.records.registry import record_types
+
+            if any(each.name == value for each in record_types()):
+                return value
+        return super().convert(value, param, ctx)
+
+
 @click.command("import")
 @click.argument("file", metavar="FILE|-", required=False)
-@click.option("--as", "kind", type=click.Choice(KINDS), metavar="KIND", help="What it is [told by its content].")
+@click.option("--as", "kind", type=_Kind(KINDS), metavar="KIND", help="What it is [told by its content].")
 @click.option("--preview", is_flag=True, help="Only show what would be understood; change nothing.")
 @click.option("--site", "archive", metavar="FILE.zip", help="A whole site, into a folder that has none yet.")
 @click.option("--active", is_flag=True, help="With --site: switch on its channels, enforcers and routers unasked.")
@@ -106,12 +119,11 @@ def _agreed(session: Session, acts: Sequence[str]) -> bool:
 def _take_records(
     session: Session, file: str, kind: str | None, *, preview: bool, insist: bool, format_name: str | None
 ) -> None:
-    from scopion.discovery.records.reading import RecordKind
     from scopion.operations.exchange.import_records import STANDARD_INPUT, read_file, take_in
 
     if file == STANDARD_INPUT and session.can_ask:
         session.note("Paste the list, then press Ctrl-D on a line of its own.")
-    imported = read_file(session.site, file, RecordKind(kind) if kind else None)
+    imported = read_file(session.site, file, kind)
     if not preview:
         imported = take_in(session.site, imported, insist=insist)
     media = {str(seen.mac): seen.medium for seen in imported.reading.observations if seen.medium != "unknown"}

@@ -18,7 +18,7 @@ MAX_RECORDS = 65_536
 
 
 class RecordKind(StrEnum):
-    """The forms that are understood."""
+    """The kinds that come with the program."""
 
     CLIENT_LIST = "client-list"
     DNSMASQ = "dnsmasq"
@@ -44,7 +44,7 @@ class Problem:
 class Reading:
     """The outcome. ``about`` says in a clause what was taken for what."""
 
-    kind: RecordKind
+    kind: str  # a name of the registry
     observations: list[Observation] = field(default_factory=list)
     about: str = ""
     problems: list[Problem] = field(default_factory=list)  # the first few

@@ -12,8 +12,8 @@ from ipaddress import IPv4Network
 from pathlib import Path
 from typing import BinaryIO
 
-from scopion.discovery.records.detect import read_record
-from scopion.discovery.records.reading import Reading, RecordKind
+from scopion.discovery.records.reading import Reading
+from scopion.discovery.records.registry import read_record
 from scopion.model.device import Device
 from scopion.model.errors import Refused, StorageFailed
 from scopion.model.mac import MacAddress
@@ -41,7 +41,7 @@ class Imported:
     named: int  # how many of them have a name
 
 
-def read_file(site: Site, path: str, kind: RecordKind | None = None) -> Imported:
+def read_file(site: Site, path: str, kind: str | None = None) -> Imported:
     """Read a file, or standard input for ``-``; nothing is changed. Raises StorageFailed, UsageError, NotFound."""
     if path == STANDARD_INPUT:
         return _understood(site, read_record(_standard_input(), site.clock.now(), kind), site.clock.now())

@@ -82,7 +82,7 @@ def retry_alerts(site: Site, numbers: Sequence[int]) -> list[Alert]:
 
 def channel_called(site: Site, name: str) -> Channel:
     """A channel of ``site.toml`` by its name. Raises NotFound."""
-    from scopion.alerts.channels.open_channel import open_channel
+    from scopion.alerts.channels.registry import open_channel
 
     for settings in site.settings.channel or (TERMINAL,):
         if settings.name == name:

@@ -12,8 +12,8 @@ from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from scopion.alerts.alert_settings import EmailSettings
 from scopion.alerts.channels.channel import Trace
+from scopion.alerts.channels.registry import type_of
 from scopion.alerts.message import Message, message_to_json
 from scopion.alerts.weekly_message import weekly_message
 from scopion.model.alert import Severity
@@ -38,7 +38,7 @@ _WEEK = timedelta(weeks=1)
 def recipients(site: Site) -> tuple[str, ...]:
     """The channels that get it: those that are named, else those by which a page can be sent."""
     chosen = site.settings.report.channels
-    return chosen or tuple(each.name for each in site.settings.channel if isinstance(each, EmailSettings))
+    return chosen or tuple(each.name for each in site.settings.channel if type_of(each).carries_page)
 
 
 def next_report(site: Site) -> datetime | None:

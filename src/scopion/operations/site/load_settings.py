@@ -11,17 +11,15 @@ from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from scopion.alerts.alert_settings import (
-    CHANNEL_TYPES,
-    inconsistency,
-    unknown_channel,
-)
+from scopion.alerts.alert_settings import TERMINAL, unknown_channel
+from scopion.alerts.channels.registry import channel_types, type_of
 from scopion.model.errors import InvalidSettings
-from scopion.model.text import clean, controls
+from scopion.model.text import clean, controls, joined
 from scopion.model.toml_text import parse_toml
 from scopion.operations.site import find_folder as folders
 from scopion.operations.site.site_settings import Settings
-from scopion.wireless.enforcer_settings import ENFORCER_TYPES, enforcer_problem
+from scopion.wireless.enforcer_settings import enforcer_problem
+from scopion.wireless.enforcers.registry import enforcer_types
 
 if TYPE_CHECKING:
     from pydantic import TypeAdapter
@@ -71,13 +69,27 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
         where = _place(path, text, _written_location(first["loc"]))
         raise InvalidSettings(f"{where}: {_said(first)}{also}") from None
     problems = (
-        inconsistency(settings.channel, settings.rule),
+        _channel_problem(settings),
         unknown_channel(settings.channel, settings.report.channels, "the weekly report"),
         enforcer_problem(settings.enforcer),
     )
     if problem := next(filter(None, problems), ""):
         raise InvalidSettings(f"{path}: {problem}")
     return settings
+
+
+def _channel_problem(settings: Settings) -> str:
+    """What does not fit together among channels and rules; empty if all does."""
+    names = [each.name for each in settings.channel]
+    for each in settings.channel:
+        if names.count(each.name) > 1:
+            return f"two channels are called {each.name!r}: give each a name of its own"
+        if problem := type_of(each).lacks(each):
+            return f"channel {each.name!r} {problem}"
+    for number, rule in enumerate(settings.rule, 1):
+        if problem := unknown_channel(settings.channel, rule.channels, f"rule {number}", TERMINAL.name):
+            return problem
+    return ""
 
 
 def _place(path: Path, text: str, location: Sequence[int | str]) -> str:
@@ -142,7 +154,8 @@ def _said(error: Any) -> str:
         return "there is no such setting; the commented file of a new site lists all"
     if error["type"] in ("union_tag_invalid", "union_tag_not_found"):
         given = error.get("ctx", {}).get("tag")
-        types = ENFORCER_TYPES if error["loc"][0] == "enforcer" else CHANNEL_TYPES
+        known = enforcer_types() if error["loc"][0] == "enforcer" else channel_types()
+        types = joined([each.name for each in known], "or")
         return f"there is no type {given!r}: {types}" if given else f"it needs a type: {types}"
     if error["type"] == "string_type":  # never shown: a number may be somebody's password
         return "a text is needed: write it in quotes"

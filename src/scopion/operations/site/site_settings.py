@@ -5,32 +5,41 @@ The settings of alerts, enforcers and reports stand in their own rooms and are p
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Network, IPv6Address
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal, Union
 
 from annotated_types import Ge, Le, MaxLen, Predicate
 
 from scopion.alerts.alert_settings import AlertSettings, ChannelSettings, RuleSettings
+from scopion.alerts.channels.registry import ChannelType, channel_types
 from scopion.model.errors import InvalidTarget
 from scopion.model.secret import Secret
 from scopion.model.targets import Targets
 from scopion.reports.report_settings import ReportSettings
 from scopion.wireless.enforcer_settings import EnforcerSettings, WirelessSettings
+from scopion.wireless.enforcers.registry import EnforcerType, enforcer_types
 
 _STRICT: dict[str, Any] = {"extra": "forbid"}
 
 
-class _ByType:
-    """Tells the checker to choose a channel's class by its ``type``, so that a mistake is told of that one alone."""
+class ByType:
+    """Tells the checker to choose a class of a registry by ``type``, so that a mistake is told of that class alone."""
+
+    def __init__(self, entries: Callable[[], Sequence[ChannelType | EnforcerType]]) -> None:
+        self._entries = entries
+
+    @property
+    def classes(self) -> list[type]:
+        """The settings classes of all types."""
+        return [each.settings for each in self._entries()]
 
     def __get_pydantic_core_schema__(self, source: Any, handler: Any) -> Any:
         from pydantic import Field
 
-        return handler.generate_schema(Annotated[source, Field(discriminator="type")])
-
-
-_BY_TYPE = _ByType()
+        chosen: Any = Union[tuple(self.classes)]  # noqa: UP007 - it is made of a list
+        return handler.generate_schema(Annotated[chosen, Field(discriminator="type")])
 
 
 def _is_range(text: str) -> bool:
@@ -158,10 +167,10 @@ class Settings:
     alerts: AlertSettings = field(default_factory=AlertSettings)
     subnet: tuple[SubnetSettings, ...] = ()
     router: tuple[RouterSettings, ...] = ()
-    channel: tuple[Annotated[ChannelSettings, _BY_TYPE], ...] = ()
+    channel: tuple[Annotated[ChannelSettings, ByType(channel_types)], ...] = ()
     rule: tuple[RuleSettings, ...] = ()
     wireless: WirelessSettings = field(default_factory=WirelessSettings)
-    enforcer: tuple[Annotated[EnforcerSettings, _BY_TYPE], ...] = ()
+    enforcer: tuple[Annotated[EnforcerSettings, ByType(enforcer_types)], ...] = ()
     report: ReportSettings = field(default_factory=ReportSettings)
 
     def of_subnet(self, subnet: IPv4Network) -> SubnetSettings:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 
@@ -21,13 +21,10 @@ from scopion.roster.wifi.associations import networks_of
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.posture_answers import answers, note_answer
 from scopion.roster.wifi.pushes import PushState, pushes
-from scopion.wireless.enforcer_settings import EnforcerSettings, HostapdSettings
-from scopion.wireless.enforcers.enforcer import Enforcer
-from scopion.wireless.enforcers.hostapd import Hostapd
-from scopion.wireless.enforcers.uci import UciFile, access_points
+from scopion.wireless.enforcers.registry import type_of
 from scopion.wireless.judge_posture import ORDER, Finding, Grade, Surroundings, judge, judge_answers, judge_other
 from scopion.wireless.list_policy import admitted_week
-from scopion.wireless.posture import Posture, bss_of_hostapd, of_control, of_hostapd, of_uci
+from scopion.wireless.posture import Posture
 from scopion.wireless.refusals import on_the_air
 
 QUESTIONS = ("admin-password", "passphrase-changed")
@@ -64,7 +61,7 @@ def _audited(site: Site, roster: Roster | None, ssid: str) -> Audited:
     for settings in (each for each in site.settings.enforcer if each.network == ssid):
         enforcer = open_enforcer(site, settings)
         try:
-            for posture in _postures(enforcer, settings):
+            for posture in type_of(settings).postures(enforcer, settings):
                 found += judge(posture, around) if posture.ssid == ssid else judge_other(posture)
         except ScopionError as error:
             found.append(Finding(Grade.UNKNOWN, settings.name, "settings", f"could not be read: {error}"))
@@ -103,25 +100,6 @@ def _places(where: Sequence[str]) -> str:
     return joined(list(where))
 
 
-def _postures(enforcer: Enforcer, settings: EnforcerSettings) -> Iterator[Posture]:
-    """What an enforcer tells, radio by radio: of its own network, and of all others that it carries beside it."""
-    if isinstance(enforcer, UciFile):
-        for radio, section in access_points(enforcer.read_file() or ""):
-            yield of_uci(f"{enforcer.name}, {radio} GHz", section)
-    if not isinstance(enforcer, Hostapd) or not isinstance(settings, HostapdSettings):
-        return
-    for radio, of_radio in settings.radio.items():
-        where = f"{enforcer.name}, {radio} GHz"
-        mode, own = enforcer.mode_of(of_radio.socket), of_radio.socket.rpartition("/")[2]
-        text = enforcer.read_file(of_radio.config) if of_radio.config else None
-        if text is None:
-            yield of_control(where, enforcer.configuration(radio), mode)
-            yield from (Posture(where, each) for each in enforcer.others(radio))
-            continue
-        yield of_hostapd(where, text, own, mode)
-        yield from (of_hostapd(where, text, each) for each in bss_of_hostapd(text) if each != own)
-
-
 def _around(site: Site, roster: Roster | None, ssid: str) -> Surroundings:
     network = lists.find_network(roster, ssid) if roster is not None else None
     if roster is None or network is None:
@@ -131,8 +109,8 @@ def _around(site: Site, roster: Roster | None, ssid: str) -> Surroundings:
     makers = [site.vendors.of(mac).name for device in devices if device.gateway for mac in device.macs]
     done = [each for each in pushes(roster, ssid) if each.state is PushState.DONE]
     pushed = {(each.enforcer, radio) for each in done for radio in each.radios}
-    named = [each for each in site.settings.enforcer if each.network == ssid and isinstance(each, HostapdSettings)]
-    lacking = [radio for each in named for radio in each.radio if (each.name, radio) not in pushed]
+    named = [each for each in site.settings.enforcer if each.network == ssid]
+    lacking = [radio for each in named for radio in each.radios if (each.name, radio) not in pushed]
     people = [each.owner for each in devices if each.owner]
     return Surroundings(
         network.mode, entries, tuple(lacking) if done else (), people, [each for each in makers if each]

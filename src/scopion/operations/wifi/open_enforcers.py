@@ -14,8 +14,9 @@ from scopion.operations.site.open_site import Site
 from scopion.operations.site.read_secret import read_secret, require_private
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.associations import Association, note_associations, note_links
-from scopion.wireless.enforcer_settings import EnforcerSettings, HostapdSettings, NftablesSettings, SshSettings
+from scopion.wireless.enforcer_settings import EnforcerSettings, SshSettings
 from scopion.wireless.enforcers.enforcer import Enforcer, Located, read_radio
+from scopion.wireless.enforcers.registry import Reach, type_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,24 +61,10 @@ def enforcers(site: Site, ssid: str, name: str | None = None) -> Iterator[list[E
 
 def open_enforcer(site: Site, settings: EnforcerSettings) -> Enforcer:
     """An enforcer; nothing is reached before it is asked something."""
-    # Most commands about lists ask whether a network has an enforcer, and open none.
     attachment = site.attachment
     access = _access(site, settings.ssh)
-    if isinstance(settings, HostapdSettings):
-        from scopion.wireless.enforcers.hostapd import Hostapd
-
-        return Hostapd(
-            settings,
-            lambda path: attachment.open_control(path, access),
-            lambda: attachment.open_shell(access),
-        )
-    if isinstance(settings, NftablesSettings):
-        from scopion.wireless.enforcers.bridge import BridgeFirewall
-
-        return BridgeFirewall(settings, lambda: attachment.open_shell(access))
-    from scopion.wireless.enforcers.uci import UciFile
-
-    return UciFile(settings, lambda: attachment.open_shell(access))
+    reach = Reach(lambda path: attachment.open_control(path, access), lambda: attachment.open_shell(access))
+    return type_of(settings).open(settings, reach)
 
 
 def _access(site: Site, ssh: SshSettings | None) -> SshAccess | None:

@@ -1,9 +1,13 @@
-"""Tells by its content what kind of record something is, and reads it."""
+"""The kinds of records, how each is recognised by its content, and their reading.
+
+A new kind is a reader and an entry here: ``docs/extending.md`` has one from beginning to end.
+"""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import datetime
 from io import BufferedReader
 
@@ -25,22 +29,38 @@ _LISTING_MARKS = re.compile(
     r"\blladdr\b|\) at |\bnud\b|HWtype|Linklayer Address|Physical Address|Physische Adresse", re.I
 )
 
-_READERS: Mapping[RecordKind, Callable[[str, datetime], Reading]] = {
-    RecordKind.CLIENT_LIST: read_client_list,
-    RecordKind.DNSMASQ: read_dnsmasq,
-    RecordKind.ISC_DHCPD: read_isc_dhcpd,
-    RecordKind.KEA: read_kea,
-    RecordKind.NEIGHBOURS: read_listing,
-}
+
+@dataclass(frozen=True, slots=True)
+class RecordType:
+    """One kind of record that is text."""
+
+    name: str  # as ``import --as`` takes it
+    read: Callable[[str, datetime], Reading]  # the text, and the time of a record that tells none; it never raises
+    fits: Callable[[str], bool]  # whether the beginning of a text shows this kind
 
 
-def read_record(stream: BufferedReader, as_of: datetime, kind: RecordKind | None = None) -> Reading:
+_TYPES: dict[str, RecordType] = {}
+
+
+def register(entry: RecordType) -> None:
+    """Add a kind; it is recognised before those that were there."""
+    rest = {name: each for name, each in _TYPES.items() if name != entry.name}
+    _TYPES.clear()
+    _TYPES.update({entry.name: entry, **rest})
+
+
+def record_types() -> tuple[RecordType, ...]:
+    """All kinds, in the order in which a text is tried."""
+    return tuple(_TYPES.values())
+
+
+def read_record(stream: BufferedReader, as_of: datetime, kind: str | None = None) -> Reading:
     """Read a record of a kind, or of the kind that its content shows. Raises UsageError, NotFound.
 
     ``as_of`` is the time of a record that tells none itself.
     """
     beginning = stream.peek(4)[:4]
-    if kind is RecordKind.CAPTURE or (kind is None and is_capture(beginning)):
+    if kind == RecordKind.CAPTURE or (kind is None and is_capture(beginning)):
         if not is_capture(beginning):
             raise UsageError("this is no capture: it begins neither as pcap nor as pcapng")
         return read_capture(stream, as_of)
@@ -50,26 +70,30 @@ def read_record(stream: BufferedReader, as_of: datetime, kind: RecordKind | None
     text = _text(data)
     if not text.strip():
         raise UsageError("there is nothing to read: it is empty")
-    reading = _READERS[kind or detect(text)](text, as_of)
+    reading = _TYPES[kind or detect(text)].read(text, as_of)
     if not reading.observations and not reading.unread:
         raise NotFound("no MAC address was found in it: is this the page or file that lists the devices?")
     return reading
 
 
-def detect(text: str) -> RecordKind:
+def detect(text: str) -> str:
     """The kind of a text, by its beginning."""
     start = text[:_LOOKED_AT]
+    return next(each.name for each in _TYPES.values() if each.fits(start))
+
+
+def _is_kea(start: str) -> bool:
     header = start.lstrip().splitlines()[0].casefold() if start.strip() else ""
-    if {"address", "hwaddr", "expire"} <= set(header.split(",")):
-        return RecordKind.KEA
-    if _ISC_LEASE.search(start):
-        return RecordKind.ISC_DHCPD
+    return {"address", "hwaddr", "expire"} <= set(header.split(","))
+
+
+def _is_dnsmasq(start: str) -> bool:
     lines = [line for line in start.splitlines() if MAC_TEXT.search(line)]
-    if lines and len(_DNSMASQ_LINE.findall(start)) * 2 > len(lines):
-        return RecordKind.DNSMASQ
-    if _LISTING_MARKS.search(start) and any(read_neighbours(start)):
-        return RecordKind.NEIGHBOURS
-    return RecordKind.CLIENT_LIST
+    return bool(lines) and len(_DNSMASQ_LINE.findall(start)) * 2 > len(lines)
+
+
+def _is_listing(start: str) -> bool:
+    return bool(_LISTING_MARKS.search(start)) and any(read_neighbours(start))
 
 
 def _text(data: bytes) -> str:
@@ -83,3 +107,14 @@ def _text(data: bytes) -> str:
         return data.decode("utf-8")
     except UnicodeDecodeError:
         return data.decode("latin-1")
+
+
+# The first registered is tried last: whatever is nothing else is taken for a client list.
+for _entry in (
+    RecordType(RecordKind.CLIENT_LIST, read_client_list, lambda start: True),
+    RecordType(RecordKind.NEIGHBOURS, read_listing, _is_listing),
+    RecordType(RecordKind.DNSMASQ, read_dnsmasq, _is_dnsmasq),
+    RecordType(RecordKind.ISC_DHCPD, read_isc_dhcpd, lambda start: bool(_ISC_LEASE.search(start))),
+    RecordType(RecordKind.KEA, read_kea, _is_kea),
+):
+    register(_entry)

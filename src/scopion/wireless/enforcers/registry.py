@@ -1,0 +1,133 @@
+"""The types of enforcers. One entry says all that the rest of the program asks about a type.
+
+A new type is a settings class, an enforcer and an entry here: ``docs/extending.md`` has one from beginning to end. What
+an entry needs of an enforcer's own file is imported when it is called, so that reading settings stays quick.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from scopion.wireless.enforcer_settings import EnforcerSettings, HostapdSettings, NftablesSettings, UciSettings
+
+if TYPE_CHECKING:
+    from scopion.attachment.ports import ControlLine, Shell
+    from scopion.wireless.enforcers.enforcer import Enforcer
+    from scopion.wireless.posture import Posture
+
+
+@dataclass(frozen=True, slots=True)
+class Reach:
+    """How to reach the machine that holds a list: this one, or another over SSH. Nothing is opened before a call."""
+
+    open_control: Callable[[str], ControlLine]  # a control socket, by its path
+    open_shell: Callable[[], Shell]  # files and programs
+
+
+def _nothing(settings: Any) -> Sequence[str]:
+    return ()
+
+
+def _no_posture(enforcer: Any, settings: Any) -> Iterator[Posture]:
+    return iter(())
+
+
+@dataclass(frozen=True, slots=True)
+class EnforcerType:
+    """One type of enforcer. The callables are given the settings of one enforcer of this type."""
+
+    name: str  # ``type`` in site.toml
+    settings: type  # the dataclass that its table in site.toml is read into
+    open: Callable[[Any, Reach], Enforcer]
+    writes: Callable[[Any], Sequence[str]] = _nothing  # files that it writes; relative: to the site's folder
+    sockets: Callable[[Any], Sequence[str]] = _nothing  # sockets of its machine that the account must be able to use
+    socket_advice: str = ""  # what to do where such a socket is closed to the account
+    capabilities: tuple[str, ...] = ()  # that it needs on this machine, as capabilities(7) calls them
+    needs: str = ""  # what these are for, in a few words
+    postures: Callable[[Any, Any], Iterator[Posture]] = _no_posture  # what an audit can read of its networks
+
+
+_TYPES: dict[str, EnforcerType] = {}
+
+
+def register(entry: EnforcerType) -> None:
+    """Add a type, before the settings of a site are first read."""
+    _TYPES[entry.name] = entry
+
+
+def enforcer_types() -> tuple[EnforcerType, ...]:
+    """All types."""
+    return tuple(_TYPES.values())
+
+
+def type_of(settings: EnforcerSettings) -> EnforcerType:
+    """The entry of an enforcer's type. Settings of a type that has no entry cannot be read at all."""
+    return _TYPES[settings.type]
+
+
+def _open_hostapd(settings: HostapdSettings, reach: Reach) -> Enforcer:
+    from scopion.wireless.enforcers.hostapd import Hostapd
+
+    return Hostapd(settings, reach.open_control, reach.open_shell)
+
+
+def _hostapd_postures(enforcer: Any, settings: HostapdSettings) -> Iterator[Posture]:
+    """Radio by radio: its own network, and all others that the access point carries beside it."""
+    from scopion.wireless.posture import Posture, bss_of_hostapd, of_control, of_hostapd
+
+    for radio, of_radio in settings.radio.items():
+        where = f"{enforcer.name}, {radio} GHz"
+        mode, own = enforcer.mode_of(of_radio.socket), of_radio.socket.rpartition("/")[2]
+        text = enforcer.read_file(of_radio.config) if of_radio.config else None
+        if text is None:
+            yield of_control(where, enforcer.configuration(radio), mode)
+            yield from (Posture(where, each) for each in enforcer.others(radio))
+            continue
+        yield of_hostapd(where, text, own, mode)
+        yield from (of_hostapd(where, text, each) for each in bss_of_hostapd(text) if each != own)
+
+
+def _open_nftables(settings: NftablesSettings, reach: Reach) -> Enforcer:
+    from scopion.wireless.enforcers.bridge import BridgeFirewall
+
+    return BridgeFirewall(settings, reach.open_shell)
+
+
+def _open_uci(settings: UciSettings, reach: Reach) -> Enforcer:
+    from scopion.wireless.enforcers.uci import UciFile
+
+    return UciFile(settings, reach.open_shell)
+
+
+def _uci_postures(enforcer: Any, settings: UciSettings) -> Iterator[Posture]:
+    """Every network of the file."""
+    from scopion.wireless.enforcers.uci import access_points
+    from scopion.wireless.posture import of_uci
+
+    for radio, section in access_points(enforcer.read_file() or ""):
+        yield of_uci(f"{enforcer.name}, {radio} GHz", section)
+
+
+for _entry in (
+    EnforcerType(
+        "hostapd",
+        HostapdSettings,
+        _open_hostapd,
+        writes=lambda settings: [
+            path
+            for radio in settings.radio.values()
+            for path in (radio.accept_file, radio.deny_file, radio.config)
+            if path
+        ],
+        sockets=lambda settings: [radio.socket for radio in settings.radio.values()],
+        socket_advice="set ctrl_interface_group in hostapd's configuration",
+        postures=_hostapd_postures,
+    ),
+    EnforcerType(
+        "nftables", NftablesSettings, _open_nftables, capabilities=("CAP_NET_ADMIN",), needs="lists in the firewall"
+    ),
+    EnforcerType("uci", UciSettings, _open_uci, writes=lambda settings: [settings.file], postures=_uci_postures),
+):
+    register(_entry)
