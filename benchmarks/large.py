@@ -15,13 +15,13 @@ from tests.support import NOON
 
 from benchmarks.figure import Figure, beside, resident_at_most
 from scopion.attachment.ports import Interface
-from scopion.discovery.asking import Method, open_asker, plan_for
+from scopion.discovery.probing import Method, open_prober, plan_for
 from scopion.discovery.runner import run_scan
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.model.targets import Targets
 from scopion.scenes.attachment import SceneAttachment
-from scopion.scenes.scene import Moment, Period, Scene, SceneHost
+from scopion.scenes.scene import Period, Scene, SceneHost, SceneMoment
 
 HOSTS, PACE = 5_000, 20_000.0
 
@@ -55,8 +55,8 @@ def _run() -> str:
         )
         for number in range(HOSTS)
     )
-    attachment = SceneAttachment(Scene("large", "large", 1, None, (interface,), hosts, (Moment(NOON, ""),)), NOON)
-    asker = open_asker(Method.ARP, attachment, interface, IPv4Address("10.7.0.10"))
+    attachment = SceneAttachment(Scene("large", "large", 1, None, (interface,), hosts, (SceneMoment(NOON, ""),)), NOON)
+    asker = open_prober(Method.ARP, attachment, interface, IPv4Address("10.7.0.10"))
     targets = Targets.of_subnet(interface.subnets[0]).without([IPv4Address("10.7.0.10")])
     assert targets is not None
     clock = attachment.clock

@@ -15,7 +15,7 @@ from matplotlib.figure import Figure as Drawing
 from benchmarks.figure import Figure, beside, in_turns, process, timed
 from benchmarks.remembering import DAYS_OF_A_YEAR, START, command_beside, copy_year
 from scopion.cli.report.report import FIGURES
-from scopion.operations.report.make_report import Wish, report
+from scopion.operations.report.make_report import ReportRequest, report
 from scopion.operations.site.open_site import Site
 from scopion.reports.figures import draw, figure_of
 from scopion.reports.tables import TABLES
@@ -36,14 +36,14 @@ def measure() -> Iterator[Figure]:
         arguments = ("report", *period, "--html", str(page))
         name = "report on a year of 250 devices, as a page"
         yield command_beside(name, folder, arguments, ("hours",), 12, runs=_RUNS)
-        yield from _drawn(folder, out, page, Wish(START, end))
+        yield from _drawn(folder, out, page, ReportRequest(START, end))
     scopion = (sys.executable, "-m", "scopion")
     taken = in_turns(_RUNS, demo=process(*scopion, "demo"), version=process(*scopion, "--version"))
     name = f"demo, {_COMMANDS} commands, the whole process"
     yield beside(name, taken["demo"], _COMMANDS * taken["version"], 4, what="so many starts")
 
 
-def _drawn(folder: Path, out: Path, page: Path, wish: Wish) -> Iterator[Figure]:
+def _drawn(folder: Path, out: Path, page: Path, wish: ReportRequest) -> Iterator[Figure]:
     """The size of the page, and each figure of that year, the slowest told; the first draws what all of them need."""
     site = Site(folder)
     made = report(site, wish)

@@ -28,7 +28,7 @@ from tests.support import host, made_up
 
 from benchmarks.bare_scan import WAIT_S
 from benchmarks.figure import Figure, beside, in_turns, process
-from scopion.discovery.asking import Method, open_asker, plan_for
+from scopion.discovery.probing import Method, open_prober, plan_for
 from scopion.discovery.runner import run_scan
 from scopion.wire.arp import encode_request
 
@@ -159,7 +159,7 @@ def _sleepy() -> Iterator[Figure]:
     hosts = [host(number, doze_s=1.0 if number % 2 else 0.0) for number in range(101, 161)]
     attachment = made_up(hosts)
     addresses = [IPv4Address(f"192.0.2.{number}") for number in range(1, 255) if number != 10]
-    asker = open_asker(Method.ARP, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
+    asker = open_prober(Method.ARP, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
     result = run_scan(addresses, asker, attachment, plan_for(Method.ARP, 2000.0))
     detail = "simulated segment, every second host dozes"
     yield Figure(
@@ -198,7 +198,7 @@ def _send(which: str, pace: int) -> float:
     if which != "ours":
         frames = [encode_request(interface.mac, own, address) for address in addresses]
         return _bare_loop(interface.name, frames, math.inf if which == "unpaced" else pace)
-    asker = open_asker(Method.ARP, attachment, interface, own)
+    asker = open_prober(Method.ARP, attachment, interface, own)
     sweep = Sweep(addresses, SweepPlan(pace=float(pace)))
     clock = attachment.clock
     began = clock.monotonic()

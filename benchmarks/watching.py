@@ -30,13 +30,13 @@ from benchmarks.listening import flood_rate, on_the_wire, ready_talker, talked
 from benchmarks.scanning import HOSTS, bare_scan
 from scopion.attachment.linux.linux_attachment import LiveAttachment
 from scopion.attachment.ports import Traffic
-from scopion.discovery.asking import Method, open_asker, plan_for
+from scopion.discovery.probing import Method, open_prober, plan_for
 from scopion.discovery.runner import run_scan
 from scopion.model.mac import MacAddress
 from scopion.model.targets import Targets
 from scopion.operations.site.open_site import Site
 from scopion.scenes.story import Story
-from scopion.watching.run_watch import Order, run_watch
+from scopion.watching.run_watch import WatchOptions, run_watch
 from scopion.watching.watch_site import Watch
 from scopion.wire.arp import encode_request
 
@@ -202,9 +202,9 @@ def _large() -> Iterator[Figure]:
         (site / "site.toml").write_text(f"[names]\nask = false\n{subnets}")
         last: list[Watch] = []
         began = time.process_time()
-        run_watch(Site(site), Order(for_s=600), lambda watch: last.append(watch) if not last else None)
+        run_watch(Site(site), WatchOptions(for_s=600), lambda watch: last.append(watch) if not last else None)
         share = (time.process_time() - began) / 600 * 100
-        known, sweeps = last[0].post.known.devices, last[0].post.counts.sweeps["complete"]
+        known, sweeps = last[0].context.known.devices, last[0].context.counts.sweeps["complete"]
         floor = _sweep_alone(site) * sweeps / 600 * 100
     yield Figure("made-up devices in 8 subnets: here", known, "", 2000.0, least=True)
     name = "2,000 made-up devices in 8 subnets: of one core"
@@ -228,7 +228,7 @@ def _sweep_alone(folder: Path) -> float:
         targets = Targets.of_subnet(subnet).without([own])
         assert targets is not None
         began = time.process_time()
-        with closing(open_asker(Method.ARP, attachment, interface, own)) as asker:
+        with closing(open_prober(Method.ARP, attachment, interface, own)) as asker:
             run_scan(targets, asker, attachment, plan_for(Method.ARP, 2_000.0))
         taken.append(time.process_time() - began)
     site.close()

@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from ipaddress import IPv4Address, IPv4Network
 
 from scopion.attachment.ports import Attachment, Interface, NeighbourState
-from scopion.discovery.asking import Method, open_asker, plan_for
+from scopion.discovery.probing import Method, open_prober, plan_for
 from scopion.discovery.runner import run_scan
 from scopion.model.errors import InterfaceLost
 from scopion.model.mac import MacAddress
@@ -93,7 +93,7 @@ class AttachmentConformance(unittest.TestCase):
         interface = self.eth0
         addresses = [*self.hosts, self.vacant]
         for method in (Method.ARP, Method.TOUCH, Method.ECHO):
-            asker = open_asker(method, self.attachment, interface, OWN)
+            asker = open_prober(method, self.attachment, interface, OWN)
             self.addCleanup(asker.close)
             found = run_scan(addresses, asker, self.attachment, plan_for(method, 500.0), {self.vacant: ()})
             pairs = {seen.address: seen.mac for seen in found.observations if isinstance(seen.address, IPv4Address)}
@@ -103,7 +103,7 @@ class AttachmentConformance(unittest.TestCase):
     def test_a_link_that_is_lost_says_so(self) -> None:
         """When the interface goes down, sending or receiving raises InterfaceLost, and a scan ends as partial."""
         interface = self.eth0
-        asker = open_asker(Method.ARP, self.attachment, interface, OWN)
+        asker = open_prober(Method.ARP, self.attachment, interface, OWN)
         self.addCleanup(asker.close)
         self.pull_the_plug()
         found = run_scan([*self.hosts], asker, self.attachment, plan_for(Method.ARP, 500.0))

@@ -26,7 +26,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.operations.site.open_site import Site
 from scopion.scenes.attachment import SceneAttachment
-from scopion.scenes.scene import Moment, Period, Scene, SceneHost
+from scopion.scenes.scene import Period, Scene, SceneHost, SceneMoment
 from tests.starter import Starter
 
 PROGRAM = str(Path(sys.executable).with_name("scopion"))
@@ -155,7 +155,7 @@ def made_up(hosts: Sequence[SceneHost], medium: Medium = Medium.CABLE, seed: int
         medium=medium,
         gateway=IPv4Address("192.0.2.1"),
     )
-    scene = Scene("test", "test", seed, None, (interface,), tuple(hosts), (Moment(NOON, ""),))
+    scene = Scene("test", "test", seed, None, (interface,), tuple(hosts), (SceneMoment(NOON, ""),))
     return SceneAttachment(scene, NOON)
 
 

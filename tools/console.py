@@ -20,7 +20,7 @@ from pathlib import Path
 
 from scopion.cli.begin.demo_steps import run_quietly, warm_up
 from scopion.operations.begin.play_demo import begin_story, next_moment
-from scopion.scenes.scene import Step
+from scopion.scenes.scene import StoryStep
 
 _DIRECTIVE = re.compile(r"^<!-- (site|do): (.*?) -->$")
 _FENCE = re.compile(r"^```console(?: head=(\d+))?$")
@@ -94,7 +94,7 @@ class Examples:
         assert self._site is not None, f"no site has been begun for: scopion {command}"
         comment = command.partition("   #")[0].strip()
         self.ran += 1
-        return run_quietly(Step("", tuple(shlex.split(comment))), self._site, shown=COLUMNS)
+        return run_quietly(StoryStep("", tuple(shlex.split(comment))), self._site, shown=COLUMNS)
 
     def _answer(self, command: str, head: int | None) -> Iterator[str]:
         code, said = self._run(command)

@@ -16,13 +16,13 @@ from scopion.model.device import Device, Event, EventKind, Standing
 from scopion.model.errors import ScopionError
 from scopion.model.mac import MacAddress, Notation
 from scopion.model.observation import Medium, Observation, Source, Trait, TraitKind
-from scopion.operations.devices.find_devices import Wanted, find
+from scopion.operations.devices.find_devices import DeviceFilter, find
 from scopion.operations.devices.identify_device import Described
 from scopion.operations.devices.list_devices import described_devices, find_device
-from scopion.operations.devices.list_events import Told, event_log
+from scopion.operations.devices.list_events import LoggedEvent, event_log
 from scopion.operations.devices.map_addresses import AddressMap, address_maps
 from scopion.operations.intake.take_in import take_in
-from scopion.operations.report.make_report import Wish
+from scopion.operations.report.make_report import ReportRequest
 from scopion.operations.report.make_report import report as look_back
 from scopion.operations.scan.prepare_scan import ScanRequest, prepare_scan
 from scopion.operations.scan.run_scan import run_prepared
@@ -33,9 +33,35 @@ from scopion.reports.content import Part, Report
 from scopion.vendors.registry import Vendor
 
 __all__ = [
-    "AddressMap", "Described", "Device", "Event", "EventKind", "MacAddress", "Medium", "Notation", "Observation",
-    "Part", "Report", "ScanResult", "ScopionError", "Site", "Source", "Standing", "Told", "Trait", "TraitKind",
-    "Vendor", "address_maps", "device", "devices", "events", "observe", "open_site", "report", "scan", "sentence",
+    "AddressMap",
+    "Described",
+    "Device",
+    "Event",
+    "EventKind",
+    "LoggedEvent",
+    "MacAddress",
+    "Medium",
+    "Notation",
+    "Observation",
+    "Part",
+    "Report",
+    "ScanResult",
+    "ScopionError",
+    "Site",
+    "Source",
+    "Standing",
+    "Trait",
+    "TraitKind",
+    "Vendor",
+    "address_maps",
+    "device",
+    "devices",
+    "events",
+    "observe",
+    "open_site",
+    "report",
+    "scan",
+    "sentence",
     "vendor",
 ]  # fmt: skip
 
@@ -61,7 +87,7 @@ def scan(site: Site, targets: Sequence[str] = (), *, names: bool = True, method:
 
 def devices(site: Site, *words: str, present: bool | None = None, standing: Standing | None = None) -> list[Described]:
     """The devices that the site remembers, or those that fit all words, as ``scopion devices`` finds them."""
-    wanted = Wanted(words, standings=(standing,) if standing else (), present=present)
+    wanted = DeviceFilter(words, standings=(standing,) if standing else (), present=present)
     return find(described_devices(site), wanted)
 
 
@@ -72,7 +98,7 @@ def device(site: Site, which: str) -> Device:
 
 def events(
     site: Site, since: datetime | None = None, until: datetime | None = None, kinds: Iterable[EventKind] = ()
-) -> list[Told]:
+) -> list[LoggedEvent]:
     """What happened, in the order of time, each with its sentence. Moments have a time zone."""
     return event_log(site, since=since, until=until, kinds=tuple(kinds)).told
 
@@ -98,4 +124,4 @@ def report(
 
     Raises NotFound, UsageError.
     """
-    return look_back(site, Wish(since, until, tuple(parts)))
+    return look_back(site, ReportRequest(since, until, tuple(parts)))

@@ -24,7 +24,7 @@ from scopion.model.mac import MacAddress
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcer_settings import BridgePort, HostapdRadio, HostapdSettings, NftablesSettings
 from scopion.wireless.enforcers.bridge import BridgeFirewall
-from scopion.wireless.enforcers.enforcer import Act, Held, Step
+from scopion.wireless.enforcers.enforcer import Act, Held, ListStep
 from scopion.wireless.enforcers.hostapd import Hostapd
 from scopion.wireless.posture import of_hostapd
 from tests.fuzz import damaged
@@ -127,7 +127,7 @@ def attack(count: int, seed: int) -> dict[str, int]:
     clients = {
         "hostapd: check": lambda: daemon.check("5"),
         "hostapd: lists": lambda: daemon.held("5"),
-        "hostapd: step": lambda: daemon.take("5", Step(Act.ADD, ListMode.DENY, _MAC)),
+        "hostapd: step": lambda: daemon.take("5", ListStep(Act.ADD, ListMode.DENY, _MAC)),
         "hostapd: stations": lambda: daemon.stations("5"),
         "hostapd: configuration": lambda: daemon.configuration("5"),
         "hostapd: judged": lambda: of_hostapd("a", liar.read("x") or "", "wlan0"),
@@ -135,7 +135,7 @@ def attack(count: int, seed: int) -> dict[str, int]:
         "nft: check": lambda: firewall.check("5"),
         "nft: list": lambda: firewall.held("5"),
         "nft: attempts": lambda: firewall.attempts("5"),
-        "nft: step": lambda: firewall.take("5", Step(Act.REPLACE, held=held)),
+        "nft: step": lambda: firewall.take("5", ListStep(Act.REPLACE, held=held)),
         "mail": mail,
         "web": web,
     }

@@ -10,7 +10,7 @@ from ipaddress import IPv4Address, IPv6Address
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from scopion.discovery.asking import Method, open_asker, plan_for
+from scopion.discovery.probing import Method, open_prober, plan_for
 from scopion.discovery.runner import Findings, run_scan
 from scopion.discovery.side_by_side import SideBySide
 from scopion.discovery.sweep import Patience, Sweep, SweepPlan
@@ -26,7 +26,7 @@ def scan(hosts: Sequence[SceneHost], method: Method = Method.ARP, seed: int = 1,
     """Scan a made-up segment."""
     attachment = made_up(hosts, seed=seed)
     interface = attachment.interfaces()[0]
-    asker = open_asker(method, attachment, interface, IPv4Address("192.0.2.10"))
+    asker = open_prober(method, attachment, interface, IPv4Address("192.0.2.10"))
     return run_scan(SUBNET, asker, attachment, plan_for(method, pace), dict.fromkeys(SUBNET, ()))
 
 
@@ -91,7 +91,7 @@ class CleanSegments(unittest.TestCase):
         """A site that wants six requests over three seconds before anyone counts as gone gets them, by any method."""
         for method, patience in ((Method.ARP, Patience(6, 3.0)), (Method.TOUCH, Patience(6, 8.0))):
             attachment = made_up([host(100)])
-            asker = open_asker(method, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
+            asker = open_prober(method, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
             plan = plan_for(method, 2000.0, None, patience)
             found = run_scan(SUBNET, asker, attachment, plan, dict.fromkeys(SUBNET, ()))
             self.assertEqual(len(found.asked_enough), len(SUBNET) - 1 + (method is Method.ARP))
@@ -150,7 +150,7 @@ class ContestedAndMoved(unittest.TestCase):
         address = IPv4Address("192.0.2.100")
         for expected, asked_on in ([host(100).mac], False), ([host(100).mac, host(7).mac], True):
             attachment = made_up(hosts)
-            asker = open_asker(Method.ARP, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
+            asker = open_prober(Method.ARP, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
             plan = plan_for(Method.ARP, 2000.0)
             found = run_scan(SUBNET, asker, attachment, plan, {address: expected})
             self.assertEqual(address in found.asked_enough, asked_on)

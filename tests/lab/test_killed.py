@@ -30,7 +30,7 @@ from scopion.roster.outbox import count_alerts, find_alerts
 from scopion.roster.read_events import EventFilter, find_events
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.upkeep.check_roster import unsound
-from scopion.watching.run_watch import Order, run_watch
+from scopion.watching.run_watch import WatchOptions, run_watch
 from scopion.wire.arp import encode_request
 from tests.lab.lab import Lab, LabHost, require_lab
 from tests.receivers import BOOK, WebServer
@@ -122,7 +122,7 @@ class Watched:
     def _a_round(self) -> None:
         """Sweep, and deliver all that is due."""
         with self._test.net.inside("desk"):
-            self._test.assertTrue(run_watch(Site(self._site), Order(once=True)))
+            self._test.assertTrue(run_watch(Site(self._site), WatchOptions(once=True)))
 
     def turn(self, now: float) -> float:
         """Kill it if its time has come, and begin anew; the seconds until then."""
@@ -132,7 +132,7 @@ class Watched:
                 self.killed += 1
             self._server.status = self._chance.choice((204, 204, 503))
             self._server.dawdles_s = self._chance.choice((0.0, 0.3))
-            self._child = self._test.forked("desk", lambda: run_watch(Site(self._site), Order()))
+            self._child = self._test.forked("desk", lambda: run_watch(Site(self._site), WatchOptions()))
             self._ends_at = now + self._chance.uniform(0.0, LONGEST_LIFE_S)
         return max(0.0, self._ends_at - now)
 

@@ -30,7 +30,7 @@ from scopion.cli.main import cli
 from scopion.discovery.records import registry as records
 from scopion.model.mac import MacAddress
 from scopion.operations.site.load_settings import TEMPLATE, adapter
-from scopion.scenes.scene import Step as StoryStep
+from scopion.scenes.scene import StoryStep as StoryStep
 from scopion.wireless.enforcers import registry as enforcers
 from tests.support import NOON, PROGRAM, ROOT, ProgramTest
 

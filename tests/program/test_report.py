@@ -24,11 +24,11 @@ from scopion.model.errors import ScopionError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
 from scopion.model.targets import Targets
-from scopion.operations.report.make_report import Wish, report
+from scopion.operations.report.make_report import ReportRequest, report
 from scopion.operations.report.send_weekly import make_weekly, next_report
 from scopion.reports.address_use import Use, subnet_use
 from scopion.reports.content import Part, Report, Weight
-from scopion.reports.count_hours import DAY_HOURS, HOUR, Span, bits, busy, hour_runs, week_of
+from scopion.reports.count_hours import DAY_HOURS, HOUR, HourSpan, bits, busy, hour_runs, week_of
 from scopion.reports.figures import FIGURES, draw, figure_of
 from scopion.reports.page import page
 from scopion.reports.report_settings import latest_due, weekly_of
@@ -52,7 +52,7 @@ class Counting(FolderTest):
     @given(devices=st.lists(STAYS, min_size=1, max_size=4), end=WALL)
     def test_hours_are_those_that_a_slow_count_finds(self, devices: list[Any], end: datetime) -> None:
         """An hour counts if any stay touches it; how many are here at a time is the mean over days of a weekday."""
-        span = Span(FIRST, end)
+        span = HourSpan(FIRST, end)
         runs = [hour_runs(stays, span) for stays in devices]
         for stays, found in zip(devices, runs, strict=True):
             number = bits(found)
@@ -76,7 +76,7 @@ class Counting(FolderTest):
 
     def test_the_usual_is_told_from_comparable_days(self) -> None:
         """Two Tuesdays tell of a Tuesday; with one, working days do; a first day that is not whole tells nothing."""
-        span = Span(FIRST, datetime(2026, 8, 23, 23))
+        span = HourSpan(FIRST, datetime(2026, 8, 23, 23))
         office = [(datetime(2026, 8, day, 9), datetime(2026, 8, day, 16, 59)) for day in range(3, 22) if
                   date(2026, 8, day).weekday() < 5]  # fmt: skip
         night = (datetime(2026, 8, 20, 3), datetime(2026, 8, 20, 3, 59))
@@ -184,7 +184,7 @@ class LookedBack(FolderTest):
 
     def test_parts_are_what_was_put_in(self) -> None:
         """Devices, days, weeks, busy hours and addresses agree with the past that was made."""
-        made = report(self.site, Wish(happenings=None))
+        made = report(self.site, ReportRequest(happenings=None))
         self.assertEqual(made.summary[0], "8 devices were here in this time: 6 known and 1 unwanted; 6 at its end.")
         self.assertIn("1 device joined for the first time; nobody has looked at it yet.", made.summary)
         lines = {each.name: each for each in made.devices}
@@ -199,13 +199,13 @@ class LookedBack(FolderTest):
         self.assertEqual(subnet.use.counts[Use.CONTESTED], 1)
         self.assertEqual(sum(day.joined for day in made.days), 1)
         self.assertEqual(len(made.days), 28)
-        earlier = report(self.site, Wish(until=datetime(2026, 9, 26, 11, tzinfo=UTC)))
+        earlier = report(self.site, ReportRequest(until=datetime(2026, 9, 26, 11, tzinfo=UTC)))
         self.assertTrue(next(each for each in earlier.devices if each.name == "till").present)
 
     def test_too_few_days_tell_no_busy_hours(self) -> None:
         """Seven days with scans do; six say that it is too early, in the summary, on the page and in the figure."""
         for days, told in ((7, True), (6, False)):
-            made = report(self.site, Wish(since=NOW - timedelta(days=days)))
+            made = report(self.site, ReportRequest(since=NOW - timedelta(days=days)))
             self.assertEqual(any(each.startswith("Busiest are") for each in made.summary), told, made.summary)
             self.assertEqual("too early to tell" not in page(made, NOW), told)
             title = figure_of(made, "busy-hours").axes[0].get_title(loc="left")
@@ -213,7 +213,7 @@ class LookedBack(FolderTest):
 
     def test_tables_have_the_keys_of_the_manual(self) -> None:
         """Each table gives its keys and no other, and each key is in docs/formats.md."""
-        made = report(self.site, Wish(happenings=None))
+        made = report(self.site, ReportRequest(happenings=None))
         section = (ROOT / "docs/formats.md").read_text(encoding="utf-8").split("### report\n")[1].split("\n### ")[0]
         self.assertEqual(tuple(TABLES), TABLE_NAMES)
         for name, table in TABLES.items():

@@ -16,7 +16,7 @@ from scopion.model.device import Device
 from scopion.model.errors import InvalidSettings, Refused
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source, Trait, TraitKind
-from scopion.operations.scan.recognise_network import MANY_FAMILIAR, Verdict, recognise
+from scopion.operations.scan.recognise_network import MANY_FAMILIAR, Belonging, recognise
 from scopion.roster.folding.fold_observations import fold, note_gateway_changed
 from scopion.roster.folding.note_traits import MAX_TRAITS
 from scopion.roster.read_devices import all_devices
@@ -141,10 +141,10 @@ class Remembering(FolderTest):
         """Among many known devices another gateway MAC is told; with few, it is another network."""
         known = KnownSubnet(IPv4Network("192.0.2.0/24"), IPv4Address("192.0.2.1"), mac(1), NOON, has_baseline=True)
         many = recognise(known.range, mac(8), [known], familiar=MANY_FAMILIAR, expected=6)
-        self.assertEqual((many.verdict, many.gateway_changed), (Verdict.OURS, True))
+        self.assertEqual((many.verdict, many.gateway_changed), (Belonging.OURS, True))
         for familiar, expected in ((MANY_FAMILIAR - 1, 3), (MANY_FAMILIAR, 20)):
             few = recognise(known.range, mac(8), [known], familiar=familiar, expected=expected)
-            self.assertEqual((few.verdict, few.gateway_changed), (Verdict.ELSEWHERE, False))
+            self.assertEqual((few.verdict, few.gateway_changed), (Belonging.ELSEWHERE, False))
         self.see((mac(8), "192.0.2.1"))
         (event,) = note_gateway_changed(self.roster, IPv4Address("192.0.2.1"), mac(8), mac(1), self.now)
         self.assertEqual((event.mac, event.other_mac, event.device_id), (mac(8), mac(1), self.devices()[0].id))

@@ -15,7 +15,7 @@ from scopion.model.device import Device, EventKind
 from scopion.model.errors import UsageError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source, Trait, TraitKind
-from scopion.operations.devices.find_devices import Wanted, find
+from scopion.operations.devices.find_devices import DeviceFilter, find
 from scopion.operations.devices.identify_device import Described, described
 from scopion.roster.folding.fold_observations import fold
 from scopion.roster.look_alikes import LookAlike, candidate_pairs, family, look_alikes
@@ -189,7 +189,9 @@ class Stickers(FolderTest):
         self.devices = [Described(device, (), Guess(), ()) for device in all_devices(roster)]
 
     def found(self, *words: str, near: bool = False) -> list[tuple[str, str]]:
-        return [(str(each.device.macs[0]), each.near) for each in find(self.devices, Wanted(words=words, near=near))]
+        return [
+            (str(each.device.macs[0]), each.near) for each in find(self.devices, DeviceFilter(words=words, near=near))
+        ]
 
     def test_any_part_in_any_notation(self) -> None:
         """However the sticker writes it, and whatever part of it can be read."""

@@ -19,7 +19,7 @@ from scopion.model.device import Device, EventKind
 from scopion.model.errors import AmbiguousDevice, NotFound, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source
-from scopion.operations.scan.recognise_network import Verdict, recognise
+from scopion.operations.scan.recognise_network import Belonging, recognise
 from scopion.roster.folding.fold_observations import fold, note_own_adapters
 from scopion.roster.folding.judge_absence import Silence
 from scopion.roster.read_devices import all_devices
@@ -218,19 +218,19 @@ class Meaning(FolderTest):
         known = [KnownSubnet(here, IPv4Address("192.0.2.1"), mac(1), NOON, True)]
         bare = [KnownSubnet(here, None, None, NOON, True)]
         for verdict, subnet, gateway, subnets, familiar in (
-            (Verdict.FOUNDING, here, mac(1), [], 0),
-            (Verdict.OURS, here, mac(1), known, 0),
-            (Verdict.ELSEWHERE, here, mac(9), known, 0),
-            (Verdict.ELSEWHERE, here, mac(9), known, 5),  # a replaced router: told, not believed
-            (Verdict.OURS, here, None, known, 1),
-            (Verdict.ELSEWHERE, here, None, known, 0),
-            (Verdict.ELSEWHERE, other, mac(1), known, 3),
-            (Verdict.OURS, here, None, bare, 0),
-            (Verdict.ELSEWHERE, here, mac(9), bare, 0),
+            (Belonging.FOUNDING, here, mac(1), [], 0),
+            (Belonging.OURS, here, mac(1), known, 0),
+            (Belonging.ELSEWHERE, here, mac(9), known, 0),
+            (Belonging.ELSEWHERE, here, mac(9), known, 5),  # a replaced router: told, not believed
+            (Belonging.OURS, here, None, known, 1),
+            (Belonging.ELSEWHERE, here, None, known, 0),
+            (Belonging.ELSEWHERE, other, mac(1), known, 3),
+            (Belonging.OURS, here, None, bare, 0),
+            (Belonging.ELSEWHERE, here, mac(9), bare, 0),
         ):
             with self.subTest(verdict=verdict, subnet=subnet, gateway=gateway, familiar=familiar):
                 self.assertIs(recognise(subnet, gateway, subnets, familiar=familiar).verdict, verdict)
-        self.assertIs(recognise(other, None, known, named=[other]).verdict, Verdict.OURS)
+        self.assertIs(recognise(other, None, known, named=[other]).verdict, Belonging.OURS)
 
 
 def _fold_many(folder: Path, first: int, count: int, at: datetime) -> None:

@@ -21,7 +21,7 @@ from scopion.alerts.channels.channel import DeliveryFailed
 from scopion.alerts.deliver import FIRST_WAIT_S, LONGEST_WAIT_S, Outbox, Outcome, wait_after
 from scopion.alerts.message import Message, message_from_json, message_to_json
 from scopion.alerts.phrases import About, Phrases
-from scopion.alerts.queue_by_rules import Policy, queue_alerts
+from scopion.alerts.queue_by_rules import AlertPolicy, queue_alerts
 from scopion.alerts.rules import Occasion, channels_told
 from scopion.alerts.wording import worded
 from scopion.model.address import Address
@@ -30,7 +30,7 @@ from scopion.model.device import Event, EventKind, Standing
 from scopion.model.errors import MalformedFrame
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source, Trait, TraitKind
-from scopion.operations.intake.flood_guard import DEVICES, Acquainted, FloodGuard
+from scopion.operations.intake.flood_guard import DEVICES, FloodGuard, KnownPairs
 from scopion.roster.folding.fold_observations import fold
 from scopion.roster.folding.record_events import record
 from scopion.roster.mutes import mute
@@ -193,7 +193,7 @@ class OutboxTest(FolderTest):
                 number = db.execute("SELECT device FROM adapter WHERE mac = ?", (str(mac),)).fetchone()[0]
                 told += record(db, [Event(kind, now, number, mac, address)])
             found = [Occasion(event, Standing.NEW, learning=learning) for event in told]
-            queue_alerts(self.roster, found, Policy(self.channels, self.rules, self.settings), self.clock)
+            queue_alerts(self.roster, found, AlertPolicy(self.channels, self.rules, self.settings), self.clock)
 
     def alerts(self) -> list[tuple[str, int, datetime]]:
         return [(alert.gathers, alert.count, alert.due) for alert in find_alerts(self.roster)]
@@ -331,7 +331,7 @@ class Plan(OutboxTest):
         fold(self.roster, everybody, (), MONDAY, silent=True)
         gone = {each.address for each in everybody if each.address}
         fold(self.roster, [], gone, MONDAY + timedelta(minutes=5))
-        known, guard = Acquainted(self.roster), FloodGuard()
+        known, guard = KnownPairs(self.roster), FloodGuard()
         self.assertEqual(guard.admitted(everybody, known.macs, known, 0.0), everybody)
         strangers = [replace(each, mac=MacAddress(b"\2" + each.mac.octets[1:])) for each in everybody if each.mac]
         leases = [replace(each, recorded=True) for each in strangers]

@@ -39,13 +39,13 @@ from scopion.roster.upkeep.mend_clock import dated_ahead, note_clocks, set_back_
 from scopion.roster.wifi.push_deadlines import Boot
 from scopion.scenes.story import Story
 from scopion.watching.clock_watch import ClockWatch, Jump
-from scopion.watching.executors import Inline, Threads
-from scopion.watching.interface_ear import Ear
-from scopion.watching.run_watch import Order, run_watch
-from scopion.watching.watch_context import Post
+from scopion.watching.executors import InlineExecutor, ThreadExecutor
+from scopion.watching.interface_listener import InterfaceListener
+from scopion.watching.run_watch import WatchOptions, run_watch
+from scopion.watching.watch_context import WatchContext
 from scopion.watching.watch_memory import WatchMemory
 from scopion.watching.watch_site import Watch
-from scopion.watching.watched_subnets import plots, strange
+from scopion.watching.watched_subnets import strange, watched_subnets
 from scopion.wireless.enforcers.hostapd import read_station
 from tests.support import FolderTest, ProgramTest
 
@@ -108,7 +108,7 @@ class SceneWatch(FolderTest):
 
     def watch(self, **span: float) -> None:
         """Go on for so long."""
-        run_watch(Site(self.site), Order(for_s=timedelta(**span).total_seconds()))
+        run_watch(Site(self.site), WatchOptions(for_s=timedelta(**span).total_seconds()))
 
     def book(self) -> list[dict[str, Any]]:
         path = self.site / "book.jsonl"
@@ -214,9 +214,9 @@ class Outages(SceneWatch):
         self.addCleanup(site.close)
 
         def look(watch: Watch) -> None:
-            heard.update(watch.post.memory.heard)
+            heard.update(watch.context.memory.heard)
 
-        run_watch(site, Order(for_s=900), look)
+        run_watch(site, WatchOptions(for_s=900), look)
         memory, mac = WatchMemory(FloodGuard(), since=NOON), MacAddress.parse(GATEWAY_MAC)
         self.assertIn(mac, heard)
         memory.heard.update(heard)
@@ -261,12 +261,12 @@ class Outages(SceneWatch):
 
         def move(watch: Watch) -> None:
             nonlocal moved
-            if not moved and watch.post.clock.monotonic() > 900:
+            if not moved and watch.context.clock.monotonic() > 900:
                 moved = True
                 for path in self.site.glob("roster.sqlite*"):
                     path.rename(path.with_name(f"aside-{path.name}"))
 
-        run_watch(site, Order(for_s=3600), move)
+        run_watch(site, WatchOptions(for_s=3600), move)
         self.assertTrue(moved)
         roster = Roster.open(self.site)
         self.addCleanup(roster.close)
@@ -305,7 +305,7 @@ class Notices(SceneWatch):
 
         def arrive(watch: Watch) -> None:
             nonlocal taken
-            if taken or watch.post.clock.monotonic() < 600:
+            if taken or watch.context.clock.monotonic() < 600:
                 return
             taken = True
             now = site.clock.now()
@@ -315,7 +315,7 @@ class Notices(SceneWatch):
                 address = IPv6Address(b"\xfe\x80" + bytes(8) + octets)
                 take_in(site, [Observation(MacAddress(octets), address, now, Source.NDP, subnet=subnet)])
 
-        run_watch(site, Order(for_s=1200), arrive)
+        run_watch(site, WatchOptions(for_s=1200), arrive)
         self.assertEqual([each["events"][0]["mac"] for each in self.book()], ["0c:be:12:00:00:02"])
         roster = Roster.open(self.site)
         self.addCleanup(roster.close)
@@ -393,7 +393,7 @@ class Bounds(SceneWatch):
         batches = iter(range(20))
 
         def flood(watch: Watch) -> None:
-            if watch.post.clock.monotonic() < 300:
+            if watch.context.clock.monotonic() < 300:
                 return
             for batch in batches:
                 seen = [
@@ -404,9 +404,9 @@ class Bounds(SceneWatch):
                     for number in range(1000)
                 ]  # fmt: skip
                 taken = take_in(site, seen)
-                watch.post.tell(taken.events, taken.devices)
+                watch.context.tell(taken.events, taken.devices)
 
-        run_watch(site, Order(for_s=1000), flood)
+        run_watch(site, WatchOptions(for_s=1000), flood)
         self.assertLessEqual(len(self.recorded(EventKind.JOINED)), DEVICES + 20)
         joined = [each for each in self.book() if each["events"][0]["kind"] == "joined"]
         self.assertEqual(len(joined), 1)
@@ -430,16 +430,16 @@ class Deaf(SceneWatch):
         self.begin(usual())
         site = Site(self.site)
         self.addCleanup(site.close)
-        hands = Threads(site.attachment)
+        executor = ThreadExecutor(site.attachment)
         (interface, *_) = site.attachment.interfaces()
-        ear = Ear(site.attachment, interface, hands.wake)
-        with patch.object(Ear, "listen", side_effect=ZeroDivisionError):
-            hands.attend(ear)
-            hands.wait(site.clock.monotonic() + 10)
-        post = Post(site, hands, WatchMemory(FloodGuard()))
-        hands.finished(post.contained)
-        self.assertIn("unexpected: ZeroDivisionError", post.troubles[f"ear {interface.name}"])
-        self.assertIn("ZeroDivisionError", ear.lost)
+        listener = InterfaceListener(site.attachment, interface, executor.wake)
+        with patch.object(InterfaceListener, "listen", side_effect=ZeroDivisionError):
+            executor.attend(listener)
+            executor.wait(site.clock.monotonic() + 10)
+        context = WatchContext(site, executor, WatchMemory(FloodGuard()))
+        executor.finished(context.contained)
+        self.assertIn("unexpected: ZeroDivisionError", context.troubles[f"ear {interface.name}"])
+        self.assertIn("ZeroDivisionError", listener.lost)
 
 
 class Contained(SceneWatch):
@@ -545,7 +545,7 @@ class Clocks(SceneWatch):
         self.watch(minutes=20)
         self.story_at(NOON - timedelta(days=300))
         site = Site(self.site)
-        watch = Watch(site, Inline(site.attachment), WatchMemory(FloodGuard()), lambda: site)
+        watch = Watch(site, InlineExecutor(site.attachment), WatchMemory(FloodGuard()), lambda: site)
         watch._on_jump(Jump(timedelta(days=-300), timedelta()))
         site.close()
         with closing(Roster.open(self.site)) as roster:
@@ -577,7 +577,7 @@ class Clocks(SceneWatch):
         site = Site(self.site)
         note_clocks(site.roster, boot, NOON + hours)
         with patch.object(Site, "boot", return_value=Boot("a", 1_001.0)):
-            watch = Watch(site, Inline(site.attachment), WatchMemory(FloodGuard()), lambda: site)
+            watch = Watch(site, InlineExecutor(site.attachment), WatchMemory(FloodGuard()), lambda: site)
             with patch("scopion.watching.watch_site.move_with_the_clock", wraps=move_with_the_clock) as moved:
                 watch.turn()
                 watch.turn()
@@ -608,7 +608,9 @@ class Ground(unittest.TestCase):
         router = Settings(subnet=(SubnetSettings(behind, router=IPv4Address("192.0.2.1")),))
 
         def chosen(known: set[IPv4Network], settings: Settings) -> list[tuple[str, str, bool]]:
-            return [(str(each.subnet), each.interface.name, each.routed) for each in plots(both, known, settings)]
+            return [
+                (str(each.subnet), each.interface.name, each.routed) for each in watched_subnets(both, known, settings)
+            ]
 
         self.assertEqual(chosen(set(), Settings()), [("192.0.2.0/24", "eth0", False)])
         self.assertEqual(chosen({cafe}, Settings()), [("203.0.113.0/24", "wlan0", False)])
@@ -617,7 +619,7 @@ class Ground(unittest.TestCase):
         at_wlan = Settings(watch=WatchSettings(interfaces=("wlan0",)))
         self.assertEqual(chosen(set(), at_wlan), [("203.0.113.0/24", "wlan0", False)])
         self.assertEqual(chosen({IPv4Network("192.0.2.0/24")}, at_wlan), [])
-        wanted = plots(both, {cafe}, Settings())
+        wanted = watched_subnets(both, {cafe}, Settings())
         self.assertEqual([str(each.subnet) for each in strange(both, wanted, Settings())], ["192.0.2.0/24"])
         self.assertEqual(strange(both, wanted, at_wlan), [])
 

@@ -16,8 +16,8 @@ from scopion.model.week import WEEK, Week
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.coverage import Line
 from scopion.wireless.list_policy import (
-    Policy,
-    Rule,
+    ListPolicy,
+    ListRule,
     admits,
     admitted_week,
     next_change,
@@ -145,9 +145,9 @@ MACS = [MacAddress(bytes([0x7C, 0xA4, 0xB1, 0, 0, number])) for number in range(
 moments = st.integers(0, 20 * 1440).map(lambda minute: datetime(2026, 3, 20, tzinfo=UTC) + minute * MINUTE)
 
 
-def rules() -> st.SearchStrategy[Rule]:
+def rules() -> st.SearchStrategy[ListRule]:
     return st.builds(
-        Rule,
+        ListRule,
         st.sampled_from([ListMode.ALLOW, ListMode.DENY]),
         st.sampled_from(MACS[:3]).map(lambda mac: Line(mac, str(mac), False)),
         st.one_of(st.none(), weeks),
@@ -155,9 +155,9 @@ def rules() -> st.SearchStrategy[Rule]:
     )
 
 
-def policies() -> st.SearchStrategy[Policy]:
+def policies() -> st.SearchStrategy[ListPolicy]:
     return st.builds(
-        Policy,
+        ListPolicy,
         st.just("Kilnhaven"),
         st.sampled_from(list(ListMode)),
         st.lists(rules(), max_size=5).map(tuple),
@@ -173,19 +173,19 @@ def local(moment: datetime) -> datetime:
 
 class WantedLists(unittest.TestCase):
     @given(rules=st.lists(rules(), max_size=5), at=moments, mac=st.sampled_from(MACS))
-    def test_allow_and_deny_are_complements(self, rules: list[Rule], at: datetime, mac: MacAddress) -> None:
+    def test_allow_and_deny_are_complements(self, rules: list[ListRule], at: datetime, mac: MacAddress) -> None:
         """The same entries on the other list admit exactly those whom they refuse on this one."""
         turned = {ListMode.ALLOW: ListMode.DENY, ListMode.DENY: ListMode.ALLOW}
         for mode, other in turned.items():
-            ours = Policy("K", mode, tuple(rules))
-            theirs = Policy(
-                "K", other, tuple(Rule(turned[each.list], each.line, each.hours, each.until) for each in rules)
+            ours = ListPolicy("K", mode, tuple(rules))
+            theirs = ListPolicy(
+                "K", other, tuple(ListRule(turned[each.list], each.line, each.hours, each.until) for each in rules)
             )
             self.assertNotEqual(wanted(ours, at, local).admits(mac), wanted(theirs, at, local).admits(mac))
 
     @given(policy=policies(), at=moments)
     @settings(max_examples=30, deadline=None)
-    def test_nothing_changes_before_the_next_change(self, policy: Policy, at: datetime) -> None:
+    def test_nothing_changes_before_the_next_change(self, policy: ListPolicy, at: datetime) -> None:
         """The wanted list stays what it is until then, and is another at it; a kept policy says the same."""
         again = read_policy(policy_document(policy))
         change = next_change(policy, at, local)
@@ -203,12 +203,12 @@ class WantedLists(unittest.TestCase):
 
     @given(policy=policies(), at=moments, mac=st.sampled_from([None, *MACS[:3]]))
     @settings(max_examples=200, deadline=None)
-    def test_the_drawn_week_is_what_is_wanted(self, policy: Policy, at: datetime, mac: MacAddress | None) -> None:
+    def test_the_drawn_week_is_what_is_wanted(self, policy: ListPolicy, at: datetime, mac: MacAddress | None) -> None:
         """The week of a device is when the wanted list admits it, for policies without ends."""
-        endless = Policy(
+        endless = ListPolicy(
             policy.ssid,
             policy.mode,
-            tuple(Rule(each.list, each.line, each.hours) for each in policy.rules),
+            tuple(ListRule(each.list, each.line, each.hours) for each in policy.rules),
             policy.others,
         )
         macs = (mac,) if mac else ()

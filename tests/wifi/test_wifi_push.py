@@ -40,10 +40,10 @@ from scopion.roster.wifi.pushes import PushState, note_reverted, pushes, with_de
 from scopion.scenes.access_point import FILE as ACCESS_POINT_FILE
 from scopion.scenes.access_point import SceneControlLine
 from scopion.scenes.scene_files import SceneShell
-from scopion.watching.revert_deadlines import require_bearer
+from scopion.watching.revert_deadlines import require_reverter
 from scopion.wireless.enforcer_settings import HostapdRadio, HostapdSettings, UciSettings
 from scopion.wireless.enforcers.bridge import table_name
-from scopion.wireless.enforcers.enforcer import Act, Effect, Held, Step, Traits
+from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, Traits
 from scopion.wireless.enforcers.hostapd import Hostapd, list_file, read_station, with_mode
 from scopion.wireless.enforcers.uci import UciFile, interfaces, quoted, with_list, words_of
 from scopion.wireless.order_steps import refused_on_the_way, steps
@@ -188,7 +188,7 @@ class Uci(FolderTest):
         self.assertEqual(enforcer.radios(), ("5",))
         before = enforcer.files()
         wanted = Held(frozenset(), frozenset(MACS[:2]), ListMode.DENY)
-        enforcer.take("5", Step(Act.REPLACE, held=wanted))
+        enforcer.take("5", ListStep(Act.REPLACE, held=wanted))
         self.assertEqual(path.read_text().count(f"list maclist '{MACS[1]}'"), 2)
         self.assertEqual(enforcer.held("5"), wanted)
         lines = path.read_text().split("\n")
@@ -257,7 +257,7 @@ class Interrupted(unittest.TestCase):
         radio = HostapdRadio("/run/hostapd/wlan0")
         settings = HostapdSettings("hostapd", "ap", "Kilnhaven", {"5": radio})
         enforcer = Hostapd(settings, lambda _: Line(), lambda: LocalShell.__new__(LocalShell))
-        step = Step(Act.ADD, ListMode.DENY, MACS[0])
+        step = ListStep(Act.ADD, ListMode.DENY, MACS[0])
         enforcer.take("5", step)
         with self.assertRaises(KeyboardInterrupt):
             enforcer.take("5", step)
@@ -840,14 +840,14 @@ class OnTheSite(PreparedTest):
         site = self.opened()
         site.story = None  # as on a real network
         with patch("subprocess.Popen", side_effect=OSError("no more processes")), self.assertRaises(Refused):
-            require_bearer(site, 300)
+            require_reverter(site, 300)
         with (
             patch("scopion.watching.revert_deadlines.program_path", return_value=Path("/bin/true")),
             self.assertRaisesRegex(Refused, "does not get ready"),
         ):
-            require_bearer(site, 300)
+            require_reverter(site, 300)
         with only_watch(self.site):
-            self.assertIn("the watch, process", require_bearer(site, 300))
+            self.assertIn("the watch, process", require_reverter(site, 300))
 
     def test_hostile_names_on_the_printed_sheet(self) -> None:
         """What a device or a person calls it is text on the page, never markup."""

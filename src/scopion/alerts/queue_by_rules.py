@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from scopion.alerts.alert_settings import AlertSettings, RuleSettings
-from scopion.alerts.rules import Occasion, Told, channels_told, is_grave, plan
+from scopion.alerts.rules import AlertHistory, Occasion, channels_told, is_grave, plan
 from scopion.model.alert import Gathering, Severity
 from scopion.model.clock import Clock
 from scopion.model.device import Event, EventKind
@@ -18,7 +18,7 @@ from scopion.roster.store.open_roster import Roster
 
 
 @dataclass(frozen=True, slots=True)
-class Policy:
+class AlertPolicy:
     """Who is told what: the channels' names, the rules, the times."""
 
     channels: tuple[str, ...]
@@ -26,7 +26,7 @@ class Policy:
     settings: AlertSettings
 
 
-def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: Policy, clock: Clock) -> int:
+def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: AlertPolicy, clock: Clock) -> int:
     """Queue what is to be told. Returns how many events were put into some alert."""
     if not policy.channels or not occasions:
         return 0
@@ -53,7 +53,7 @@ def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: Policy, 
     return len(fitting)
 
 
-def queue_plainly(roster: Roster, events: Sequence[Event], policy: Policy) -> int:
+def queue_plainly(roster: Roster, events: Sequence[Event], policy: AlertPolicy) -> int:
     """Queue events for every channel, together and at once: where the rules cannot be applied. Returns how many."""
     with roster.transaction() as db:
         for event in events:
@@ -62,7 +62,7 @@ def queue_plainly(roster: Roster, events: Sequence[Event], policy: Policy) -> in
     return len(events)
 
 
-def _told(roster: Roster, channel: str, device: int, crowd: int) -> Told:
+def _told(roster: Roster, channel: str, device: int, crowd: int) -> AlertHistory:
     """``crowd`` such events are to be told to the channel now: when several are queued together, all are gathered."""
 
     def lately(kinds: frozenset[EventKind], since: datetime) -> bool:
@@ -74,4 +74,4 @@ def _told(roster: Roster, channel: str, device: int, crowd: int) -> Told:
     def gathered(word: str, since: datetime) -> bool:
         return gathered_since(roster.db, channel, word, since)
 
-    return Told(lately, count, gathered)
+    return AlertHistory(lately, count, gathered)

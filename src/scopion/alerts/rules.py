@@ -73,7 +73,7 @@ class Telling:
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class AlertHistory:
     """What a channel was told before, as far as it matters for what comes next."""
 
     lately: Callable[[frozenset[EventKind], datetime], bool]  # of this device such an event, since then
@@ -129,7 +129,7 @@ def _name(text: str) -> str:
         return text.casefold()
 
 
-def plan(occasion: Occasion, severity: Severity, told: Told, settings: AlertSettings, clock: Clock) -> Telling:
+def plan(occasion: Occasion, severity: Severity, told: AlertHistory, settings: AlertSettings, clock: Clock) -> Telling:
     """When a channel is told of an event, and whether by itself."""
     now, event = clock.now(), occasion.event
     if occasion.learning and event.kind is EventKind.JOINED:

@@ -86,7 +86,7 @@ class Rights:
 
 
 @dataclass(frozen=True, slots=True)
-class Arrival:
+class ReceivedFrame:
     """A frame and the monotonic time at which it arrived, as near to the wire as the system tells."""
 
     frame: bytes
@@ -106,7 +106,7 @@ class Link(Protocol):
     def send(self, frame: bytes) -> None:
         """Put a frame on the wire. Raises InterfaceLost."""
 
-    def receive(self, deadline: float) -> Arrival | None:
+    def receive(self, deadline: float) -> ReceivedFrame | None:
         """The next frame, or None once the monotonic ``deadline`` has passed. Raises InterfaceLost."""
 
     def dropped(self) -> int:

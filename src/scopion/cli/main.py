@@ -21,7 +21,7 @@ from scopion.cli.parts.terminal import echo, style
 from scopion.model.errors import ScopionError
 
 
-class Entry(NamedTuple):
+class CommandEntry(NamedTuple):
     """Where a command lives and what the map says of it."""
 
     module: str
@@ -29,44 +29,52 @@ class Entry(NamedTuple):
     summary: str
 
 
-FAMILIES: dict[str, dict[str, Entry]] = {
+FAMILIES: dict[str, dict[str, CommandEntry]] = {
     "Look": {
-        "here": Entry("look.here", "here", "Where am I: interface, subnet, gateway, which site."),
-        "scan": Entry("look.scan", "scan", "Who is here: ask, name, remember, tell what is new."),
-        "await": Entry("look.await_device", "await_device", "Until a device appears or is gone; prints its address."),
-        "spare": Entry("look.spare", "spare", "Free addresses of a subnet, or whether one may be taken."),
-        "vendor": Entry("look.vendor", "vendor", "Who made it: MAC addresses or prefixes to makers."),
+        "here": CommandEntry("look.here", "here", "Where am I: interface, subnet, gateway, which site."),
+        "scan": CommandEntry("look.scan", "scan", "Who is here: ask, name, remember, tell what is new."),
+        "await": CommandEntry(
+            "look.await_device", "await_device", "Until a device appears or is gone; prints its address."
+        ),
+        "spare": CommandEntry("look.spare", "spare", "Free addresses of a subnet, or whether one may be taken."),
+        "vendor": CommandEntry("look.vendor", "vendor", "Who made it: MAC addresses or prefixes to makers."),
     },
     "Remember": {
-        "devices": Entry("remember.devices", "devices", "The devices of the site, present and absent."),
-        "show": Entry("remember.show_device", "show_device", "All that is known of one device."),
-        "label": Entry("remember.describe", "label", "Give a device its name, owner and place."),
-        "mark": Entry("remember.describe", "mark", "Say what you think of it: known, guest, unwanted, new."),
-        "review": Entry("remember.review", "review", "Go through the new devices, one by one."),
-        "same": Entry("remember.describe", "same", "Say that two are one: one thing, two adapters."),
-        "forget": Entry("remember.describe", "forget", "Remove devices with all that is known of them."),
-        "events": Entry("remember.events", "events", "The log: who joined, left, came back, moved."),
-        "changes": Entry("remember.changes", "changes", "What differs between two moments, scans, or an export."),
-        "undo": Entry("remember.undo", "undo", "Take back what was changed: shows it, asks, does it."),
-        "import": Entry("remember.import_file", "import_file", "What others recorded, or scopion export wrote."),
-        "export": Entry("remember.export_file", "export_file", "The devices for other programs, or the whole site."),
-        "roster": Entry("remember.roster", "roster", "The file that remembers: check, compact, restore."),
+        "devices": CommandEntry("remember.devices", "devices", "The devices of the site, present and absent."),
+        "show": CommandEntry("remember.show_device", "show_device", "All that is known of one device."),
+        "label": CommandEntry("remember.describe", "label", "Give a device its name, owner and place."),
+        "mark": CommandEntry("remember.describe", "mark", "Say what you think of it: known, guest, unwanted, new."),
+        "review": CommandEntry("remember.review", "review", "Go through the new devices, one by one."),
+        "same": CommandEntry("remember.describe", "same", "Say that two are one: one thing, two adapters."),
+        "forget": CommandEntry("remember.describe", "forget", "Remove devices with all that is known of them."),
+        "events": CommandEntry("remember.events", "events", "The log: who joined, left, came back, moved."),
+        "changes": CommandEntry(
+            "remember.changes", "changes", "What differs between two moments, scans, or an export."
+        ),
+        "undo": CommandEntry("remember.undo", "undo", "Take back what was changed: shows it, asks, does it."),
+        "import": CommandEntry("remember.import_file", "import_file", "What others recorded, or scopion export wrote."),
+        "export": CommandEntry(
+            "remember.export_file", "export_file", "The devices for other programs, or the whole site."
+        ),
+        "roster": CommandEntry("remember.roster", "roster", "The file that remembers: check, compact, restore."),
     },
     "Be told": {
-        "watch": Entry("tell.watch", "watch", "Look after the site: sweep, listen, tell, until stopped."),
-        "alerts": Entry("tell.alerts", "alerts", "What was told to whom, and what waits."),
-        "service": Entry("tell.service", "service", "A hardened unit for the system's service manager."),
+        "watch": CommandEntry("tell.watch", "watch", "Look after the site: sweep, listen, tell, until stopped."),
+        "alerts": CommandEntry("tell.alerts", "alerts", "What was told to whom, and what waits."),
+        "service": CommandEntry("tell.service", "service", "A hardened unit for the system's service manager."),
     },
     "Wireless": {
-        "wifi": Entry("wifi.group", "wifi", "Allow and deny lists: kept, scheduled, pushed, verified."),
+        "wifi": CommandEntry("wifi.group", "wifi", "Allow and deny lists: kept, scheduled, pushed, verified."),
     },
     "Report": {
-        "report": Entry("report.report", "report", "Look back: summary, page, tables, figures."),
-        "map": Entry("report.address_map", "address_map", "The addresses of a subnet as a grid: who uses which."),
+        "report": CommandEntry("report.report", "report", "Look back: summary, page, tables, figures."),
+        "map": CommandEntry(
+            "report.address_map", "address_map", "The addresses of a subnet as a grid: who uses which."
+        ),
     },
     "Begin": {
-        "setup": Entry("begin.setup", "setup", "First steps: proposes a site, writes it, tries it."),
-        "demo": Entry("begin.demo", "demo", "A made-up site, told in a minute, or kept to try out."),
+        "setup": CommandEntry("begin.setup", "setup", "First steps: proposes a site, writes it, tries it."),
+        "demo": CommandEntry("begin.demo", "demo", "A made-up site, told in a minute, or kept to try out."),
     },
 }
 

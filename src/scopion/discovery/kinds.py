@@ -56,7 +56,7 @@ class Guess:
 
 
 @dataclass(frozen=True, slots=True)
-class Rule:
+class KindRule:
     """One line of reasoning: if every key fits, this kind or medium is likely."""
 
     kind: str
@@ -90,7 +90,7 @@ class Rule:
 class Kinds:
     """The rules in the order of their weight."""
 
-    def __init__(self, rules: Iterable[Rule]) -> None:
+    def __init__(self, rules: Iterable[KindRule]) -> None:
         self.rules = sorted(rules, key=lambda rule: -rule.weight)
         self._patterns: dict[str, re.Pattern[str]] = {}  # by key, made where it is first needed
         self._may_fit = lru_cache(_GUESSES_KEPT)(self._looked_for)
@@ -136,7 +136,7 @@ class Kinds:
             pattern = self._patterns[key] = re.compile(begins)
         return pattern.search(text.casefold()) is not None
 
-    def _rules_of(self, keys: frozenset[str]) -> list[Rule]:
+    def _rules_of(self, keys: frozenset[str]) -> list[KindRule]:
         """The rules that look for nothing but these keys."""
         return [rule for rule in self.rules if rule.wanted.keys() <= keys]
 
@@ -162,7 +162,7 @@ def load_kinds(folder: Path | None = None) -> Kinds:
     return Kinds((*own, *read_rules(DATA)))
 
 
-def read_rules(path: Path) -> tuple[Rule, ...]:
+def read_rules(path: Path) -> tuple[KindRule, ...]:
     """The rules of a file. Raises InvalidSettings with the number of the rule that is wrong."""
     try:
         document = parse_toml(path.read_text(encoding="utf-8"))
@@ -177,7 +177,7 @@ def read_rules(path: Path) -> tuple[Rule, ...]:
     return tuple(_rule(path, number, table) for number, table in enumerate(document.get("rule", ()), 1))
 
 
-def _rule(path: Path, number: int, table: dict[str, Any]) -> Rule:
+def _rule(path: Path, number: int, table: dict[str, Any]) -> KindRule:
     where = f"{path}, rule {number}"
     unknown = table.keys() - _PATTERNS - {"kind", "weight", "says", "medium"}
     if unknown:
@@ -192,7 +192,7 @@ def _rule(path: Path, number: int, table: dict[str, Any]) -> Rule:
     wanted = {key: _checked(where, key, table[key]) for key in table if key in _PATTERNS}
     if not wanted or not says or not (table.get("kind") or medium != "unknown"):
         raise InvalidSettings(f"{where}: a rule needs a kind or a medium, words (says), and something to look for")
-    return Rule(str(table.get("kind", "")), weight, str(says), Medium(medium), wanted)
+    return KindRule(str(table.get("kind", "")), weight, str(says), Medium(medium), wanted)
 
 
 def _checked(where: str, key: str, texts: object) -> tuple[str, ...]:

@@ -10,10 +10,10 @@ from ipaddress import IPv4Address
 from typing import Protocol
 
 from scopion.attachment.ports import Attachment, Interface, Traffic
-from scopion.discovery.answer import Asker
-from scopion.discovery.asking import Method, open_asker
-from scopion.discovery.echo_asker import EchoAsker
+from scopion.discovery.echo_prober import EchoProber
 from scopion.discovery.hearing import Hearing
+from scopion.discovery.prober import Prober
+from scopion.discovery.probing import Method, open_prober
 from scopion.discovery.sweep import Sweep, SweepPlan
 from scopion.model.address import Address
 from scopion.model.errors import InterfaceLost
@@ -45,7 +45,7 @@ def open_lookout(
     again = _Again(pace, AGAIN_S)
     if method is Method.ARP:
         return _FrameLookout(attachment, interface, own_address, again)
-    return _AskingLookout(attachment, open_asker(method, attachment, interface, own_address), again)
+    return _AskingLookout(attachment, open_prober(method, attachment, interface, own_address), again)
 
 
 class _Again:
@@ -104,7 +104,7 @@ class _FrameLookout:
 class _AskingLookout:
     """By whatever way of asking there is, without listening."""
 
-    def __init__(self, attachment: Attachment, asker: Asker, again: _Again) -> None:
+    def __init__(self, attachment: Attachment, asker: Prober, again: _Again) -> None:
         self._clock = attachment.clock
         self._asker = asker
         self._again = again
@@ -138,11 +138,11 @@ class Roll:
         raw = method is Method.ARP
         # A kernel's table goes on believing in a neighbour for up to a minute: without raw frames hosts are asked
         # for a sign of life of their own, an echo or a TCP port.
-        self._asker: Asker
+        self._asker: Prober
         if raw:
-            self._asker = open_asker(Method.ARP, attachment, interface, own_address)
+            self._asker = open_prober(Method.ARP, attachment, interface, own_address)
         else:
-            self._asker = EchoAsker(attachment, interface, on_and_on=True)
+            self._asker = EchoProber(attachment, interface, on_and_on=True)
         now = self._clock.monotonic()
         self._present = {seen.address: seen for seen in present if seen.address is not None}
         self._last_sign = dict.fromkeys(self._present, now)

@@ -51,7 +51,7 @@ class _Open:
 
 
 @dataclass(frozen=True, slots=True)
-class Learnt:
+class LearntName:
     """What an answer told of a host."""
 
     about: Address
@@ -103,7 +103,7 @@ class NameSearch:
         self._direct.queue.extend(self._by_groups.due(now))  # all together keep the pace, too
         return self._direct.due(now)
 
-    def heard(self, letter: Letter) -> Learnt | None:
+    def heard(self, letter: Letter) -> LearntName | None:
         """What an answer tells; None if it answers no question of ours or cannot be read."""
         known = self._open.get(int.from_bytes(letter.payload[:2]))
         if known is None or letter.sender != known.answerer:
@@ -115,7 +115,7 @@ class NameSearch:
             return None
         if any(trait.kind is TraitKind.NAME for trait in traits):
             self._unnamed.pop(known.about, None)
-        return Learnt(known.about, traits) if traits else None
+        return LearntName(known.about, traits) if traits else None
 
     def done(self, now: float) -> bool:
         """Whether nobody has anything more to say, or has had time enough."""

@@ -10,9 +10,9 @@ from types import MappingProxyType
 from typing import Protocol
 
 from scopion.attachment.ports import Attachment
-from scopion.discovery.answer import Answer, Asker
-from scopion.discovery.asking import ARP_PORTION, CHECKING_LIMIT_S, KERNEL_REQUESTS, TOUCH_PORTION
 from scopion.discovery.listening import INTERRUPTED, Heard
+from scopion.discovery.prober import Answer, Prober
+from scopion.discovery.probing import ARP_PORTION, CHECKING_LIMIT_S, KERNEL_REQUESTS, TOUCH_PORTION
 from scopion.discovery.side_by_side import SideBySide
 from scopion.discovery.sweep import SweepPlan
 from scopion.model.address import Address
@@ -76,7 +76,7 @@ class Watcher:
     on_progress: Callable[[Progress], None] | None = None
 
 
-class Companion(Protocol):
+class SideTask(Protocol):
     """Something that goes on beside a sweep, about those who were found: asking for their names, trying their ports."""
 
     def met(self, seen: Observation) -> None:
@@ -92,12 +92,12 @@ class Companion(Protocol):
 
 def run_scan(
     addresses: Collection[Address],
-    asker: Asker,
+    asker: Prober,
     attachment: Attachment,
     plan: SweepPlan,
     expected: Expected = MappingProxyType({}),
     watcher: Watcher = Watcher(),
-    companions: Sequence[Companion] = (),
+    companions: Sequence[SideTask] = (),
     also: Sequence[Address] | None = None,
 ) -> Findings:
     """Ask all addresses; Ctrl-C or a lost interface end it early, and what was found is kept.
@@ -154,12 +154,12 @@ class _Gathering:
 
     def __init__(
         self,
-        asker: Asker,
+        asker: Prober,
         attachment: Attachment,
         findings: Findings,
         expected: Expected,
         watcher: Watcher,
-        companions: Sequence[Companion],
+        companions: Sequence[SideTask],
     ) -> None:
         self._asker = asker
         self._clock = attachment.clock

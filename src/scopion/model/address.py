@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address, IPv6Address, ip_address
 
-from scopion.model.kept import Kept
+from scopion.model.bounded_cache import BoundedCache
 
 _LINK_LOCAL = 0xA9FE  # 169.254.0.0/16 (RFC 3927)
 _OCTETS = tuple(map(str, range(256)))
@@ -19,7 +19,7 @@ def parse_address(text: str) -> Address:
 
 
 # The first three octets, ``192.0.2.``, by their number: a list has few of them.
-_BEGINNINGS = Kept[int, str](lambda number: str(IPv4Address(number << 8)).removesuffix("0"), 4_096)
+_BEGINNINGS = BoundedCache[int, str](lambda number: str(IPv4Address(number << 8)).removesuffix("0"), 4_096)
 
 
 def written(address: Address) -> str:

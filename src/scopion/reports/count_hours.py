@@ -21,7 +21,7 @@ ALWAYS = 0.9
 
 
 @dataclass(frozen=True, slots=True)
-class Span:
+class HourSpan:
     """Whole days on the wall's clock; ``end`` is the moment at which it is looked back, in the last of them."""
 
     first: date
@@ -48,7 +48,7 @@ class Span:
         return (wall - self.midnight) // HOUR
 
 
-def hour_runs(stays: Iterable[tuple[datetime, datetime]], span: Span) -> list[tuple[int, int]]:
+def hour_runs(stays: Iterable[tuple[datetime, datetime]], span: HourSpan) -> list[tuple[int, int]]:
     """The hours in which any of some stays was (wall's clock), as inclusive runs that neither touch nor overlap."""
     last = span.hours - 1
     runs: list[tuple[int, int]] = []
@@ -72,7 +72,7 @@ def bits(runs: Iterable[tuple[int, int]]) -> int:
 
 
 def busy(
-    runs: Iterable[Sequence[tuple[int, int]]], span: Span, looked: Callable[[date], bool], since: datetime
+    runs: Iterable[Sequence[tuple[int, int]]], span: HourSpan, looked: Callable[[date], bool], since: datetime
 ) -> list[list[float]]:
     """How many devices are here at a time, on the average, by weekday (Monday first) and hour.
 
@@ -128,7 +128,7 @@ class WeekOf:
         ]  # fmt: skip
 
 
-def week_of(here: int, span: Span, known_since: date, looked: Callable[[date], bool]) -> WeekOf:
+def week_of(here: int, span: HourSpan, known_since: date, looked: Callable[[date], bool]) -> WeekOf:
     """The last week of a device whose hours in a span are the bits of ``here``."""
     days = tuple(span.end.date() - timedelta(days=back) for back in range(6, -1, -1))
     # The day on which it was seen first was not a whole one.

@@ -104,7 +104,7 @@ class SceneAccessPoint:
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class StoryStep:
     """What the narrator says, if anything, and the command that follows."""
 
     says: str
@@ -115,12 +115,12 @@ class Step:
 
 
 @dataclass(frozen=True, slots=True)
-class Moment:
+class SceneMoment:
     """A point of the story: when, what the narrator says, and what is done then when the story is told."""
 
     at: datetime
     tells: str
-    steps: tuple[Step, ...] = ()
+    steps: tuple[StoryStep, ...] = ()
     looks_h: int = 0  # told, the time before it passes with a scan every so many hours; 0: it passes unseen
     last: bool = False  # told, the story ends with it
 
@@ -152,7 +152,7 @@ class Scene:
     registry: Path | None  # an IEEE-form CSV file with the made-up makers
     interfaces: tuple[Interface, ...]
     hosts: tuple[SceneHost, ...]
-    moments: tuple[Moment, ...]
+    moments: tuple[SceneMoment, ...]
     rounds: Rounds | None = None
     settings: str = ""  # what stands in site.toml besides the comments, in TOML
     access_point: SceneAccessPoint | None = None
@@ -177,7 +177,7 @@ def _read(name: str, path: Path) -> Scene:
         raise InvalidSettings(f"scene {name!r} cannot be read: {error.strerror}") from None
     except ValueError as error:
         raise InvalidSettings(f"{path}: {error}") from None
-    reader = _Reader(path)
+    reader = _SceneReader(path)
     moments = reader.each(document, "moment", _moment)
     if not moments:
         raise InvalidSettings(f"{path}: a scene needs at least one [[moment]]")
@@ -198,7 +198,7 @@ def _read(name: str, path: Path) -> Scene:
 
 
 @dataclass(frozen=True, slots=True)
-class _Reader:
+class _SceneReader:
     """Reads the tables of an array and says which one was wrong."""
 
     path: Path
@@ -288,9 +288,9 @@ def _hours(text: str) -> tuple[time, time]:
     return first, last
 
 
-def _moment(table: dict[str, Any]) -> Moment:
+def _moment(table: dict[str, Any]) -> SceneMoment:
     steps = [
-        Step(
+        StoryStep(
             _line(step.get("says", "")),
             tuple(shlex.split(step["run"])),
             int(step.get("expects", 0)),
@@ -299,7 +299,7 @@ def _moment(table: dict[str, Any]) -> Moment:
         )
         for step in table.get("step", ())
     ]
-    return Moment(
+    return SceneMoment(
         at=table["at"],
         tells=_line(table["tells"]),
         steps=tuple(steps),

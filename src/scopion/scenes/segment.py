@@ -13,7 +13,7 @@ from contextlib import suppress
 from datetime import datetime, timedelta
 from ipaddress import IPv4Address, IPv6Address
 
-from scopion.attachment.ports import Arrival, Interface
+from scopion.attachment.ports import Interface, ReceivedFrame
 from scopion.model.address import Address
 from scopion.model.errors import InterfaceLost, MalformedFrame
 from scopion.scenes.comings import comings
@@ -136,13 +136,13 @@ class Segment:
         self._order += 1
         heapq.heappush(self._due, (at, self._order, frame))
 
-    def next_arrival(self, deadline: float) -> Arrival | None:
+    def next_arrival(self, deadline: float) -> ReceivedFrame | None:
         """The next frame for this machine, once the virtual clock has reached it."""
         self._let_come(deadline)
         if self._due and self._due[0][0] <= max(deadline, self.clock.monotonic()):
             at, _, frame = heapq.heappop(self._due)
             self.clock.wait_until(at)
-            return Arrival(frame, at)
+            return ReceivedFrame(frame, at)
         self.clock.wait_until(deadline)
         return None
 
@@ -171,7 +171,7 @@ class SceneLink:
         self._require_open()
         self.segment.put(frame)
 
-    def receive(self, deadline: float) -> Arrival | None:
+    def receive(self, deadline: float) -> ReceivedFrame | None:
         """The next frame; the virtual clock moves on to it, or to the deadline."""
         self._require_open()
         return self.segment.next_arrival(deadline)

@@ -9,7 +9,7 @@ from pathlib import Path
 from scopion.model.errors import InvalidSettings
 from scopion.roster.store.write_files import write_atomically
 from scopion.scenes import STORY_FILE
-from scopion.scenes.scene import Moment, Scene, load_scene
+from scopion.scenes.scene import Scene, SceneMoment, load_scene
 
 
 class Story:
@@ -43,11 +43,11 @@ class Story:
             raise InvalidSettings(f"{path} is damaged ({error}): start anew with scopion demo --keep") from None
 
     @property
-    def told(self) -> Moment:
+    def told(self) -> SceneMoment:
         """The moment that was reached last."""
         return self.scene.moments[self.moment]
 
-    def next(self) -> Moment | None:
+    def next(self) -> SceneMoment | None:
         """Move on to the next moment and save; None at the end of the story."""
         if self.moment + 1 >= len(self.scene.moments):
             return None

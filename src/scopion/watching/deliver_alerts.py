@@ -15,7 +15,7 @@ from scopion.operations.notify.manage_alerts import secret_reader
 from scopion.operations.notify.word_alerts import AlertWriter
 from scopion.roster.mutes import mutes
 from scopion.roster.outbox import backlog, next_due, note_passed_over
-from scopion.watching.watch_context import Post
+from scopion.watching.watch_context import WatchContext
 
 # A round for cron waits for what is due so soon: a newcomer's message waits a moment for its names.
 _SHORTLY = timedelta(seconds=3)
@@ -24,9 +24,9 @@ _SHORTLY = timedelta(seconds=3)
 class Delivering:
     """Drives the outbox."""
 
-    def __init__(self, post: Post) -> None:
-        self._post = post
-        site = post.site
+    def __init__(self, context: WatchContext) -> None:
+        self._context = context
+        site = context.site
         read_secret = secret_reader(site)
         self._channels: Mapping[str, Channel] = {
             each.name: open_channel(each, read_secret, site.folder) for each in channels_of(site)
@@ -53,8 +53,8 @@ class Delivering:
     @property
     def has_tried_all(self) -> bool:
         """Whether nothing that is due is left that was not tried."""
-        post = self._post
-        if any(post.hands.busy(_lane(name)) for name in self._channels):
+        context = self._context
+        if any(context.executor.busy(_lane(name)) for name in self._channels):
             return False
         return self._seen_empty
 
@@ -63,20 +63,20 @@ class Delivering:
         if now < self._next_at:
             return
         # Other processes put alerts into the outbox, too: scopion scan by hand.
-        self._next_at = now + self._post.look_every_s
-        post = self._post
-        with post.doing("looking into the outbox"):
+        self._next_at = now + self._context.look_every_s
+        context = self._context
+        with context.doing("looking into the outbox"):
             for outcome in list(self._unnoted.values()):
                 self._note(outcome)
             self._note_flood()
-            busy = [name for name in self._channels if post.hands.busy(_lane(name))]
-            wall = post.clock.now()
+            busy = [name for name in self._channels if context.executor.busy(_lane(name))]
+            wall = context.clock.now()
             attempts = self._box().due(wall, busy)
             for attempt in attempts:
                 self._start(attempt)
-            waiting = backlog(post.site.roster, wall)
+            waiting = backlog(context.site.roster, wall)
             self.state = {name: (each.count, (wall - each.oldest).total_seconds()) for name, each in waiting.items()}
-            due = next_due(post.site.roster)
+            due = next_due(context.site.roster)
             if due is not None and due > wall:
                 self._next_at = min(self._next_at, now + (due - wall).total_seconds())
             shortly = due is not None and wall < due < wall + _SHORTLY
@@ -84,7 +84,7 @@ class Delivering:
 
     def _box(self) -> Outbox:
         """On the roster as it is open now: after damage it is another one."""
-        site = self._post.site
+        site = self._context.site
         if self._outbox is None or self._outbox.roster is not site.roster:
             give_up = timedelta(days=site.settings.alerts.give_up_days)
             self._outbox = Outbox(
@@ -93,8 +93,8 @@ class Delivering:
         return self._outbox
 
     def _start(self, attempt: Attempt) -> None:
-        post, name = self._post, attempt.alert.channel
-        channel, at = self._channels[name], post.clock.now()
+        context, name = self._context, attempt.alert.channel
+        channel, at = self._channels[name], context.clock.now()
 
         def finish(outcome: Any, error: BaseException | None) -> None:
             if error is not None:
@@ -102,39 +102,39 @@ class Delivering:
             assert isinstance(outcome, Outcome)
             # As long as it cannot be noted - a full disk - nothing more goes by this channel, or it would go again.
             self._unnoted[name] = outcome
-            with post.doing("noting a delivery"):
+            with context.doing("noting a delivery"):
                 self._note(outcome)
             self.soon()
 
-        post.hands.start(_lane(name), lambda: attempted(attempt, channel, at), finish)
+        context.executor.start(_lane(name), lambda: attempted(attempt, channel, at), finish)
 
     def _note(self, outcome: Outcome) -> None:
-        post, name = self._post, outcome.attempt.alert.channel
-        state = self._box().done(outcome, post.clock.now())
+        context, name = self._context, outcome.attempt.alert.channel
+        state = self._box().done(outcome, context.clock.now())
         self._unnoted.pop(name, None)
-        post.counts.deliveries[name, str(state)] += 1
+        context.counts.deliveries[name, str(state)] += 1
         if outcome.failure is None:
-            post.works(_lane(name))
+            context.works(_lane(name))
         else:
-            post.troubles[_lane(name)] = str(outcome.failure)
+            context.troubles[_lane(name)] = str(outcome.failure)
 
     def _note_flood(self) -> None:
         """Tell, once an hour at most, how much was passed over because somebody makes it up."""
-        post = self._post
-        passed = post.memory.guard.passed_over()
+        context = self._context
+        passed = context.memory.guard.passed_over()
         if passed is None:
             return
-        post.counts.passed_over += passed.count
-        post.trouble(
+        context.counts.passed_over += passed.count
+        context.trouble(
             "taking in",
             f"claims of new addresses are passed over (such as {passed.examples[0]}): somebody makes them up",
         )
-        policy = policy_of(post.site)
+        policy = policy_of(context.site)
         if policy is None:
             return
-        at = post.clock.now()
-        with post.site.roster.transaction() as db:
-            if any(each.covers(0, EventKind.JOINED, at) for each in mutes(post.site.roster, at)):
+        at = context.clock.now()
+        with context.site.roster.transaction() as db:
+            if any(each.covers(0, EventKind.JOINED, at) for each in mutes(context.site.roster, at)):
                 return
             for channel in policy.channels:
                 note_passed_over(db, channel, passed.count, passed.examples, at)

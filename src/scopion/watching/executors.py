@@ -1,7 +1,8 @@
 """What does the work that takes time - sweeping, asking, delivering - while the watch goes on deciding.
 
-``Threads`` does it beside the watch, each lane one thing at a time. ``Inline`` does it at once and in order, so that a
-scene with its virtual clock plays weeks in seconds, the same every time. The watch cannot tell which it has.
+``ThreadExecutor`` does it beside the watch, each lane one thing at a time. ``InlineExecutor`` does it at once and in
+order, so that a scene with its virtual clock plays weeks in seconds, the same every time. The watch cannot tell which
+of them it has.
 """
 
 from __future__ import annotations
@@ -16,7 +17,7 @@ from typing import Any, Protocol
 
 from scopion.attachment.ports import Attachment
 from scopion.model.errors import place_of
-from scopion.watching.interface_ear import Ear
+from scopion.watching.interface_listener import InterfaceListener
 
 # Several ears in one thread take turns of this length.
 _TURN_S = 1.0
@@ -37,7 +38,7 @@ Finish = Callable[[Any, BaseException | None], None]
 Contained = Callable[[str], contextlib.AbstractContextManager[None]]
 
 
-class Hands(Protocol):
+class Executor(Protocol):
     """Does work, and waits."""
 
     def start(self, lane: str, work: Work, finish: Finish) -> None:
@@ -49,10 +50,10 @@ class Hands(Protocol):
     def finished(self, contained: Contained) -> None:
         """Tell what has been done since the last call, each lane within ``contained``: what goes wrong is its alone."""
 
-    def attend(self, ear: Ear) -> None:
+    def attend(self, listener: InterfaceListener) -> None:
         """Let an ear listen from now on."""
 
-    def neglect(self, ear: Ear) -> None:
+    def neglect(self, listener: InterfaceListener) -> None:
         """Let it listen no more."""
 
     def wait(self, until: float) -> None:
@@ -81,8 +82,8 @@ class _Lane:
             work()
 
 
-class Threads:
-    """Implements ``Hands`` with a thread for each lane and each ear."""
+class ThreadExecutor:
+    """Implements ``Executor`` with a thread for each lane and each ear."""
 
     def __init__(self, attachment: Attachment) -> None:
         self._clock = attachment.clock
@@ -91,7 +92,7 @@ class Threads:
         self._open: Counter[str] = Counter()
         self._done: queue.SimpleQueue[Done | None] = queue.SimpleQueue()
         self._later: deque[Done] = deque()
-        self._ears: set[Ear] = set()
+        self._listeners: set[InterfaceListener] = set()
 
     def start(self, lane: str, work: Work, finish: Finish) -> None:
         """By the lane's own thread."""
@@ -127,26 +128,26 @@ class Threads:
             with contained(done.lane):
                 done.finish(done.result, done.error)
 
-    def attend(self, ear: Ear) -> None:
+    def attend(self, listener: InterfaceListener) -> None:
         """With a thread of its own: it must not miss a frame while a sweep is folded."""
-        lane = f"ear {ear.interface.name}"
+        lane = f"ear {listener.interface.name}"
         self._open[lane] += 1
 
         def run() -> None:
             try:
-                ear.run()
+                listener.run()
                 self._done.put(Done(lane, _ended))
             except BaseException as error:  # told where the watch waits: nobody would notice that it is deaf
-                ear.lost = place_of(error)  # and opened anew
+                listener.lost = place_of(error)  # and opened anew
                 self._done.put(Done(lane, _ended, None, error))
 
-        self._ears.add(ear)
+        self._listeners.add(listener)
         threading.Thread(target=run, name=lane, daemon=True).start()
 
-    def neglect(self, ear: Ear) -> None:
+    def neglect(self, listener: InterfaceListener) -> None:
         """The thread sees it within half a second."""
-        ear.stop()
-        self._ears.discard(ear)
+        listener.stop()
+        self._listeners.discard(listener)
 
     def wait(self, until: float) -> None:
         """For the first thing that is done or heard."""
@@ -164,8 +165,8 @@ class Threads:
 
     def close(self, within_s: float, worth_waiting: Callable[[str], bool] = lambda _: True) -> None:
         """What has not ended by then is left behind: the process ends."""
-        for ear in list(self._ears):
-            self.neglect(ear)
+        for listener in list(self._listeners):
+            self.neglect(listener)
         self._closed = True
         for lane in self._lanes.values():
             lane.submit(None)
@@ -181,12 +182,12 @@ def _ended(result: Any, error: BaseException | None) -> None:
         raise error
 
 
-class Inline:
-    """Implements ``Hands`` in the thread of the watch, on whatever clock the attachment has."""
+class InlineExecutor:
+    """Implements ``Executor`` in the thread of the watch, on whatever clock the attachment has."""
 
     def __init__(self, attachment: Attachment) -> None:
         self._clock = attachment.clock
-        self._ears: list[Ear] = []
+        self._listeners: list[InterfaceListener] = []
         self._done: deque[Done] = deque()
         self._awake = False
 
@@ -208,27 +209,27 @@ class Inline:
             with contained(done.lane):
                 done.finish(done.result, done.error)
 
-    def attend(self, ear: Ear) -> None:
+    def attend(self, listener: InterfaceListener) -> None:
         """Whenever the watch waits."""
-        self._ears.append(ear)
+        self._listeners.append(listener)
 
-    def neglect(self, ear: Ear) -> None:
+    def neglect(self, listener: InterfaceListener) -> None:
         """From now on."""
-        if ear in self._ears:
-            self._ears.remove(ear)
-            ear.close()
+        if listener in self._listeners:
+            self._listeners.remove(listener)
+            listener.close()
 
     def wait(self, until: float) -> None:
         """Listening meanwhile."""
         self._awake = False
-        ears = [ear for ear in self._ears if not ear.lost]
+        listeners = [listener for listener in self._listeners if not listener.lost]
         while not self._done and not self._awake and (now := self._clock.monotonic()) < until:
-            turn = until if len(ears) == 1 else min(until, now + _TURN_S)
-            for ear in ears:
-                ear.listen(turn)
+            turn = until if len(listeners) == 1 else min(until, now + _TURN_S)
+            for listener in listeners:
+                listener.listen(turn)
                 if self._awake:
                     return
-            if not ears:
+            if not listeners:
                 pass_time(self._clock, until)
 
     def wake(self) -> None:
@@ -237,8 +238,8 @@ class Inline:
 
     def close(self, within_s: float, worth_waiting: Callable[[str], bool] = lambda _: True) -> None:
         """Everything has ended already."""
-        for ear in list(self._ears):
-            self.neglect(ear)
+        for listener in list(self._listeners):
+            self.neglect(listener)
 
 
 def pass_time(clock: Any, until: float) -> None:

@@ -13,9 +13,9 @@ from ipaddress import IPv4Address, IPv4Network
 from typing import Any
 
 from scopion.attachment.ports import Interface, Rights
-from scopion.discovery.asking import Method, open_asker, plan_for
 from scopion.discovery.listening import Gathered
-from scopion.discovery.name_company import NameCompany
+from scopion.discovery.name_task import NameTask
+from scopion.discovery.probing import Method, open_prober, plan_for
 from scopion.discovery.runner import Findings, run_scan
 from scopion.model.address import Address
 from scopion.model.device import EventKind
@@ -24,8 +24,8 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
 from scopion.operations.intake.take_in import take_in
 from scopion.operations.scan.ask_network import name_servers
-from scopion.watching.interface_ear import Ear
-from scopion.watching.watch_context import Post, log
+from scopion.watching.interface_listener import InterfaceListener
+from scopion.watching.watch_context import WatchContext, log
 
 # Who is still there is noted this often; news goes at once.
 NOTE_EVERY_S = 60.0
@@ -48,55 +48,59 @@ _ARRIVALS = (EventKind.JOINED, EventKind.UNWANTED_PRESENT)
 class Listening:
     """Ears, and the fold of what they hear."""
 
-    def __init__(self, post: Post, rights: Rights, sweep_soon: Callable[[IPv4Network], None]) -> None:
-        self._post = post
+    def __init__(self, context: WatchContext, rights: Rights, sweep_soon: Callable[[IPv4Network], None]) -> None:
+        self._context = context
         self._sweep_soon = sweep_soon
         self._rights = rights
-        self._ears: dict[str, Ear] = {}
+        self._listeners: dict[str, InterfaceListener] = {}
         self._kept = Gathered()
         self._away: set[str] = set()  # interfaces that do not stand on the site's ground, or not for certain
-        self._due_at = post.clock.monotonic() + NOTE_EVERY_S
+        self._due_at = context.clock.monotonic() + NOTE_EVERY_S
         self._not_before = 0.0
         self._news_began: float | None = None  # what was taken in in this turn of the watch, if anything was
         self._checked: dict[IPv4Address, float] = {}
         self._own: frozenset[MacAddress] = frozenset()
 
     @property
-    def ears(self) -> Collection[Ear]:
+    def listeners(self) -> Collection[InterfaceListener]:
         """Those that listen now."""
-        return self._ears.values()
+        return self._listeners.values()
 
     def attend(self, interfaces: Sequence[Interface], own: frozenset[MacAddress]) -> None:
         """Listen on exactly these; one that has changed gets a new ear."""
         self._own = own
         wanted = {each.name: each for each in interfaces}
-        for name, ear in list(self._ears.items()):
-            if ear.lost or wanted.get(name) != ear.interface:
-                if ear.lost:
-                    log.warning("listening on %s ended: %s", name, ear.lost)
+        for name, listener in list(self._listeners.items()):
+            if listener.lost or wanted.get(name) != listener.interface:
+                if listener.lost:
+                    log.warning("listening on %s ended: %s", name, listener.lost)
                 if name not in self._away:
-                    self._keep(self._count(ear))
-                self._post.hands.neglect(ear)
-                del self._ears[name]
+                    self._keep(self._count(listener))
+                self._context.executor.neglect(listener)
+                del self._listeners[name]
         for name, interface in wanted.items():
-            if name not in self._ears and self._rights.raw_frames:
+            if name not in self._listeners and self._rights.raw_frames:
                 self._open(interface)
             elif not self._rights.raw_frames:
                 doing = f"listening on {name}"
                 more = self._rights.how_to_get_more
-                self._post.remark(doing, f"not listening, so that who joins is noticed by the next sweep only: {more}")
+                self._context.remark(
+                    doing, f"not listening, so that who joins is noticed by the next sweep only: {more}"
+                )
 
     def _open(self, interface: Interface) -> None:
         try:
-            heard = self._post.memory.heard
-            ear = Ear(self._post.site.attachment, interface, self._post.hands.wake, self._own, heard)
+            heard = self._context.memory.heard
+            listener = InterfaceListener(
+                self._context.site.attachment, interface, self._context.executor.wake, self._own, heard
+            )
         except (InterfaceLost, NotPermitted) as error:
-            self._post.trouble(f"listening on {interface.name}", str(error))
+            self._context.trouble(f"listening on {interface.name}", str(error))
             return
-        ear.known = self._post.known
-        self._ears[interface.name] = ear
-        self._post.hands.attend(ear)
-        self._post.works(f"listening on {interface.name}")
+        listener.known = self._context.known
+        self._listeners[interface.name] = listener
+        self._context.executor.attend(listener)
+        self._context.works(f"listening on {interface.name}")
 
     def stands(self, interface: str, *, at_home: bool) -> None:
         """Whether what is heard on an interface is of this site; until that is known it is kept."""
@@ -108,18 +112,18 @@ class Listening:
     def learnt(self) -> None:
         """Who is known has been read anew; when others were heard is of no use any more."""
         self._rest()
-        self._post.memory.forget_all_but(self._post.known.here)
-        for ear in self._ears.values():
-            ear.known = self._post.known
+        self._context.memory.forget_all_but(self._context.known.here)
+        for listener in self._listeners.values():
+            listener.known = self._context.known
 
     def drop(self, interface: str) -> None:
         """What was heard there is not of this site."""
-        if interface in self._ears:
-            self._count(self._ears[interface])
+        if interface in self._listeners:
+            self._count(self._listeners[interface])
 
     def wake_at(self) -> float:
         """When something has to be taken in."""
-        if any(ear.has_news for name, ear in self._ears.items() if name not in self._away):
+        if any(listener.has_news for name, listener in self._listeners.items() if name not in self._away):
             return self._not_before
         return max(self._due_at, self._not_before)
 
@@ -129,14 +133,14 @@ class Listening:
         if now < self.wake_at():
             return
         self._due_at = now + NOTE_EVERY_S
-        self._news_began = self._post.clock.monotonic()
+        self._news_began = self._context.clock.monotonic()
         self._take_in(now)
         self._rest()
 
     def _rest(self) -> None:
         """Let other news wait, if any was taken in in this turn."""
         if self._news_began is not None:
-            now = self._post.clock.monotonic()
+            now = self._context.clock.monotonic()
             pause = min(max(_PAUSES * (now - self._news_began), _LEAST_PAUSE_S), _MOST_PAUSE_S)
             self._not_before = max(self._not_before, now + pause)
 
@@ -147,19 +151,19 @@ class Listening:
             return
         settled, questioned = self._told_apart(seen, now)
         try:
-            taken = take_in(self._post.site, settled)
+            taken = take_in(self._context.site, settled)
         except ScopionError as error:
-            if not self._post.keeping("remembering what was heard", error):
+            if not self._context.keeping("remembering what was heard", error):
                 raise
             self._keep(settled)
             for claims in questioned.values():
                 self._forget_checks(claims)
             self._not_before = now + _AGAIN_S
             return
-        self._post.works("remembering what was heard")
-        if taken.events or any(map(self._post.known.is_news, settled)):
-            self._post.outdated()
-        self._post.tell(taken.events, taken.devices)
+        self._context.works("remembering what was heard")
+        if taken.events or any(map(self._context.known.is_news, settled)):
+            self._context.outdated()
+        self._context.tell(taken.events, taken.devices)
         arrived = {event.mac for event in taken.events if event.kind in _ARRIVALS}
         self._ask_names([each for each in settled if each.mac in arrived and self._is_alone(each)])
         for interface, claims in questioned.items():
@@ -169,7 +173,7 @@ class Listening:
         """What could not be remembered is tried again soon, each pair once."""
         for each in seen:
             self._kept.add(each)
-        self._due_at = min(self._due_at, self._post.clock.monotonic() + _AGAIN_S)
+        self._due_at = min(self._due_at, self._context.clock.monotonic() + _AGAIN_S)
 
     def _forget_checks(self, claims: Sequence[Observation]) -> None:
         """Claims that were not asked about are, when they come again."""
@@ -180,19 +184,19 @@ class Listening:
 
     def _is_alone(self, seen: Observation) -> bool:
         """Whether it is the only one at its address: else nobody could say who answers there."""
-        return seen.address is not None and not self._post.known.claims_a_held_address(seen)
+        return seen.address is not None and not self._context.known.claims_a_held_address(seen)
 
     def _gathered(self) -> list[Observation]:
         """What all ears have heard, and what could not be remembered before."""
         kept, self._kept = self._kept.observations(), Gathered()
         found = list(kept)
-        for name, ear in self._ears.items():
+        for name, listener in self._listeners.items():
             if name not in self._away:
-                found += self._count(ear)
+                found += self._count(listener)
         return found
 
-    def _count(self, ear: Ear) -> list[Observation]:
-        heard, counts = ear.take(), self._post.counts
+    def _count(self, listener: InterfaceListener) -> list[Observation]:
+        heard, counts = listener.take(), self._context.counts
         counts.frames += heard.frames
         counts.malformed += heard.malformed
         counts.dropped += heard.dropped
@@ -207,26 +211,28 @@ class Listening:
         settled: list[Observation] = []
         questioned: dict[str, list[Observation]] = {}
         for each in seen:
-            ear = self._ear_of(each)
-            claims = self._post.known.has_come(each) and self._post.known.claims_a_held_address(each)
-            if not claims or ear is None or not isinstance(each.address, IPv4Address):
+            listener = self._listener_of(each)
+            claims = self._context.known.has_come(each) and self._context.known.claims_a_held_address(each)
+            if not claims or listener is None or not isinstance(each.address, IPv4Address):
                 settled.append(each)
             elif now >= self._checked.get(each.address, 0.0):
                 self._note_checked(each.address, now)
-                questioned.setdefault(ear.interface.name, []).append(each)
+                questioned.setdefault(listener.interface.name, []).append(each)
         return settled, questioned
 
-    def _ear_of(self, seen: Observation) -> Ear | None:
+    def _listener_of(self, seen: Observation) -> InterfaceListener | None:
         if seen.address is None:
             return None
-        return next((ear for ear in self._ears.values() if ear.interface.reaches(seen.address)), None)
+        return next(
+            (listener for listener in self._listeners.values() if listener.interface.reaches(seen.address)), None
+        )
 
     def _ask_clients(self, now: float) -> None:
         """Ask for those who have just asked a DHCP server for an address: its answer went to them alone."""
-        for name, ear in self._ears.items():
+        for name, listener in self._listeners.items():
             wanted = {
                 address
-                for address in ear.take_requests().values()
+                for address in listener.take_requests().values()
                 if name not in self._away and now >= self._checked.get(address, 0.0)
             }
             for address in wanted:
@@ -241,17 +247,17 @@ class Listening:
 
     def _check(self, interface: str, claims: Sequence[Observation], more: Sequence[IPv4Address] = ()) -> None:
         """Ask who is at addresses that somebody claims, or will have in a moment; fold claims and answers together."""
-        post, ear = self._post, self._ears[interface]
-        began = post.clock.now()
+        context, listener = self._context, self._listeners[interface]
+        began = context.clock.now()
         addresses = [*(each.address for each in claims if isinstance(each.address, IPv4Address)), *more]
-        own = ear.interface.address_in(addresses[0])
+        own = listener.interface.address_in(addresses[0])
         expected: dict[Address, list[MacAddress]] = {
-            address: list(post.known.holders.get(address, ())) for address in addresses
+            address: list(context.known.holders.get(address, ())) for address in addresses
         }
-        attachment = post.site.attachment
+        attachment = context.site.attachment
 
         def ask() -> Findings:
-            with closing(open_asker(Method.ARP, attachment, ear.interface, own)) as asker:
+            with closing(open_prober(Method.ARP, attachment, listener.interface, own)) as asker:
                 return run_scan(addresses, asker, attachment, plan_for(Method.ARP, _CHECK_PACE), expected)
 
         def finish(found: Any, error: BaseException | None) -> None:
@@ -260,49 +266,51 @@ class Listening:
             if claims or answers or error is not None:
                 self._conclude([*claims, *answers], asked, began, error)
             # Who has the gateway's address decides whether this is the site: a sweep tells, and what has changed.
-            for subnet in {post.known.gateways[address] for address in addresses if address in post.known.gateways}:
+            for subnet in {
+                context.known.gateways[address] for address in addresses if address in context.known.gateways
+            }:
                 self._sweep_soon(subnet)
 
-        post.hands.start("ask", ask, finish)
+        context.executor.start("ask", ask, finish)
 
     def _conclude(
         self, seen: Sequence[Observation], asked: Collection[Any], began: datetime, error: BaseException | None
     ) -> None:
-        post = self._post
-        if error is not None and not post.keeping("asking who has an address", error):
+        context = self._context
+        if error is not None and not context.keeping("asking who has an address", error):
             raise error
         try:
-            taken = take_in(post.site, seen, asked, began)
+            taken = take_in(context.site, seen, asked, began)
         except ScopionError as problem:
-            if not post.keeping("remembering what was heard", problem):
+            if not context.keeping("remembering what was heard", problem):
                 raise
             self._keep(seen)
             return
-        post.outdated()
-        post.tell(taken.events, taken.devices)
+        context.outdated()
+        context.tell(taken.events, taken.devices)
         arrived = {event.mac for event in taken.events if event.kind in _ARRIVALS}
         self._ask_names([each for each in seen if each.mac in arrived and self._is_alone(each)])
 
     def _ask_names(self, newcomers: Sequence[Observation]) -> None:
         """Ask newcomers what they are called, so that the message about them can say it."""
-        post = self._post
-        if not newcomers or not post.site.settings.names.ask or len(newcomers) > _MOST_NAMED:
+        context = self._context
+        if not newcomers or not context.site.settings.names.ask or len(newcomers) > _MOST_NAMED:
             return
-        by_ear: dict[Ear, list[Observation]] = {}
+        by_listener: dict[InterfaceListener, list[Observation]] = {}
         for each in newcomers:
-            ear = self._ear_of(each)
-            if ear is not None:
-                by_ear.setdefault(ear, []).append(each)
-        for ear, those in by_ear.items():
-            self._ask_names_by(ear, those)
+            listener = self._listener_of(each)
+            if listener is not None:
+                by_listener.setdefault(listener, []).append(each)
+        for listener, those in by_listener.items():
+            self._ask_names_by(listener, those)
 
-    def _ask_names_by(self, ear: Ear, newcomers: Sequence[Observation]) -> None:
-        post = self._post
-        attachment = post.site.attachment
-        servers = name_servers(post.site, ear.interface)
+    def _ask_names_by(self, listener: InterfaceListener, newcomers: Sequence[Observation]) -> None:
+        context = self._context
+        attachment = context.site.attachment
+        servers = name_servers(context.site, listener.interface)
 
         def ask() -> list[Observation]:
-            with closing(NameCompany(attachment, ear.interface, servers)) as company:
+            with closing(NameTask(attachment, listener.interface, servers)) as company:
                 for each in newcomers:
                     company.met(each)
                 found: list[Observation] = []
@@ -313,8 +321,8 @@ class Listening:
 
         def finish(found: Any, error: BaseException | None) -> None:
             if error is not None:
-                post.trouble("asking for names", str(error))
+                context.trouble("asking for names", str(error))
             elif found:
-                self._conclude(found, (), post.clock.now(), None)
+                self._conclude(found, (), context.clock.now(), None)
 
-        post.hands.start("names", ask, finish)
+        context.executor.start("names", ask, finish)

@@ -13,7 +13,7 @@ from tempfile import TemporaryDirectory
 from scopion.attachment.live_lock import require_unlocked
 from scopion.model.errors import NotPermitted, Refused, ScopionError
 from scopion.operations.exchange.export_site import export_site
-from scopion.operations.exchange.import_site import arriving
+from scopion.operations.exchange.import_site import site_import
 from scopion.operations.site.find_folder import SYSTEM_FOLDER
 from scopion.operations.site.load_settings import load_settings
 from scopion.operations.site.open_site import Site, prepare_folder
@@ -28,14 +28,14 @@ _WITHIN_S = 60
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class InstallStep:
     """One thing to do, as it is shown, and as it is done."""
 
     says: str
     do: Callable[[], None]
 
 
-def install_steps(own: Path) -> list[Step]:
+def install_steps(own: Path) -> list[InstallStep]:
     """What installing comes to here. Raises NotPermitted, Refused, InvalidSettings, LiveNetworkLocked.
 
     ``own`` is the folder of the site that was in use until now: it becomes the system's, if that has none yet.
@@ -50,18 +50,20 @@ def install_steps(own: Path) -> list[Step]:
     steps = []
     if not _has_account():
         steps.append(
-            Step(f"make the account and group {ACCOUNT}, without password and shell", lambda: _run(*_NEW_ACCOUNT))
+            InstallStep(
+                f"make the account and group {ACCOUNT}, without password and shell", lambda: _run(*_NEW_ACCOUNT)
+            )
         )
     steps.append(
-        Step(f"make the folder {SYSTEM_FOLDER} for the site, for the group {ACCOUNT} (mode 2770)", _make_folder)
+        InstallStep(f"make the folder {SYSTEM_FOLDER} for the site, for the group {ACCOUNT} (mode 2770)", _make_folder)
     )
     if copied:
         steps.append(
-            Step(f"copy the site in {own} into it, without the files that hold secrets", lambda: _copy_site(own))
+            InstallStep(f"copy the site in {own} into it, without the files that hold secrets", lambda: _copy_site(own))
         )
     steps += [
-        Step(f"write {UNITS / NAME}", lambda: write_atomically(UNITS / NAME, unit.encode(), 0o644)),
-        Step("let the service manager read it, start it now and at every start", _start),
+        InstallStep(f"write {UNITS / NAME}", lambda: write_atomically(UNITS / NAME, unit.encode(), 0o644)),
+        InstallStep("let the service manager read it, start it now and at every start", _start),
     ]
     return steps
 
@@ -87,7 +89,7 @@ def secrets_left_behind(own: Path) -> list[str]:
     return told
 
 
-def remove_steps() -> list[Step]:
+def remove_steps() -> list[InstallStep]:
     """What removing comes to; the site stays. Raises NotPermitted, Refused, LiveNetworkLocked."""
     _require_manager()
     if not (UNITS / NAME).exists():
@@ -98,7 +100,7 @@ def remove_steps() -> list[Step]:
         (UNITS / NAME).unlink()
         _run("systemctl", "daemon-reload")
 
-    return [Step(f"end the service and remove {UNITS / NAME}; the site in {SYSTEM_FOLDER} stays", stop)]
+    return [InstallStep(f"end the service and remove {UNITS / NAME}; the site in {SYSTEM_FOLDER} stays", stop)]
 
 
 _NEW_ACCOUNT = (
@@ -142,7 +144,7 @@ def _copy_site(own: Path) -> None:
     with TemporaryDirectory() as holder, closing(Site(own)) as site:
         archive = f"{holder}/site.zip"
         export_site(site, archive)
-        with arriving(SYSTEM_FOLDER, archive) as arrival:
+        with site_import(SYSTEM_FOLDER, archive) as arrival:
             arrival.settle(SYSTEM_FOLDER, agreed=True)  # it was in use here
     _hand_over()
 

@@ -9,7 +9,7 @@ from scopion.model.errors import ScopionError
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.attend_lists import Attended, attend, next_moment
 from scopion.roster.wifi.pushes import pushes_mark
-from scopion.watching.watch_context import Post, log
+from scopion.watching.watch_context import WatchContext, log
 
 LANE = "enforce"
 # An access point that was switched off is tried again so soon.
@@ -21,10 +21,10 @@ _NOT_SOONER_S = 10.0
 class Enforcing:
     """Drives pushes that time asks for, and reads who is associated."""
 
-    def __init__(self, post: Post, opened: Callable[[], Site]) -> None:
-        self._post = post
+    def __init__(self, context: WatchContext, opened: Callable[[], Site]) -> None:
+        self._context = context
         self._opened = opened  # the site for the thread that works here
-        self._none = not post.site.settings.enforcer
+        self._none = not context.site.settings.enforcer
         self._look_at = self._stations_at = 0.0
         self._read_at = float("-inf")
         self._due_at = float("inf")
@@ -43,63 +43,63 @@ class Enforcing:
 
     def wake_at(self) -> float:
         """When something is due next."""
-        if self._none or self._post.hands.busy(LANE):
+        if self._none or self._context.executor.busy(LANE):
             return float("inf")
         return min(self._look_at, self._stations_at, self._due_at, self._again_at)
 
     def soon(self) -> None:
         """Somebody came or went: read the access points, for what is told of a newcomer says on which it is."""
-        self._stations_at = min(self._stations_at, max(self._post.clock.monotonic(), self._read_at + _NOT_SOONER_S))
+        self._stations_at = min(self._stations_at, max(self._context.clock.monotonic(), self._read_at + _NOT_SOONER_S))
 
     def turn(self, now: float) -> None:
         """Start what is due."""
-        if self._none or self._post.hands.busy(LANE):
+        if self._none or self._context.executor.busy(LANE):
             return
         if now >= self._look_at:  # somebody may have pushed by hand meanwhile
-            self._look_at = now + self._post.look_every_s
+            self._look_at = now + self._context.look_every_s
             self._look(now)
         stations = now >= self._stations_at
         if stations or now >= min(self._due_at, self._again_at):
             if stations:
                 self._read_at = now
-                self._stations_at = now + self._post.site.settings.wireless.stations_s
+                self._stations_at = now + self._context.site.settings.wireless.stations_s
             self._due_at = self._again_at = float("inf")
             self._start(stations)
 
     def _look(self, now: float) -> None:
-        post = self._post
-        with post.doing("reading the pushes"):
-            roster, clock = post.site.roster, post.clock
+        context = self._context
+        with context.doing("reading the pushes"):
+            roster, clock = context.site.roster, context.clock
             # With a timetable there are hundreds of pushes: they are read again once there is another, or one is due.
-            mark, wall = (pushes_mark(roster), post.site.settings), clock.now()
+            mark, wall = (pushes_mark(roster), context.site.settings), clock.now()
             was_set_back = wall < self._looked  # then something else may be due first
             if mark != self._mark or was_set_back or (self._moment is not None and self._moment <= wall):
-                self._mark, self._moment = mark, next_moment(roster, post.site)
+                self._mark, self._moment = mark, next_moment(roster, context.site)
             self._looked, moment = wall, self._moment
             left = (moment - wall).total_seconds() if moment is not None else float("inf")
             # What is overdue and has just failed waits for its next attempt.
             self._due_at = float("inf") if left <= 0 and self._failing else now + max(0.0, left)
 
     def _start(self, stations: bool) -> None:
-        self._post.hands.start(LANE, lambda: attend(self._opened(), stations=stations), self._finish)
+        self._context.executor.start(LANE, lambda: attend(self._opened(), stations=stations), self._finish)
 
     def _finish(self, came: Attended | None, error: BaseException | None) -> None:
-        post, now = self._post, self._post.clock.monotonic()
+        context, now = self._context, self._context.clock.monotonic()
         self._attempts += 1
         if error is not None or came is None:
             self._again_at = now + _AGAIN_S
             if not isinstance(error, ScopionError | OSError):
                 raise error or RuntimeError("nothing came of attending to the lists")
-            post.trouble("looking after the lists", str(error))
+            context.trouble("looking after the lists", str(error))
             return
-        post.works("looking after the lists")
+        context.works("looking after the lists")
         for said in came.done:
             log.info("%s", said)
-            post.outdated()
+            context.outdated()
         for doing, problem in came.problems.items():
-            post.trouble(doing, problem)
+            context.trouble(doing, problem)
         for doing in self._failing - came.problems.keys():
-            post.works(doing)
+            context.works(doing)
         self._failing = set(came.problems)
         if came.stations is not None:
             self.stations = came.stations

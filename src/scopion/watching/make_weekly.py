@@ -7,7 +7,7 @@ from collections.abc import Callable
 from scopion.alerts.message import Message
 from scopion.model.errors import ScopionError
 from scopion.operations.site.open_site import Site
-from scopion.watching.watch_context import Post, log
+from scopion.watching.watch_context import WatchContext, log
 
 LANE = "report"
 _AGAIN_S = 900.0  # a full disk, an access point that hangs: later is soon enough for what comes once a week
@@ -16,16 +16,16 @@ _AGAIN_S = 900.0  # a full disk, an access point that hangs: later is soon enoug
 class Reporting:
     """Drives the weekly report."""
 
-    def __init__(self, post: Post, opened: Callable[[], Site]) -> None:
-        self._post = post
+    def __init__(self, context: WatchContext, opened: Callable[[], Site]) -> None:
+        self._context = context
         self._opened = opened  # the site for the thread that works here
-        self._wanted = bool(post.site.settings.report.weekly)
+        self._wanted = bool(context.site.settings.report.weekly)
         self._due_at = 0.0
 
     @property
     def is_busy(self) -> bool:
         """Whether a report is being made."""
-        return self._post.hands.busy(LANE)
+        return self._context.executor.busy(LANE)
 
     def wake_at(self) -> float:
         """When something is due next."""
@@ -40,25 +40,25 @@ class Reporting:
             next_report,
         )
 
-        post = self._post
+        context = self._context
         self._due_at = now + _AGAIN_S
-        with post.doing("looking when a report is due"):
-            due = next_report(post.site)
-            left = (due - post.clock.now()).total_seconds() if due is not None else _AGAIN_S
+        with context.doing("looking when a report is due"):
+            due = next_report(context.site)
+            left = (due - context.clock.now()).total_seconds() if due is not None else _AGAIN_S
             if left > 0:
                 # The clock may be set meanwhile: it is looked again before long.
                 self._due_at = now + min(left, _AGAIN_S)
                 return
-            post.hands.start(LANE, lambda: make_weekly(self._opened()), self._finish)
+            context.executor.start(LANE, lambda: make_weekly(self._opened()), self._finish)
 
     def _finish(self, made: Message | None, error: BaseException | None) -> None:
-        post = self._post
+        context = self._context
         if error is not None:
             if not isinstance(error, ScopionError | OSError):
                 raise error
-            post.trouble("making the weekly report", str(error))
+            context.trouble("making the weekly report", str(error))
             return
-        post.works("making the weekly report")
+        context.works("making the weekly report")
         if made is not None:
             log.info("the weekly report is in %s", made.page)
-            post.outdated()
+            context.outdated()

@@ -47,13 +47,13 @@ class MetricsServer:
     @classmethod
     def serving(cls, watch: Watch) -> MetricsServer | None:
         """A server, if the settings ask for one and the network is not made up; without one the watch goes on."""
-        port = watch.post.site.settings.watch.metrics_port
-        if port is None or watch.post.site.story is not None:
+        port = watch.context.site.settings.watch.metrics_port
+        if port is None or watch.context.site.story is not None:
             return None
         try:
             return cls(watch, port)
         except OSError as error:
-            watch.post.trouble("serving metrics", f"metrics_port {port} cannot be used: {error.strerror}")
+            watch.context.trouble("serving metrics", f"metrics_port {port} cannot be used: {error.strerror}")
             return None
 
     def close(self) -> None:
@@ -82,9 +82,9 @@ class _Collector:
         """The families, as the library asks for them."""
         from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily
 
-        watch, counts = self._watch, self._watch.post.counts
+        watch, counts = self._watch, self._watch.context.counts
         present = GaugeMetricFamily("scopion_present_devices", "Devices that are here")
-        present.add_metric([], watch.post.known.devices)
+        present.add_metric([], watch.context.known.devices)
         yield present
         stations = GaugeMetricFamily("scopion_stations", "Stations that the access points told of last")
         stations.add_metric([], watch.enforcing.stations)

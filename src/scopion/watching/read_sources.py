@@ -14,13 +14,13 @@ from scopion.model.observation import Observation, Source
 from scopion.operations.intake.take_in import take_in
 from scopion.operations.scan.read_router_tables import router_access
 from scopion.operations.site.site_settings import RouterSettings
-from scopion.watching.watch_context import Post
+from scopion.watching.watch_context import WatchContext
 
 LANE = "read"
 
 
 @dataclass(slots=True)
-class Record:
+class RecordSource:
     """Something to read now and then."""
 
     called: str
@@ -33,17 +33,17 @@ class Record:
 class Sources:
     """Reads each record at its interval."""
 
-    def __init__(self, post: Post) -> None:
-        self._post = post
-        site, now = post.site, post.clock.monotonic()
+    def __init__(self, context: WatchContext) -> None:
+        self._context = context
+        site, now = context.site, context.clock.monotonic()
         settings = site.settings
         self._changed: dict[Path, float] = {}
         self._records = [
-            Record(f"reading {path}", settings.watch.leases_s, lambda path=path: self._leases(path), now)  # type: ignore[misc]
+            RecordSource(f"reading {path}", settings.watch.leases_s, lambda path=path: self._leases(path), now)  # type: ignore[misc]
             for path in (site.folder / each for each in settings.watch.leases)
         ]
         self._records += [
-            Record(
+            RecordSource(
                 f"asking router {router.address}",
                 settings.watch.routers_s,
                 lambda router=router: self._table(router),  # type: ignore[misc]
@@ -65,38 +65,38 @@ class Sources:
     def turn(self, now: float) -> None:
         """Start what is due."""
         for record in self._records:
-            if record.next_at <= now and not self._post.hands.busy(LANE):
+            if record.next_at <= now and not self._context.executor.busy(LANE):
                 record.next_at = now + record.every_s
                 self._start(record)
 
-    def _start(self, record: Record) -> None:
+    def _start(self, record: RecordSource) -> None:
         def finish(seen: Any, error: BaseException | None) -> None:
             self._finish(record, seen, error)
 
-        self._post.hands.start(LANE, record.read, finish)
+        self._context.executor.start(LANE, record.read, finish)
 
-    def _finish(self, record: Record, seen: Sequence[Observation] | None, error: BaseException | None) -> None:
-        post = self._post
+    def _finish(self, record: RecordSource, seen: Sequence[Observation] | None, error: BaseException | None) -> None:
+        context = self._context
         self._unread -= record.attempts == 0
         record.attempts += 1
         changed, self._changed = self._changed, {}  # to be read once more unless all goes well
         if isinstance(error, OSError) and not isinstance(error, ScopionError):
-            post.trouble(record.called, error.strerror or str(error))
+            context.trouble(record.called, error.strerror or str(error))
             return
-        with post.contained(record.called):
+        with context.contained(record.called):
             self._take_in(record, seen or (), error)
             self._changed = changed
 
-    def _take_in(self, record: Record, seen: Sequence[Observation], error: BaseException | None) -> None:
-        post = self._post
+    def _take_in(self, record: RecordSource, seen: Sequence[Observation], error: BaseException | None) -> None:
+        context = self._context
         if error is not None:
             raise error
-        taken = take_in(post.site, seen)
-        post.works(record.called)
-        post.counts.observations.update(str(each.source) for each in seen)
+        taken = take_in(context.site, seen)
+        context.works(record.called)
+        context.counts.observations.update(str(each.source) for each in seen)
         if seen:
-            post.outdated()
-        post.tell(taken.events, taken.devices)
+            context.outdated()
+        context.tell(taken.events, taken.devices)
 
     def _leases(self, path: Path) -> Sequence[Observation]:
         """What a lease file tells, if it has changed since it was read last. Raises OSError, ScopionError."""
@@ -105,7 +105,7 @@ class Sources:
             return ()
         with path.open("rb") as stream:
             try:
-                found = read_record(stream, self._post.clock.now()).observations
+                found = read_record(stream, self._context.clock.now()).observations
             except NotFound:  # no lease is given out
                 found = []
         self._changed[path] = now.st_mtime
@@ -113,7 +113,7 @@ class Sources:
 
     def _table(self, router: RouterSettings) -> Sequence[Observation]:
         """Whom a router has met just now. Raises RouterUnreadable, InvalidSettings."""
-        site = self._post.site
+        site = self._context.site
         table = site.attachment.router_table(router_access(site, router))
         now = site.clock.now()
         met = (NeighbourState.REACHABLE, NeighbourState.FIXED)

@@ -29,7 +29,7 @@ _FOR_A_PUSH_S = 180.0
 _TRY_AGAIN_S, _GIVE_UP_S = 5.0, 86_400.0
 
 
-def require_bearer(site: Site, span_s: float) -> str:
+def require_reverter(site: Site, span_s: float) -> str:
     """Who will take a push back after so long, in words. Raises Refused where nobody can."""
     if site.story is not None:
         return "the next command or watch of the made-up site whose clock is past it"
@@ -69,7 +69,7 @@ def _detached(site: Site) -> int:
     raise Refused("--revert-after needs a process of its own, which does not get ready: scopion watch can do it, too")
 
 
-def bear(site: Site) -> None:
+def wait_and_revert(site: Site) -> None:
     """Wait until nothing is left to be taken back. Runs in the process that is left behind."""
     if hasattr(signal, "SIGHUP"):
         signal.signal(signal.SIGHUP, signal.SIG_IGN)

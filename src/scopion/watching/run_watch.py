@@ -19,7 +19,7 @@ from scopion.operations.intake.flood_guard import FloodGuard
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.take_turns import only_watch
 from scopion.watching.deliver_alerts import is_delivery
-from scopion.watching.executors import Hands, Inline, Threads
+from scopion.watching.executors import Executor, InlineExecutor, ThreadExecutor
 from scopion.watching.metrics import MetricsServer
 from scopion.watching.readiness import Readiness
 from scopion.watching.watch_context import log
@@ -37,7 +37,7 @@ _SCENE_MINUTE_S = 0.1
 
 
 @dataclass(frozen=True, slots=True)
-class Order:
+class WatchOptions:
     """How the watch is to run."""
 
     once: bool = False  # one round, for cron
@@ -64,7 +64,7 @@ class _Signals:
         self.wake()
 
 
-def run_watch(site: Site, order: Order, on_turn: OnTurn = lambda _: None) -> bool:
+def run_watch(site: Site, order: WatchOptions, on_turn: OnTurn = lambda _: None) -> bool:
     """Watch a site until told to stop; whether all is well at the end. Raises Refused, and what opening it raises."""
     keep_capabilities_to_itself()
     readiness, folder = Readiness(), site.folder
@@ -97,19 +97,21 @@ class _Round:
     """From the making of a watch to its end."""
 
     def __init__(
-        self, site: Site, order: Order, signals: _Signals, readiness: Readiness, on_turn: OnTurn, began: float
+        self, site: Site, order: WatchOptions, signals: _Signals, readiness: Readiness, on_turn: OnTurn, began: float
     ) -> None:
         self._site, self._order, self._signals = site, order, signals
         self._readiness, self._on_turn, self._began = readiness, on_turn, began
-        self._hands: Hands = Inline(site.attachment) if site.story is not None else Threads(site.attachment)
+        self._executor: Executor = (
+            InlineExecutor(site.attachment) if site.story is not None else ThreadExecutor(site.attachment)
+        )
         self._sweeper: Site | None = None
 
     def run(self) -> bool:
         site, signals = self._site, self._signals
         since = None if self._order.once else site.clock.now()
         memory = WatchMemory(FloodGuard(site.clock.monotonic()), self._order.terminal, since)
-        watch = Watch(site, self._hands, memory, self._sweeping_site)
-        signals.wake = self._hands.wake
+        watch = Watch(site, self._executor, memory, self._sweeping_site)
+        signals.wake = self._executor.wake
         metrics = MetricsServer.serving(watch)
         log.info("watching %s in %s", site.name, site.folder)
         try:
@@ -124,7 +126,7 @@ class _Round:
         finally:
             signals.wake = lambda: None
             # Before the watch begins anew nothing of the old one may go on; at the end only deliveries are worth it.
-            self._hands.close(_GRACE_S, is_delivery if signals.stop or not signals.reload else lambda _: True)
+            self._executor.close(_GRACE_S, is_delivery if signals.stop or not signals.reload else lambda _: True)
             if metrics is not None:
                 metrics.close()
             if signals.stop or not signals.reload:
@@ -153,7 +155,7 @@ class _Round:
         end = min(until, now + _LONGEST_TURN_S if self._site.story is None else until)
         if self._order.for_s is not None:
             end = min(end, self._began + self._order.for_s)
-        self._hands.wait(end)
+        self._executor.wait(end)
         if self._site.story is not None and self._order.terminal:
             time.sleep((clock.monotonic() - now) / 60 * _SCENE_MINUTE_S)
 

@@ -20,8 +20,8 @@ from scopion.operations.scan.prepare_scan import ScanRequest, prepare_scan
 from scopion.operations.scan.run_scan import run_prepared
 from scopion.operations.scan.scan_result import ScanResult
 from scopion.operations.site.open_site import Site
-from scopion.watching.watch_context import Post, log
-from scopion.watching.watched_subnets import Plot
+from scopion.watching.watch_context import WatchContext, log
+from scopion.watching.watched_subnets import WatchedSubnet
 
 LANE = "sweep"
 # One sweep without a single answer may be a switch that starts anew; so many in a row are an outage.
@@ -35,7 +35,7 @@ _REST = 2.0
 _NOT_SOONER_S = 5.0
 
 
-class Place(StrEnum):
+class SubnetState(StrEnum):
     """Whether a subnet is the site's."""
 
     UNKNOWN = "unknown"
@@ -48,10 +48,10 @@ class Place(StrEnum):
 class Swept:
     """A subnet that is swept, and how that stands."""
 
-    plot: Plot
+    watched: WatchedSubnet
     interval_s: float
     next_at: float
-    place: Place = Place.UNKNOWN
+    place: SubnetState = SubnetState.UNKNOWN
     why: str = ""  # it is elsewhere or down
     silent: int = 0  # sweeps in a row in which nobody answered
     sweeping: bool = False
@@ -66,46 +66,46 @@ class Swept:
 class Sweeping:
     """Schedules sweeps and takes their results."""
 
-    def __init__(self, post: Post, sweeper: Callable[[], Site], on_result: Callable[[Swept], None]) -> None:
-        self._post = post
+    def __init__(self, context: WatchContext, sweeper: Callable[[], Site], on_result: Callable[[Swept], None]) -> None:
+        self._context = context
         self._sweeper = sweeper  # the site as the thread that sweeps has it
         self._on_result = on_result
         self.swept: dict[IPv4Network, Swept] = {}
 
-    def look_after(self, plots: Sequence[Plot], now: float) -> None:
+    def look_after(self, plots: Sequence[WatchedSubnet], now: float) -> None:
         """Sweep exactly these from now on; one whose interface has changed is looked at anew, at once."""
         for subnet in self.swept.keys() - {each.subnet for each in plots}:
             swept = self.swept.pop(subnet)
-            log.warning("%s cannot be seen any more from %s", subnet, swept.plot.interface.name)
-        for plot in plots:
-            known = self.swept.get(plot.subnet)
+            log.warning("%s cannot be seen any more from %s", subnet, swept.watched.interface.name)
+        for watched in plots:
+            known = self.swept.get(watched.subnet)
             if known is None:
-                interval = self._post.site.settings.interval_of(plot.subnet)
-                self.swept[plot.subnet] = Swept(plot, interval, now)
-                log.info("looking after %s from %s, every %g s", plot.subnet, plot.interface.name, interval)
-            elif known.plot.interface != plot.interface:
-                happened = _change(known.plot.interface, plot.interface, plot.subnet)
+                interval = self._context.site.settings.interval_of(watched.subnet)
+                self.swept[watched.subnet] = Swept(watched, interval, now)
+                log.info("looking after %s from %s, every %g s", watched.subnet, watched.interface.name, interval)
+            elif known.watched.interface != watched.interface:
+                happened = _change(known.watched.interface, watched.interface, watched.subnet)
                 if happened:
-                    log.warning("%s: %s, looking anew", plot.subnet, happened)
-                    known.place, known.next_at = Place.UNKNOWN, now
-                known.plot = plot
+                    log.warning("%s: %s, looking anew", watched.subnet, happened)
+                    known.place, known.next_at = SubnetState.UNKNOWN, now
+                known.watched = watched
 
     def soon(self, subnet: IPv4Network | None = None) -> None:
         """Sweep out of turn: one subnet, or all."""
-        now = self._post.clock.monotonic()
+        now = self._context.clock.monotonic()
         for swept in self.swept.values():
-            if subnet in (None, swept.plot.subnet):
+            if subnet in (None, swept.watched.subnet):
                 swept.next_at = min(swept.next_at, max(now, swept.last_at + _NOT_SOONER_S))
 
     def wake_at(self) -> float:
         """When the next sweep is due."""
-        if self._post.hands.busy(LANE):
+        if self._context.executor.busy(LANE):
             return float("inf")
         return min((each.next_at for each in self.swept.values() if not each.sweeping), default=float("inf"))
 
     def turn(self, now: float) -> None:
         """Start what is due, if nothing is being swept."""
-        if self._post.hands.busy(LANE):
+        if self._context.executor.busy(LANE):
             return
         due = sorted((each for each in self.swept.values() if each.next_at <= now), key=lambda each: each.next_at)
         if due:
@@ -113,8 +113,8 @@ class Sweeping:
 
     def _start(self, swept: Swept) -> None:
         swept.sweeping = True
-        plot = swept.plot
-        request = ScanRequest(targets=(str(plot.subnet),), interface=plot.interface.name)
+        watched = swept.watched
+        request = ScanRequest(targets=(str(watched.subnet),), interface=watched.interface.name)
 
         def sweep() -> ScanResult:
             site = self._sweeper()
@@ -123,29 +123,29 @@ class Sweeping:
         def finish(result: Any, error: BaseException | None) -> None:
             self._finish(swept, result, error)
 
-        self._post.hands.start(LANE, sweep, finish)
+        self._context.executor.start(LANE, sweep, finish)
 
     def _finish(self, swept: Swept, result: ScanResult | None, error: BaseException | None) -> None:
-        post, now = self._post, self._post.clock.monotonic()
+        context, now = self._context, self._context.clock.monotonic()
         first = swept.last_at == float("-inf")
         swept.sweeping, swept.last_at = False, now
-        doing = f"sweeping {swept.plot.subnet}"
+        doing = f"sweeping {swept.watched.subnet}"
         if result is None:
             assert error is not None
-            post.counts.sweeps["failed"] += 1
+            context.counts.sweeps["failed"] += 1
             swept.next_at = now + swept.interval_s
-            if not isinstance(error, ScopionError) or not post.keeping(doing, error):
+            if not isinstance(error, ScopionError) or not context.keeping(doing, error):
                 raise error
             if isinstance(error, InterfaceLost | NoInterface):
                 self._silent(swept, str(error))
             return
         self._schedule(swept, first, now, result.findings.duration_s)
-        post.counts.sweeps["complete" if result.findings.completed else "partial"] += 1
-        post.counts.observations.update(str(each.source) for each in result.findings.observations)
+        context.counts.sweeps["complete" if result.findings.completed else "partial"] += 1
+        context.counts.observations.update(str(each.source) for each in result.findings.observations)
         if result.not_remembered:
-            post.trouble(doing, result.not_remembered)
+            context.trouble(doing, result.not_remembered)
             return
-        post.works(doing)
+        context.works(doing)
         self._judge(swept, result)
 
     def _schedule(self, swept: Swept, first: bool, now: float, took: float) -> None:
@@ -163,61 +163,61 @@ class Sweeping:
 
     def _judge(self, swept: Swept, result: ScanResult) -> None:
         """Whether this is the site's, another network, or one that is down."""
-        post, subnet = self._post, swept.plot.subnet
+        context, subnet = self._context, swept.watched.subnet
         alone = all(host.own for host in result.hosts)
         if alone and result.findings.completed and self._is_anybody_expected(swept):
             self._silent(swept, "")
         elif result.folded:
-            self._stands(swept, Place.HERE, "")
+            self._stands(swept, SubnetState.HERE, "")
             swept.silent = 0
             if result.doubt:
                 log.warning("%s: %s, so nobody counts as gone yet", subnet, result.doubt)
-                swept.next_at = min(swept.next_at, post.clock.monotonic() + _CONFIRMED_S)
-            post.outdated()
-            post.tell(result.events, result.devices)
+                swept.next_at = min(swept.next_at, context.clock.monotonic() + _CONFIRMED_S)
+            context.outdated()
+            context.tell(result.events, result.devices)
             if result.baseline:
                 log.info("%s: this is its baseline, %d devices", subnet, len(result.hosts))
             if result.memory_lost:
                 log.error("the roster was damaged and is kept as %s; a new one was begun", result.memory_lost)
-            self._told(f"telling that {subnet} is back", lambda: tell_back(post.site, subnet))
+            self._told(f"telling that {subnet} is back", lambda: tell_back(context.site, subnet))
         else:
             swept.next_at += (_ELSEWHERE - 1) * swept.interval_s
-            self._stands(swept, Place.ELSEWHERE, result.recognition.reason)
+            self._stands(swept, SubnetState.ELSEWHERE, result.recognition.reason)
         self._on_result(swept)
 
     def _is_anybody_expected(self, swept: Swept) -> bool:
         """Whether others were here: where nobody ever was, nobody can be missed."""
-        own = {each.mac for each in self._post.site.attachment.interfaces()}
-        holders = self._post.known.holders.items()
-        return any(address in swept.plot.subnet and set(macs) - own for address, macs in holders)
+        own = {each.mac for each in self._context.site.attachment.interfaces()}
+        holders = self._context.known.holders.items()
+        return any(address in swept.watched.subnet and set(macs) - own for address, macs in holders)
 
     def _silent(self, swept: Swept, why: str) -> None:
         swept.silent += 1
-        self._post.memory.note_reachable(swept.plot.subnet, self._post.clock.now(), down=True)
+        self._context.memory.note_reachable(swept.watched.subnet, self._context.clock.now(), down=True)
         if swept.is_in_doubt:
-            swept.next_at = min(swept.next_at, self._post.clock.monotonic() + _CONFIRMED_S)
-        if swept.silent >= SILENT_SWEEPS and swept.place is not Place.ELSEWHERE:
-            self._stands(swept, Place.DOWN, why or "nobody answers any more")
-            subnet = swept.plot.subnet
-            self._told(f"telling that {subnet} is down", lambda: tell_down(self._post.site, subnet, why))
+            swept.next_at = min(swept.next_at, self._context.clock.monotonic() + _CONFIRMED_S)
+        if swept.silent >= SILENT_SWEEPS and swept.place is not SubnetState.ELSEWHERE:
+            self._stands(swept, SubnetState.DOWN, why or "nobody answers any more")
+            subnet = swept.watched.subnet
+            self._told(f"telling that {subnet} is down", lambda: tell_down(self._context.site, subnet, why))
 
     def lost(self, subnet: IPv4Network, why: str) -> None:
         """A subnet of the site is not attached any more, and has not come back for a while."""
-        self._told(f"telling that {subnet} is down", lambda: tell_down(self._post.site, subnet, why))
+        self._told(f"telling that {subnet} is down", lambda: tell_down(self._context.site, subnet, why))
 
     def _told(self, doing: str, tell: Callable[[], TakenIn]) -> None:
-        with self._post.doing(doing):
+        with self._context.doing(doing):
             taken = tell()
-            self._post.tell(taken.events, taken.devices)
+            self._context.tell(taken.events, taken.devices)
 
-    def _stands(self, swept: Swept, place: Place, why: str) -> None:
+    def _stands(self, swept: Swept, place: SubnetState, why: str) -> None:
         if swept.place is place:
             return
         swept.place, swept.why = place, why
-        subnet = swept.plot.subnet
-        if place is Place.HERE:
-            log.info("%s: this is %s", subnet, self._post.site.name)
-        elif place is Place.ELSEWHERE:
+        subnet = swept.watched.subnet
+        if place is SubnetState.HERE:
+            log.info("%s: this is %s", subnet, self._context.site.name)
+        elif place is SubnetState.ELSEWHERE:
             log.warning("%s is not the site's network: %s. Nothing of it is remembered", subnet, why)
         else:
             log.warning("%s is down: %s. Nobody counts as gone", subnet, why)

@@ -1,4 +1,4 @@
-"""What all parts of the watch share: the site, the hands that work, what is known, and the counts of what was done."""
+"""What all parts of the watch share: the site, the executor, what is known, and the counts of what was done."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from scopion.model.device import Device, Event
 from scopion.model.errors import DamagedRoster, ScopionError, place_of
 from scopion.operations.intake.take_in import Known
 from scopion.operations.site.open_site import Site
-from scopion.watching.executors import Hands
+from scopion.watching.executors import Executor
 from scopion.watching.watch_memory import WatchMemory
 
 log = logging.getLogger("scopion.watch")
@@ -40,12 +40,12 @@ class Counts:
     passed_over: int = 0  # observations of devices that somebody makes up
 
 
-class Post:
-    """The watchman's post."""
+class WatchContext:
+    """Passed to every part of the watch."""
 
-    def __init__(self, site: Site, hands: Hands, memory: WatchMemory) -> None:
+    def __init__(self, site: Site, executor: Executor, memory: WatchMemory) -> None:
         self.site = site
-        self.hands = hands
+        self.executor = executor
         self.memory = memory
         site.watch_state = memory
         self.counts = Counts()

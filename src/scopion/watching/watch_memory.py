@@ -12,7 +12,7 @@ from ipaddress import IPv4Network
 
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Pair
-from scopion.operations.intake.flood_guard import Acquainted, FloodGuard
+from scopion.operations.intake.flood_guard import FloodGuard, KnownPairs
 from scopion.roster.store.open_roster import Roster
 
 # This many pairs of MAC and address are remembered as asked; the oldest are forgotten first and asked once more.
@@ -37,7 +37,7 @@ class WatchMemory:
     def admitted(self, roster: Roster, seen: Sequence[Observation], now: float) -> list[Observation]:
         """The observations that the flood guard lets through, at a monotonic moment."""
         with roster.guarded():
-            pairs = Acquainted(roster)
+            pairs = KnownPairs(roster)
             return self.guard.admitted(seen, pairs.macs, pairs, now)
 
     def note_asked(self, pairs: set[Pair], now: float) -> None:

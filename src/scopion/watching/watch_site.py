@@ -1,6 +1,6 @@
 """The watch itself: each turn it looks at the clocks and the interfaces, and lets its parts do what is due.
 
-It decides and never waits; ``Hands`` do what takes time. Whoever drives it calls ``turn`` and waits until the moment
+It decides and never waits; ``Executor`` do what takes time. Whoever drives it calls ``turn`` and waits until the moment
 that it returns, or until something was done or heard.
 """
 
@@ -24,15 +24,15 @@ from scopion.roster.store.open_roster import FILE as ROSTER_FILE
 from scopion.roster.upkeep.mend_clock import bring_back_from_the_future, note_clocks, set_back_since
 from scopion.watching.clock_watch import ClockWatch, Jump
 from scopion.watching.deliver_alerts import Delivering
-from scopion.watching.executors import Hands
+from scopion.watching.executors import Executor
 from scopion.watching.hear_devices import Listening
 from scopion.watching.keep_lists import Enforcing, opener
 from scopion.watching.make_weekly import Reporting
 from scopion.watching.read_sources import Sources
-from scopion.watching.sweep_subnets import Place, Sweeping, Swept
-from scopion.watching.watch_context import Post, log
+from scopion.watching.sweep_subnets import SubnetState, Sweeping, Swept
+from scopion.watching.watch_context import WatchContext, log
 from scopion.watching.watch_memory import WatchMemory
-from scopion.watching.watched_subnets import Plot, missing, plots, strange
+from scopion.watching.watched_subnets import WatchedSubnet, missing, strange, watched_subnets
 
 _UPKEEP_EVERY_S = 3600.0
 # After this an interface that went away is an outage.
@@ -55,18 +55,18 @@ class Watch:
     def __init__(
         self,
         site: Site,
-        hands: Hands,
+        executor: Executor,
         memory: WatchMemory,
         sweeper: Callable[[], Site],
         clock_watch: ClockWatch | None = None,
     ) -> None:
-        self.post = Post(site, hands, memory)
-        self.sweeping = Sweeping(self.post, sweeper, self._on_result)
-        self.listening = Listening(self.post, site.attachment.rights(), self.sweeping.soon)
-        self.sources = Sources(self.post)
-        self.delivering = Delivering(self.post)
-        self.enforcing = Enforcing(self.post, opener(site))
-        self.reporting = Reporting(self.post, opener(site))
+        self.context = WatchContext(site, executor, memory)
+        self.sweeping = Sweeping(self.context, sweeper, self._on_result)
+        self.listening = Listening(self.context, site.attachment.rights(), self.sweeping.soon)
+        self.sources = Sources(self.context)
+        self.delivering = Delivering(self.context)
+        self.enforcing = Enforcing(self.context, opener(site))
+        self.reporting = Reporting(self.context, opener(site))
         self.learning: Mapping[IPv4Network, datetime] = {}  # the subnets that are being learnt, and until when
         self._parts: dict[str, _Part] = {
             "sweeping": self.sweeping,
@@ -84,10 +84,10 @@ class Watch:
     def _open_roster(self) -> None:
         """The roster before anything else: one that cannot be written is told now, not in the night."""
         try:
-            _ = self.post.site.roster
+            _ = self.context.site.roster
         except DamagedRoster as error:
             log.error("%s", error)
-            _ = self.post.site.roster
+            _ = self.context.site.roster
 
     @property
     def has_done_a_round(self) -> bool:
@@ -95,20 +95,20 @@ class Watch:
         all_swept = self.sweeping.swept.values()
         swept = all(each.last_at > float("-inf") and not each.is_in_doubt for each in all_swept)
         read = self.sources.have_been_read and self.enforcing.has_done_a_round and not self.reporting.is_busy
-        tried = self.delivering.has_tried_all or self.post.rests_until("delivering") > self.post.clock.monotonic()
+        tried = self.delivering.has_tried_all or self.context.rests_until("delivering") > self.context.clock.monotonic()
         return swept and read and tried
 
     @property
     def is_well(self) -> bool:
         """Whether nothing is wrong just now."""
-        return not self.post.troubles
+        return not self.context.troubles
 
     @property
     def in_a_line(self) -> str:
         """How it stands, in a line for the service manager."""
         waiting = sum(count for count, _ in self.outbox_state.values())
-        said = f"{counted(self.post.known.devices, 'device')} here, {counted(waiting, 'alert')} waiting"
-        return f"{said}; {next(iter(self.post.troubles.values()))}" if self.post.troubles else said
+        said = f"{counted(self.context.known.devices, 'device')} here, {counted(waiting, 'alert')} waiting"
+        return f"{said}; {next(iter(self.context.troubles.values()))}" if self.context.troubles else said
 
     @property
     def outbox_state(self) -> Mapping[str, tuple[int, float]]:
@@ -117,9 +117,9 @@ class Watch:
 
     def turn(self) -> float:
         """Do what is due; the monotonic moment at which something is due next."""
-        post = self.post
-        post.hands.finished(post.contained)
-        now = post.clock.monotonic()
+        context = self.context
+        context.executor.finished(context.contained)
+        now = context.clock.monotonic()
         due = [self._part("the clocks", now, self._look_at_clocks, lambda: float("inf"))]
         due += [self._part("looking around", now, lambda: self._look_around(now), lambda: self._look_at)]
         due.append(self._part("the daily upkeep", now, lambda: self._keep_up(now), lambda: self._upkeep_at))
@@ -131,18 +131,18 @@ class Watch:
 
     def _part(self, name: str, now: float, turn: Callable[[], None], wake_at: Callable[[], float]) -> float:
         """Let a part do what is due, unless it has failed and rests; when it is to be asked again."""
-        post = self.post
-        rests = post.rests_until(name)
+        context = self.context
+        rests = context.rests_until(name)
         if rests > now:
             return rests
-        with post.contained(name):
+        with context.contained(name):
             turn()
             return wake_at()
-        return post.rests_until(name)
+        return context.rests_until(name)
 
     def _look_at_clocks(self) -> None:
         if not self._has_looked_back:  # while no watch ran
-            site, now = self.post.site, self.post.clock.now()
+            site, now = self.context.site, self.context.clock.now()
             set_by = set_back_since(site.roster, site.boot(), now)
             if set_by is not None:  # only what waits: a machine that has just started may not know yet what time it is
                 self._clock_was_set(set_by)
@@ -158,23 +158,23 @@ class Watch:
         if now < self._upkeep_at:
             return
         self._upkeep_at = now + _UPKEEP_EVERY_S
-        site = self.post.site
-        with self.post.doing("the daily upkeep"):
+        site = self.context.site
+        with self.context.doing("the daily upkeep"):
             note_clocks(site.roster, site.boot(), site.clock.now())
             daily(site, site.roster)
 
     def _tell_learning(self) -> None:
         """Which subnets are being learnt, and until when; once each."""
-        clock, learnt = self.post.clock, learnt_subnets(self.post.site, self.post.site.roster)
+        clock, learnt = self.context.clock, learnt_subnets(self.context.site, self.context.site.roster)
         self.learning = {each.range: each.until for each in learnt}
         for each in learnt:
             until = f"{clock.local(each.until):%A %d %B, %H:%M}"
-            self.post.remark(f"{each.range} is being learnt", f"until {until}, what joins is told once a day")
+            self.context.remark(f"{each.range} is being learnt", f"until {until}, what joins is told once a day")
 
     def _learn(self) -> None:
         """Read anew who is known, if anything was folded; what was queued meanwhile is due."""
-        with self.post.doing("reading the roster"):
-            if self.post.refreshed():
+        with self.context.doing("reading the roster"):
+            if self.context.refreshed():
                 self.listening.learnt()
                 self.delivering.soon()
                 self.enforcing.soon()
@@ -184,23 +184,23 @@ class Watch:
         """What the interfaces are now, and what that means for sweeping and listening."""
         if now < self._look_at:
             return
-        self._look_at = now + self.post.look_every_s
-        site = self.post.site
+        self._look_at = now + self.context.look_every_s
+        site = self.context.site
         if site.leave_replaced_roster():
             log.error("%s was moved away: a new one is begun", site.folder / ROSTER_FILE)
-            self.post.outdated()
+            self.context.outdated()
         try:
             interfaces = site.attachment.interfaces()
             known = {each.range for each in known_subnets(site.roster)}
         except (ScopionError, OSError) as error:
-            self.post.trouble("looking at the interfaces", str(error))
+            self.context.trouble("looking at the interfaces", str(error))
             return
-        self.post.works("looking at the interfaces")
-        wanted = plots(interfaces, known, site.settings)
+        self.context.works("looking at the interfaces")
+        wanted = watched_subnets(interfaces, known, site.settings)
         self.sweeping.look_after(wanted, now)
         for each in strange(interfaces, wanted, site.settings):
             advice = "it is looked after once a [[subnet]] in site.toml names it"
-            self.post.remark(f"{each.subnet} on {each.interface.name}", f"not one of the site's subnets: {advice}")
+            self.context.remark(f"{each.subnet} on {each.interface.name}", f"not one of the site's subnets: {advice}")
         self._ground(now, wanted, known, interfaces)
         attached = {each.interface.name: each.interface for each in wanted if not each.routed}
         for name in attached:
@@ -208,18 +208,18 @@ class Watch:
         self.listening.attend(list(attached.values()), frozenset(each.mac for each in interfaces if each.mac))
 
     def _ground(
-        self, now: float, wanted: Sequence[Plot], known: set[IPv4Network], interfaces: Sequence[Interface]
+        self, now: float, wanted: Sequence[WatchedSubnet], known: set[IPv4Network], interfaces: Sequence[Interface]
     ) -> None:
         """Whether this machine stands in the site at all; one of which all subnets lie beyond routers has no ground."""
-        settings = self.post.site.settings
+        settings = self.context.site.settings
         named = {each.range for each in settings.subnet if each.router is None}
         expected = named | known - {each.range for each in settings.subnet if each.router is not None}
         if any(not each.routed for each in wanted) or (wanted and not expected):
             self._without_ground_since = None
-            self.post.works("standing in the site")
+            self.context.works("standing in the site")
             return
         why = missing(expected, interfaces, settings)
-        self.post.trouble("standing in the site", why)
+        self.context.trouble("standing in the site", why)
         if self._without_ground_since is None:
             self._without_ground_since = now
         # On another network this machine was carried away; with none at all something is broken.
@@ -230,14 +230,14 @@ class Watch:
 
     def _place(self, interface: str) -> None:
         """Whether what is heard on an interface is of the site."""
-        places = {each.place for each in self.sweeping.swept.values() if each.plot.interface.name == interface}
-        self.listening.stands(interface, at_home=Place.HERE in places or Place.DOWN in places)
-        if places == {Place.ELSEWHERE}:
+        places = {each.place for each in self.sweeping.swept.values() if each.watched.interface.name == interface}
+        self.listening.stands(interface, at_home=SubnetState.HERE in places or SubnetState.DOWN in places)
+        if places == {SubnetState.ELSEWHERE}:
             self.listening.drop(interface)
 
     def _on_result(self, swept: Swept) -> None:
-        if not swept.plot.routed:
-            self._place(swept.plot.interface.name)
+        if not swept.watched.routed:
+            self._place(swept.watched.interface.name)
 
     def _clock_was_set(self, by: timedelta) -> None:
         way = "forward" if by > timedelta() else "back"
@@ -245,22 +245,22 @@ class Watch:
 
     def _on_jump(self, jump: Jump) -> None:
         """The clock was set, or the machine has slept."""
-        post = self.post
+        context = self.context
         if jump.slept:
             log.warning("this machine has slept for %s", _spoken(jump.slept.total_seconds()))
         if jump.set_by:
             self._clock_was_set(jump.set_by)
-            post.memory.clock_was_set(jump.set_by)
-            with post.doing("setting the roster's clock"), post.site.roster.transaction():
+            context.memory.clock_was_set(jump.set_by)
+            with context.doing("setting the roster's clock"), context.site.roster.transaction():
                 if jump.set_by < timedelta():
-                    bring_back_from_the_future(post.site.roster, post.clock.now())
-                move_with_the_clock(post.site.roster, jump.set_by, post.clock.now())
-                note_clocks(post.site.roster, post.site.boot(), post.clock.now())
+                    bring_back_from_the_future(context.site.roster, context.clock.now())
+                move_with_the_clock(context.site.roster, jump.set_by, context.clock.now())
+                note_clocks(context.site.roster, context.site.boot(), context.clock.now())
         if jump.slept:  # nobody has looked meanwhile, and it may have been carried somewhere
-            if post.memory.since is not None:
-                post.memory.since = post.clock.now()
+            if context.memory.since is not None:
+                context.memory.since = context.clock.now()
             for swept in self.sweeping.swept.values():
-                swept.place = Place.UNKNOWN
+                swept.place = SubnetState.UNKNOWN
             self._look_at = 0.0
             self.sweeping.soon()
 

@@ -14,7 +14,7 @@ from scopion.operations.site.site_settings import Settings
 
 
 @dataclass(frozen=True, slots=True)
-class Plot:
+class WatchedSubnet:
     """A subnet and the interface from which it is looked after."""
 
     subnet: IPv4Network
@@ -22,7 +22,9 @@ class Plot:
     routed: bool = False  # it lies beyond a router
 
 
-def plots(interfaces: Sequence[Interface], known: Collection[IPv4Network], settings: Settings) -> list[Plot]:
+def watched_subnets(
+    interfaces: Sequence[Interface], known: Collection[IPv4Network], settings: Settings
+) -> list[WatchedSubnet]:
     """The subnets to look after: the site's that are attached or named as beyond a router.
 
     A site that has no subnet yet begins with that of the interface which a scan would take. ``known`` are the subnets
@@ -32,27 +34,29 @@ def plots(interfaces: Sequence[Interface], known: Collection[IPv4Network], setti
     routed = {each.range for each in settings.subnet if each.router is not None}
     allowed = settings.watch.interfaces
     usable = [each for each in interfaces if each.can_resolve and (not allowed or each.name in allowed)]
-    found: dict[IPv4Network, Plot] = {}
+    found: dict[IPv4Network, WatchedSubnet] = {}
     for interface in sorted(usable, key=lambda each: (each.gateway is None, each.metric, each.index)):
         for subnet in interface.subnets:
             if subnet not in routed and (subnet in named or subnet in known):
-                found.setdefault(subnet, Plot(subnet, interface))
+                found.setdefault(subnet, WatchedSubnet(subnet, interface))
     with suppress(NoInterface):  # nothing to stand on just now
         if not found and not known and not named:
             best = choose_interface(usable).interface
-            found[best.subnets[0]] = Plot(best.subnets[0], best)
+            found[best.subnets[0]] = WatchedSubnet(best.subnets[0], best)
         for subnet in routed:
             route = choose_route(interfaces, None, subnet.network_address).interface
-            found[subnet] = Plot(subnet, route, routed=True)
+            found[subnet] = WatchedSubnet(subnet, route, routed=True)
     return list(found.values())
 
 
-def strange(interfaces: Sequence[Interface], wanted: Sequence[Plot], settings: Settings) -> list[Plot]:
+def strange(
+    interfaces: Sequence[Interface], wanted: Sequence[WatchedSubnet], settings: Settings
+) -> list[WatchedSubnet]:
     """Subnets that are attached beside the site's and belong to it only if somebody says so."""
     looked_after = {each.subnet for each in wanted}
     allowed = settings.watch.interfaces
     return [
-        Plot(subnet, interface)
+        WatchedSubnet(subnet, interface)
         for interface in interfaces
         if interface.can_resolve and (interface.name in allowed if allowed else not interface.virtual)
         for subnet in interface.subnets

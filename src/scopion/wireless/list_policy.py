@@ -21,7 +21,7 @@ from scopion.wireless.coverage import Line, covered_adapters, line_of_device, li
 
 
 @dataclass(frozen=True, slots=True)
-class Rule:
+class ListRule:
     """One address on a list, and when it is on it."""
 
     list: ListMode
@@ -35,12 +35,12 @@ class Rule:
 
 
 @dataclass(frozen=True, slots=True)
-class Policy:
+class ListPolicy:
     """What people decided for a network."""
 
     ssid: str
     mode: ListMode
-    rules: tuple[Rule, ...] = ()
+    rules: tuple[ListRule, ...] = ()
     others: Week | None = None  # when those may associate who are on no list; None: as the mode says
     only: tuple[Line, ...] = ()  # until ``only_until`` nobody but these
     only_until: datetime | None = None
@@ -53,7 +53,7 @@ class Policy:
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class WantedList:
     """What an enforcer should hold at a moment: a mode, and the lines of that mode's list."""
 
     mode: ListMode
@@ -69,25 +69,27 @@ class Wanted:
         return self.mode is ListMode.OFF or (mac in self.macs) is (self.mode is ListMode.ALLOW)
 
 
-def wanted(policy: Policy, now: datetime, local: Local) -> Wanted:
+def wanted(policy: ListPolicy, now: datetime, local: Local) -> WantedList:
     """The list that should be in force at a moment."""
     if policy.only_until is not None and now < policy.only_until:
-        return Wanted(ListMode.ALLOW, sorted_lines(policy.only))
+        return WantedList(ListMode.ALLOW, sorted_lines(policy.only))
     wall = local(now)
     mode = policy.mode
     if policy.others is not None and not policy.others.holds(wall):
         mode = ListMode.ALLOW  # outside of their hours only those may associate who are on the allow list
     if mode is ListMode.OFF:
-        return Wanted(mode)
-    return Wanted(mode, sorted_lines(rule.line for rule in policy.rules if rule.list is mode and rule.holds(now, wall)))
+        return WantedList(mode)
+    return WantedList(
+        mode, sorted_lines(rule.line for rule in policy.rules if rule.list is mode and rule.holds(now, wall))
+    )
 
 
-def admits(found: Wanted, macs: Sequence[MacAddress]) -> bool:
+def admits(found: WantedList, macs: Sequence[MacAddress]) -> bool:
     """Whether a device may associate by all its addresses; without any, whether somebody may who is on no list."""
     return all(map(found.admits, macs)) if macs else found.mode is not ListMode.ALLOW
 
 
-def admitted_week(policy: Policy, macs: Sequence[MacAddress]) -> Week:
+def admitted_week(policy: ListPolicy, macs: Sequence[MacAddress]) -> Week:
     """When a device may be on the air in any week; without addresses, when somebody may who is on no list.
 
     Ends of entries and times at which the network is for some only are left out.
@@ -106,7 +108,7 @@ def admitted_week(policy: Policy, macs: Sequence[MacAddress]) -> Week:
     return week
 
 
-def next_turn(policy: Policy, macs: Sequence[MacAddress], after: datetime, local: Local) -> datetime | None:
+def next_turn(policy: ListPolicy, macs: Sequence[MacAddress], after: datetime, local: Local) -> datetime | None:
     """When a device is next admitted, or refused, if it is the other way now; None if that never changes."""
     before = admits(wanted(policy, after, local), macs)
     moment = next_change(policy, after, local)
@@ -117,7 +119,7 @@ def next_turn(policy: Policy, macs: Sequence[MacAddress], after: datetime, local
     return None
 
 
-def next_change(policy: Policy, after: datetime, local: Local) -> datetime | None:
+def next_change(policy: ListPolicy, after: datetime, local: Local) -> datetime | None:
     """The first moment after one at which the wanted list is another; None if it stays as it is."""
     weeks = {rule.hours for rule in policy.rules if rule.hours is not None}
     if policy.others is not None:
@@ -144,18 +146,18 @@ def policy_of(
     devices: Sequence[Device],
     known: Mapping[str, Week],
     only: Sequence[int | MacAddress] = (),
-) -> Policy:
+) -> ListPolicy:
     """A network's policy: entries are of the network whose lists it uses, ``only`` whose it is for a while."""
     by_id = {device.id: device for device in devices}
     of_mac = {mac: device for device in devices for mac in device.macs}
     weeks = dict(known)
     rules = [
-        Rule(entry.list, line, week_of(entry.hours, weeks), entry.until)
+        ListRule(entry.list, line, week_of(entry.hours, weeks), entry.until)
         for entry in entries
         if not entry.paused
         for line in lines_of_subject(entry.subject, entry.description, by_id, of_mac)
     ]
-    return Policy(
+    return ListPolicy(
         ssid=network.ssid,
         mode=network.mode,
         rules=tuple(rules),
@@ -188,11 +190,11 @@ def sorted_lines(lines: Iterable[Line]) -> tuple[Line, ...]:
     )
 
 
-def _gist(found: Wanted) -> tuple[ListMode, frozenset[MacAddress]]:
+def _gist(found: WantedList) -> tuple[ListMode, frozenset[MacAddress]]:
     return found.mode, found.macs
 
 
-def policy_document(policy: Policy) -> dict[str, Any]:
+def policy_document(policy: ListPolicy) -> dict[str, Any]:
     """The policy as JSON has it, to be kept with a push."""
     return {
         "ssid": policy.ssid,
@@ -213,13 +215,13 @@ def policy_document(policy: Policy) -> dict[str, Any]:
 
 
 @as_written("a published list")
-def read_policy(document: Mapping[str, Any]) -> Policy:
+def read_policy(document: Mapping[str, Any]) -> ListPolicy:
     """A policy that was kept."""
-    return Policy(
+    return ListPolicy(
         ssid=document["ssid"],
         mode=ListMode(document["mode"]),
         rules=tuple(
-            Rule(
+            ListRule(
                 ListMode(rule["list"]),
                 _line(rule),
                 Week.parse(rule["hours"]) if rule["hours"] else None,

@@ -10,18 +10,18 @@ from collections.abc import Collection, Iterable, Sequence
 
 from scopion.model.mac import MacAddress
 from scopion.roster.wifi.lists import ListMode
-from scopion.wireless.enforcers.enforcer import Act, Held, Station, Step, Traits
-from scopion.wireless.list_policy import Wanted
+from scopion.wireless.enforcers.enforcer import Act, Held, ListStep, Station, Traits
+from scopion.wireless.list_policy import WantedList
 
 
-def target_of(wanted: Wanted, foreign: Held) -> Held:
+def target_of(wanted: WantedList, foreign: Held) -> Held:
     """What a radio should hold: the wanted list, and what others have put there."""
     allow = wanted.macs if wanted.mode is ListMode.ALLOW else frozenset()
     deny = wanted.macs if wanted.mode is ListMode.DENY else frozenset()
     return Held(allow | foreign.allow, deny | foreign.deny, wanted.mode)
 
 
-def foreign_in(held: Held, ours: Held, wanted: Wanted) -> Held:
+def foreign_in(held: Held, ours: Held, wanted: WantedList) -> Held:
     """What a radio holds and nobody put there by us: neither the last push, nor the wanted list."""
     listed = target_of(wanted, Held())
     return Held(held.allow - ours.allow - listed.allow, held.deny - ours.deny - listed.deny, held.mode)
@@ -38,7 +38,7 @@ def idle_in(foreign: Held, mode: ListMode, traits: Traits) -> Held:
     )
 
 
-def voided(wanted: Wanted, foreign: Held) -> list[MacAddress]:
+def voided(wanted: WantedList, foreign: Held) -> list[MacAddress]:
     """Whom the list denies by name and a foreign allow entry admits all the same, because that counts first."""
     return sorted(foreign.allow & wanted.macs) if wanted.mode is ListMode.DENY else []
 
@@ -51,7 +51,7 @@ def steps(
     first: Sequence[MacAddress] = (),
     capacity: int | None = None,
     idle: frozenset[MacAddress] = frozenset(),
-) -> list[Step]:
+) -> list[ListStep]:
     """What to do on a radio.
 
     ``first``: the own device and the essential ones, in their order; ``idle``: others' entries that stay in a file,
@@ -60,7 +60,7 @@ def steps(
     if held.holds_the_same(target) and held.mode is target.mode:
         return []
     if traits.atomic:
-        return [Step(Act.REPLACE, held=target, idle=idle)]
+        return [ListStep(Act.REPLACE, held=target, idle=idle)]
     rank = {mac: number for number, mac in enumerate(first)}
 
     def ordered(macs: Iterable[MacAddress]) -> list[MacAddress]:
@@ -71,7 +71,7 @@ def steps(
     cleared = [_remove(ListMode.ALLOW, mac) for mac in reversed(ordered(held.allow - target.allow))]
     refused = [_add(ListMode.DENY, mac) for mac in reversed(ordered(target.deny - held.deny))]
     # A mode that cannot be read is always set. Deny and off are one to some: set all the same, it does no harm.
-    mode = [Step(Act.MODE, mode=target.mode)] if held.mode is not target.mode else []
+    mode = [ListStep(Act.MODE, mode=target.mode)] if held.mode is not target.mode else []
     if target.mode is not ListMode.ALLOW:
         return [*freed, *mode, *cleared, *admitted, *refused]
     room = capacity is None or held.entries - len(freed) + len(admitted) <= capacity
@@ -80,12 +80,12 @@ def steps(
     return [*freed, *lists, *refused]
 
 
-def disconnections(target: Held, stations: Iterable[Station]) -> list[Step]:
+def disconnections(target: Held, stations: Iterable[Station]) -> list[ListStep]:
     """Those who are associated and refused by now: told to go, by the access point that they are associated with."""
-    return [Step(Act.DISCONNECT, mac=each.mac) for each in stations if not target.admits(each.mac)]
+    return [ListStep(Act.DISCONNECT, mac=each.mac) for each in stations if not target.admits(each.mac)]
 
 
-def refused_on_the_way(held: Held, plan: Sequence[Step], protected: Collection[MacAddress]) -> list[MacAddress]:
+def refused_on_the_way(held: Held, plan: Sequence[ListStep], protected: Collection[MacAddress]) -> list[MacAddress]:
     """Who of some would be refused at any step of a plan, though admitted before."""
     found = []
     state = held
@@ -95,9 +95,9 @@ def refused_on_the_way(held: Held, plan: Sequence[Step], protected: Collection[M
     return found
 
 
-def _add(which: ListMode, mac: MacAddress) -> Step:
-    return Step(Act.ADD, which, mac)
+def _add(which: ListMode, mac: MacAddress) -> ListStep:
+    return ListStep(Act.ADD, which, mac)
 
 
-def _remove(which: ListMode, mac: MacAddress) -> Step:
-    return Step(Act.REMOVE, which, mac)
+def _remove(which: ListMode, mac: MacAddress) -> ListStep:
+    return ListStep(Act.REMOVE, which, mac)

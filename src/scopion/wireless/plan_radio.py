@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 from scopion.model.mac import MacAddress
 from scopion.roster.wifi.lists import ListMode
-from scopion.wireless.enforcers.enforcer import Held, RadioReading, Station, Step, Traits
-from scopion.wireless.list_policy import Wanted
+from scopion.wireless.enforcers.enforcer import Held, ListStep, RadioReading, Station, Traits
+from scopion.wireless.list_policy import WantedList
 from scopion.wireless.order_steps import disconnections, foreign_in, idle_in, steps, target_of, voided
 
 _NOTHING = Held()
@@ -20,8 +20,8 @@ class RadioPlan:
 
     reading: RadioReading
     target: Held
-    wanted: Wanted
-    steps: tuple[Step, ...]
+    wanted: WantedList
+    steps: tuple[ListStep, ...]
     foreign: Held = _NOTHING  # what others have put there and stays
     dropped: Held = _NOTHING  # others' entries that go: because that is wanted, or a single list has no place for them
     idle: Held = _NOTHING  # others' entries that stay written down, without effect in the mode that is wanted
@@ -89,7 +89,7 @@ class RadioPlan:
 def plan_radio(
     reading: RadioReading,
     ours: Held,
-    wanted: Wanted,
+    wanted: WantedList,
     *,
     first: Sequence[MacAddress] = (),
     drop_foreign: bool = False,
@@ -128,7 +128,7 @@ def back_to(
     mode: bool,
     first: Sequence[MacAddress] = (),
     capacity: int | None = None,
-) -> list[Step]:
+) -> list[ListStep]:
     """The way back to what a radio held; ``mode``: whether that was changed, and is to be set back."""
     plan = steps(held, before, traits, first=first, capacity=capacity)
     return [step for step in plan if step.mode is None or mode]

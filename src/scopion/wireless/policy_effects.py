@@ -14,7 +14,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.text import joined
 from scopion.model.week import Local
 from scopion.roster.wifi.lists import ListMode
-from scopion.wireless.list_policy import Policy, Rule, admits, next_turn, wanted
+from scopion.wireless.list_policy import ListPolicy, ListRule, admits, next_turn, wanted
 
 _NAMED_AT_MOST = 4
 
@@ -29,7 +29,7 @@ class Concerned:
 
 
 def effects(
-    before: Policy, after: Policy, concerned: Sequence[Concerned], now: datetime, local: Local
+    before: ListPolicy, after: ListPolicy, concerned: Sequence[Concerned], now: datetime, local: Local
 ) -> tuple[str, ...]:
     """Sentences: which devices the lists admit or refuse by the change, and for which it changes nothing, and why.
 
@@ -48,20 +48,20 @@ def effects(
     return tuple(said)
 
 
-def changes_what_is_sent(before: Policy, after: Policy) -> bool:
+def changes_what_is_sent(before: ListPolicy, after: ListPolicy) -> bool:
     """Whether enforcers have to be told of a change, for now or for later."""
     return _sent(before) != _sent(after)
 
 
-def _sent(policy: Policy) -> tuple[object, ...]:
+def _sent(policy: ListPolicy) -> tuple[object, ...]:
     """What of a policy may ever be in force: the list of its mode, and the allow list where others have hours."""
     lists = {policy.mode} | ({ListMode.ALLOW} if policy.others is not None else set())
-    rules: Iterable[Rule] = (rule for rule in policy.rules if rule.list in lists)
+    rules: Iterable[ListRule] = (rule for rule in policy.rules if rule.list in lists)
     places = frozenset((rule.list, rule.line.mac, rule.hours, rule.until) for rule in rules)
     return policy.mode, places, policy.others, frozenset(line.mac for line in policy.only), policy.only_until
 
 
-def _why_unchanged(after: Policy, mode: ListMode, each: Concerned, now: datetime, *, admitted: bool) -> str:
+def _why_unchanged(after: ListPolicy, mode: ListMode, each: Concerned, now: datetime, *, admitted: bool) -> str:
     if after.only_until is not None and now < after.only_until:
         return "for a while the network is for some devices only"
     if mode is ListMode.OFF:

@@ -16,7 +16,7 @@ from scopion.model.text import counted, joined, plain_value
 from scopion.roster.wifi.lists import ListMode, Network
 from scopion.wireless.coverage import Line
 from scopion.wireless.enforcers.enforcer import Held
-from scopion.wireless.list_policy import Rule, Wanted
+from scopion.wireless.list_policy import ListRule, WantedList
 from scopion.wireless.refusals import consequence
 
 _TEMPLATE = Path(__file__).parent / "data" / "sheet.html"
@@ -65,8 +65,8 @@ class Sheet:
 
 def make_sheet(
     network: Network,
-    now: Wanted,
-    timed: Sequence[Rule],
+    now: WantedList,
+    timed: Sequence[ListRule],
     *,
     made: str,
     until: str = "",
@@ -126,7 +126,7 @@ _TITLES = {
 }
 
 
-def _steps(network: Network, now: Wanted, typed: Mapping[str, Held]) -> list[SheetStep]:
+def _steps(network: Network, now: WantedList, typed: Mapping[str, Held]) -> list[SheetStep]:
     """Radios whose mode is right already get the difference only; what is new comes before what goes."""
     whole = [radio for radio in network.radios if radio not in typed or typed[radio].mode is not now.mode]
     if now.mode is ListMode.OFF:
@@ -146,7 +146,7 @@ def _steps(network: Network, now: Wanted, typed: Mapping[str, Held]) -> list[She
     return [_open(network), _find(stays), *changes, _say_done(network)]
 
 
-def _steps_list(network: Network, now: Wanted, radios: Sequence[str]) -> list[SheetStep]:
+def _steps_list(network: Network, now: WantedList, radios: Sequence[str]) -> list[SheetStep]:
     """The whole list for some radios, then their mode."""
     mode, lines, steps = now.mode, now.lines, []
     typed = _typed(network, mode, lines)
@@ -165,7 +165,7 @@ def _steps_list(network: Network, now: Wanted, radios: Sequence[str]) -> list[Sh
     return steps
 
 
-def _difference(network: Network, now: Wanted, radio: str, held: Held) -> list[SheetStep]:
+def _difference(network: Network, now: WantedList, radio: str, held: Held) -> list[SheetStep]:
     """What has changed on a radio since it was typed in there."""
     mode, lines, steps = now.mode, now.lines, []
     before = held.allow if mode is ListMode.ALLOW else held.deny

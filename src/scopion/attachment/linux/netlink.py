@@ -27,7 +27,7 @@ _TRIES = 5  # a table that changes while it is read is read again
 
 
 @dataclass(frozen=True, slots=True)
-class Record:
+class NetlinkMessage:
     """One entry of a dump: its fixed part and its attributes by number (a later one replaces an earlier one)."""
 
     fixed: bytes
@@ -38,7 +38,7 @@ class _Interrupted(Exception):
     """The table changed during the dump."""
 
 
-def dump(kind: int, family: int, index: int = 0) -> list[Record]:
+def dump(kind: int, family: int, index: int = 0) -> list[NetlinkMessage]:
     """All records of one kind: links, addresses, routes or neighbours (of interface ``index`` if given)."""
     for _ in range(_TRIES):
         try:
@@ -61,7 +61,7 @@ def attributes(data: bytes) -> dict[int, bytes]:
     return found
 
 
-def _dumped(kind: int, family: int, index: int) -> Iterator[Record]:
+def _dumped(kind: int, family: int, index: int) -> Iterator[NetlinkMessage]:
     body = bytearray(_FIXED[kind])
     body[0] = family
     if kind == RTM_GETNEIGH:
@@ -81,7 +81,7 @@ def _dumped(kind: int, family: int, index: int) -> Iterator[Record]:
                     code = -int.from_bytes(payload[:4], sys.byteorder, signed=True)
                     raise ScopionError(f"the kernel refused to tell its tables: {os.strerror(code)}")
                 size = _FIXED[kind]
-                yield Record(payload[:size], attributes(payload[size:]))
+                yield NetlinkMessage(payload[:size], attributes(payload[size:]))
 
 
 def _messages(portion: bytes) -> Iterator[tuple[int, int, bytes]]:

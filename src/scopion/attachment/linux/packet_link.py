@@ -12,7 +12,7 @@ import time
 from scopion.attachment.linux.packet_filter import filter_for
 from scopion.attachment.linux.socket_errors import interface_lost
 from scopion.attachment.permission import packet_socket
-from scopion.attachment.ports import Arrival, Interface, Traffic
+from scopion.attachment.ports import Interface, ReceivedFrame, Traffic
 from scopion.model.errors import InterfaceLost, NotPermitted
 
 _ETH_P_ALL = 0x0003
@@ -71,14 +71,14 @@ class PacketLink:
                     raise interface_lost(self.interface, error) from error
                 time.sleep(0.001)  # the device's own queue is full: a frame leaves it every few microseconds
 
-    def receive(self, deadline: float) -> Arrival | None:
+    def receive(self, deadline: float) -> ReceivedFrame | None:
         """The next frame that the filter lets through, with the kernel's time of its arrival."""
         while True:
             try:
                 if not self._stamped:
-                    return Arrival(self._socket.recv(_FRAME), time.monotonic())
+                    return ReceivedFrame(self._socket.recv(_FRAME), time.monotonic())
                 frame, ancillary, _, _ = self._socket.recvmsg(_FRAME, 64)
-                return Arrival(frame, _arrived(ancillary))
+                return ReceivedFrame(frame, _arrived(ancillary))
             except BlockingIOError:
                 left = deadline - time.monotonic()
                 if left <= 0:

@@ -16,7 +16,7 @@ from scopion.cli.parts.terminal import echo, style
 if TYPE_CHECKING:
     from datetime import datetime
 
-    from scopion.scenes.scene import Chapter, Moment, Step
+    from scopion.scenes.scene import Chapter, SceneMoment, StoryStep
 
 _FOLDER = click.Path(file_okay=False, path_type=Path)
 _WIDTH = 100
@@ -153,7 +153,7 @@ class _Telling:
             click.secho(f" {number}  {chapter.title} ", reverse=True, bold=True)
         return True
 
-    def _show(self, step: Step) -> None:
+    def _show(self, step: StoryStep) -> None:
         from scopion.cli.begin.demo_steps import run_shown
 
         if step.says:
@@ -205,7 +205,7 @@ def _play(session: Session, folder: Path) -> None:
     _narrate(play_rounds(folder, lambda step: None if step.shows else _run_quietly(step, folder), on_day))
 
 
-def _run_quietly(step: Step, folder: Path) -> None:
+def _run_quietly(step: StoryStep, folder: Path) -> None:
     from scopion.cli.begin.demo_steps import run_quietly
 
     code, said = run_quietly(step, folder)
@@ -213,7 +213,7 @@ def _run_quietly(step: Step, folder: Path) -> None:
         raise click.ClickException(f"scopion {shlex.join(step.command)} ended with {code}: {said}")
 
 
-def _narrate(moment: Moment) -> None:
+def _narrate(moment: SceneMoment) -> None:
     echo()
     click.secho(f"── {click.wrap_text(moment.tells, _WIDTH)}", fg="cyan", bold=True)
 

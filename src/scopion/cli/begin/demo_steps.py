@@ -12,7 +12,7 @@ import sys
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 
-from scopion.scenes.scene import Step
+from scopion.scenes.scene import StoryStep
 
 # Who does it all; on the page and in the lists the story has no other account.
 KEEPER = "keeper"
@@ -31,7 +31,7 @@ def environment_of(folder: Path) -> dict[str, str]:
     return {**os.environ, "SCOPION_SITE": str(folder.resolve()), "LOGNAME": KEEPER}
 
 
-def run_shown(step: Step, folder: Path, columns: int) -> int:
+def run_shown(step: StoryStep, folder: Path, columns: int) -> int:
     """Run a command as a person would see it; its exit code. What it says goes to standard output, all of it."""
     environment = {**environment_of(folder), "SCOPION_FORMAT": "table"}
     if not sys.stdout.isatty():
@@ -43,7 +43,7 @@ def run_shown(step: Step, folder: Path, columns: int) -> int:
     return _forked(step, folder, environment, sys.stdout.fileno())
 
 
-def run_quietly(step: Step, folder: Path, *, shown: str = "") -> tuple[int, str]:
+def run_quietly(step: StoryStep, folder: Path, *, shown: str = "") -> tuple[int, str]:
     """Run a command; its exit code, and what it said: in a pipe, or ``shown`` as in a terminal of so many columns."""
     environment = environment_of(folder)
     if shown:
@@ -61,7 +61,7 @@ def run_quietly(step: Step, folder: Path, *, shown: str = "") -> tuple[int, str]
         return code, said.read()
 
 
-def warm_up(steps: Iterable[Step]) -> None:
+def warm_up(steps: Iterable[StoryStep]) -> None:
     """Load what the commands of some steps will need, once for all that are forked later."""
     from scopion.cli.main import FAMILIES
     from scopion.operations.site.load_settings import adapter
@@ -76,7 +76,7 @@ def warm_up(steps: Iterable[Step]) -> None:
         importlib.import_module(module)
 
 
-def _forked(step: Step, folder: Path, environment: Mapping[str, str], output: int) -> int:
+def _forked(step: StoryStep, folder: Path, environment: Mapping[str, str], output: int) -> int:
     child = os.fork()
     if child:
         return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])

@@ -14,7 +14,14 @@ from scopion.model.mac import MacAddress, Notation
 from scopion.model.text import entered, joined
 
 if TYPE_CHECKING:
-    from scopion.operations.begin.set_up_site import Agreed, AgreedChannel, AgreedNetwork, AgreedSubnet, Kept, Proposal
+    from scopion.operations.begin.set_up_site import (
+        Agreed,
+        AgreedChannel,
+        AgreedNetwork,
+        AgreedSubnet,
+        EarlierSettings,
+        Proposal,
+    )
 
 _EXAMPLE = MacAddress.parse("0c:4e:a0:12:34:56")
 _MOST_NAME = 80
@@ -50,7 +57,7 @@ def setup(session: Session, yes: bool, name: str | None, shows: bool, anew: bool
     if not (anew or shows) and has_settings(session.folder):
         raise Refused(f"{session.folder / 'site.toml'} has settings already: edit it, or write a new one with --anew")
     proposal = propose(session.site)
-    earlier: Sequence[Kept] = ()
+    earlier: Sequence[EarlierSettings] = ()
     if anew:
         try:
             earlier = earlier_settings(session.folder)
@@ -80,7 +87,9 @@ def setup(session: Session, yes: bool, name: str | None, shows: bool, anew: bool
 class _Questions:
     """Asks what cannot be seen; silent, it takes the proposals."""
 
-    def __init__(self, session: Session, proposal: Proposal, earlier: Sequence[Kept], *, silent: bool) -> None:
+    def __init__(
+        self, session: Session, proposal: Proposal, earlier: Sequence[EarlierSettings], *, silent: bool
+    ) -> None:
         self._session, self._proposal, self._silent = session, proposal, silent
         self._earlier = earlier
 
@@ -214,9 +223,9 @@ class _Questions:
     def _span(self, question: str, proposed: float) -> float:
         if self._silent:
             return proposed
-        from scopion.cli.parts.options import Span
+        from scopion.cli.parts.options import SpanParam
 
-        return float(prompt(question, type=Span(), default=f"{proposed:g}s"))
+        return float(prompt(question, type=SpanParam(), default=f"{proposed:g}s"))
 
 
 def _try_channel(session: Session, agreed: Agreed) -> None:

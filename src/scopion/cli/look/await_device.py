@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from scopion.cli.parts.options import DeviceName, Span
+from scopion.cli.parts.options import DeviceParam, SpanParam
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo
 from scopion.model.text import capitalised
@@ -17,13 +17,13 @@ from scopion.model.text import capitalised
 @click.option("--new", is_flag=True, help="Not one that is here already.")
 @click.option(
     "--gone",
-    type=DeviceName(),
+    type=DeviceParam(),
     is_flag=False,
     flag_value="",
     metavar="[DEVICE]",
     help="Wait until it stops answering; without a DEVICE, until any one does.",
 )
-@click.option("--timeout", type=Span(), metavar="TIME", help="Give up after 30s, 5m... with exit code 3 [never].")
+@click.option("--timeout", type=SpanParam(), metavar="TIME", help="Give up after 30s, 5m... with exit code 3 [never].")
 @click.option("--interface", metavar="NAME", help="Wait on this one [see scopion here].")
 @pass_session
 def await_device(
@@ -42,12 +42,12 @@ def await_device(
     printed at once, unless --new. The address alone goes to standard output: address=$(scopion await --vendor Ember)
     """
     from scopion.alerts.news import who
-    from scopion.operations.scan.wait_for_device import Waiting, Wanted
+    from scopion.operations.scan.wait_for_device import WaitGoal, Waiting
 
     if gone is not None and (vendor or name or mac or new):
         raise click.UsageError("--gone takes a DEVICE, and none of --vendor, --name, --mac and --new")
     waiting = Waiting(session.site, interface, timeout, lambda text: session.note(capitalised(f"{text}.")))
-    wanted = Wanted.parse(vendor, name, mac, new=new)
+    wanted = WaitGoal.parse(vendor, name, mac, new=new)
     host = waiting.until_gone(gone) if gone is not None else waiting.until_here(wanted)
     echo(str(host.address))
     session.note(f"{'Gone' if gone is not None else 'Here'}: {who(host.mac, host.device, session.site.vendors)}.")

@@ -38,7 +38,7 @@ def here(session: Session, format_name: str | None) -> None:
     subnet are told apart.
     """
     from scopion.operations.scan.find_whereabouts import whereabouts
-    from scopion.operations.scan.recognise_network import Verdict
+    from scopion.operations.scan.recognise_network import Belonging
 
     found = whereabouts(session.site)
     rows = list(_rows(found))
@@ -50,7 +50,7 @@ def here(session: Session, format_name: str | None) -> None:
         "site": {
             "folder": str(session.folder),
             "name": session.site.name if found.has_site else None,
-            "here": bool(recognised and recognised.verdict is Verdict.OURS),
+            "here": bool(recognised and recognised.verdict is Belonging.OURS),
             "verdict": str(recognised.verdict) if recognised else None,
             "reason": recognised.reason if recognised else None,
         },
@@ -90,16 +90,16 @@ def _gateway_mac(row: Row) -> str:
 
 
 def _sentences(session: Session, found: Whereabouts) -> list[str]:
-    from scopion.operations.scan.recognise_network import Verdict
+    from scopion.operations.scan.recognise_network import Belonging
 
     if found.choice is None or found.recognition is None:
         return [f"A scan is not possible: {found.no_choice}."]
     interface = found.choice.interface
     told = [f"scan would take {interface.name} ({interface.subnets[0]}), because {found.choice.reason}."]
     verdict = found.recognition.verdict
-    if verdict is Verdict.OURS:
+    if verdict is Belonging.OURS:
         told.append(f"This is {session.site.name}: {found.recognition.reason}. ({session.folder})")
-    elif verdict is Verdict.FOUNDING:
+    elif verdict is Belonging.FOUNDING:
         told.append(f"No site is known yet; scopion scan makes one of this network, in {session.folder}.")
     else:
         told.append(
@@ -119,12 +119,12 @@ def _sentences(session: Session, found: Whereabouts) -> list[str]:
 
 def _learning(session: Session) -> list[str]:
     """That subnets are being learnt, and until when: only where somebody is told of what joins."""
-    from scopion.operations.notify.manage_alerts import learnt
+    from scopion.operations.notify.manage_alerts import learning_subnets
 
     if not session.site.settings.channel:
         return []
     clock = session.site.clock
     return [
         f"{each.name} is being learnt until {clock.local(each.until):%A %d %B, %H:%M}: what joins is told once a day."
-        for each in learnt(session.site)
+        for each in learning_subnets(session.site)
     ]

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from scopion.cli.parts.device_rows import host_columns, host_row
 from scopion.cli.parts.table import drawn
-from scopion.discovery.asking import Method
+from scopion.discovery.probing import Method
 from scopion.model.address import Address, by_number
 from scopion.model.mac import MacAddress
 from scopion.model.text import plain

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.parts.device_rows import HOST_KEYS, host_columns, host_row
-from scopion.cli.parts.options import Ports, Span
+from scopion.cli.parts.options import PortsParam, SpanParam
 from scopion.cli.parts.output import chosen_format, output_format, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import confirm, echo
@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     help="arp: raw frames. touch: without privilege, by harmless datagrams. echo: ICMP, also beyond a router. "
     "listen: hear, send nothing. [auto: arp where it is permitted, echo beyond a router]",
 )
-@click.option("--for", "listen_s", type=Span(), metavar="TIME", help="How long to listen, as 90s or 5m [60s].")
+@click.option("--for", "listen_s", type=SpanParam(), metavar="TIME", help="How long to listen, as 90s or 5m [60s].")
 @click.option(
     "--pace", type=float, metavar="N", help="Requests a second [2000 on cable, 90 on the air, 500 if not known]."
 )
@@ -44,7 +44,7 @@ if TYPE_CHECKING:
 )
 @click.option("--no-names", is_flag=True, help="Do not ask for names.")
 @click.option(
-    "--ports", type=Ports(), default=(), metavar="N,N", help="Try these TCP ports of those who are found [none]."
+    "--ports", type=PortsParam(), default=(), metavar="N,N", help="Try these TCP ports of those who are found [none]."
 )
 @click.option("--remember", is_flag=True, help="Make this network one of the site's, even if it is another one.")
 @click.option("--all", "every", is_flag=True, help="Every subnet of the site, one after the other.")

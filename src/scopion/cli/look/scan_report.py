@@ -11,7 +11,7 @@ from scopion.cli.parts.event_rows import event_row
 from scopion.cli.parts.output import iso
 from scopion.cli.parts.session import Session
 from scopion.cli.parts.terminal import style
-from scopion.discovery.asking import Method
+from scopion.discovery.probing import Method
 from scopion.model.device import EventKind
 from scopion.model.text import closed, counted
 from scopion.operations.scan.scan_result import ScanResult, notes

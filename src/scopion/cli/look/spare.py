@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from scopion.cli.parts.options import Span
+from scopion.cli.parts.options import SpanParam
 from scopion.cli.parts.output import iso_or_never, output_format, show, spoken_ago
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
@@ -19,7 +19,7 @@ from scopion.model.errors import CheckNotMet
 from scopion.model.text import counted
 
 if TYPE_CHECKING:
-    from scopion.operations.scan.find_spare import Place, Spare
+    from scopion.operations.scan.find_spare import AddressUse, SpareAddresses
 
 KEYS = ("address", "spare", "against", "last_used", "last_user")
 _FEW = 5
@@ -30,7 +30,7 @@ _MONTH_S = 30 * 86_400.0
 @click.argument("target", metavar="[SUBNET|ADDRESS]", required=False)
 @click.option(
     "--unused-for",
-    type=Span(),
+    type=SpanParam(),
     default=_MONTH_S,
     metavar="TIME",
     help="Nobody used it for so long [30d].",
@@ -87,7 +87,7 @@ def _one(session: Session, address: IPv4Address, span: timedelta) -> None:
     _pool_hint(session, named is not None and bool(named.dhcp_pool))
 
 
-def _past(session: Session, place: Place) -> str:
+def _past(session: Session, place: AddressUse) -> str:
     if place.last_used is None:
         return "and nobody is known to have used it"
     if place.last_used == NEVER:
@@ -95,7 +95,7 @@ def _past(session: Session, place: Place) -> str:
     return f"and {place.last_user} used it {spoken_ago(place.last_used, session.site.clock.now())}"
 
 
-def _row(place: Place) -> dict[str, Any]:
+def _row(place: AddressUse) -> dict[str, Any]:
     return {
         "address": str(place.address),
         "spare": place.spare,
@@ -124,7 +124,7 @@ def _columns(session: Session, reasons: bool) -> list[Column]:
     return columns
 
 
-def _tell(session: Session, found: Spare, shown: int, span: timedelta) -> None:
+def _tell(session: Session, found: SpareAddresses, shown: int, span: timedelta) -> None:
     free, subnet = len(found.free), found.prepared.subnet
     session.note("")
     if not found.pool_known:

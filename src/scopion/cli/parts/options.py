@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from scopion.model.clock import Clock
 
 
-class DeviceName(click.ParamType[str]):
+class DeviceParam(click.ParamType[str]):
     """A DEVICE; completes from the roster."""
 
     name = "DEVICE"
@@ -33,7 +33,7 @@ class DeviceName(click.ParamType[str]):
         return found
 
 
-class DeviceOrStanding(DeviceName):
+class DeviceOrStandingParam(DeviceParam):
     """A DEVICE, or the standing that follows the devices."""
 
     def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
@@ -42,7 +42,7 @@ class DeviceOrStanding(DeviceName):
         return words + super().shell_complete(ctx, param, incomplete)
 
 
-class NetworkName(click.ParamType[str]):
+class NetworkParam(click.ParamType[str]):
     """An SSID; completes from the roster."""
 
     name = "SSID"
@@ -54,7 +54,7 @@ class NetworkName(click.ParamType[str]):
         return [CompletionItem(each.ssid) for each in _known(ctx, networks) if _begins(each.ssid, incomplete)]
 
 
-class Day(click.ParamType[date]):
+class DayParam(click.ParamType[date]):
     """A coming day: as ISO 8601 writes it, or as people say it."""
 
     name = "DATE"
@@ -71,7 +71,7 @@ class Day(click.ParamType[date]):
             self.fail(str(error), param, ctx)
 
 
-class Moment(click.ParamType[datetime]):
+class MomentParam(click.ParamType[datetime]):
     """A moment as people say it, in the time zone of the site's clock.
 
     ``end``: a day alone means its end; ``ahead``: it lies in the future.
@@ -94,7 +94,7 @@ class Moment(click.ParamType[datetime]):
             self.fail(str(error), param, ctx)
 
 
-class MomentOrScan(Moment):
+class MomentOrScanParam(MomentParam):
     """A moment, or the end of a scan by its number: ``scan:17``."""
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
@@ -110,7 +110,7 @@ class MomentOrScan(Moment):
         return scan_moment(_session(ctx).site, int(number))
 
 
-class Span(click.ParamType[float]):
+class SpanParam(click.ParamType[float]):
     """A length of time: ``90s``, ``5m``, ``2h``, ``30 days``; a bare number is seconds."""
 
     name = "TIME"
@@ -127,7 +127,7 @@ class Span(click.ParamType[float]):
             self.fail(str(error), param, ctx)
 
 
-class Keys(click.ParamType[tuple[str, ...]]):
+class KeysParam(click.ParamType[tuple[str, ...]]):
     """Some of the keys that a command's machine formats have, in the order that is wanted."""
 
     name = "KEY,KEY"
@@ -148,7 +148,7 @@ class Keys(click.ParamType[tuple[str, ...]]):
         return tuple(dict.fromkeys(chosen))
 
 
-class Ports(click.ParamType[tuple[int, ...]]):
+class PortsParam(click.ParamType[tuple[int, ...]]):
     """A few TCP ports: ``22,80,443``."""
 
     name = "N,N"
@@ -193,9 +193,11 @@ def _begins(name: str, typed: str) -> bool:
     return bool(name) and not name.startswith("-") and name.casefold().startswith(typed.casefold())
 
 
-device = click.argument("device", type=DeviceName())
-since = click.option("--since", metavar="WHEN", type=Moment(), help="From then on: yesterday, monday 09:00, '3 days'.")
-until = click.option("--until", metavar="WHEN", type=Moment(end=True), help="Up to then; a day includes its end.")
-some_devices = click.argument("devices", metavar="DEVICE...", type=DeviceName(), nargs=-1, required=True)
-any_devices = click.argument("devices", metavar="[DEVICE]...", type=DeviceName(), nargs=-1)
-ssid = click.argument("ssid", metavar="SSID", type=NetworkName())
+device = click.argument("device", type=DeviceParam())
+since = click.option(
+    "--since", metavar="WHEN", type=MomentParam(), help="From then on: yesterday, monday 09:00, '3 days'."
+)
+until = click.option("--until", metavar="WHEN", type=MomentParam(end=True), help="Up to then; a day includes its end.")
+some_devices = click.argument("devices", metavar="DEVICE...", type=DeviceParam(), nargs=-1, required=True)
+any_devices = click.argument("devices", metavar="[DEVICE]...", type=DeviceParam(), nargs=-1)
+ssid = click.argument("ssid", metavar="SSID", type=NetworkParam())

@@ -17,17 +17,19 @@ from typing import Any
 import click
 
 from scopion.cli.parts.table import Column, Row, drawn
+from scopion.model.bounded_cache import BoundedCache
 from scopion.model.clock import Clock, spoken_span
 from scopion.model.device import NEVER
 from scopion.model.errors import UsageError
-from scopion.model.kept import Kept
 from scopion.model.text import FORMULA_SIGNS, escaped_json, plain
 
 FORMATS = ("table", "tsv", "csv", "json", "jsonl")
 _LINES_AT_ONCE = 1_000
 _FORMULAS = tuple(before + sign for before in "\t\n" for sign in FORMULA_SIGNS if sign.isprintable())
 _DIGITS = tuple(f"{number:02}" for number in range(61))
-_DAYS = Kept[int, str](lambda number: date.fromordinal(number).isoformat(), 4_096)  # a list has few, and many moments
+_DAYS = BoundedCache[int, str](
+    lambda number: date.fromordinal(number).isoformat(), 4_096
+)  # a list has few, and many moments
 
 output_format = click.option(
     "--format",

@@ -29,8 +29,10 @@ _SCANS_SHOWN = 30
 
 
 @click.command()
-@click.option("--since", metavar="WHEN|scan:N", type=options.MomentOrScan(), help="From then. [the last scan but one]")
-@click.option("--until", metavar="WHEN|scan:N", type=options.MomentOrScan(end=True), help="Up to then. [now]")
+@click.option(
+    "--since", metavar="WHEN|scan:N", type=options.MomentOrScanParam(), help="From then. [the last scan but one]"
+)
+@click.option("--until", metavar="WHEN|scan:N", type=options.MomentOrScanParam(end=True), help="Up to then. [now]")
 @click.option("--since-export", metavar="FILE", help="From what scopion export wrote (JSON, CSV) to now.")
 @click.option("--scans", "listing", is_flag=True, help="The latest scans with their numbers; nothing is compared.")
 @output_format

@@ -49,9 +49,11 @@ def label(session: Session, /, device: str, text: str | None, essential: bool | 
 
 
 @click.command()
-@click.argument("devices", metavar="DEVICE... STANDING", type=options.DeviceOrStanding(), nargs=-1, required=True)
+@click.argument("devices", metavar="DEVICE... STANDING", type=options.DeviceOrStandingParam(), nargs=-1, required=True)
 @click.option("--all-present", is_flag=True, help="All that are here and that nobody has looked at yet.")
-@click.option("--until", metavar="DATE", type=options.Day(), help="For a guest: the last day, as 2026-12-31 or friday.")
+@click.option(
+    "--until", metavar="DATE", type=options.DayParam(), help="For a guest: the last day, as 2026-12-31 or friday."
+)
 @click.option("--because", metavar="TEXT", default="", help="Why; it is kept with the date.")
 @pass_session
 def mark(session: Session, devices: tuple[str, ...], all_present: bool, until: date | None, because: str) -> None:
@@ -90,7 +92,7 @@ def _tell_marked(session: Session, marked: list[tuple[Device, Device]], wanted: 
 
 
 @click.command()
-@click.argument("devices", metavar="DEVICE DEVICE...", type=options.DeviceName(), nargs=-1, required=True)
+@click.argument("devices", metavar="DEVICE DEVICE...", type=options.DeviceParam(), nargs=-1, required=True)
 @click.option("--undo", "split", is_flag=True, help="Take the latest joining of DEVICE back, without loss.")
 @pass_session
 def same(session: Session, devices: tuple[str, ...], split: bool) -> None:

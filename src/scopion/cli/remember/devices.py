@@ -61,11 +61,13 @@ SORTS: dict[str, Callable[[Described], Any]] = {
 @click.option("--owner", metavar="TEXT", default="", help="Part of its owner's name.")
 @click.option("--subnet", metavar="RANGE|NAME", help="With an address in it, as 192.0.2.0/24 or by site.toml's name.")
 @click.option("--private", is_flag=True, help="Only those with a private address.")
-@click.option("--seen-since", metavar="WHEN", type=options.Moment(), help="Here then or later: yesterday, '3 days'.")
-@click.option("--not-seen-since", metavar="WHEN", type=options.Moment(), help="Not here since then.")
+@click.option(
+    "--seen-since", metavar="WHEN", type=options.MomentParam(), help="Here then or later: yesterday, '3 days'."
+)
+@click.option("--not-seen-since", metavar="WHEN", type=options.MomentParam(), help="Not here since then.")
 @click.option("--sort", type=click.Choice(list(SORTS)), default="standing", show_default=True, help="By what.")
 @click.option("--reverse", is_flag=True, help="The other way round.")
-@click.option("--columns", metavar="KEY,KEY", type=options.Keys(KEYS), help="Only these, in this order.")
+@click.option("--columns", metavar="KEY,KEY", type=options.KeysParam(KEYS), help="Only these, in this order.")
 @output_format
 @pass_session
 def devices(
@@ -94,11 +96,11 @@ def devices(
 
 
 def _wanted(session: Session, **wishes: Any) -> Any:
-    from scopion.operations.devices.find_devices import Wanted
+    from scopion.operations.devices.find_devices import DeviceFilter
     from scopion.operations.devices.list_devices import subnet_called
 
     subnet = subnet_called(session.site, wishes.pop("subnet")) if wishes["subnet"] else wishes.pop("subnet")
-    return Wanted(subnet=subnet, standings=wishes.pop("standing"), **wishes)
+    return DeviceFilter(subnet=subnet, standings=wishes.pop("standing"), **wishes)
 
 
 def _show(

@@ -23,7 +23,7 @@ KEYS = (
 
 
 @click.command()
-@click.argument("devices", metavar="[DEVICE]...", type=options.DeviceName(), nargs=-1)
+@click.argument("devices", metavar="[DEVICE]...", type=options.DeviceParam(), nargs=-1)
 @options.since
 @options.until
 @click.option(

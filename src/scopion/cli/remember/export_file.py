@@ -17,7 +17,7 @@ _TOLD_AT_MOST = 10
 @click.command("export")
 @click.argument("file", metavar="[FILE|-]", default="-")
 @click.option("--as", "kind", type=click.Choice(KINDS), help="In which form. [told by FILE's name, else csv]")
-@click.option("--device", "devices", metavar="DEVICE", type=options.DeviceName(), multiple=True, help="Only these.")
+@click.option("--device", "devices", metavar="DEVICE", type=options.DeviceParam(), multiple=True, help="Only these.")
 @click.option(
     "--standing",
     type=click.Choice([str(each) for each in Standing]),

@@ -93,11 +93,11 @@ def _told(file: str) -> str | None:
 
 
 def _take_site(session: Session, archive: str, file: str | None, *, active: bool) -> None:
-    from scopion.operations.exchange.import_site import arriving
+    from scopion.operations.exchange.import_site import site_import
 
     if file is not None:
         raise click.UsageError("--site takes in everything: it goes with no other file")
-    with arriving(session.folder, archive) as arrival:
+    with site_import(session.folder, archive) as arrival:
         told = arrival.settle(session.folder, agreed=active or _agreed(session, arrival.acts))
     session.note(f"The site is in {session.folder}: {', '.join(told.names)}.")
     for remark in told.remarks:
@@ -119,13 +119,13 @@ def _agreed(session: Session, acts: Sequence[str]) -> bool:
 def _take_records(
     session: Session, file: str, kind: str | None, *, preview: bool, insist: bool, format_name: str | None
 ) -> None:
-    from scopion.operations.exchange.import_records import STANDARD_INPUT, read_file, take_in
+    from scopion.operations.exchange.import_records import STANDARD_INPUT, fold_records, read_file
 
     if file == STANDARD_INPUT and session.can_ask:
         session.note("Paste the list, then press Ctrl-D on a line of its own.")
     imported = read_file(session.site, file, kind)
     if not preview:
-        imported = take_in(session.site, imported, insist=insist)
+        imported = fold_records(session.site, imported, insist=insist)
     media = {str(seen.mac): seen.medium for seen in imported.reading.observations if seen.medium != "unknown"}
     rows = [_row(imported, host, media.get(str(host.mac))) for host in imported.hosts]
     show(rows, KEYS, _columns(session), format_name, document=_document(imported, rows, preview))

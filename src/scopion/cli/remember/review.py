@@ -33,7 +33,7 @@ _CTRL_C, _CTRL_D = "\x03", "\x04"
 
 
 @click.command()
-@click.argument("devices", metavar="[DEVICE]...", type=options.DeviceName(), nargs=-1)
+@click.argument("devices", metavar="[DEVICE]...", type=options.DeviceParam(), nargs=-1)
 @click.option("--csv", "path", metavar="FILE", help="Write them to a new FILE; read back one that is filled in.")
 @click.option("--yes", is_flag=True, help="Do not ask before what was filled in is taken over.")
 @pass_session

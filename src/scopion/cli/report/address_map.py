@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from scopion.cli.parts.options import Span
+from scopion.cli.parts.options import SpanParam
 from scopion.cli.parts.output import chosen_format, iso_or_never, output_format, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import styled
@@ -41,7 +41,7 @@ _EIGHTHS = "▁▂▃▄▅▆▇█"
 @click.argument("subnet", metavar="[SUBNET]", required=False)
 @click.option(
     "--lately",
-    type=Span(),
+    type=SpanParam(),
     default=_MONTH_S,
     metavar="TIME",
     help="Used lately is what was used within it [30d].",

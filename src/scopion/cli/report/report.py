@@ -65,7 +65,9 @@ class ReportOutputs:
 
 
 @click.command()
-@click.option("--since", metavar="WHEN", type=options.Moment(), help="From then on [four weeks, today among them].")
+@click.option(
+    "--since", metavar="WHEN", type=options.MomentParam(), help="From then on [four weeks, today among them]."
+)
 @options.until
 @click.option(
     "--part",
@@ -117,14 +119,14 @@ def report(
     Without options the summary and what needs attention, in sentences. The page is one file of HTML, for any browser,
     for paper and for mail. Nothing is sent but what wifi audit reads of access points.
     """
-    from scopion.operations.report.make_report import Wish
+    from scopion.operations.report.make_report import ReportRequest
     from scopion.operations.report.make_report import report as look_back
     from scopion.reports.content import HAPPENINGS
 
     out.check()
     wanted = _wanted(parts, out)
     every = out.sheets is not None or out.table == "events"
-    made = look_back(session.site, Wish(since, until, wanted, None if every else HAPPENINGS))
+    made = look_back(session.site, ReportRequest(since, until, wanted, None if every else HAPPENINGS))
     if not out.any:
         if out.format_name in (None, "table"):
             _tell(session, made)

@@ -18,7 +18,7 @@ from scopion.model.text import counted, joined
 
 if TYPE_CHECKING:
     from scopion.model.clock import Clock
-    from scopion.operations.notify.manage_alerts import AlertList, Listed
+    from scopion.operations.notify.manage_alerts import AlertList, ListedAlert
 
 KEYS = (
     "id", "state", "severity", "channel", "subject", "events", "made", "due", "attempts", "again", "ended", "problem",
@@ -74,7 +74,7 @@ def list_(
         session.note(sentence)
 
 
-def _row(listed: Listed) -> dict[str, Any]:
+def _row(listed: ListedAlert) -> dict[str, Any]:
     alert = listed.alert
     waits = alert.state is AlertState.WAITING
     return {
@@ -181,10 +181,12 @@ def retry(session: Session, numbers: tuple[int, ...]) -> None:
 
 
 @alerts.command()
-@click.argument("device", metavar="[DEVICE]", type=options.DeviceName(), required=False)
+@click.argument("device", metavar="[DEVICE]", type=options.DeviceParam(), required=False)
 @_event
-@click.option("--for", "span", type=options.Span(), metavar="TIME", help="For how long: 2h, 3d.")
-@click.option("--until", type=options.Moment(end=True), metavar="WHEN", help="Until then: 'tomorrow 08:00', friday.")
+@click.option("--for", "span", type=options.SpanParam(), metavar="TIME", help="For how long: 2h, 3d.")
+@click.option(
+    "--until", type=options.MomentParam(end=True), metavar="WHEN", help="Until then: 'tomorrow 08:00', friday."
+)
 @click.option("--end", is_flag=True, help="Tell it again from now on; all, if nothing is named.")
 @output_format
 @pass_session
@@ -249,7 +251,7 @@ def _show_muted(session: Session, format_name: str | None) -> None:
 @alerts.command()
 @click.argument("subnet", required=False)
 @click.option("--end", is_flag=True, help="End it now: what joins is told at once from now on.")
-@click.option("--until", type=options.Day(), metavar="DATE", help="Let it go on to the end of that day.")
+@click.option("--until", type=options.DayParam(), metavar="DATE", help="Let it go on to the end of that day.")
 @output_format
 @pass_session
 def learning(session: Session, subnet: str | None, end: bool, until: Any, format_name: str | None) -> None:
@@ -259,7 +261,7 @@ def learning(session: Session, subnet: str | None, end: bool, until: Any, format
     evening is no stranger. What is unwanted and a changed gateway are told at once from the beginning.
     """
     from scopion.operations.devices.list_devices import subnet_called
-    from scopion.operations.notify.manage_alerts import end_learning, learnt
+    from scopion.operations.notify.manage_alerts import end_learning, learning_subnets
 
     clock = session.site.clock
     if end or until:
@@ -268,7 +270,10 @@ def learning(session: Session, subnet: str | None, end: bool, until: Any, format
         names = joined([str(each) for each in chosen])
         session.note(f"{names}: learnt until the end of {until}." if until else f"{names}: what joins is told at once.")
         return
-    rows = [{"subnet": str(each.range), "name": each.name, "until": iso(each.until)} for each in learnt(session.site)]
+    rows = [
+        {"subnet": str(each.range), "name": each.name, "until": iso(each.until)}
+        for each in learning_subnets(session.site)
+    ]
     columns = [
         Column("subnet", lambda row: row["name"]),
         Column("learnt until", lambda row: on_clock(clock, row["until"])),

@@ -12,7 +12,7 @@ from scopion.cli.parts.terminal import echo, style
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from scopion.watching.install_service import Step
+    from scopion.watching.install_service import InstallStep
 
 _yes = click.option("--yes", is_flag=True, help="Do not ask.")
 
@@ -86,7 +86,7 @@ def by_hand(session: Session) -> None:
     echo(units.by_hand(session.site.settings, program_path()), nl=False)
 
 
-def _carry_out(session: Session, steps: Sequence[Step], yes: bool) -> None:
+def _carry_out(session: Session, steps: Sequence[InstallStep], yes: bool) -> None:
     for step in steps:
         session.note(f"  {step.says}")
     if not yes:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from scopion.cli.parts.options import Span
+from scopion.cli.parts.options import SpanParam
 from scopion.cli.parts.session import Session, pass_session
 from scopion.model.text import plain
 
@@ -21,7 +21,7 @@ _JOURNAL = {logging.DEBUG: 7, logging.INFO: 6, logging.WARNING: 4, logging.ERROR
 
 @click.command()
 @click.option("--once", is_flag=True, help="One round - sweep, read, tell - and end: for cron.")
-@click.option("--for", "for_s", type=Span(), metavar="TIME", help="End after that, as 90s, 12h or 14d.")
+@click.option("--for", "for_s", type=SpanParam(), metavar="TIME", help="End after that, as 90s, 12h or 14d.")
 @click.option("--log", "plain", is_flag=True, help="Log lines in a terminal, too, in place of the live view.")
 @pass_session
 def watch(session: Session, once: bool, for_s: float | None, plain: bool) -> None:
@@ -33,10 +33,10 @@ def watch(session: Session, once: bool, for_s: float | None, plain: bool) -> Non
     if sys.platform == "win32":
         raise click.UsageError("the watch needs Linux or another Unix; scopion scan works here")
     from scopion.model.errors import CheckNotMet
-    from scopion.watching.run_watch import Order, run_watch
+    from scopion.watching.run_watch import WatchOptions, run_watch
 
     live = sys.stderr.isatty() and not plain and not once
-    order = Order(once=once, for_s=for_s, terminal=sys.stderr.isatty())
+    order = WatchOptions(once=once, for_s=for_s, terminal=sys.stderr.isatty())
     if live:
         from scopion.cli.tell.watch_view import WatchView
 

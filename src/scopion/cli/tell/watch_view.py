@@ -61,9 +61,9 @@ class WatchView:
         """Something may have changed."""
         now = time.monotonic()
         state = (
-            watch.post.known,
-            watch.post.counts.events.total(),
-            dict(watch.post.troubles),
+            watch.context.known,
+            watch.context.counts.events.total(),
+            dict(watch.context.troubles),
             dict(watch.outbox_state),
         )
         waited = now - self._drawn_at
@@ -94,32 +94,33 @@ def _styled(text: str, **style: Any) -> str:
 def _here(watch: Watch) -> list[Described]:
     from scopion.operations.devices.list_devices import described_devices
 
-    return [each for each in described_devices(watch.post.site) if each.device.present]
+    return [each for each in described_devices(watch.context.site) if each.device.present]
 
 
 def _heading(watch: Watch, here: Sequence[Described], width: int) -> list[str]:
-    post = watch.post
-    name, standings = f"{post.site.name} is watched", Counter(each.device.standing for each in here)
+    context = watch.context
+    name, standings = f"{context.site.name} is watched", Counter(each.device.standing for each in here)
     counts = ", ".join(f"{standings[each]} {each}" for each in _WEIGHT if standings[each])
     counts = f"   {len(here)} here: {counts}" if here else ""
-    now = f"{post.clock.local(post.clock.now()):%a %d %b %H:%M:%S}"
+    now = f"{context.clock.local(context.clock.now()):%a %d %b %H:%M:%S}"
     lines = [f"{_styled(name, bold=True)}{counts}{now:>{max(1, width - len(name) - len(counts) - 1)}}"]
     lines += [_swept(watch, swept) for swept in watch.sweeping.swept.values()]
     for subnet, until in watch.learning.items() if watch.delivering.channels else ():
-        said = f"{subnet} is learnt until {post.clock.local(until):%a %d %b %H:%M}: what joins is told once a day"
+        said = f"{subnet} is learnt until {context.clock.local(until):%a %d %b %H:%M}: what joins is told once a day"
         lines.append(_styled(said, dim=True))
     return lines
 
 
 def _swept(watch: Watch, swept: Swept) -> str:
     """How a subnet stands, and when it is asked next."""
-    post = watch.post
-    how = "listening" if any(ear.interface == swept.plot.interface for ear in watch.listening.ears) else "not listening"
+    context, interface = watch.context, swept.watched.interface
+    heard = any(listener.interface == interface for listener in watch.listening.listeners)
+    how = "listening" if heard else "not listening"
     place = {"here": "", "unknown": ", being looked at", "elsewhere": ", another network", "down": ", down"}
     why = f": {swept.why}" if swept.why else ""
-    due = swept.next_at - post.clock.monotonic()
+    due = swept.next_at - context.clock.monotonic()
     following = "now" if swept.sweeping or due <= 0 else f"in {spoken_span(_span(due))}"
-    said = f"{swept.plot.subnet} by {swept.plot.interface.name}, {how}; next sweep {following}{place[swept.place]}{why}"
+    said = f"{swept.watched.subnet} by {interface.name}, {how}; next sweep {following}{place[swept.place]}{why}"
     return _styled(said, fg="red" if swept.place == "down" else None, dim=swept.place == "here")
 
 
@@ -132,7 +133,7 @@ def _span(seconds: float) -> Any:
 def _present(watch: Watch, here: list[Described], width: int, room: int) -> list[str]:
     columns = [
         column
-        for column in device_columns(watch.post.clock, [each.device for each in here])
+        for column in device_columns(watch.context.clock, [each.device for each in here])
         if column.title not in _LEFT_OUT
     ]
     if not here:
@@ -156,10 +157,10 @@ def _by_weight(each: Described) -> tuple[int, float, tuple[int, int, int]]:
 def _latest(watch: Watch, width: int) -> list[str]:
     from scopion.operations.devices.list_events import event_log
 
-    clock = watch.post.clock
+    clock = watch.context.clock
     rows = [
         {"at": f"{clock.local(told.event.at):%a %H:%M}", "kind": str(told.event.kind), "said": told.sentence}
-        for told in event_log(watch.post.site, limit=_EVENTS).told
+        for told in event_log(watch.context.site, limit=_EVENTS).told
     ]
     if not rows:
         return [_styled("Nothing has happened yet.", dim=True)]
@@ -173,7 +174,7 @@ def _latest(watch: Watch, width: int) -> list[str]:
 
 def _channels(watch: Watch) -> list[str]:
     """One line: each channel, and what waits for it."""
-    waiting, troubles = watch.outbox_state, watch.post.troubles
+    waiting, troubles = watch.outbox_state, watch.context.troubles
     said = []
     for name in watch.delivering.channels:
         count, age = waiting.get(name, (0, 0.0))
@@ -186,4 +187,4 @@ def _channels(watch: Watch) -> list[str]:
 
 
 def _troubles(watch: Watch) -> list[str]:
-    return [_styled(f"{doing}: {problem}", fg="red") for doing, problem in watch.post.troubles.items()]
+    return [_styled(f"{doing}: {problem}", fg="red") for doing, problem in watch.context.troubles.items()]

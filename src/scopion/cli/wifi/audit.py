@@ -37,7 +37,7 @@ DEVICE_COLUMNS = (
 
 
 @click.command()
-@click.argument("ssid", metavar="[SSID]", type=options.NetworkName(), required=False)
+@click.argument("ssid", metavar="[SSID]", type=options.NetworkParam(), required=False)
 @click.option(
     "--admin-password",
     type=click.Choice(["changed", "default"]),

@@ -18,7 +18,7 @@ from scopion.model.text import counted, joined
 from scopion.roster.wifi.lists import ListMode
 
 if TYPE_CHECKING:
-    from scopion.operations.wifi.edit_entries import Listed, Terms
+    from scopion.operations.wifi.edit_entries import EntryChange, Terms
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -50,7 +50,7 @@ def terms(command: Command) -> Command:
             "--paused/--on", "paused", default=None, help="Keep the entry without effect, or put it on again."
         ),
         click.option("--until", metavar="WHEN", type=_End(end=True, ahead=True), help="It ends then: friday, never."),
-        click.option("--for", "span", metavar="TIME", type=options.Span(), help="It ends after so long: 2h."),
+        click.option("--for", "span", metavar="TIME", type=options.SpanParam(), help="It ends after so long: 2h."),
         click.option(
             "--hours", metavar="HOURS", help="At these hours only: 'mon-fri 08:00-18:00', a timetable, always."
         ),
@@ -63,7 +63,7 @@ def terms(command: Command) -> Command:
 new_network = click.option("--new", is_flag=True, help="Make the network, though a known one has nearly this name.")
 
 
-class _End(options.Moment):
+class _End(options.MomentParam):
     """When an entry ends, or ``never``."""
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
@@ -119,7 +119,9 @@ def drop(session: Session, ssid: str, devices: tuple[str, ...], insist: bool) ->
 @click.command()
 @options.ssid
 @options.any_devices
-@click.option("--for", "span", metavar="TIME", type=options.Span(), default="1h", show_default=True, help="So long.")
+@click.option(
+    "--for", "span", metavar="TIME", type=options.SpanParam(), default="1h", show_default=True, help="So long."
+)
 @click.option("--end", is_flag=True, help="Open it again to all that its lists admit.")
 @insist
 @pass_session
@@ -144,7 +146,7 @@ def only(session: Session, ssid: str, devices: tuple[str, ...], span: float, end
 @click.command()
 @options.ssid
 @click.argument("mode", type=click.Choice([str(each) for each in ListMode]), required=False)
-@click.option("--lists-of", metavar="SSID", type=options.NetworkName(), help="Use that network's lists; '' its own.")
+@click.option("--lists-of", metavar="SSID", type=options.NetworkParam(), help="Use that network's lists; '' its own.")
 @click.option("--others-hours", metavar="HOURS", help="Who is on no list may associate then only; 'always' ends that.")
 @network_settings
 @insist
@@ -222,7 +224,7 @@ def _meant(session: Session, ssid: str) -> str:
     return near if confirm(f"No network {ssid!r} is known. Is {near!r} meant?", default=True) else ssid
 
 
-def _tell(session: Session, which: ListMode, done: Listed, on: Terms) -> None:
+def _tell(session: Session, which: ListMode, done: EntryChange, on: Terms) -> None:
     ssid = done.network.ssid
     if done.created:
         session.note(said_of(session.site, done.network))

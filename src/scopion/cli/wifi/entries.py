@@ -77,8 +77,8 @@ def ssids(session: Session, format_name: str | None) -> None:
 
 
 @click.command()
-@click.argument("ssid", metavar="[SSID]", type=options.NetworkName(), required=False)
-@click.option("--lift", metavar="DEVICE", type=options.DeviceName(), help="Take DEVICE off every deny list.")
+@click.argument("ssid", metavar="[SSID]", type=options.NetworkParam(), required=False)
+@click.option("--lift", metavar="DEVICE", type=options.DeviceParam(), help="Take DEVICE off every deny list.")
 @output_format
 @pass_session
 def entries(session: Session, ssid: str | None, lift: str | None, format_name: str | None) -> None:

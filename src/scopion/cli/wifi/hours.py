@@ -30,8 +30,8 @@ _SLOT = 30  # minutes a character: 48 to a day fit the narrowest terminal
 
 
 @click.command()
-@click.argument("device", metavar="[DEVICE]", type=options.DeviceName(), required=False)
-@click.option("--ssid", metavar="SSID", type=options.NetworkName(), help="On this network only.")
+@click.argument("device", metavar="[DEVICE]", type=options.DeviceParam(), required=False)
+@click.option("--ssid", metavar="SSID", type=options.NetworkParam(), help="On this network only.")
 @output_format
 @pass_session
 def hours(session: Session, device: str | None, ssid: str | None, format_name: str | None) -> None:

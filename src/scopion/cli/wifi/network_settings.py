@@ -16,7 +16,7 @@ from scopion.model.text import counted, joined
 if TYPE_CHECKING:
     from scopion.operations.site.open_site import Site
     from scopion.operations.wifi.edit_networks import NetworkSettings
-    from scopion.operations.wifi.explain_effects import Told
+    from scopion.operations.wifi.explain_effects import NetworkEffect
     from scopion.roster.wifi.lists import Network
 
 Command = TypeVar("Command", bound=Callable[..., Any])
@@ -100,7 +100,7 @@ def said_of(site: Site, network: Network) -> str:
     )
 
 
-def tell(session: Session, told: Sequence[Told]) -> None:
+def tell(session: Session, told: Sequence[NetworkEffect]) -> None:
     """What a change of lists means on each network that it concerns, and what has to be done next."""
     for each in told:
         for sentence in each.says:

@@ -23,7 +23,7 @@ from scopion.model.text import counted, joined
 
 if TYPE_CHECKING:
     from scopion.operations.wifi.send_push import OnStep, Pushed
-    from scopion.wireless.enforcers.enforcer import Step
+    from scopion.wireless.enforcers.enforcer import ListStep
 
 
 @click.command()
@@ -31,7 +31,9 @@ if TYPE_CHECKING:
 @enforcer_option
 @radio_option
 @drop_foreign
-@click.option("--revert-after", metavar="TIME", type=options.Span(), help="Take it back then unless wifi keep is said.")
+@click.option(
+    "--revert-after", metavar="TIME", type=options.SpanParam(), help="Take it back then unless wifi keep is said."
+)
 @click.option("--no-verify", is_flag=True, help="Do not look afterwards whether it works.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @insist
@@ -95,9 +97,9 @@ def _deadline(session: Session, revert_after: float | None) -> datetime | None:
     """The moment at which a push is taken back, once somebody has agreed to do so. Raises Refused."""
     if revert_after is None:
         return None
-    from scopion.watching.revert_deadlines import require_bearer
+    from scopion.watching.revert_deadlines import require_reverter
 
-    bearer = require_bearer(session.site, revert_after)
+    bearer = require_reverter(session.site, revert_after)
     session.detail(f"It would be taken back by {bearer}.")
     return session.site.clock.now() + timedelta(seconds=revert_after)
 
@@ -105,7 +107,7 @@ def _deadline(session: Session, revert_after: float | None) -> datetime | None:
 def saying(session: Session) -> OnStep:
     """Tells each step to whom asks for it."""
 
-    def say(enforcer: str, radio: str, step: Step) -> None:
+    def say(enforcer: str, radio: str, step: ListStep) -> None:
         session.detail(f"  {enforcer}, {radio} GHz: {step}")
 
     return say

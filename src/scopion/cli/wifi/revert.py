@@ -20,7 +20,7 @@ PUSH_KEYS = ("push", "at", "ssid", "enforcer", "radios", "state", "entries", "wh
 
 
 @click.command()
-@click.argument("ssid", metavar="[SSID]", type=options.NetworkName(), required=False)
+@click.argument("ssid", metavar="[SSID]", type=options.NetworkParam(), required=False)
 @pass_session
 def keep(session: Session, ssid: str | None) -> None:
     """Keep a push that would be taken back."""
@@ -31,7 +31,7 @@ def keep(session: Session, ssid: str | None) -> None:
 
 
 @click.command()
-@click.argument("ssid", metavar="[SSID]", type=options.NetworkName(), required=False)
+@click.argument("ssid", metavar="[SSID]", type=options.NetworkParam(), required=False)
 @click.option("--to", "number", type=int, metavar="PUSH", help="Back to what was held before this push.")
 @click.option("--list", "listed", is_flag=True, help="The pushes, with before and after.")
 @click.option("--when-due", is_flag=True, help="Wait, and take back what nobody keeps; started by push itself.")
@@ -52,9 +52,9 @@ def revert(
     from scopion.operations.wifi.revert_push import revert_to
 
     if when_due:
-        from scopion.watching.revert_deadlines import bear
+        from scopion.watching.revert_deadlines import wait_and_revert
 
-        bear(session.site)
+        wait_and_revert(session.site)
         return
     if listed:
         _list(session, ssid, format_name)

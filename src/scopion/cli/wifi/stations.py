@@ -36,7 +36,7 @@ COLUMNS = (
 
 
 @click.command()
-@click.argument("ssid", metavar="[SSID]", type=options.NetworkName(), required=False)
+@click.argument("ssid", metavar="[SSID]", type=options.NetworkParam(), required=False)
 @click.option("--busiest", is_flag=True, help="Who has the most traffic first.")
 @output_format
 @pass_session

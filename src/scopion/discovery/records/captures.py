@@ -9,7 +9,7 @@ from typing import BinaryIO
 
 from scopion.discovery.hearing import Hearing
 from scopion.discovery.listening import Gathered
-from scopion.discovery.records.reading import Problem, Reading, RecordKind
+from scopion.discovery.records.reading import Reading, RecordKind, UnreadPart
 from scopion.model.observation import Observation, Pair
 from scopion.model.text import counted
 from scopion.wire.capture import CaptureReader
@@ -56,7 +56,7 @@ def read_capture(stream: BinaryIO, as_of: datetime, on_progress: Callable[[int],
         reading.trouble("the rest", f"{counted(gathered.passed_over, 'sighting')} of more devices than are kept")
     if capture.problem:
         reading.unread += 1
-        reading.problems.append(Problem("the file", capture.problem))
+        reading.problems.append(UnreadPart("the file", capture.problem))
     return reading
 
 

@@ -29,7 +29,7 @@ class RecordKind(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Problem:
+class UnreadPart:
     """Something that could not be read."""
 
     where: str  # line 7, offset 1024
@@ -47,7 +47,7 @@ class Reading:
     kind: str  # a name of the registry
     observations: list[Observation] = field(default_factory=list)
     about: str = ""
-    problems: list[Problem] = field(default_factory=list)  # the first few
+    problems: list[UnreadPart] = field(default_factory=list)  # the first few
     unread: int = 0  # how many could not be read in all
     full: bool = False
     absent: set[MacAddress] = field(default_factory=set)  # of whom the record says that they are not there
@@ -56,7 +56,7 @@ class Reading:
         """Note what could not be read."""
         self.unread += 1
         if len(self.problems) < _TOLD:
-            self.problems.append(Problem(where, why, clean(text, 60)))
+            self.problems.append(UnreadPart(where, why, clean(text, 60)))
 
     def add(
         self,

@@ -13,7 +13,7 @@ from scopion.operations.site.edit_settings import with_settings
 from scopion.operations.site.load_settings import FILE as SETTINGS_FILE
 from scopion.operations.site.open_site import Site, prepare_folder
 from scopion.roster.store.write_files import make_folder, write_atomically
-from scopion.scenes.scene import Chapter, Moment, Rounds, Step, load_scene
+from scopion.scenes.scene import Chapter, Rounds, SceneMoment, StoryStep, load_scene
 from scopion.scenes.story import Story
 
 SCENE = "kilnhaven"
@@ -43,7 +43,7 @@ def chapters() -> tuple[Chapter, ...]:
     return load_scene(SCENE).chapters
 
 
-def next_moment(folder: Path, *, looking: bool = False) -> Moment:
+def next_moment(folder: Path, *, looking: bool = False) -> SceneMoment:
     """Move the clock of a kept story on. Raises NotFound at its end, or if there is no story.
 
     With ``looking`` the time until then passes with scans, if the moment says so: as it does when the story is told.
@@ -61,7 +61,7 @@ def next_moment(folder: Path, *, looking: bool = False) -> Moment:
     return moment
 
 
-def play_rounds(folder: Path, run: Callable[[Step], None], on_day: Callable[[datetime], None]) -> Moment:
+def play_rounds(folder: Path, run: Callable[[StoryStep], None], on_day: Callable[[datetime], None]) -> SceneMoment:
     """Play a kept story to the end of its rounds: a scan each hour, and what its moments do in between.
 
     Returns the last moment. Raises NotFound if the story has no rounds.
@@ -84,7 +84,7 @@ def play_rounds(folder: Path, run: Callable[[Step], None], on_day: Callable[[dat
     return story.told
 
 
-def _due(folder: Path, at: datetime) -> list[Moment]:
+def _due(folder: Path, at: datetime) -> list[SceneMoment]:
     """The moments that have come, each reached only now."""
     found = []
     story = _kept(folder)

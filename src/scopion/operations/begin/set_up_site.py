@@ -100,11 +100,11 @@ class Agreed:
     channel: AgreedChannel | None = None
     networks: tuple[AgreedNetwork, ...] = ()
     leases: tuple[str, ...] = ()
-    kept: tuple[Kept, ...] = ()
+    kept: tuple[EarlierSettings, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class EarlierSettings:
     """A table of the earlier settings that ``setup`` does not ask about anew."""
 
     what: str  # in words: enforcer 'workshop access point'
@@ -121,7 +121,7 @@ class Kept:
 _ASKED_ANEW = ("subnet", "watch")
 
 
-def earlier_settings(folder: Path) -> tuple[Kept, ...]:
+def earlier_settings(folder: Path) -> tuple[EarlierSettings, ...]:
     """What a folder's settings say and ``setup`` does not ask about anew: enforcers, channels, rules, routers and more.
 
     Raises InvalidSettings, if they cannot be read as they are.
@@ -132,14 +132,14 @@ def earlier_settings(folder: Path) -> tuple[Kept, ...]:
     load_settings(folder)
     text = path.read_text(encoding="utf-8")
     zone = tomllib.loads(text).get("timezone", "")
-    found = [Kept("timezone", f"timezone = {quoted(zone)}")] if zone else []
+    found = [EarlierSettings("timezone", f"timezone = {quoted(zone)}")] if zone else []
     for block in blocks_of(text):
         if block.name in _ASKED_ANEW:
             continue
         table = tomllib.loads(block.text)[block.name]
         one = table[0] if isinstance(table, list) else table
         name = str(one.get("name", "")) if block.name in ("enforcer", "channel") else ""
-        found.append(Kept(f"{block.name} {name!r}" if name else block.name, block.text, name))
+        found.append(EarlierSettings(f"{block.name} {name!r}" if name else block.name, block.text, name))
     return tuple(found)
 
 

@@ -24,7 +24,7 @@ _HEXADECIMAL = re.compile(r"[0-9a-f][0-9a-f:.\- ]*", re.IGNORECASE)
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class DeviceFilter:
     """What is looked for; empty and None mean anything."""
 
     words: tuple[str, ...] = ()  # each has to fit something
@@ -40,9 +40,9 @@ class Wanted:
     near: bool = False  # a word is a sticker's MAC, or its end: its neighbours are meant as well
 
 
-def find(devices: Sequence[Described], wanted: Wanted) -> list[Described]:
+def find(devices: Sequence[Described], wanted: DeviceFilter) -> list[Described]:
     """Those that fit, in their order. Raises UsageError for a word that cannot have neighbours."""
-    if wanted == Wanted():
+    if wanted == DeviceFilter():
         return list(devices)
     if wanted.near and not wanted.words:
         raise UsageError("--near needs the MAC on the sticker, or its end: scopion devices 4a:11:04 --near")
@@ -62,7 +62,7 @@ def find(devices: Sequence[Described], wanted: Wanted) -> list[Described]:
     return found
 
 
-def _tests(wanted: Wanted) -> list[Callable[[Described], bool]]:
+def _tests(wanted: DeviceFilter) -> list[Callable[[Described], bool]]:
     """What a device has to pass: one test for each wish."""
     subnet, since, not_since = wanted.subnet, wanted.seen_since, wanted.not_seen_since
     tests: list[tuple[object, Callable[[Described], bool]]] = [

@@ -15,7 +15,7 @@ from scopion.roster.resolve import resolve
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class LoggedEvent:
     """An event with its sentence and the device that it is about (None if that was forgotten meanwhile)."""
 
     event: Event
@@ -27,7 +27,7 @@ class Told:
 class Log:
     """A part of the log, in the order of time."""
 
-    told: list[Told]
+    told: list[LoggedEvent]
     total: int  # how many events fit, shown or not
 
 
@@ -50,10 +50,10 @@ def event_log(
     return Log(_told(site, find_events(roster, wanted, limit), devices), count_events(roster, wanted))
 
 
-def _told(site: Site, events: Sequence[Event], devices: Sequence[Device]) -> list[Told]:
+def _told(site: Site, events: Sequence[Event], devices: Sequence[Device]) -> list[LoggedEvent]:
     by_id, owner = {device.id: device for device in devices}, owners(devices)
     return [
-        Told(event, device, sentence(event, device, site.vendors, other=owner.get(event.other_mac)))
+        LoggedEvent(event, device, sentence(event, device, site.vendors, other=owner.get(event.other_mac)))
         for event in events
         for device in [by_id.get(event.device_id)]
     ]

@@ -17,14 +17,14 @@ from scopion.operations.edit.edit_devices import Mark, label_device, mark_device
 from scopion.operations.edit.undo_change import undo
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.edit_entries import put_on_list
-from scopion.operations.wifi.explain_effects import Told
+from scopion.operations.wifi.explain_effects import NetworkEffect
 from scopion.roster.resolve import resolve
 from scopion.roster.undo.record_changes import latest_changes
 from scopion.roster.wifi.lists import ListMode
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class ReviewStep:
     """A change that this review has made, and at which card."""
 
     change: int
@@ -44,7 +44,7 @@ class Review:
         order = sorted(chosen, key=lambda device: (not device.present, device.first_seen, device.id))
         self._queue = [device.id for device in order]
         self._at = 0
-        self._done: list[Step] = []
+        self._done: list[ReviewStep] = []
         self.card = self._card()
 
     @property
@@ -88,7 +88,7 @@ class Review:
         self._note()
         self.refresh()
 
-    def deny(self, ssid: str) -> tuple[Told, ...]:
+    def deny(self, ssid: str) -> tuple[NetworkEffect, ...]:
         """Put it on a network's deny list. Returns what that means. Raises Refused."""
         subject = str(self._shown.macs[0]) if self._shown.macs else ""
         (done,) = put_on_list(self._site, [ssid], ListMode.DENY, [subject])
@@ -132,7 +132,7 @@ class Review:
     def _note(self, device: Device | None = None) -> None:
         change = latest_changes(self._site.roster, 1, device=(device or self._shown).id)
         if change and change[0].id not in [step.change for step in self._done]:
-            self._done.append(Step(change[0].id, self._at, change[0].says))
+            self._done.append(ReviewStep(change[0].id, self._at, change[0].says))
 
     def _card(self) -> Card | None:
         """The card at hand; those that were joined or forgotten meanwhile are passed over. None at the end."""

@@ -53,7 +53,7 @@ def read_file(site: Site, path: str, kind: str | None = None) -> Imported:
         raise StorageFailed(f"{path} cannot be read: {error.strerror}") from None
 
 
-def take_in(site: Site, imported: Imported, *, insist: bool = False) -> Imported:
+def fold_records(site: Site, imported: Imported, *, insist: bool = False) -> Imported:
     """Fold what was read. Raises Refused for a record of another network, unless insisted upon."""
     subnets = [each.range for each in known_subnets(site.roster)] + [each.range for each in site.settings.subnet]
     if not insist:

@@ -47,7 +47,7 @@ _SHOWN = 3
 
 
 @dataclass(frozen=True, slots=True)
-class Arrival:
+class SiteImport:
     """A site that is unpacked and checked, and not yet in its folder."""
 
     place: Path  # where it lies meanwhile
@@ -67,7 +67,7 @@ class Arrival:
 
 
 @contextmanager
-def arriving(folder: Path, path: str) -> Iterator[Arrival]:
+def site_import(folder: Path, path: str) -> Iterator[SiteImport]:
     """Unpack a site for a folder that has none yet, and check it; it is gone at the end unless it was settled.
 
     Raises Refused, UsageError, DamagedRoster, StorageFailed: then no site is there.
@@ -82,7 +82,7 @@ def arriving(folder: Path, path: str) -> Iterator[Arrival]:
         _check_roster(place, path)
         _check_others(place, path, names)
         acts = what_acts(_settings(place, path)) if SETTINGS_FILE in names else []
-        yield Arrival(place, names, tuple(acts))
+        yield SiteImport(place, names, tuple(acts))
 
 
 def _require_room(folder: Path) -> None:

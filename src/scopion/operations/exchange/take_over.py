@@ -17,7 +17,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source
 from scopion.operations.edit.edit_devices import Mark, checked_texts, require_possible
 from scopion.operations.site.open_site import Site
-from scopion.roster.exchange.record import AdapterRecord, DeviceRecord, Problem, Records
+from scopion.roster.exchange.record import AdapterRecord, DeviceRecord, RecordProblem, Records
 from scopion.roster.folding.fold_observations import fold
 from scopion.roster.read_devices import all_devices, set_media
 from scopion.roster.store.open_roster import Roster
@@ -55,8 +55,8 @@ class Plan:
     """What a file would change, line by line."""
 
     intents: list[Intent] = field(default_factory=list)
-    problems: list[Problem] = field(default_factory=list)  # with any of these nothing is taken over
-    left_out: list[Problem] = field(default_factory=list)
+    problems: list[RecordProblem] = field(default_factory=list)  # with any of these nothing is taken over
+    left_out: list[RecordProblem] = field(default_factory=list)
 
     @property
     def changes(self) -> list[Intent]:
@@ -113,11 +113,11 @@ class _Planner:
             try:
                 intent = self._intent(record)
             except UsageError as error:
-                plan.problems.append(Problem(record.line, str(error)))
+                plan.problems.append(RecordProblem(record.line, str(error)))
                 continue
             if intent is None:
                 where = ", ".join(map(str, record.unpaired))
-                plan.left_out.append(Problem(record.line, f"nobody is known at {where}"))
+                plan.left_out.append(RecordProblem(record.line, f"nobody is known at {where}"))
             else:
                 plan.intents.append(intent)
         plan.problems += self._label_clashes(plan.intents)
@@ -169,7 +169,7 @@ class _Planner:
             note=texts.get("note"),
         )
 
-    def _label_clashes(self, intents: Sequence[Intent]) -> list[Problem]:
+    def _label_clashes(self, intents: Sequence[Intent]) -> list[RecordProblem]:
         """Labels that other devices have and keep."""
         given_up = {
             intent.device.id
@@ -182,7 +182,9 @@ class _Planner:
             own = intent.device.id if intent.device else None
             if holder is not None and holder.id != own and holder.id not in given_up:
                 other = ", ".join(map(str, holder.macs)) or holder.called
-                found.append(Problem(intent.record.line, f"{intent.record.label!r} is the label of {other} already"))
+                found.append(
+                    RecordProblem(intent.record.line, f"{intent.record.label!r} is the label of {other} already")
+                )
         return found
 
 

@@ -23,7 +23,7 @@ EXAMPLES = 5
 
 
 @dataclass(slots=True)
-class Bucket:
+class TokenBucket:
     """So many at once, and one more now and then."""
 
     most: float
@@ -41,7 +41,7 @@ class Bucket:
         return True
 
 
-class Acquainted:
+class KnownPairs:
     """Which pairs of MAC and address were here at any time: who comes back after a power cut is no flood."""
 
     def __init__(self, roster: Roster) -> None:
@@ -73,8 +73,8 @@ class FloodGuard:
     """Lets through what is known, and of what is new as much as is bearable. May be asked by several threads."""
 
     def __init__(self, now: float = 0.0) -> None:
-        self._devices = Bucket(DEVICES, A_DEVICE_EVERY_S, DEVICES, now)
-        self._pairs = Bucket(PAIRS, A_PAIR_EVERY_S, PAIRS, now)
+        self._devices = TokenBucket(DEVICES, A_DEVICE_EVERY_S, DEVICES, now)
+        self._pairs = TokenBucket(PAIRS, A_PAIR_EVERY_S, PAIRS, now)
         self._lock = threading.Lock()
         self._count = 0
         self._examples: list[str] = []

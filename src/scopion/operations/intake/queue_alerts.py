@@ -21,7 +21,7 @@ from scopion.roster.scans import known_subnets
 from scopion.roster.store.open_roster import Roster
 
 if TYPE_CHECKING:
-    from scopion.alerts.queue_by_rules import Policy
+    from scopion.alerts.queue_by_rules import AlertPolicy
     from scopion.alerts.rules import Occasion
     from scopion.operations.site.open_site import Site
 
@@ -36,14 +36,14 @@ def channels_of(site: Site) -> tuple[ChannelSettings, ...]:
     return (TERMINAL,)
 
 
-def policy_of(site: Site) -> Policy | None:
+def policy_of(site: Site) -> AlertPolicy | None:
     """Who is told what; None if there is nobody to tell."""
     channels = channels_of(site)
     if not channels:
         return None
-    from scopion.alerts.queue_by_rules import Policy
+    from scopion.alerts.queue_by_rules import AlertPolicy
 
-    return Policy(tuple(each.name for each in channels), site.settings.rule, site.settings.alerts)
+    return AlertPolicy(tuple(each.name for each in channels), site.settings.rule, site.settings.alerts)
 
 
 def queue_for(

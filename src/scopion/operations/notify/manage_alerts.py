@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Listed:
+class ListedAlert:
     """An alert, with its subject as it was sent or would be sent now."""
 
     alert: Alert
@@ -39,7 +39,7 @@ class Listed:
 class AlertList:
     """The list, and how many there are in all."""
 
-    listed: tuple[Listed, ...]
+    listed: tuple[ListedAlert, ...]
     counts: dict[AlertState, int]
     channels: tuple[str, ...]  # that site.toml has
 
@@ -54,7 +54,7 @@ def alert_list(
         return AlertList((), {}, names)
     found = find_alerts(roster, states=states, channel=channel, limit=limit)
     writer = AlertWriter(site, roster)
-    listed = tuple(Listed(alert, writer.message(alert).subject) for alert in found)
+    listed = tuple(ListedAlert(alert, writer.message(alert).subject) for alert in found)
     return AlertList(listed, count_alerts(roster), names)
 
 
@@ -164,7 +164,7 @@ def _subject(device: str, kind: EventKind | None) -> str:
 
 
 @dataclass(frozen=True, slots=True)
-class Learnt:
+class LearningSubnet:
     """A subnet that is being learnt."""
 
     range: IPv4Network
@@ -172,19 +172,21 @@ class Learnt:
     until: datetime
 
 
-def learnt(site: Site) -> list[Learnt]:
+def learning_subnets(site: Site) -> list[LearningSubnet]:
     """The subnets that are being learnt: what joins them is told once a day."""
     roster = site.roster_for_reading()
     if roster is None:
         return []
-    return [Learnt(each.range, called_subnet(site, each.range), each.until) for each in learnt_subnets(site, roster)]
+    return [
+        LearningSubnet(each.range, called_subnet(site, each.range), each.until) for each in learnt_subnets(site, roster)
+    ]
 
 
 def end_learning(site: Site, subnet: IPv4Network | None, until: datetime | None = None) -> list[IPv4Network]:
     """Let the learning of a subnet, or of all of them, end now or at a moment. Raises NotFound."""
     require_roster(site)
     at = until or site.clock.now() - timedelta(seconds=1)  # over, whatever becomes of its fraction
-    chosen = [subnet] if subnet is not None else [each.range for each in learnt(site)]
+    chosen = [subnet] if subnet is not None else [each.range for each in learning_subnets(site)]
     if not chosen:
         raise NotFound("no subnet is being learnt: what joins is told at once")
     for each in chosen:

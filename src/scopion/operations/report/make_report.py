@@ -32,7 +32,7 @@ from scopion.reports.content import (
     SubnetLine,
     WeekOfNew,
 )
-from scopion.reports.count_hours import DAY_HOURS, Span, busy
+from scopion.reports.count_hours import DAY_HOURS, HourSpan, busy
 from scopion.reports.sentences import said_day, summary
 from scopion.roster.read_events import EventFilter, count_events, find_events
 from scopion.roster.scans import first_look
@@ -45,7 +45,7 @@ _LONGEST = timedelta(days=3_660)
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class ReportRequest:
     """What a report shall tell."""
 
     since: datetime | None = None  # None: four weeks before ``until``, at midnight
@@ -54,9 +54,9 @@ class Wish:
     happenings: int | None = HAPPENINGS  # at most; None: all
 
 
-def report(site: Site, wish: Wish | None = None) -> Report:
+def report(site: Site, wish: ReportRequest | None = None) -> Report:
     """Look back. Raises NotFound if nothing is remembered, UsageError for a period that is none."""
-    wish = wish or Wish()
+    wish = wish or ReportRequest()
     roster = site.roster_for_reading()
     first = first_look(roster) if roster is not None else None
     if roster is None or not (everybody := described_devices(site)):
@@ -69,7 +69,7 @@ def report(site: Site, wish: Wish | None = None) -> Report:
         raise NotFound(f"the memory begins on {said_day(begun.date())}: of the time before it nothing is known")
     memory = first if first is not None and since < first < until else None
     since = memory or since  # of the time before the memory begins nothing can be told
-    span = Span(on_the_wall(since, local).date(), on_the_wall(until, local))
+    span = HourSpan(on_the_wall(since, local).date(), on_the_wall(until, local))
     past = read_past(roster, span, since, until, now, local)
     seen = [each for each in everybody if each.device.id in past.seen]
     lines = device_lines(seen, past)
@@ -106,7 +106,7 @@ def report(site: Site, wish: Wish | None = None) -> Report:
     return replace(made, summary=summary(made), networks=networks if wanted[Part.WIRELESS] else ())
 
 
-def _beginning(wish: Wish, until: datetime, local: Local) -> datetime:
+def _beginning(wish: ReportRequest, until: datetime, local: Local) -> datetime:
     """When the period begins. Raises UsageError for one that is none."""
     if wish.since is None:
         day = on_the_wall(until, local).replace(hour=0, minute=0, second=0, microsecond=0) - timedelta(

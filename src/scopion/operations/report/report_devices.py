@@ -14,7 +14,7 @@ from scopion.model.week import Local, on_the_wall
 from scopion.operations.devices.identify_device import Described
 from scopion.operations.devices.rhythm import rule_in_words
 from scopion.reports.content import DeviceLine
-from scopion.reports.count_hours import DAY_HOURS, Span, bits, hour_runs, said_hours, week_of
+from scopion.reports.count_hours import DAY_HOURS, HourSpan, bits, hour_runs, said_hours, week_of
 from scopion.roster.read_events import comings
 from scopion.roster.read_history import looked_at, stays_since
 from scopion.roster.store.open_roster import Roster
@@ -37,7 +37,7 @@ class Past:
     """What was read of the past, once for all parts."""
 
     since: datetime  # of the period, on the wall's clock
-    span: Span  # the period, and before it what tells what is usual
+    span: HourSpan  # the period, and before it what tells what is usual
     since_moment: datetime
     until_moment: datetime
     local: Local
@@ -54,10 +54,10 @@ class Past:
         return self.looked_on.__contains__
 
 
-def read_past(roster: Roster, span: Span, since: datetime, until: datetime, now: datetime, local: Local) -> Past:
+def read_past(roster: Roster, span: HourSpan, since: datetime, until: datetime, now: datetime, local: Local) -> Past:
     """Read what happened; ``span`` is the period on the wall's clock."""
     earliest = min(since, until - _USUAL_BEFORE)
-    whole = Span(min(span.first, local(earliest).date()), span.end)
+    whole = HourSpan(min(span.first, local(earliest).date()), span.end)
     stays: dict[int, list[Stay]] = {}
     runs: dict[int, list[tuple[int, int]]] = {}
     looked_on = {local(began).date() for began, _ in looked_at(roster, earliest)}
@@ -151,7 +151,7 @@ def _addresses(stays: Sequence[Stay], until: datetime) -> tuple[str, ...]:
     return tuple(written(address) for address in sorted(short, key=lambda address: (address.version, int(address))))
 
 
-def _usually(here: int, span: Span, known_since: date, past: Past) -> str:
+def _usually(here: int, span: HourSpan, known_since: date, past: Past) -> str:
     """The rule in words, told from the last four weeks before today."""
     today = span.end.date()
     earliest = max(span.first, known_since, today - timedelta(days=_RULE_DAYS))

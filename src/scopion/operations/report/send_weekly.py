@@ -21,7 +21,7 @@ from scopion.model.errors import ScopionError
 from scopion.model.week import from_the_wall, on_the_wall
 from scopion.operations.notify.manage_alerts import channel_called
 from scopion.operations.notify.word_alerts import phrases_of
-from scopion.operations.report.make_report import Wish, report
+from scopion.operations.report.make_report import ReportRequest, report
 from scopion.operations.site.open_site import Site
 from scopion.reports.content import Report
 from scopion.reports.page import page
@@ -65,7 +65,7 @@ def make_weekly(site: Site) -> Message | None:
         return None
     local = site.clock.local
     week_ago = from_the_wall(on_the_wall(due, local) - _WEEK, due, local)  # at the same time on the wall
-    made = report(site, Wish(week_ago, due))
+    made = report(site, ReportRequest(week_ago, due))
     message = _message(site, made, due, "%Y-%m-%d")
     _drop_old(site.folder / FOLDER, site.settings.report.keep_weeks)
     with site.roster.transaction() as db:

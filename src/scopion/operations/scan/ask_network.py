@@ -6,8 +6,8 @@ from contextlib import closing
 
 from scopion.attachment.choose import what_happened
 from scopion.attachment.ports import Interface
-from scopion.discovery.asking import open_asker, plan_for
-from scopion.discovery.runner import Companion, run_scan
+from scopion.discovery.probing import open_prober, plan_for
+from scopion.discovery.runner import SideTask, run_scan
 from scopion.model.address import Address
 from scopion.model.errors import InterfaceLost, ScopionError
 from scopion.model.observation import Observation
@@ -30,14 +30,14 @@ def interruption(site: Site, prepared: PreparedScan) -> str:
     return what_happened(before, now, prepared.from_address)
 
 
-def who_answers(site: Site, prepared: PreparedScan, companion: Companion | None = None) -> list[Observation]:
+def who_answers(site: Site, prepared: PreparedScan, companion: SideTask | None = None) -> list[Observation]:
     """Everybody who answered, without remembering it.
 
     Raises InterfaceLost where silence means nothing because the interface was not there all the time, ScopionError if
     it was ended early, NotPermitted.
     """
     attachment, interface = site.attachment, prepared.choice.interface
-    with closing(open_asker(prepared.method, attachment, interface, prepared.own_address)) as asker:
+    with closing(open_prober(prepared.method, attachment, interface, prepared.own_address)) as asker:
         plan = plan_for(prepared.method, prepared.pace, prepared.rounds)
         companions = [companion] if companion is not None else []
         also = () if prepared.attached and prepared.whole else None

@@ -10,8 +10,8 @@ from ipaddress import IPv4Address
 from random import SystemRandom
 
 from scopion.attachment.ports import Traffic
-from scopion.discovery.asking import Method
 from scopion.discovery.conflict import ConflictProbe
+from scopion.discovery.probing import Method
 from scopion.model.address import Address
 from scopion.model.clock import spoken_span
 from scopion.model.device import Device
@@ -30,7 +30,7 @@ _EVER = datetime.min.replace(tzinfo=UTC)
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class AddressUse:
     """One address of the subnet: spare if nothing speaks against it."""
 
     address: IPv4Address
@@ -45,21 +45,21 @@ class Place:
 
 
 @dataclass(frozen=True, slots=True)
-class Spare:
+class SpareAddresses:
     """The answer for a subnet."""
 
     prepared: PreparedScan
-    places: list[Place]  # the best first, then the others in order
+    places: list[AddressUse]  # the best first, then the others in order
     pool_known: bool
     since: datetime | None  # how far back the roster goes; None without one
 
     @property
-    def free(self) -> list[Place]:
+    def free(self) -> list[AddressUse]:
         """Those that may be taken, the best first."""
         return [place for place in self.places if place.spare]
 
 
-def spare_addresses(site: Site, text: str | None, unused_for: timedelta) -> Spare:
+def spare_addresses(site: Site, text: str | None, unused_for: timedelta) -> SpareAddresses:
     """Look at a subnet and sort its addresses. Raises InvalidTarget, NoInterface, ScopionError."""
     prepared = prepare_scan(site, ScanRequest(targets=(text,) if text else (), no_names=True))
     judge = _Judge(site, prepared, unused_for)
@@ -68,12 +68,12 @@ def spare_addresses(site: Site, text: str | None, unused_for: timedelta) -> Spar
     # Never used by anyone comes first, then what has been free for longest.
     free = sorted((each for each in places if each.spare), key=lambda each: (each.last_used or _EVER, each.address))
     places = free + [each for each in places if not each.spare]
-    return Spare(prepared, places, judge.pool is not None, judge.since)
+    return SpareAddresses(prepared, places, judge.pool is not None, judge.since)
 
 
 def may_be_taken(
     site: Site, address: IPv4Address, unused_for: timedelta, on_probe: Callable[[int], None] = lambda _: None
-) -> tuple[Place, bool]:
+) -> tuple[AddressUse, bool]:
     """Whether one address may be taken, and whether it was probed as RFC 5227 says (which needs raw frames)."""
     for subnet in (subnet for each in site.attachment.interfaces() for subnet in each.subnets):
         if subnet.prefixlen <= 30 and address in (subnet.network_address, subnet.broadcast_address):
@@ -88,7 +88,7 @@ def may_be_taken(
         return judge.place(address), False
     found = _probed(site, prepared, address, on_probe)
     require_uninterrupted(site, prepared)
-    return (Place(address, found, place.last_used, place.last_user) if found else place), True
+    return (AddressUse(address, found, place.last_used, place.last_user) if found else place), True
 
 
 class _Judge:
@@ -109,12 +109,12 @@ class _Judge:
         self._reserved = Targets.parse(settings.reserved) if settings.reserved else None
         self.since = min((device.first_seen for device in self._devices), default=None)
 
-    def place(self, address: IPv4Address) -> Place:
+    def place(self, address: IPv4Address) -> AddressUse:
         """One address."""
         use = self._uses.get(address)
         user = self._called(self._of_mac.get(use.mac) if use and use.mac else None, str(use.mac)) if use else ""
         at = use.until if use else None
-        return Place(address, self._against(address, at, user), at, user)
+        return AddressUse(address, self._against(address, at, user), at, user)
 
     def _against(self, address: IPv4Address, last: datetime | None, user: str) -> str:
         if address in self._own:

@@ -7,7 +7,7 @@ from ipaddress import IPv4Address
 
 from scopion.attachment.choose import Choice, choose_interface
 from scopion.attachment.ports import Attachment, Interface, NeighbourState, Rights
-from scopion.discovery.asking import Method, open_asker
+from scopion.discovery.probing import Method, open_prober
 from scopion.model.errors import InterfaceLost, NoInterface, NotPermitted
 from scopion.model.mac import MacAddress
 from scopion.operations.scan.recognise_network import Recognition, recognise
@@ -81,7 +81,7 @@ def ask_gateway_mac(attachment: Attachment, interface: Interface, *, raw_frames:
 def _asked(
     attachment: Attachment, interface: Interface, gateway: IPv4Address, own: IPv4Address, method: Method
 ) -> MacAddress | None:
-    asker = open_asker(method, attachment, interface, own)
+    asker = open_prober(method, attachment, interface, own)
     deadline = attachment.clock.monotonic() + GATEWAY_WAIT_S
     try:
         asker.ask(gateway)

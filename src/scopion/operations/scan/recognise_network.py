@@ -18,7 +18,7 @@ from scopion.roster.scans import KnownSubnet
 MANY_FAMILIAR = 4
 
 
-class Verdict(StrEnum):
+class Belonging(StrEnum):
     """Whether a network is the site's."""
 
     OURS = "ours"
@@ -30,14 +30,14 @@ class Verdict(StrEnum):
 class Recognition:
     """The verdict and a clause that says why."""
 
-    verdict: Verdict
+    verdict: Belonging
     reason: str
     gateway_changed: bool = False  # it is the site all the same: most of those who were here are
 
     @property
     def is_site(self) -> bool:
         """Whether what is seen here belongs to the site."""
-        return self.verdict is not Verdict.ELSEWHERE
+        return self.verdict is not Belonging.ELSEWHERE
 
 
 def recognise(
@@ -56,12 +56,12 @@ def recognise(
     site.toml names.
     """
     if not known and not named:
-        return Recognition(Verdict.FOUNDING, "the site has no subnet yet, this becomes its first")
+        return Recognition(Belonging.FOUNDING, "the site has no subnet yet, this becomes its first")
     remembered = next((each for each in known if each.range == subnet), None)
     if remembered is None:
         if subnet in named:
-            return Recognition(Verdict.OURS, "site.toml names this subnet")
-        return Recognition(Verdict.ELSEWHERE, f"{subnet} is not one of its subnets")
+            return Recognition(Belonging.OURS, "site.toml names this subnet")
+        return Recognition(Belonging.ELSEWHERE, f"{subnet} is not one of its subnets")
     return _same_range(remembered, gateway_mac, familiar, expected)
 
 
@@ -71,22 +71,22 @@ def _same_range(
     expected = remembered.gateway_mac
     others = f"{counted(familiar, 'known device')} {'is' if familiar == 1 else 'are'} here"
     if gateway_mac is not None and gateway_mac == expected:
-        return Recognition(Verdict.OURS, "subnet and gateway MAC are the known ones")
+        return Recognition(Belonging.OURS, "subnet and gateway MAC are the known ones")
     if gateway_mac is not None and expected is not None:
         if familiar >= MANY_FAMILIAR and familiar * 2 >= expected_here > 0:
             reason = f"the gateway is {gateway_mac}, not {expected}, but {others}"
-            return Recognition(Verdict.OURS, reason, gateway_changed=True)
+            return Recognition(Belonging.OURS, reason, gateway_changed=True)
         hint = f", though {others}: was the router replaced?" if familiar else ", so it is another network"
         return Recognition(
-            Verdict.ELSEWHERE, f"the subnet is a known one, but its gateway is {gateway_mac}, not {expected}{hint}"
+            Belonging.ELSEWHERE, f"the subnet is a known one, but its gateway is {gateway_mac}, not {expected}{hint}"
         )
     if familiar:
-        return Recognition(Verdict.OURS, f"the subnet is a known one and {others}")
+        return Recognition(Belonging.OURS, f"the subnet is a known one and {others}")
     if expected is None and gateway_mac is None:
-        return Recognition(Verdict.OURS, "the subnet is a known one; it has no gateway to tell it by")
+        return Recognition(Belonging.OURS, "the subnet is a known one; it has no gateway to tell it by")
     nobody = "nobody known is here"
     if expected is None:
         reason = f"the subnet is a known one, but {nobody} and its gateway {gateway_mac} is new"
     else:
         reason = f"the subnet is a known one, but its gateway {expected} does not answer and {nobody}"
-    return Recognition(Verdict.ELSEWHERE, reason)
+    return Recognition(Belonging.ELSEWHERE, reason)

@@ -10,13 +10,13 @@ from datetime import datetime
 from ipaddress import IPv4Address, IPv6Address
 
 from scopion.attachment.ports import NeighbourState, Traffic
-from scopion.discovery.asking import Method, open_asker, plan_for
 from scopion.discovery.listening import listen
-from scopion.discovery.name_company import NameCompany
-from scopion.discovery.port_company import PortCompany
-from scopion.discovery.runner import Companion, Findings, Progress, Watcher, run_scan
+from scopion.discovery.name_task import NameTask
+from scopion.discovery.port_task import PortTask
+from scopion.discovery.probing import Method, open_prober, plan_for
+from scopion.discovery.runner import Findings, Progress, SideTask, Watcher, run_scan
 from scopion.discovery.sweep import Patience
-from scopion.discovery.touch_asker import TouchAsker
+from scopion.discovery.touch_prober import TouchProber
 from scopion.model.address import Address
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Pair, Source
@@ -26,7 +26,7 @@ from scopion.operations.scan.find_whereabouts import ask_gateway_mac, find_gatew
 from scopion.operations.scan.fold_scan import Memory, adapters_of
 from scopion.operations.scan.prepare_scan import PreparedScan
 from scopion.operations.scan.read_router_tables import pair_by_router
-from scopion.operations.scan.recognise_network import Recognition, Verdict, recognise
+from scopion.operations.scan.recognise_network import Belonging, Recognition, recognise
 from scopion.operations.scan.scan_result import ScanResult
 from scopion.operations.site.open_site import Site
 
@@ -113,8 +113,8 @@ class _Scan:
         """Ready to ask."""
         prepared, attachment = self._prepared, self._site.attachment
         own = prepared.own_address
-        asker = open_asker(prepared.method, attachment, self._interface, own, self._doubtful)
-        self._calls_ipv6 = not isinstance(asker, TouchAsker) or asker.calls_ipv6
+        asker = open_prober(prepared.method, attachment, self._interface, own, self._doubtful)
+        self._calls_ipv6 = not isinstance(asker, TouchProber) or asker.calls_ipv6
         self._stack.callback(asker.close)
 
         def look() -> Findings:
@@ -136,24 +136,24 @@ class _Scan:
 
         return look
 
-    def _companions(self) -> list[Companion]:
+    def _companions(self) -> list[SideTask]:
         """What goes on beside the sweep."""
-        prepared, found = self._prepared, list[Companion]()
+        prepared, found = self._prepared, list[SideTask]()
         if prepared.names:
             on_link = self._interface if prepared.attached else None
             known = self._memory.freshly_named(self._site)
             servers = name_servers(self._site, self._interface)
-            names = NameCompany(self._site.attachment, on_link, servers, known, prepared.pace)
+            names = NameTask(self._site.attachment, on_link, servers, known, prepared.pace)
             self._stack.callback(names.close)
             self._stack.callback(self._note_asked, names)  # before it is closed
             found.append(names)
         if prepared.ports:
-            ports = PortCompany(self._site.attachment, prepared.ports)
+            ports = PortTask(self._site.attachment, prepared.ports)
             self._stack.callback(ports.close)
             found.append(ports)
         return found
 
-    def _note_asked(self, names: NameCompany) -> None:
+    def _note_asked(self, names: NameTask) -> None:
         """Who told no name need not be asked again by the very next sweep."""
         if self._site.watch_state is not None:
             self._site.watch_state.note_asked(names.asked, self._site.clock.monotonic())
@@ -250,15 +250,17 @@ class _Scan:
                 prepared.subnet, gateway_mac, memory.subnets, familiar=familiar, expected=len(set(near)), named=named
             )
         if prepared.subnet not in named and prepared.subnet not in {each.range for each in memory.subnets}:
-            return Recognition(Verdict.ELSEWHERE, f"{prepared.subnet} is not one of its subnets: site.toml can name it")
+            return Recognition(
+                Belonging.ELSEWHERE, f"{prepared.subnet} is not one of its subnets: site.toml can name it"
+            )
         nearby = [each for each in memory.subnets if self._site.settings.of_subnet(each.range).router is None]
         if not nearby:
-            return Recognition(Verdict.OURS, "site.toml names it, and no attached subnet is known yet")
+            return Recognition(Belonging.OURS, "site.toml names it, and no attached subnet is known yet")
         for subnet in self._interface.subnets:
             standing = recognise(subnet, gateway_mac, memory.subnets, named=named)
-            if standing.verdict is not Verdict.ELSEWHERE:
-                return Recognition(Verdict.OURS, f"site.toml names it, and this machine stands in {subnet}")
-        return Recognition(Verdict.ELSEWHERE, f"this machine stands elsewhere, {standing.reason}")
+            if standing.verdict is not Belonging.ELSEWHERE:
+                return Recognition(Belonging.OURS, f"site.toml names it, and this machine stands in {subnet}")
+        return Recognition(Belonging.ELSEWHERE, f"this machine stands elsewhere, {standing.reason}")
 
 
 def _concerned(seen: Sequence[Observation], prepared: PreparedScan) -> list[Observation]:

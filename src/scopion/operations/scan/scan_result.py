@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from ipaddress import IPv4Network
 
 from scopion.attachment.choose import Choice
-from scopion.discovery.asking import Method
+from scopion.discovery.probing import Method
 from scopion.discovery.runner import Findings
 from scopion.model.address import Address
 from scopion.model.device import Device, Event, EventKind

@@ -9,7 +9,7 @@ from ipaddress import IPv4Address
 
 from scopion.discovery.listening import Gathered
 from scopion.discovery.lookout import Roll, open_lookout
-from scopion.discovery.name_company import NameCompany
+from scopion.discovery.name_task import NameTask
 from scopion.model.address import Address
 from scopion.model.errors import CheckNotMet, NotFound, ScopionError, UsageError
 from scopion.model.mac import MacAddress, hex_digits
@@ -31,7 +31,7 @@ _LEAST_DIGITS = 2
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class WaitGoal:
     """Which device is meant; empty texts mean any. Beginnings of words suffice."""
 
     vendor: str = ""
@@ -40,7 +40,7 @@ class Wanted:
     new: bool = False  # even if one that fits is here already, wait for another
 
     @classmethod
-    def parse(cls, vendor: str, name: str, mac: str, *, new: bool) -> Wanted:
+    def parse(cls, vendor: str, name: str, mac: str, *, new: bool) -> WaitGoal:
         """From what a person wrote. Raises InvalidMacAddress, UsageError."""
         digits = hex_digits(mac) if mac else ""
         if mac and len(digits) < _LEAST_DIGITS:
@@ -81,7 +81,7 @@ class Waiting:
         self._devices = all_devices(roster) if roster else []
         self._describer = Describer(site.vendors, site.kinds, self._devices, [self._interface.gateway])
 
-    def until_here(self, wanted: Wanted) -> Host:
+    def until_here(self, wanted: WaitGoal) -> Host:
         """The device that fits, once it is here. Raises CheckNotMet when time is up."""
         here = self._look(names=bool(wanted.name))
         fitting = [] if wanted.new or wanted.anybody else [host for host in self._hosts(here) if wanted.fits(host)]
@@ -128,10 +128,10 @@ class Waiting:
         with ExitStack() as stack:
             return who_answers(self._site, prepared, self._name_company(stack) if names else None)
 
-    def _name_company(self, stack: ExitStack) -> NameCompany:
+    def _name_company(self, stack: ExitStack) -> NameTask:
         """Asks for names; closed with the stack."""
         servers = name_servers(self._site, self._interface)
-        company = NameCompany(self._site.attachment, self._interface, servers, group_pace=self._prepared.pace)
+        company = NameTask(self._site.attachment, self._interface, servers, group_pace=self._prepared.pace)
         stack.callback(company.close)
         return company
 
@@ -153,7 +153,7 @@ class Waiting:
             raise NotFound(f"{text} does not answer now, so that its leaving cannot be waited for")
         return found
 
-    def _until_another(self, wanted: Wanted, here: set[MacAddress | None]) -> Host:
+    def _until_another(self, wanted: WaitGoal, here: set[MacAddress | None]) -> Host:
         prepared = self._prepared
         assert prepared.own_address is not None
         own, method = prepared.own_address, prepared.method
@@ -175,7 +175,7 @@ class Waiting:
         who = "nobody came" if wanted.anybody else "nobody who fits came"
         raise CheckNotMet(f"{who} within {self._timeout_s:g} s")
 
-    def _named(self, names: NameCompany | None) -> list[Observation]:
+    def _named(self, names: NameTask | None) -> list[Observation]:
         return list(names.turn(self._clock.monotonic())) if names is not None else []
 
     def _ready(self, group: list[Observation], since: float) -> Host | None:

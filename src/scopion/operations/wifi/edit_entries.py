@@ -14,7 +14,7 @@ from scopion.model.text import counted, entered, joined
 from scopion.operations.site.change_roster import account, change
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.edit_networks import NetworkSettings, known_network, nearest, new_network, with_settings
-from scopion.operations.wifi.explain_effects import Before, InForce, Told
+from scopion.operations.wifi.explain_effects import Before, InForce, NetworkEffect
 from scopion.operations.wifi.find_subjects import Subject, checked, named, of_unknown_media, subject_of, unique
 from scopion.operations.wifi.load_policy import refuse_switched_on_lockout, refuse_too_long
 from scopion.roster.read_devices import all_devices, set_media
@@ -39,7 +39,7 @@ class Terms:
 
 
 @dataclass(frozen=True, slots=True)
-class Listed:
+class EntryChange:
     """What became of putting devices on a network's list."""
 
     network: Network
@@ -49,7 +49,7 @@ class Listed:
     cautions: list[str]
     entries: int  # on that list, in all
     paused: int  # of them without effect for now
-    told: tuple[Told, ...]  # what it means on this network and on those that share its lists
+    told: tuple[NetworkEffect, ...]  # what it means on this network and on those that share its lists
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +78,7 @@ def put_on_list(
     settings: NetworkSettings | None = None,
     insist: bool = False,
     new: bool = False,
-) -> list[Listed]:
+) -> list[EntryChange]:
     """Put devices or bare MACs on the allow or deny list of networks; all of them or none.
 
     An SSID that is probably a known one mistyped makes a network only if it is to be ``new``. Raises Refused.
@@ -115,7 +115,7 @@ class _Order:
     insist: bool
 
 
-def _put(site: Site, roster: Roster, devices: Sequence[Device], ssid: str, order: _Order) -> Listed:
+def _put(site: Site, roster: Roster, devices: Sequence[Device], ssid: str, order: _Order) -> EntryChange:
     which, chosen, insist = order.which, order.chosen, order.insist
     existing = lists.find_network(roster, ssid)
     network = with_settings(existing or new_network(site, ssid), order.settings)
@@ -135,7 +135,7 @@ def _put(site: Site, roster: Roster, devices: Sequence[Device], ssid: str, order
     there = [entry for entry in lists.all_entries(roster, network.lists) if entry.list is which]
     names = [each.name for each in chosen]
     paused = sum(entry.paused for entry in there)
-    return Listed(network, existing is None, names, moved, cautions, len(there), paused, noted.told(chosen))
+    return EntryChange(network, existing is None, names, moved, cautions, len(there), paused, noted.told(chosen))
 
 
 def _kept_terms(terms: Terms, before: Sequence[Entry], which: ListMode) -> EntryTerms:
@@ -156,7 +156,7 @@ def _kept_terms(terms: Terms, before: Sequence[Entry], which: ListMode) -> Entry
 
 def drop_from_lists(
     site: Site, ssid: str, subjects: Sequence[str], *, insist: bool = False
-) -> tuple[list[str], tuple[Told, ...]]:
+) -> tuple[list[str], tuple[NetworkEffect, ...]]:
     """Take devices or bare MACs off a network's lists; all of them or none. Returns their names, and what it means."""
     with change(site, "wifi") as (roster, described):
         network = known_network(site, roster, ssid)
@@ -172,7 +172,7 @@ def drop_from_lists(
         return [subject.name for subject in chosen], noted.told(chosen)
 
 
-def lift_refusals(site: Site, which: str) -> tuple[str, tuple[Told, ...]]:
+def lift_refusals(site: Site, which: str) -> tuple[str, tuple[NetworkEffect, ...]]:
     """Take a device off every deny list. Returns its name, and what it means. Raises NotFound if it was on none."""
     with change(site, "wifi") as (roster, described):
         devices = all_devices(roster)

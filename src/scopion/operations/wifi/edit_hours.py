@@ -17,7 +17,7 @@ from scopion.roster.read_devices import all_devices
 from scopion.roster.wifi import lists, timetables
 from scopion.roster.wifi.lists import Entry, Network
 from scopion.wireless.coverage import covered_adapters
-from scopion.wireless.list_policy import Policy, admits, admitted_week, next_turn, wanted
+from scopion.wireless.list_policy import ListPolicy, admits, admitted_week, next_turn, wanted
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +102,7 @@ def hours_of_others(site: Site, ssid: str) -> Hours:
 
 
 def _hours(
-    site: Site, network: Network, policy: Policy, who: str, macs: tuple[MacAddress, ...], entry: Entry | None
+    site: Site, network: Network, policy: ListPolicy, who: str, macs: tuple[MacAddress, ...], entry: Entry | None
 ) -> Hours:
     local, now = site.clock.local, site.clock.now()
     turn = next_turn(policy, macs, now, local)

@@ -22,7 +22,7 @@ from scopion.wireless.policy_effects import Concerned, changes_what_is_sent, eff
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class NetworkEffect:
     """What a change of lists means on one network."""
 
     network: Network
@@ -39,7 +39,7 @@ class Before:
         sharing = [each for each in lists.all_networks(roster) if each.lists == network.lists]
         self._before = {each.ssid: policy_for(roster, each, devices) for each in sharing}
 
-    def told(self, chosen: Sequence[Subject]) -> tuple[Told, ...]:
+    def told(self, chosen: Sequence[Subject]) -> tuple[NetworkEffect, ...]:
         """What it means for some devices, the change having been made; the roster is as it will be."""
         by_id = {device.id: device for device in self._devices}
         of_mac = {mac: device for device in self._devices for mac in device.macs}
@@ -58,7 +58,7 @@ class Before:
             off = network.mode is ListMode.OFF and not network.others_hours
             which = {entries[each.keys[0]].list for each in chosen if each.keys[0] in entries} if off else set()
             switch = str(next(iter(which))) if len(which) == 1 else ""
-            found.append(Told(network, said, changes_what_is_sent(before, after), switch))
+            found.append(NetworkEffect(network, said, changes_what_is_sent(before, after), switch))
         return tuple(found)
 
 

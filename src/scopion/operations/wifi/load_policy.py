@@ -19,28 +19,28 @@ from scopion.roster.wifi.associations import networks_of
 from scopion.roster.wifi.lists import ListMode, Network
 from scopion.roster.wifi.timetables import timetables
 from scopion.wireless.coverage import Line
-from scopion.wireless.list_policy import Policy, Rule, policy_of, sorted_lines
+from scopion.wireless.list_policy import ListPolicy, ListRule, policy_of, sorted_lines
 from scopion.wireless.refusals import refuse_lockout, refuse_more_than_fits
 
 # Who was not seen for so long has probably gone for good, and holds a place on a list that is full.
 STALE = timedelta(days=60)
 
 
-def policy_for(roster: Roster, network: Network, devices: Sequence[Device] | None = None) -> Policy:
+def policy_for(roster: Roster, network: Network, devices: Sequence[Device] | None = None) -> ListPolicy:
     """What people decided for a network."""
     known = devices if devices is not None else all_devices(roster)
     entries = lists.all_entries(roster, network.lists)
     return policy_of(network, entries, known, timetables(roster), lists.exclusives(roster, network.ssid))
 
 
-def rules_on(policy: Policy, which: ListMode) -> list[Rule]:
+def rules_on(policy: ListPolicy, which: ListMode) -> list[ListRule]:
     """The rules of one list, each address once."""
     of_list = [rule for rule in policy.rules if rule.list is which]
     first = {rule.line.mac: rule for rule in reversed(of_list)}
     return [first[line.mac] for line in sorted_lines(rule.line for rule in of_list)]
 
 
-def lines_on(policy: Policy, which: ListMode) -> tuple[Line, ...]:
+def lines_on(policy: ListPolicy, which: ListMode) -> tuple[Line, ...]:
     """The lines of one list, whenever they hold."""
     return sorted_lines(rule.line for rule in policy.rules if rule.list is which)
 

@@ -14,7 +14,7 @@ from scopion.roster.wifi import lists
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.pushes import HAND, NewPush, Push, PushState, begin_push, end_push, push_of
 from scopion.wireless.enforcers.enforcer import Held, held_document
-from scopion.wireless.list_policy import Rule, next_change, policy_document, wanted
+from scopion.wireless.list_policy import ListRule, next_change, policy_document, wanted
 from scopion.wireless.router_sheet import Sheet, make_sheet
 
 
@@ -46,7 +46,7 @@ def sheet_of(site: Site, ssid: str, *, whole: bool = False) -> Sheet:
     )
 
 
-def _goes_on(rule: Rule, now: datetime) -> bool:
+def _goes_on(rule: ListRule, now: datetime) -> bool:
     return rule.until is None or now < rule.until
 
 

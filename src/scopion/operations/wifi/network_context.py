@@ -15,7 +15,7 @@ from scopion.roster.read_devices import all_devices
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi import lists
 from scopion.roster.wifi.lists import Network
-from scopion.wireless.list_policy import Policy, Wanted, wanted
+from scopion.wireless.list_policy import ListPolicy, WantedList, wanted
 from scopion.wireless.refusals import on_the_air
 
 
@@ -27,8 +27,8 @@ class NetworkContext:
     roster: Roster
     network: Network
     devices: Sequence[Device]
-    policy: Policy
-    wanted: Wanted
+    policy: ListPolicy
+    wanted: WantedList
 
     @property
     def ssid(self) -> str:
@@ -50,7 +50,7 @@ class NetworkContext:
         return list(dict.fromkeys(found))
 
 
-def open_network(site: Site, roster: Roster | None, ssid: str, policy: Policy | None = None) -> NetworkContext:
+def open_network(site: Site, roster: Roster | None, ssid: str, policy: ListPolicy | None = None) -> NetworkContext:
     """Read a network; ``policy`` is one that was published, else that of the roster. Raises NotFound."""
     network = known_network(site, roster, ssid)
     if roster is None:

@@ -12,7 +12,7 @@ from scopion.operations.wifi.check_push import require_harmless, require_room
 from scopion.operations.wifi.network_context import NetworkContext, open_network
 from scopion.operations.wifi.open_enforcers import enforcers, remember_stations, settings_of
 from scopion.operations.wifi.read_radios import RadioChoice, plan_radios
-from scopion.operations.wifi.send_push import OnStep, Pushed, PushRequest, Sending
+from scopion.operations.wifi.send_push import OnStep, Pushed, PushRequest, PushRun
 from scopion.roster.wifi.pushes import Push, PushState, end_push, pushes
 from scopion.wireless.enforcers.enforcer import Located
 from scopion.wireless.list_policy import read_policy
@@ -63,7 +63,7 @@ def _push(context: NetworkContext, request: PushRequest, on_step: OnStep) -> lis
             )
         for enforcer, plans in planned:
             try:
-                found.append(Sending(context, enforcer, plans, request, on_step).run())
+                found.append(PushRun(context, enforcer, plans, request, on_step).run())
             except EnforcerUnreachable as error:
                 if not found:
                     raise

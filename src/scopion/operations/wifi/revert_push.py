@@ -13,7 +13,7 @@ from scopion.operations.wifi.network_context import NetworkContext, open_network
 from scopion.operations.wifi.open_enforcers import enforcers
 from scopion.operations.wifi.push_lists import settle_interrupted
 from scopion.operations.wifi.read_radios import left_there
-from scopion.operations.wifi.send_push import OnStep, Pushed, PushRequest, Sending
+from scopion.operations.wifi.send_push import OnStep, Pushed, PushRequest, PushRun
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.push_deadlines import left_s
@@ -28,7 +28,7 @@ from scopion.roster.wifi.pushes import (
     with_deadline,
 )
 from scopion.wireless.enforcers.enforcer import Enforcer, Held, read_held, read_radio
-from scopion.wireless.list_policy import Policy, Wanted, read_policy
+from scopion.wireless.list_policy import ListPolicy, WantedList, read_policy
 from scopion.wireless.order_steps import disconnections
 from scopion.wireless.plan_radio import RadioPlan, back_to
 from scopion.wireless.refusals import quoted
@@ -124,7 +124,7 @@ def revert_to(
                     if radio in enforcer.radios()
                 ]
                 request = PushRequest(because=because or f"back to before push {number}")
-                sending = Sending(context, enforcer, plans, request, on_step, publishes=before is not None)
+                sending = PushRun(context, enforcer, plans, request, on_step, publishes=before is not None)
                 done.append(sending.run())
         for each in done:
             for later in pushes(roster, meant.ssid):
@@ -142,7 +142,7 @@ def _by_hand(site: Site, typed: Push) -> Refused:
     )
 
 
-def _published_before(roster: Roster, meant: Push) -> Policy | None:
+def _published_before(roster: Roster, meant: Push) -> ListPolicy | None:
     """What was published before a push to all of its radios; None: nothing was, or to some of them only.
 
     The watch carries out what was published: on a radio that had no list it would bring back what was just taken back.
@@ -167,7 +167,7 @@ def _plan_back(
     return RadioPlan(
         reading=reading,
         target=target,
-        wanted=Wanted(target.mode or ListMode.OFF),
+        wanted=WantedList(target.mode or ListMode.OFF),
         steps=(*way, *disconnections(target, reading.stations)),
         foreign=foreign,
     )

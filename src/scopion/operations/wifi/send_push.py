@@ -21,12 +21,12 @@ from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.push_deadlines import note_deadline
 from scopion.roster.wifi.pushes import NewPush, Push, PushState, begin_push, end_push, note_radios, push_of, pushes
-from scopion.wireless.enforcers.enforcer import Act, Enforcer, Held, Step, held_document, read_held
+from scopion.wireless.enforcers.enforcer import Act, Enforcer, Held, ListStep, held_document, read_held
 from scopion.wireless.list_policy import policy_document
 from scopion.wireless.order_steps import disconnections
 from scopion.wireless.plan_radio import RadioPlan, back_to
 
-OnStep = Callable[[str, str, Step], None]  # enforcer, radio, what is being done
+OnStep = Callable[[str, str, ListStep], None]  # enforcer, radio, what is being done
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +55,7 @@ class Pushed:
         return {radio: read_held(told["after"]) for radio, told in self.push.radios.items() if told["after"]}
 
 
-class Sending:
+class PushRun:
     """One push to one enforcer, from its record's beginning to its end."""
 
     def __init__(

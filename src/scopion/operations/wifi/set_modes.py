@@ -26,7 +26,7 @@ from scopion.roster.wifi import lists
 from scopion.roster.wifi.associations import networks_of
 from scopion.roster.wifi.lists import ListMode, Network
 from scopion.roster.wifi.timetables import stored_hours
-from scopion.wireless.list_policy import Wanted, wanted
+from scopion.wireless.list_policy import WantedList, wanted
 from scopion.wireless.refusals import consequence, on_the_air
 
 _NAMED_AT_MOST = 4
@@ -110,7 +110,7 @@ def explained(site: Site, network: Network, roster: Roster, devices: Sequence[De
     return said + _affected(roster, network, now, devices)
 
 
-def _affected(roster: Roster, network: Network, now: Wanted, devices: Sequence[Device]) -> str:
+def _affected(roster: Roster, network: Network, now: WantedList, devices: Sequence[Device]) -> str:
     """Who of those on the air now will be refused; nothing where nobody is."""
     if now.mode is ListMode.OFF:
         return ""

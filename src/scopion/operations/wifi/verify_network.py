@@ -30,7 +30,7 @@ from scopion.wireless.verdict import Check, Verdict
 
 def verify(site: Site, ssid: str, *, clients: str | None = None, scan: bool = True) -> Verdict:
     """Look whether a network's list is in force. ``clients``: a router's client list as somebody copied it."""
-    looking = _Looking(open_network(site, site.roster_for_reading(), ssid))
+    looking = _Verification(open_network(site, site.roster_for_reading(), ssid))
     if has_enforcer(site, ssid):
         looking.at_enforcers()
     else:
@@ -52,7 +52,7 @@ def _note(site: Site, verdict: Verdict) -> None:
         note_verification(site.roster, verdict.network.ssid, site.clock.now(), seen, unmet)
 
 
-class _Looking:
+class _Verification:
     """Gathers the checks of one network."""
 
     def __init__(self, context: NetworkContext) -> None:

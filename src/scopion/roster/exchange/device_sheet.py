@@ -17,7 +17,7 @@ from scopion.model.device import Standing
 from scopion.model.observation import Medium
 from scopion.model.text import FORMULA_SIGNS, clean, plain
 from scopion.roster.exchange import fields
-from scopion.roster.exchange.record import MAX_RECORDS, AdapterRecord, DeviceRecord, Problem, Records, duplicates
+from scopion.roster.exchange.record import MAX_RECORDS, AdapterRecord, DeviceRecord, RecordProblem, Records, duplicates
 
 TEXTS = ("label", "owner", "place", "note", "because")
 # What people fill in comes first; what is only there to be read comes last.
@@ -53,7 +53,7 @@ def read_sheet(text: str) -> Records:
     separator = _separator(plain.split("\n", 1)[0])
     reader = csv.reader(io.StringIO(plain, newline=""), delimiter=separator, strict=True)
     records: list[DeviceRecord] = []
-    problems: list[Problem] = []
+    problems: list[RecordProblem] = []
     header: list[str] = []
     try:
         for cells in reader:
@@ -61,17 +61,17 @@ def read_sheet(text: str) -> Records:
             if not header:
                 header, wrong = _header(cells)
                 if wrong:
-                    return Records((), (Problem(line, wrong),))
+                    return Records((), (RecordProblem(line, wrong),))
             elif any(cell.strip() for cell in cells):
                 read = _row(header, cells, line)
-                if isinstance(read, Problem):
+                if isinstance(read, RecordProblem):
                     problems.append(read)
                 else:
                     records.append(read)
             if len(problems) >= _PROBLEMS_TOLD or len(records) > MAX_RECORDS:
                 break
     except csv.Error as error:
-        problems.append(Problem(reader.line_num, f"it ends in the middle of a cell, or is no CSV ({error})"))
+        problems.append(RecordProblem(reader.line_num, f"it ends in the middle of a cell, or is no CSV ({error})"))
     return Records(tuple(records), (*problems, *duplicates(records)))
 
 
@@ -102,9 +102,9 @@ def _header(cells: Sequence[str]) -> tuple[list[str], str]:
     return columns, ""
 
 
-def _row(header: Sequence[str], cells: Sequence[str], line: int) -> DeviceRecord | Problem:
+def _row(header: Sequence[str], cells: Sequence[str], line: int) -> DeviceRecord | RecordProblem:
     if len(cells) != len(header):
-        return Problem(line, f"{len(cells)} cells where the heading has {len(header)}: half a line?")
+        return RecordProblem(line, f"{len(cells)} cells where the heading has {len(header)}: half a line?")
     row = {name: _unguarded(clean(cell, len(cell))) for name, cell in zip(header, cells, strict=True) if name}
     values: dict[str, Any] = {}
     for name, read in _READERS.items():
@@ -112,14 +112,14 @@ def _row(header: Sequence[str], cells: Sequence[str], line: int) -> DeviceRecord
             try:
                 values[name] = read(row[name])
             except ValueError as error:
-                return Problem(line, f"{name}: {error}")
+                return RecordProblem(line, f"{name}: {error}")
     standing, until = values.get("standing"), values.get("guest_until")
     if until is not None and standing not in (Standing.GUEST, None):
-        return Problem(line, f"guest_until goes with guest, and standing is {standing}")
+        return RecordProblem(line, f"guest_until goes with guest, and standing is {standing}")
     try:
         return _record(row, values, line)
     except ValueError as error:
-        return Problem(line, str(error))
+        return RecordProblem(line, str(error))
 
 
 def _record(row: Mapping[str, str], values: Mapping[str, Any], line: int) -> DeviceRecord:

@@ -20,7 +20,7 @@ from scopion.roster.exchange.record import (
     MAX_RECORDS,
     AdapterRecord,
     DeviceRecord,
-    Problem,
+    RecordProblem,
     Records,
     duplicates,
 )
@@ -125,14 +125,14 @@ def read_document(text: str) -> tuple[Records, datetime | None]:
 def read_lines(text: str) -> Records:
     """Read JSON Lines: one device a line."""
     records: list[DeviceRecord] = []
-    problems: list[Problem] = []
+    problems: list[RecordProblem] = []
     for number, line in enumerate(text.splitlines(), 1):
         if not line.strip() or len(problems) >= _PROBLEMS_TOLD:
             continue
         try:
             records.append(_record(TypeAdapter(DeviceModel).validate_json(line), number))
         except ValidationError as error:
-            problems.append(Problem(number, _message(error.errors(include_url=False)[0])))
+            problems.append(RecordProblem(number, _message(error.errors(include_url=False)[0])))
     return Records(tuple(records), (*problems, *duplicates(records)))
 
 
@@ -191,14 +191,14 @@ def _as_json(record: DeviceRecord, more: Mapping[str, str]) -> dict[str, Any]:
     }
 
 
-def _said(text: str, error: Any) -> Problem:
+def _said(text: str, error: Any) -> RecordProblem:
     place: Sequence[Any] = error["loc"]
     if error["type"] == "json_invalid":
         line = error.get("ctx", {}).get("error", "")
-        return Problem(0, f"no JSON: {line or error['msg']}")
+        return RecordProblem(0, f"no JSON: {line or error['msg']}")
     number = next((part + 1 for part in place if isinstance(part, int)), None)
     where = f"device {number}: " if number else ""
-    return Problem(0, where + _message(error))
+    return RecordProblem(0, where + _message(error))
 
 
 def _message(error: Any) -> str:

@@ -19,7 +19,7 @@ from scopion.model.address import Address
 from scopion.model.errors import InvalidMacAddress
 from scopion.model.mac import MacAddress
 from scopion.roster.exchange import fields
-from scopion.roster.exchange.record import AdapterRecord, DeviceRecord, Problem, Records, duplicates
+from scopion.roster.exchange.record import AdapterRecord, DeviceRecord, RecordProblem, Records, duplicates
 
 # What dnsmasq would take for a lease time, a MAC address or a word of its own.
 _MISTAKEN = re.compile(r"\d+[smhdw]?|[0-9a-f]{12}|ignore|infinite")
@@ -133,12 +133,12 @@ def _by_address(line: _Line) -> tuple[int, str]:
     return (int(line.address) if line.address else 0, line.name)
 
 
-Read = tuple[list[DeviceRecord], list[Problem]]
+Read = tuple[list[DeviceRecord], list[RecordProblem]]
 
 
 def _each_line(text: str, read: Callable[[str], DeviceRecord | None]) -> Read:
     records: list[DeviceRecord] = []
-    problems: list[Problem] = []
+    problems: list[RecordProblem] = []
     for number, line in enumerate(text.splitlines(), 1):
         content = line.partition("#")[0].strip()
         if not content:
@@ -146,7 +146,7 @@ def _each_line(text: str, read: Callable[[str], DeviceRecord | None]) -> Read:
         try:
             record = read(content)
         except ValueError as error:
-            problems.append(Problem(number, str(error)))
+            problems.append(RecordProblem(number, str(error)))
             continue
         if record is not None:
             records.append(_at(record, number))
@@ -222,7 +222,7 @@ _HOST = re.compile(r"\bhost\s+(?P<name>[\w.-]+)\s*\{(?P<body>[^{}]*)\}")
 def _read_isc(text: str) -> Read:
     plain = "\n".join(line.partition("#")[0] for line in text.splitlines())
     records: list[DeviceRecord] = []
-    problems: list[Problem] = []
+    problems: list[RecordProblem] = []
     for match in _HOST.finditer(plain):
         line = plain.count("\n", 0, match.start()) + 1
         statements = dict(_statement(each) for each in match["body"].split(";") if each.strip())
@@ -232,11 +232,11 @@ def _read_isc(text: str) -> Read:
                 fields.address(part) for part in statements.get("fixed-address", "").split(",") if part.strip()
             )
         except ValueError as error:
-            problems.append(Problem(line, f"host {match['name']}: {error}"))
+            problems.append(RecordProblem(line, f"host {match['name']}: {error}"))
             continue
         records.append(_at(_named(mac, match["name"].partition(".")[0], addresses), line))
     if len(records) + len(problems) < len(re.findall(r"\bhost\s+[\w.-]+\s*\{", plain)):
-        problems.append(Problem(plain.count("\n") + 1, "a host { ... } block is not closed: half a file?"))
+        problems.append(RecordProblem(plain.count("\n") + 1, "a host { ... } block is not closed: half a file?"))
     return records, problems
 
 
@@ -250,17 +250,17 @@ def _read_kea(text: str) -> Read:
         document = json.loads(re.sub(r"(?m)^[ \t]*(//|#).*$", "", text))
         reservations = list(_reservations(document))
     except json.JSONDecodeError as error:
-        return [], [Problem(error.lineno, f"no JSON: {error.msg}")]
+        return [], [RecordProblem(error.lineno, f"no JSON: {error.msg}")]
     except RecursionError:
-        return [], [Problem(0, "no JSON that anybody wrote: it is nested too deeply")]
+        return [], [RecordProblem(0, "no JSON that anybody wrote: it is nested too deeply")]
     records: list[DeviceRecord] = []
-    problems: list[Problem] = []
+    problems: list[RecordProblem] = []
     for number, each in enumerate(reservations, 1):
         try:
             mac = fields.mac(str(each.get("hw-address", "")))
             addresses = (fields.address(str(each["ip-address"])),) if each.get("ip-address") else ()
         except ValueError as error:
-            problems.append(Problem(0, f"reservation {number}: {error}"))
+            problems.append(RecordProblem(0, f"reservation {number}: {error}"))
             continue
         name = str(each.get("hostname") or "").partition(".")[0]
         records.append(_at(DeviceRecord((AdapterRecord(mac, addresses=addresses),), label=name or None), number))

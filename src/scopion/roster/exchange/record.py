@@ -53,7 +53,7 @@ class DeviceRecord:
 
 
 @dataclass(frozen=True, slots=True)
-class Problem:
+class RecordProblem:
     """A line that cannot be taken in, and why."""
 
     line: int
@@ -68,8 +68,8 @@ class Records:
     """What a file tells, and what of it cannot be understood: with any problem, nothing is taken in."""
 
     records: tuple[DeviceRecord, ...]
-    problems: tuple[Problem, ...] = ()
-    left_out: tuple[Problem, ...] = ()  # what is of no use here, and no mistake
+    problems: tuple[RecordProblem, ...] = ()
+    left_out: tuple[RecordProblem, ...] = ()  # what is of no use here, and no mistake
 
 
 def record_of(device: Device) -> DeviceRecord:
@@ -93,7 +93,7 @@ def record_of(device: Device) -> DeviceRecord:
     )
 
 
-def duplicates(records: Sequence[DeviceRecord]) -> list[Problem]:
+def duplicates(records: Sequence[DeviceRecord]) -> list[RecordProblem]:
     """MAC addresses and labels that a file gives to two devices."""
     found = []
     macs: dict[MacAddress, int] = {}
@@ -101,11 +101,13 @@ def duplicates(records: Sequence[DeviceRecord]) -> list[Problem]:
     for record in records:
         for mac in record.macs:
             if mac in macs:
-                found.append(Problem(record.line, f"{mac} stands in line {macs[mac]} already"))
+                found.append(RecordProblem(record.line, f"{mac} stands in line {macs[mac]} already"))
             macs.setdefault(mac, record.line)
         label = (record.label or "").casefold()
         if label and label in labels:
-            found.append(Problem(record.line, f"the label {record.label!r} stands in line {labels[label]} already"))
+            found.append(
+                RecordProblem(record.line, f"the label {record.label!r} stands in line {labels[label]} already")
+            )
         labels.setdefault(label, record.line)
     return found
 

@@ -15,8 +15,8 @@ from socket import AF_INET, inet_pton
 from typing import TypeVar
 
 from scopion.model.address import Address
+from scopion.model.bounded_cache import BoundedCache
 from scopion.model.errors import DamagedRoster, InvalidMacAddress
-from scopion.model.kept import Kept
 from scopion.model.mac import MacAddress
 
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)  # before anything that a roster keeps
@@ -46,7 +46,7 @@ def as_written(what: str) -> Iterator[None]:
         raise NotOurs(f"{what} cannot be read ({type(error).__name__})") from None
 
 
-def stored_words(kind: Callable[[str], Word]) -> Kept[object, Word]:
+def stored_words(kind: Callable[[str], Word]) -> BoundedCache[object, Word]:
     """The words of a kind by their texts; a text that is none of them raises NotOurs."""
 
     def read(text: object) -> Word:
@@ -55,7 +55,7 @@ def stored_words(kind: Callable[[str], Word]) -> Kept[object, Word]:
         except ValueError:
             raise NotOurs(f"{text!r:.40} is no {getattr(kind, '__name__', 'word').lower()}") from None
 
-    return Kept(read, 1_024)
+    return BoundedCache(read, 1_024)
 
 
 def _moment(ms: int) -> datetime:
@@ -86,5 +86,5 @@ def stored_address(text: str) -> Address:
 
 
 # A moment that the roster kept, in UTC, and a MAC address.
-from_ms: Callable[[int], datetime] = Kept(_moment, _MOST).__getitem__
-stored_mac: Callable[[str], MacAddress] = Kept(_mac, _MOST).__getitem__
+from_ms: Callable[[int], datetime] = BoundedCache(_moment, _MOST).__getitem__
+stored_mac: Callable[[str], MacAddress] = BoundedCache(_mac, _MOST).__getitem__

@@ -18,7 +18,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.text import clean
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcer_settings import BridgePort, NftablesSettings
-from scopion.wireless.enforcers.enforcer import Act, Effect, Held, Station, Step, Traits
+from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, Station, Traits
 
 # What of a thing decides who is refused. All else differs between versions of nft, counts, or is a set's contents.
 _DECIDES = {"chain": ("type", "hook", "prio", "policy"), "set": ("type",), "rule": ("expr",)}
@@ -79,7 +79,7 @@ class BridgeFirewall:
             return table.held.get(radio, Held(mode=ListMode.OFF))
         return Held(mode=ListMode.OFF, remark="its list is there, but the rules for it are not as they were put there")
 
-    def take(self, radio: str, step: Step) -> None:
+    def take(self, radio: str, step: ListStep) -> None:
         """Replace the list of a radio, the others' stay; in one transaction."""
         if step.act is not Act.REPLACE:
             return  # nobody can be disconnected here: whoever is refused gets nowhere

@@ -62,7 +62,7 @@ class Act(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class ListStep:
     """One thing to do on one radio."""
 
     act: Act
@@ -141,7 +141,7 @@ class Enforcer(Protocol):
     def held(self, radio: str) -> Held:
         """What it holds now."""
 
-    def take(self, radio: str, step: Step) -> None:
+    def take(self, radio: str, step: ListStep) -> None:
         """Do one step."""
 
     def keep(self, radio: str, held: Held) -> None:

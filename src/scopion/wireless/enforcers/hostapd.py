@@ -19,7 +19,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.text import clean, lines_of, whole_number
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcer_settings import HostapdRadio, HostapdSettings
-from scopion.wireless.enforcers.enforcer import Act, Effect, Held, Station, Step, Traits
+from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, Station, Traits
 
 # The standard's association identifiers end at 2007 (IEEE Std 802.11-2020, 9.4.1.8): more stations are no answer.
 _MOST_STATIONS = 2007
@@ -97,7 +97,7 @@ class Hostapd:
         """Both lists; the mode cannot be read."""
         return Held(self._list(radio, ListMode.ALLOW), self._list(radio, ListMode.DENY), None)
 
-    def take(self, radio: str, step: Step) -> None:
+    def take(self, radio: str, step: ListStep) -> None:
         """One command. Raises EnforcerUnreachable if the daemon refuses it."""
         if step.act is Act.MODE:
             assert step.mode is not None

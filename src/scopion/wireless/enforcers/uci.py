@@ -14,7 +14,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.text import clean, counted, lines_of, whole_number
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcer_settings import UciSettings
-from scopion.wireless.enforcers.enforcer import Act, Effect, Held, Station, Step, Traits
+from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, Station, Traits
 
 _MODES = {"": ListMode.OFF, "disable": ListMode.OFF, "allow": ListMode.ALLOW, "deny": ListMode.DENY}
 _WORDS = {ListMode.OFF: "disable", ListMode.ALLOW: "allow", ListMode.DENY: "deny"}
@@ -142,7 +142,7 @@ class UciFile:
             return Held(mode=mode)
         return Held(macs, frozenset(), mode) if mode is ListMode.ALLOW else Held(frozenset(), macs, mode)
 
-    def take(self, radio: str, step: Step) -> None:
+    def take(self, radio: str, step: ListStep) -> None:
         """Write the list and its mode into each section of the band; nothing else changes by a byte."""
         if step.act is not Act.REPLACE:
             return

@@ -1,7 +1,7 @@
 """Listens on one interface without end and gathers what is heard, within bounds, until somebody takes it.
 
-What is news - a pair of MAC and address that is not known to be here - wakes whoever waits for it. ``Ear`` knows no
-thread; ``run`` is what a thread of its own does with it.
+What is news - a pair of MAC and address that is not known to be here - wakes the thread that waits for it.
+``InterfaceListener`` knows no thread; ``run`` is what a thread of its own does with it.
 """
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ class HeardSince:
     dropped: int = 0  # frames for which the kernel had no room
 
 
-class Ear:
+class InterfaceListener:
     """One interface's ear. Raises NotPermitted, InterfaceLost when it is made."""
 
     def __init__(

@@ -22,7 +22,7 @@ class Answer:
     asked: bool = True
 
 
-class Asker(Protocol):
+class Prober(Protocol):
     """One way of asking."""
 
     def ask(self, address: Address) -> None:

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 
 from scopion.attachment.ports import Attachment, Connector, EchoLine, Interface
-from scopion.discovery.answer import Answer
+from scopion.discovery.prober import Answer
 from scopion.model.address import Address
 from scopion.model.errors import NotPermitted
 from scopion.model.mac import MacAddress
@@ -23,7 +23,7 @@ PORTS = (443, 22, 445, 80)
 _TURN_S = 0.01
 
 
-class EchoAsker:
+class EchoProber:
     """An ``Asker``. ``attached`` is the interface if the subnet is on its link, and None beyond a router.
 
     ``on_and_on`` is for whoever watches hosts: it goes on with the port that answered, instead of trying each once.

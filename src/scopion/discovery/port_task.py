@@ -13,7 +13,7 @@ from scopion.model.observation import Observation, Source, Trait, TraitKind
 GIVE_UP_S = 1.2
 
 
-class PortCompany:
+class PortTask:
     """A ``Companion`` that learns which of some ports accept a connection; nothing is sent over it."""
 
     def __init__(self, attachment: Attachment, ports: Sequence[int]) -> None:

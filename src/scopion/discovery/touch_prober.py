@@ -7,7 +7,7 @@ from collections.abc import Container, Iterator
 from contextlib import suppress
 
 from scopion.attachment.ports import Attachment, EchoLine, Interface, Neighbour, NeighbourState
-from scopion.discovery.answer import Answer
+from scopion.discovery.prober import Answer
 from scopion.model.address import Address
 from scopion.model.errors import NotPermitted
 from scopion.model.mac import MacAddress
@@ -28,7 +28,7 @@ _MOST_CALLED_BACK = 4096  # who makes up addresses without end gets no further
 Doubtful = Container[tuple[MacAddress | None, Address]]
 
 
-class TouchAsker:
+class TouchProber:
     """An ``Asker`` for one interface.
 
     ``doubtful`` are pairs that have just left: the table goes on believing in them for up to a minute, so that only

@@ -10,8 +10,8 @@ from contextlib import suppress
 from ipaddress import IPv4Address, IPv6Address
 from random import SystemRandom
 
-from scopion.attachment.ports import Arrival, Attachment, Interface
-from scopion.discovery.answer import Answer
+from scopion.attachment.ports import Attachment, Interface, ReceivedFrame
+from scopion.discovery.prober import Answer
 from scopion.model.address import Address
 from scopion.model.errors import InterfaceLost, MalformedFrame
 from scopion.model.observation import Source
@@ -26,7 +26,7 @@ _TURN = 64
 _LINK_HOPS = 64
 
 
-class FrameAsker:
+class FrameProber:
     """Requests over raw frames. Raises NotPermitted and InterfaceLost when it is made."""
 
     def __init__(self, attachment: Attachment, interface: Interface, own_address: IPv4Address) -> None:
@@ -75,7 +75,7 @@ class FrameAsker:
         """Close the link."""
         self._link.close()
 
-    def _answer(self, arrival: Arrival) -> Answer | None:
+    def _answer(self, arrival: ReceivedFrame) -> Answer | None:
         header, cursor = decode_header(arrival.frame)
         if header.type == TYPE_ARP:
             arp = decode_arp(arrival.frame)

@@ -9,7 +9,7 @@ Key = TypeVar("Key")
 Made = TypeVar("Made")
 
 
-class Kept(dict[Key, Made]):
+class BoundedCache(dict[Key, Made]):
     """What ``make`` returns by what it was given. Asked again, it takes half the time of ``lru_cache``.
 
     So many are kept at a time; then it begins anew. What ``make`` raises goes through, and nothing is kept.

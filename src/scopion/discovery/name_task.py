@@ -21,7 +21,7 @@ _LIMIT_S = 1.5
 _IPV4_FIRST_S = 0.4
 
 
-class NameCompany:
+class NameTask:
     """A ``Companion`` that learns names of hosts on an interface's link, or beyond a router if there is none.
 
     ``known`` are pairs whose names are fresh enough to be left alone; ``group_pace`` bounds the questions to groups.

@@ -6,11 +6,11 @@ from enum import StrEnum
 from ipaddress import IPv4Address
 
 from scopion.attachment.ports import Attachment, Interface
-from scopion.discovery.answer import Asker
-from scopion.discovery.echo_asker import EchoAsker
-from scopion.discovery.frame_asker import FrameAsker
+from scopion.discovery.echo_prober import EchoProber
+from scopion.discovery.frame_prober import FrameProber
+from scopion.discovery.prober import Prober
 from scopion.discovery.sweep import USUAL_PATIENCE, Patience, SweepPlan
-from scopion.discovery.touch_asker import Doubtful, TouchAsker
+from scopion.discovery.touch_prober import Doubtful, TouchProber
 from scopion.model.errors import NoInterface
 
 # The kernel asks three times, a second apart (mcast_solicit, retrans_time_ms of neigh/default), then gives up.
@@ -35,21 +35,21 @@ class Method(StrEnum):
     LISTEN = "listen"
 
 
-def open_asker(
+def open_prober(
     method: Method,
     attachment: Attachment,
     interface: Interface,
     own_address: IPv4Address | None,
     doubtful: Doubtful = frozenset(),
-) -> Asker:
+) -> Prober:
     """The asker for a method; without an address of ours in the subnet, that lies beyond a router."""
     if method is Method.ECHO:
-        return EchoAsker(attachment, interface if own_address is not None else None)
+        return EchoProber(attachment, interface if own_address is not None else None)
     if own_address is None:
         raise NoInterface(f"{method} works on an attached subnet only: take the method echo")
     if method is Method.ARP:
-        return FrameAsker(attachment, interface, own_address)
-    return TouchAsker(attachment, interface, doubtful)
+        return FrameProber(attachment, interface, own_address)
+    return TouchProber(attachment, interface, doubtful)
 
 
 def plan_for(
