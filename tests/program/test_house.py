@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import subprocess
 import sys
+import tomllib
 import unittest
 from pathlib import Path
 
@@ -78,6 +79,56 @@ class Map(ProgramTest):
     def test_the_version(self) -> None:
         """It stands in one place."""
         self.assertEqual(self.run_ok("--version"), f"scopion {__version__}\n")
+
+
+class Architecture(unittest.TestCase):
+    """docs/architecture.md against the tree and the contracts."""
+
+    page = (ROOT / "docs/architecture.md").read_text(encoding="utf-8")
+
+    def rows(self, heading: str) -> list[list[str]]:
+        """The cells in backticks of each row of a table; ``;`` parts the floors, in text."""
+        table = self.page.split(heading, 1)[1].split("\n\n", 1)[0]
+        return [line.strip("| ").split(" | ") for line in table.splitlines()[1:]]
+
+    def contracts(self) -> dict[str, list[str]]:
+        """The layers of each container."""
+        settings = tomllib.loads((ROOT / "pyproject.toml").read_text(encoding="utf-8"))
+        found = settings["tool"]["importlinter"]["contracts"]
+        return {each["containers"][0]: each["layers"] for each in found if each["type"] == "layers"}
+
+    def test_the_rooms_are_those_of_the_tree(self) -> None:
+        """Each room of the table, in the order of the contract; none is left out."""
+        rooms = [re.findall(r"`(\w+)`", cells[0]) for cells in self.rows("| room | what it is for |\n")]
+        self.assertEqual([" | ".join(each) for each in rooms], self.contracts()["scopion"])
+        packages = {path.parent.name for path in (ROOT / "src/scopion").glob("*/__init__.py")}
+        self.assertEqual({name for each in rooms for name in each} - {"api"}, packages - {"api"})
+
+    def test_the_floors_are_those_of_the_tree(self) -> None:
+        """Each floor in the order of the contract, and every folder that has code is one."""
+        contracts = self.contracts()
+        for room, floors in self.rows("| room | floors, from above |\n"):
+            name = room.strip("`")
+            layers = [re.findall(r"\w+", each) for each in contracts[f"scopion.{name}"]]
+            said = [re.findall(r"`(\w+)`", each) for each in floors.split(";")]
+            flat, order = [each for layer in layers for each in layer], [each for floor in said for each in floor]
+            self.assertEqual([each for each in flat if each in order], order, name)
+            folders = {path.parent.name for path in (ROOT / "src/scopion" / name).glob("*/__init__.py")}
+            self.assertLessEqual(folders, set(order), name)
+
+    def test_the_files_it_names_are_there(self) -> None:
+        """Each path leads to a file, and a walk names as many as it says."""
+        for name in set(re.findall(r"`([\w/]+/\w+\.(?:py|md))`", self.page)):
+            self.assertTrue((ROOT / "src/scopion" / name).exists() or (ROOT / name).exists(), name)
+        for walk in self.page.split("\n## ")[1:]:
+            for said in re.findall(r"It passes (\d+) files, each once", walk):
+                self.assertEqual(len(re.findall(r"`[\w/]+\.py`", walk)), int(said))
+                self.assertEqual(len(set(re.findall(r"`[\w/]+\.py`", walk))), int(said))
+
+    def test_no_folder_is_flat_again(self) -> None:
+        """A newcomer reads a folder's list at a glance."""
+        for folder in {path.parent for top in ("src", "tests", "tools") for path in (ROOT / top).rglob("*.py")}:
+            self.assertLessEqual(len(list(folder.glob("*.py"))), 25, folder)
 
 
 class Imports(unittest.TestCase):

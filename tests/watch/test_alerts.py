@@ -21,7 +21,6 @@ from scopion.alerts.channels.channel import DeliveryFailed
 from scopion.alerts.deliver import FIRST_WAIT_S, LONGEST_WAIT_S, Outbox, Outcome, wait_after
 from scopion.alerts.message import Message, message_from_json, message_to_json
 from scopion.alerts.phrases import About, Phrases
-from scopion.alerts.queue_by_rules import AlertPolicy, queue_alerts
 from scopion.alerts.rules import Occasion, channels_told
 from scopion.alerts.wording import worded
 from scopion.model.address import Address
@@ -31,8 +30,9 @@ from scopion.model.errors import MalformedFrame
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source, Trait, TraitKind
 from scopion.operations.intake.flood_guard import DEVICES, FloodGuard, KnownPairs
+from scopion.operations.intake.queue_alerts import AlertPolicy, queue_alerts
 from scopion.roster.folding.fold_observations import fold
-from scopion.roster.folding.record_events import record
+from scopion.roster.folding.write_rows import record
 from scopion.roster.mutes import mute
 from scopion.roster.outbox import (
     EVENTS_KEPT,

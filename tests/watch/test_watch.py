@@ -475,7 +475,7 @@ class Contained(SceneWatch):
 
     def test_recording_does_not_depend_on_telling(self) -> None:
         """Rules that cannot be applied, messages that cannot be worded: who came is recorded, and told plainly."""
-        for where in ("scopion.alerts.queue_by_rules.plan", "scopion.alerts.wording.message_about_one"):
+        for where in ("scopion.operations.intake.queue_alerts.plan", "scopion.alerts.wording.message_about_one"):
             with self.subTest(where):
                 shutil.rmtree(self.folder / "site", ignore_errors=True)
                 self.begin(usual() + host(90, "12:20-"))

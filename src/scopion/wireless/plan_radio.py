@@ -14,11 +14,10 @@ from scopion.wireless.order_steps import disconnections, foreign_in, idle_in, st
 _NOTHING = Held()
 
 
-@dataclass(frozen=True, slots=True)
-class RadioPlan:
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RadioPlan(RadioReading):
     """One radio of an enforcer: what it holds, what it should, and the way from the one to the other."""
 
-    reading: RadioReading
     target: Held
     wanted: WantedList
     steps: tuple[ListStep, ...]
@@ -27,36 +26,6 @@ class RadioPlan:
     idle: Held = _NOTHING  # others' entries that stay written down, without effect in the mode that is wanted
     voided: tuple[MacAddress, ...] = ()  # addresses that the list refuses and a foreign entry admits
     leaving: tuple[Station, ...] = ()  # stations that are associated and will be disconnected right away
-
-    @property
-    def enforcer(self) -> str:
-        """The enforcer's name."""
-        return self.reading.enforcer
-
-    @property
-    def radio(self) -> str:
-        """The radio's band, in GHz."""
-        return self.reading.radio
-
-    @property
-    def traits(self) -> Traits:
-        """What the enforcer is like."""
-        return self.reading.traits
-
-    @property
-    def capacity(self) -> int | None:
-        """How many entries the radio holds; None: not known."""
-        return self.reading.capacity
-
-    @property
-    def held(self) -> Held:
-        """What the radio holds now."""
-        return self.reading.held
-
-    @property
-    def stations(self) -> tuple[Station, ...]:
-        """The stations that are associated now."""
-        return self.reading.stations
 
     @property
     def added(self) -> list[MacAddress]:
@@ -105,7 +74,7 @@ def plan_radio(
         goes, idle = Held(goes.allow | idle.allow, goes.deny | idle.deny, goes.mode), nothing
     target = target_of(wanted, stays)
     return RadioPlan(
-        reading=reading,
+        *reading.values(),
         target=target,
         wanted=wanted,
         foreign=stays,

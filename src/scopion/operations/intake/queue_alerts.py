@@ -1,32 +1,47 @@
 """Queues alerts for events in the transaction that records them, by the rules and channels of the site.
 
-Called inside the transaction of a fold. Without a channel nothing is queued, and nothing of alerts is loaded.
+Called inside the transaction of a fold, so that an event is never without its alerts. Without a channel nothing is
+queued.
 """
 
 from __future__ import annotations
 
 import logging
+from collections import Counter
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
 from ipaddress import IPv4Network
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
-from scopion.alerts.alert_settings import TERMINAL, ChannelSettings
-from scopion.model.device import Device, Event
+from scopion.alerts.alert_settings import TERMINAL, AlertSettings, ChannelSettings, RuleSettings
+from scopion.alerts.rules import AlertHistory, Occasion, channels_told, is_grave, plan
+from scopion.model.alert import Gathering, Severity
+from scopion.model.clock import Clock
+from scopion.model.device import Device, Event, EventKind
 from scopion.model.errors import ScopionError, place_of
 from scopion.model.mac import MacAddress
 from scopion.operations.devices.identify_device import described
-from scopion.roster.mutes import Learning, learning
+from scopion.roster.mutes import Learning, learning, mutes
+from scopion.roster.outbox import gathered_since, pressing, queue, told_since
 from scopion.roster.scans import known_subnets
 from scopion.roster.store.open_roster import Roster
 
 if TYPE_CHECKING:
-    from scopion.alerts.queue_by_rules import AlertPolicy
-    from scopion.alerts.rules import Occasion
     from scopion.operations.site.open_site import Site
 
 _log = logging.getLogger(__name__)
 _NOWHERE: Mapping[MacAddress, IPv4Network] = MappingProxyType({})
+
+
+@dataclass(frozen=True, slots=True)
+class AlertPolicy:
+    """Who is told what: the channels' names, the rules, the times."""
+
+    channels: tuple[str, ...]
+    rules: tuple[RuleSettings, ...]
+    settings: AlertSettings
 
 
 def channels_of(site: Site) -> tuple[ChannelSettings, ...]:
@@ -41,8 +56,6 @@ def policy_of(site: Site) -> AlertPolicy | None:
     channels = channels_of(site)
     if not channels:
         return None
-    from scopion.alerts.queue_by_rules import AlertPolicy
-
     return AlertPolicy(tuple(each.name for each in channels), site.settings.rule, site.settings.alerts)
 
 
@@ -61,8 +74,6 @@ def queue_for(
     policy = policy_of(site) if events else None
     if policy is None:
         return 0
-    from scopion.alerts.queue_by_rules import queue_alerts, queue_plainly
-
     with roster.transaction():
         try:
             with roster.savepoint():
@@ -74,6 +85,57 @@ def queue_for(
             return queue_plainly(roster, events, policy)
 
 
+def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: AlertPolicy, clock: Clock) -> int:
+    """Queue what is to be told. Returns how many events were put into some alert."""
+    if not policy.channels or not occasions:
+        return 0
+    now = clock.now()
+    wall = clock.local(now)
+    fitting = []
+    unwanted = {each.event.device_id for each in occasions if each.event.kind is EventKind.UNWANTED_PRESENT}
+    with roster.transaction() as db:
+        muted = mutes(roster, now)
+        for occasion in occasions:
+            event = occasion.event
+            if event.kind is EventKind.JOINED and event.device_id in unwanted:
+                continue  # that it is unwanted and here says all
+            if any(each.covers(event.device_id, event.kind, now) for each in muted):
+                continue
+            told = channels_told(occasion, policy.rules, policy.channels, wall)
+            fitting += [(occasion, channel, severity) for channel, severity in told.items()]
+        grave = [is_grave(occasion.event.kind, severity) for occasion, _, severity in fitting]
+        crowds = Counter((channel, each) for (_, channel, _), each in zip(fitting, grave, strict=True))
+        for (occasion, channel, severity), is_so in zip(fitting, grave, strict=True):
+            told_before = _told(roster, channel, occasion.event.device_id, crowds[channel, is_so])
+            telling = plan(occasion, severity, told_before, policy.settings, clock)
+            queue(db, occasion.event, channel, telling.severity, now, due=telling.due, gathers=telling.gathers)
+    return len(fitting)
+
+
+def queue_plainly(roster: Roster, events: Sequence[Event], policy: AlertPolicy) -> int:
+    """Queue events for every channel, together and at once: where the rules cannot be applied. Returns how many."""
+    with roster.transaction() as db:
+        for event in events:
+            for channel in policy.channels:
+                queue(db, event, channel, Severity.NORMAL, event.at, due=event.at, gathers=Gathering.BURST)
+    return len(events)
+
+
+def _told(roster: Roster, channel: str, device: int, crowd: int) -> AlertHistory:
+    """``crowd`` such events are to be told to the channel now: when several are queued together, all are gathered."""
+
+    def lately(kinds: frozenset[EventKind], since: datetime) -> bool:
+        return told_since(roster.db, channel, device, kinds, since)
+
+    def count(since: datetime) -> int:
+        return max(pressing(roster.db, channel, since), crowd - 1)
+
+    def gathered(word: str, since: datetime) -> bool:
+        return gathered_since(roster.db, channel, word, since)
+
+    return AlertHistory(lately, count, gathered)
+
+
 def _occasions(
     site: Site,
     roster: Roster,
@@ -81,8 +143,6 @@ def _occasions(
     devices: Mapping[int, Device],
     seen_in: Mapping[MacAddress, IPv4Network],
 ) -> list[Occasion]:
-    from scopion.alerts.rules import Occasion
-
     subnets = known_subnets(roster)
     learnt = {each.range for each in learnt_subnets(site, roster)}
     ranges = [each.range for each in subnets]

@@ -20,11 +20,6 @@ class Block:
     name: str  # the first part of its path: enforcer
     text: str
 
-    @property
-    def is_one_of_many(self) -> bool:
-        """Whether it is ``[[name]]``."""
-        return self.text.lstrip().startswith("[[")
-
 
 def blocks_of(text: str) -> Iterator[Block]:
     """The tables of a file that set anything, in their order. Lines before the first heading are none."""

@@ -165,7 +165,7 @@ def _plan_back(
     foreign = Held(target.allow - ours.allow, target.deny - ours.deny, target.mode)
     way = back_to(target, reading.held, reading.traits, mode=True, first=context.protected(), capacity=reading.capacity)
     return RadioPlan(
-        reading=reading,
+        *reading.values(),
         target=target,
         wanted=WantedList(target.mode or ListMode.OFF),
         steps=(*way, *disconnections(target, reading.stations)),

@@ -30,9 +30,8 @@ from scopion.roster.folding.fold_unpaired import (
 )
 from scopion.roster.folding.follow_up_events import guests_overstayed, unlisted_present, unwanted_present
 from scopion.roster.folding.judge_absence import Silence, close_stays, missing_stays, moved_on
-from scopion.roster.folding.make_device import make_device
 from scopion.roster.folding.note_traits import note_traits, rename
-from scopion.roster.folding.record_events import record
+from scopion.roster.folding.write_rows import make_device, record
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import from_ms, stored_address, to_ms
 

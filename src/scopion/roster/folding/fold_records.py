@@ -13,8 +13,8 @@ from sqlite3 import Connection
 from scopion.model.device import NEVER
 from scopion.model.observation import Medium, Observation, Source
 from scopion.roster.folding.fold_unpaired import adopt_unpaired, see_unpaired
-from scopion.roster.folding.make_device import make_device
 from scopion.roster.folding.note_traits import note_traits
+from scopion.roster.folding.write_rows import make_device
 from scopion.roster.store.stored_values import to_ms
 
 # Two records of an adapter at one address that lie no further apart belong to one stay.

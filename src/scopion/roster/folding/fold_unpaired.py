@@ -14,8 +14,8 @@ from scopion.model.address import Address
 from scopion.model.device import Event, EventKind
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
-from scopion.roster.folding.make_device import make_device
 from scopion.roster.folding.note_traits import move_traits, note_traits
+from scopion.roster.folding.write_rows import make_device
 from scopion.roster.store.stored_values import from_ms, stored_address, to_ms
 
 

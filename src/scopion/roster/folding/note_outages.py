@@ -7,7 +7,7 @@ from ipaddress import IPv4Network
 
 from scopion.model.device import Event, EventKind
 from scopion.model.mac import MacAddress
-from scopion.roster.folding.record_events import record
+from scopion.roster.folding.write_rows import record
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import from_ms, stored_address, stored_mac
 

@@ -151,15 +151,6 @@ def add_entry(
         )
 
 
-def change_entry(roster: Roster, entry: Entry, *, hours: str, until: datetime | None, paused: bool) -> None:
-    """Change on what terms an entry stands."""
-    with roster.transaction() as db:
-        db.execute(
-            "UPDATE entry SET hours = ?, until = ?, paused = ? WHERE id = ?",
-            (hours, to_ms(until) if until else None, paused, entry.id),
-        )
-
-
 def drop_entries(roster: Roster, ssid: str, subjects: Collection[int | MacAddress]) -> list[Entry]:
     """Take devices or bare MACs off a network's lists; returns the entries that they had."""
     with roster.transaction() as db:

@@ -174,6 +174,10 @@ class RadioReading:
     held: Held
     stations: tuple[Station, ...] = ()  # none where the enforcer does not tell them
 
+    def values(self) -> tuple[Any, ...]:
+        """All of it in this order, for what is made of a reading."""
+        return self.enforcer, self.radio, self.traits, self.capacity, self.held, self.stations
+
 
 def read_radio(enforcer: Enforcer, radio: str) -> RadioReading:
     """Read a radio: its list, and who is associated. Raises EnforcerUnreachable, Refused for another network."""

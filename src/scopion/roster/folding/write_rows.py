@@ -1,4 +1,4 @@
-"""Writes events into the roster. The only writer of events."""
+"""Makes devices and writes events. The only writer of events."""
 
 from __future__ import annotations
 
@@ -8,6 +8,19 @@ from sqlite3 import Connection
 
 from scopion.model.device import Event
 from scopion.roster.store.stored_values import to_ms
+
+# A device's number is never used twice, because the record of changes refers to it.
+_NEW_DEVICE = """
+INSERT INTO device (id, first_seen) VALUES (1 + max(
+    coalesce((SELECT max(id) FROM device), 0),
+    coalesce((SELECT CAST(value AS INTEGER) FROM meta WHERE key = 'highest_device'), 0)
+), ?)
+"""
+
+
+def make_device(db: Connection, first_seen: int) -> int:
+    """A new device of which nothing is known but when it was first seen (milliseconds). Returns its number."""
+    return db.execute(_NEW_DEVICE, (first_seen,)).lastrowid or 0
 
 
 def record(db: Connection, events: Sequence[Event], scan: int | None = None) -> list[Event]:
