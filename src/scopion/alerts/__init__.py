@@ -1,1 +1,1 @@
-"""Telling somebody: rules, the plan of what goes when, wording, delivery, channels."""
+"""Telling people about events: rules, the plan of when each alert is sent, wording, delivery, channels."""

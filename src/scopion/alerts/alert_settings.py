@@ -1,7 +1,7 @@
-"""What ``site.toml`` says of alerts: when, by which rules, and by which channels. Plain frozen values.
+"""What ``site.toml`` says of alerts: times, rules and channels, as plain frozen values.
 
-Read and checked together with the other settings, in ``operations/site/load_settings.py``. Secrets never stand here,
-only where they are.
+They are read and checked together with the other settings, in ``operations/site/load_settings.py``. Settings never hold
+a secret, only where it is.
 """
 
 from __future__ import annotations
@@ -48,22 +48,24 @@ Hours = Annotated[str, Predicate(_are_hours)]
 
 @dataclass(frozen=True)
 class AlertSettings:
-    """When alerts go, whatever they are about."""
+    """When alerts are sent, whatever they are about."""
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    learning_days: Annotated[float, Ge(0), Le(365)] = 7  # after a subnet's baseline: what joins is told once a day
+    # after a subnet's baseline: devices that join are told once a day
+    learning_days: Annotated[float, Ge(0), Le(365)] = 7
     digest_at: Annotated[str, Predicate(_is_time)] = "08:00"  # when that is told
-    night: Hours = ""  # what is not of high severity waits for the end of these hours
-    cool_down_s: Annotated[float, Ge(0), Le(7 * 86_400)] = 1800  # the same of the same device is not told again sooner
+    night: Hours = ""  # alerts below high severity wait for the end of these hours
+    # the same event of the same device is not told again sooner
+    cool_down_s: Annotated[float, Ge(0), Le(7 * 86_400)] = 1800
     burst: Annotated[int, Ge(1), Le(1000)] = 5  # more alerts than this to a channel...
     burst_s: Annotated[float, Ge(1), Le(86_400)] = 600  # ...within this time become one
-    keep_days: Annotated[int, Ge(1), Le(36_500)] = 90  # what is over stays in the list
+    keep_days: Annotated[int, Ge(1), Le(36_500)] = 90  # ended alerts stay in the list
     give_up_days: Annotated[float, Ge(0.01), Le(60)] = 5  # how long a delivery is tried
 
 
 @dataclass(frozen=True)
 class RuleSettings:
-    """Which events go to which channels. What is empty holds for all; the first rule that fits a channel counts."""
+    """Which events go to which channels. An empty setting fits all; the first rule that fits a channel counts."""
 
     channels: Annotated[tuple[Name, ...], MaxLen(64)] = ()  # empty: all of them
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
@@ -74,7 +76,7 @@ class RuleSettings:
     devices: Annotated[tuple[str, ...], MaxLen(64)] = ()  # labels or MACs
     hours: Hours = ""  # on the site's clock, as "mon-fri 08:00-18:00"
     severity: Severity | None = None  # None: by the kind of event
-    silent: bool = False  # what fits is not told to these channels
+    silent: bool = False  # fitting events are not told to these channels
 
 
 @dataclass(frozen=True)
@@ -97,7 +99,7 @@ class DesktopSettings:
 
 @dataclass(frozen=True)
 class EmailSettings:
-    """E-mail by a server that takes it from us (RFC 6409)."""
+    """E-mail through a server that takes it from us (RFC 6409)."""
 
     type: Literal["email"]
     name: Name
@@ -111,17 +113,17 @@ class EmailSettings:
     password: Secret = ""
     token: Secret = ""  # an OAuth bearer token (RFC 7628) in place of a password
     trust: Annotated[str, MaxLen(4096)] = ""  # a file with certificates to trust in place of the system's
-    timeout_s: Timeout = 30  # for the whole of a delivery, however slowly the other side answers
+    timeout_s: Timeout = 30  # for the whole delivery, even if the other side answers slowly
 
     @property
     def at_port(self) -> int:
-        """The port, by default that of the way it is secured."""
+        """Return the port, by default that of the security."""
         return self.port or {"tls": 465, "starttls": 587, "plain": 25}[self.security]
 
 
 @dataclass(frozen=True)
 class WebhookSettings:
-    """An HTTP POST, by which any chat or push service can be fed."""
+    """An HTTP POST, which any chat or push service can take."""
 
     type: Literal["webhook"]
     name: Name
@@ -135,7 +137,7 @@ class WebhookSettings:
     headers: dict[str, Secret] = field(default_factory=dict)  # such as Authorization; their values are secrets
     key: Secret = ""  # signs the body: HMAC-SHA256 in Scopion-Signature
     trust: Annotated[str, MaxLen(4096)] = ""
-    timeout_s: Timeout = 15  # for the whole of a delivery, however slowly the other side answers
+    timeout_s: Timeout = 15  # for the whole delivery, even if the other side answers slowly
 
 
 @dataclass(frozen=True)
@@ -150,11 +152,11 @@ class SyslogSettings:
     port: Port | None = None  # None: 514, with tls 6514 (RFC 5425)
     facility: Annotated[int, Ge(0), Le(23)] = 10  # security messages (RFC 5424, 6.2.1)
     trust: Annotated[str, MaxLen(4096)] = ""
-    timeout_s: Timeout = 10  # for the whole of a delivery, however slowly the other side answers
+    timeout_s: Timeout = 10  # for the whole delivery, even if the other side answers slowly
 
     @property
     def at_port(self) -> int:
-        """The port, by default the assigned one."""
+        """Return the port, by default the assigned one."""
         return self.port or (6514 if self.transport == "tls" else 514)
 
 
@@ -166,7 +168,7 @@ class CommandSettings:
     name: Name
     command: Annotated[tuple[str, ...], MinLen(1), MaxLen(64)]  # the program and its arguments; no shell
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    timeout_s: Timeout = 30  # for the whole of a delivery, however slowly the other side answers
+    timeout_s: Timeout = 30  # for the whole delivery, even if the other side answers slowly
 
 
 @dataclass(frozen=True)
@@ -175,7 +177,7 @@ class FileSettings:
 
     type: Literal["file"]
     name: Name
-    path: Annotated[str, MinLen(1), MaxLen(4096)]  # looked for in the site's folder
+    path: Annotated[str, MinLen(1), MaxLen(4096)]  # relative to the site's folder
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
 
 
@@ -188,15 +190,15 @@ class ChannelSettings(Protocol):
 
     @property
     def name(self) -> str:
-        """What people call it."""
+        """The name that people gave it."""
 
 
-# Without any channel the person at the terminal is the one to be told.
+# Without any channel the person at the terminal is told.
 TERMINAL = BellSettings("bell", "terminal")
 
 
 def unknown_channel(channels: Sequence[ChannelSettings], named: Sequence[str], what: str, *also: str) -> str:
-    """That something goes to a channel which does not exist, in a sentence; empty if all do."""
+    """Return a sentence about a channel that is named and does not exist; empty if all exist."""
     names = [each.name for each in channels]
     unknown = [name for name in named if name not in (*names, *also)]
     if not unknown:

@@ -1,8 +1,8 @@
-"""Delivers what is in the outbox: whose turn it is, when a failure is tried again, and when it is given up.
+"""Delivers what is in the outbox: which alert is next, when a failed one is tried again, and when it is given up.
 
-Per channel one at a time and in order, so that what happened first is told first; channels do not wait for each other.
-At least once: what was sent and could not be noted as sent is sent again, as the same message. This object knows the
-roster and no thread: whoever drives it does the sending wherever it likes, and tells what came of it.
+Each channel delivers one alert at a time and in order, so that earlier events are told first; channels do not wait for
+each other. At least once: a message that was sent and could not be noted as sent is sent again, with the same identity.
+This object knows the roster and no thread: its driver sends the messages, and reports the outcome.
 """
 
 from __future__ import annotations
@@ -22,10 +22,10 @@ from scopion.model.errors import InvalidSettings, ScopionError, place_of
 from scopion.roster.outbox import close, keep_message, next_of_each_channel, settle
 from scopion.roster.store.open_roster import Roster
 
-# The first wait, doubled each time; a server that was started anew is found within seconds, one that is down for a day
-# is asked once an hour.
+# The first wait, doubled each time: a server that restarts is found within seconds, one that is down for a day is asked
+# once an hour.
 FIRST_WAIT_S, LONGEST_WAIT_S = 10.0, 3600.0
-# Varied by so much each way, so that many watchers do not come back to a server all at once.
+# Varied by this share each way, so that many watches do not come back to a server at the same time.
 _JITTER = 0.2
 _log = logging.getLogger(__name__)
 
@@ -40,21 +40,21 @@ class Attempt:
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What came of it; no failure means that the other side has taken it."""
+    """The outcome of an attempt; without a failure the other side has taken the message."""
 
     attempt: Attempt
     failure: DeliveryFailed | None = None
 
 
 def wait_after(attempts: int, chance: random.Random, at_least_s: float = 0.0) -> timedelta:
-    """How long to wait after so many failures."""
+    """Return how long to wait after a number of failures."""
     doubled = FIRST_WAIT_S * 2.0 ** min(attempts - 1, 16)
     varied = min(LONGEST_WAIT_S, doubled) * chance.uniform(1 - _JITTER, 1 + _JITTER)
     return timedelta(seconds=max(varied, at_least_s))
 
 
 class Outbox:
-    """Decides what to deliver next, and notes what came of it."""
+    """Decides what to deliver next, and notes the outcome."""
 
     def __init__(
         self,
@@ -71,7 +71,7 @@ class Outbox:
         self._chance = chance or random.Random()
 
     def due(self, now: datetime, busy: Collection[str] = ()) -> list[Attempt]:
-        """What to deliver now: of each channel that is not ``busy`` the one whose turn it is, if its time has come."""
+        """Return what to deliver now: for each channel that is not ``busy`` the next alert, if its time has come."""
         found = []
         for alert in next_of_each_channel(self.roster, now):
             if alert.channel in busy or alert.again > now:
@@ -83,7 +83,7 @@ class Outbox:
         return found
 
     def done(self, outcome: Outcome, now: datetime) -> AlertState:
-        """Note what came of an attempt; what has become of the alert."""
+        """Note the outcome of an attempt. Returns the alert's new state."""
         alert, failure = outcome.attempt.alert, outcome.failure
         if failure is None:
             settle(self.roster, alert.id, AlertState.SENT, now)
@@ -106,9 +106,9 @@ class Outbox:
         _log.error("alert %d was given up, %s: %s", alert.id, alert.channel, problem)
 
     def _message(self, alert: Alert) -> Message:
-        """As it was worded first: a message that comes twice must be the same."""
+        """Return the message as it was worded first: a message that comes twice must be the same."""
         if alert.message is not None:
-            with suppress(ValueError, KeyError, TypeError):  # damaged: it is worded anew
+            with suppress(ValueError, KeyError, TypeError):  # damaged: it is worded again
                 return message_from_json(alert.message)
         # Closed before it is read for the last time: another process may have added an event since.
         closed = close(self.roster, alert)
@@ -116,7 +116,7 @@ class Outbox:
             message = self._worded(closed)
         except ScopionError:
             raise
-        except Exception as error:  # what happened is told in any case, if not as well
+        except Exception as error:  # the event is told in any case, even in plain words
             _log.error("alert %d could not be worded: %s", alert.id, place_of(error))
             message = unworded(closed)
         keep_message(self.roster, alert, message_to_json(message))
@@ -124,7 +124,7 @@ class Outbox:
 
 
 def attempted(attempt: Attempt, channel: Channel, now: datetime) -> Outcome:
-    """Deliver, unless it comes too late; what came of it, whatever goes wrong in a channel."""
+    """Deliver a message, unless it is too late. Returns the outcome of whatever goes wrong in a channel."""
     late = (now - attempt.alert.due).total_seconds()
     try:
         if channel.lasts_s is not None and late > channel.lasts_s:
@@ -143,5 +143,5 @@ def delivered(message: Message, channel: Channel, trace: Trace) -> None:
         channel.deliver(message, trace)
     except (DeliveryFailed, InvalidSettings):
         raise
-    except Exception as error:  # a library that a channel uses: one channel's trouble must not end the watch
+    except Exception as error:  # an error in a channel's library must not end the watch
         raise DeliveryFailed(f"unexpected: {place_of(error)}") from None

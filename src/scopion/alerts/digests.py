@@ -16,12 +16,12 @@ from scopion.model.device import Event, EventKind
 from scopion.model.text import clean, counted, joined
 from scopion.wire.serial import event_to_json
 
-# A digest lists so many; more than a screen is not read.
+# A digest lists this many; people do not read more than a screen.
 ITEMS_SHOWN = 40
 
 
 def message_about_several(alert: Alert, about: Mapping[int, About], phrases: Phrases) -> Message:
-    """The message for an alert with several events, or with more than are listed."""
+    """Return the message for an alert with several events, or with more than are listed."""
     if not alert.events:
         return _of_flood(alert, phrases)
     shown = _gravest_first(alert)[:ITEMS_SHOWN]
@@ -83,7 +83,7 @@ def _subject(alert: Alert, about: Mapping[int, About], phrases: Phrases) -> str:
 
 
 def _between(alert: Alert, phrases: Phrases) -> str:
-    """When it happened, for a subject: at once, or the minutes between which it did."""
+    """Return when it happened, for a subject: at once, or the minutes between."""
     first, last = (phrases.clock.local(alert.events[at].at) for at in (0, -1))
     return "at once" if last - first < timedelta(minutes=1) else f"between {first:%H:%M} and {last:%H:%M}"
 
@@ -117,7 +117,7 @@ def _made_up(alert: Alert) -> str:
 
 
 def _gravest_first(alert: Alert) -> list[Event]:
-    """The events of a burst by weight, of one kind in their order; other digests tell a course of time."""
+    """Return the events of a burst by importance, those of one kind in their order; other digests follow the time."""
     if alert.gathers not in (Gathering.BURST, Gathering.GRAVE):
         return list(alert.events)
     weight = _by_weight(_kinds(alert))
@@ -125,7 +125,7 @@ def _gravest_first(alert: Alert) -> list[Event]:
 
 
 def _by_weight(kinds: Mapping[str, int]) -> Callable[[str], tuple[bool, int]]:
-    """The order of kinds: the grave ones first, then the rarest."""
+    """Return the order of kinds: grave ones first, then rare ones."""
     return lambda kind: (not is_grave(EventKind(kind), severity_of_kind(EventKind(kind))), kinds[kind])
 
 

@@ -1,6 +1,6 @@
 """The HTML part of a mail, and texts that people lay out themselves (the body of a webhook), by Jinja2 templates.
 
-In the mail everything is escaped; in people's own templates nothing but their own filters runs (a sandbox).
+The mail escapes everything; people's own templates run in a sandbox, with our filters only.
 """
 
 from __future__ import annotations
@@ -18,12 +18,12 @@ _TEMPLATES = Path(__file__).parent / "data"
 
 
 def html_of(message: Message) -> str:
-    """A whole HTML document."""
+    """Return a whole HTML document."""
     return _mail().render(message=message)
 
 
 def filled(template: str, message: Message) -> str:
-    """A template of the user's with the keys of ``alert/1``. Raises ValueError with what is wrong in it."""
+    """Fill a user's template with the keys of ``alert/1``. Raises ValueError with what is wrong in it."""
     from jinja2 import StrictUndefined, TemplateError
     from jinja2.sandbox import ImmutableSandboxedEnvironment
 

@@ -1,4 +1,4 @@
-"""A message as it goes to a channel: worded once, kept with its alert, and the same however often it is sent."""
+"""A message as it goes to a channel: worded once, kept with its alert, and the same for every try."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from scopion.model.text import plain, plain_value
 
 @dataclass(frozen=True, slots=True)
 class Action:
-    """What somebody may do next: the command, and what it is good for."""
+    """A command that a person may run next, and its purpose."""
 
     command: str
     purpose: str
@@ -22,26 +22,26 @@ class Action:
 
 @dataclass(frozen=True, slots=True)
 class Message:
-    """Sentences, facts and commands. Everything in it is clean text in one line each; every channel escapes.
+    """Sentences, facts and commands, each a clean text in one line; every channel escapes for itself.
 
-    Whatever the roster holds: what would control a terminal, a log or a header is made harmless here, once for all.
+    Characters that could control a terminal, a log or a header are replaced here, whatever the roster holds.
     """
 
-    identity: str  # the alert's: whoever gets it twice can tell
+    identity: str  # the alert's: a receiver recognises a repetition by it
     site: str
-    subject: str  # also a telephone's notification
+    subject: str  # also the text of a phone's notification
     severity: Severity
-    at: datetime  # when it happened, the last of several
+    at: datetime  # when it happened; the last of several
     paragraphs: tuple[str, ...]
     facts: tuple[tuple[str, str], ...] = ()
-    items: tuple[str, ...] = ()  # what happened, one line each, where several things are told together
+    items: tuple[str, ...] = ()  # one line for each event, if several are told together
     actions: tuple[Action, ...] = ()
     thread: str = ""  # messages about the same device belong together
     events: tuple[Mapping[str, Any], ...] = ()  # in the form event/1
     more: int = 0  # events that are counted, not listed
     test: bool = False
     page: str = ""  # a page of HTML that goes with it, in the site's folder
-    reached: tuple[str, ...] = ()  # recipients of its channel who have it already; the channel leaves them out
+    reached: tuple[str, ...] = ()  # recipients that have it already; the channel leaves them out
 
     def __post_init__(self) -> None:
         for name in ("identity", "site", "subject", "paragraphs", "facts", "items", "thread", "events", "page"):
@@ -51,7 +51,7 @@ class Message:
 
     @property
     def text(self) -> str:
-        """All of it as plain text, in lines of any length."""
+        """Return all of it as plain text, in lines of any length."""
         parts = ["\n\n".join(self.paragraphs)]
         if self.items:
             parts.append("\n".join(f"- {item}" for item in self.items))
@@ -64,7 +64,7 @@ class Message:
         return "\n\n".join(part for part in parts if part)
 
     def document(self) -> dict[str, Any]:
-        """All of it under stable keys, for webhooks, commands and files: the form ``alert/1``."""
+        """Return all of it under stable keys, for webhooks, commands and files: the form ``alert/1``."""
         return {
             "form": "alert/1",
             "id": self.identity,
@@ -84,7 +84,7 @@ class Message:
 
 
 def message_to_json(message: Message) -> str:
-    """A message as its alert keeps it."""
+    """Return a message as its alert keeps it."""
     kept = {
         **message.document(),
         "paragraphs": message.paragraphs,
@@ -96,7 +96,7 @@ def message_to_json(message: Message) -> str:
 
 
 def message_from_json(text: str) -> Message:
-    """What was kept. Raises ValueError, KeyError or TypeError if it is none of ours."""
+    """Return the message that was kept. Raises ValueError, KeyError or TypeError if it is none of ours."""
     kept = json.loads(text)
     return Message(
         identity=kept["id"],
@@ -112,13 +112,13 @@ def message_from_json(text: str) -> Message:
         events=tuple(kept["events"]),
         more=kept["more_events"],
         test=kept["test"],
-        page=_within(kept.get("page", "")),  # those of earlier versions had none
+        page=_within(kept.get("page", "")),  # messages of earlier versions had none
         reached=tuple(kept.get("reached", ())),
     )
 
 
 def _within(page: str) -> str:
-    """The name of a page in the site's folder; one that leads out of it could have any file sent by mail."""
+    """Return the name of a page in the site's folder; a path that leads out of it could send any file by mail."""
     if page.startswith("/") or ".." in page.split("/"):
         raise ValueError(f"{page!r} is no page of the site")
     return page

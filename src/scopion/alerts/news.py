@@ -1,4 +1,4 @@
-"""Says in a sentence what an event means. Used wherever events are shown, so that they read the same everywhere."""
+"""Says in a sentence what an event means. All outputs use it, so that they read the same."""
 
 from __future__ import annotations
 
@@ -13,13 +13,13 @@ from scopion.vendors.registry import Vendors
 
 @dataclass(frozen=True, slots=True)
 class News:
-    """One thing to tell: its kind and its sentence."""
+    """An event's kind and its sentence."""
 
     kind: EventKind
     sentence: str
 
 
-# What matters most comes first.
+# In the order of importance.
 ORDER = (
     EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT, EventKind.CONTESTED, EventKind.UNLISTED_PRESENT,
     EventKind.GUEST_OVERSTAYED, EventKind.NETWORK_DOWN, EventKind.JOINED, EventKind.NETWORK_BACK,
@@ -28,7 +28,7 @@ ORDER = (
 
 
 def tell(events: Sequence[Event], devices: Mapping[int, Device], vendors: Vendors) -> list[News]:
-    """The events in the order of their weight; an unwanted one's arrival, a return elsewhere are told once."""
+    """Return the events by importance; the arrival of an unwanted device, or a return elsewhere, is told once."""
     returned = {event.device_id for event in events if event.kind is EventKind.RETURNED and event.was_address}
     unwanted = {event.device_id for event in events if event.kind is EventKind.UNWANTED_PRESENT}
     owner = owners(devices.values())
@@ -42,16 +42,16 @@ def tell(events: Sequence[Event], devices: Mapping[int, Device], vendors: Vendor
 
 
 def owners(devices: Iterable[Device]) -> dict[MacAddress | None, Device]:
-    """The device of each MAC address, so that a sentence can name the other one, too."""
+    """Return the device of each MAC address, so that a sentence can name the other device, too."""
     return {mac: device for device in devices for mac in device.macs}
 
 
 def sentence(
     event: Event, device: Device | None, vendors: Vendors, subject: str = "", *, other: Device | None = None
 ) -> str:
-    """``kiln controller moved from 192.0.2.31 to 192.0.2.20``; a ``subject`` stands in for the device's name.
+    """Return ``kiln controller moved from 192.0.2.31 to 192.0.2.20``; ``subject`` replaces the device's name.
 
-    ``other`` is the device of the event's other MAC, if that is known.
+    ``other`` is the device of the event's other MAC address, if that is known.
     """
     what = subject or who(event.mac, device, vendors)
     if event.kind is EventKind.CONTESTED:
@@ -90,7 +90,9 @@ def sentence(
 
 
 def who(mac: MacAddress | None, device: Device | None, vendors: Vendors, *, place: bool = False) -> str:
-    """A device as a sentence names it: by its label; else by name and MAC, or by MAC and maker (with its place)."""
+    """Return a device as a sentence names it: by its label; else by name and MAC, or by MAC and vendor (with its
+    place).
+    """
     if device and device.label:
         return device.label
     if mac is None:

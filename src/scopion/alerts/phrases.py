@@ -1,4 +1,4 @@
-"""What all messages of a site share: who somebody is in a few words, and when something was."""
+"""Phrases of all messages of a site: a device in a few words, and when something was."""
 
 from __future__ import annotations
 
@@ -14,11 +14,11 @@ from scopion.vendors.registry import Vendors
 
 @dataclass(frozen=True, slots=True)
 class About:
-    """What is known of the device that an event is about, when it is told."""
+    """What is known of the device of an event when it is told."""
 
     device: Device | None  # None: it was forgotten meanwhile
-    address: Address | None = None  # where it is best reached, if that is not where the event was
-    subnet: str = ""  # as one calls it: "workshop (192.0.2.0/24)"
+    address: Address | None = None  # the best address to reach it, if the event has another one
+    subnet: str = ""  # as people call it: "workshop (192.0.2.0/24)"
     kind: str = ""
     kind_evidence: str = ""
     looks_like: str = ""  # a clause: "the apprentice telephone (very likely: ...)"
@@ -28,25 +28,25 @@ class About:
 
 @dataclass(frozen=True, slots=True)
 class Phrases:
-    """How one speaks at a site."""
+    """The words of a site."""
 
     site: str
     clock: Clock
     vendors: Vendors
-    program: str = "scopion"  # how commands begin, with --site where that is needed
+    program: str = "scopion"  # how commands begin, with --site if that is needed
     ssid: str = ""  # of the wireless network, if there is exactly one
 
     def when(self, at: datetime) -> str:
-        """A moment as one says it at the site: ``at 03:04 on Tuesday, 15 September``."""
+        """Return a moment on the site's clock: ``at 03:04 on Tuesday, 15 September``."""
         local = self.clock.local(at)
         return f"at {local:%H:%M} on {local:%A}, {local.day} {local:%B}"
 
     def hour(self, at: datetime) -> str:
-        """The same after another preposition: ``since 03:04 on Tuesday, 15 September``."""
+        """Return the same for another preposition: ``since 03:04 on Tuesday, 15 September``."""
         return self.when(at).removeprefix("at ")
 
     def who(self, event: Event, about: About) -> str:
-        """Who it is in a few words: its label; else name, kind and maker, as far as they are known."""
+        """Return a device in a few words: its label; else name, kind and vendor, as far as known."""
         device = about.device
         if device is not None and (device.label or device.own or device.gateway):
             return device.called
@@ -62,22 +62,22 @@ class Phrases:
 
     @staticmethod
     def at_the_beginning(who: str) -> str:
-        """The same at the beginning of a sentence: a name stays as it is written."""
+        """Return the same for the beginning of a sentence: a name stays as it is written."""
         return capitalised(who) if who.startswith(("a ", "an ", "the ", "this ")) else who
 
     def maker(self, event: Event) -> str:
-        """Who made its adapter, in short; nothing if the registry does not tell."""
+        """Return the vendor of its adapter, in short; empty if the registry does not have it."""
         vendor = self.vendors.of(event.mac) if event.mac else None
         return vendor.name if vendor is not None and vendor.organisations else ""
 
 
 def article(noun: str) -> str:
-    """``a`` or ``an``."""
+    """Return the noun with ``a`` or ``an``."""
     return "an" if noun[:1] in "aeiou" else "a"
 
 
 def reference(event: Event, device: Device | None) -> str:
-    """How a command names it: by its label, else by what stays the same."""
+    """Return how a command names the device: by its label, else by what stays the same."""
     if device is not None and device.label:
         return device.label
     return str(event.mac or event.address)

@@ -1,7 +1,8 @@
-"""Decides which channels are told of an event, how urgently, and when. Pure: the site's clock and memory are passed in.
+"""Decides which channels are told of an event, how urgently, and when. Pure: the site's clock and history are
+arguments.
 
-A rule says what goes where; the plan says whether it goes at once or is gathered with others: while a subnet is being
-learnt, in night hours, when one device comes and goes, when many things happen at a time.
+A rule says which events go to which channels. The plan says whether an alert is sent at once or gathered with others:
+while a subnet is being learnt, in night hours, when one device comes and goes, when much happens at a time.
 """
 
 from __future__ import annotations
@@ -20,7 +21,7 @@ from scopion.model.errors import InvalidMacAddress
 from scopion.model.mac import MacAddress
 from scopion.model.week import NEVER, Week, parse_time
 
-# What is told where no rule names other events.
+# These events are told where no rule names others.
 WORTH_TELLING = (
     EventKind.JOINED, EventKind.CONTESTED, EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT,
     EventKind.GUEST_OVERSTAYED, EventKind.UNLISTED_PRESENT, EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK,
@@ -35,56 +36,59 @@ _SEVERITIES: Mapping[EventKind, Severity] = {
     EventKind.RENAMED: Severity.LOW,
     EventKind.NETWORK_BACK: Severity.LOW,
 }
-# Coming and going is one thing: who was told that it came need not be told at once that it went and came again.
+# Coming and going is one thing: a person who was told that a device came need not be told at once that it left and came
+# again.
 _COMING_AND_GOING = frozenset({EventKind.JOINED, EventKind.RETURNED, EventKind.LEFT})
-# What a person has to know at once, however much else happens: it is never held back by a burst.
+# A person has to know these at once: a burst never holds them back.
 _GRAVE = frozenset({EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK, EventKind.CONTESTED, EventKind.GATEWAY_CHANGED})
-# So many grave events at a time are told together, though as soon: a forger of addresses makes no mail of each.
+# This many grave events at a time are told together, just as soon: a forger of addresses causes one mail, not many.
 _GRAVE_TOGETHER = 20
-# The first message of a burst goes as soon as what happens in the same moment is gathered, the next ones come in steps.
+# The first message of a burst is sent as soon as the events of the same moment are gathered, the next ones come in
+# steps.
 _BURST_GATHERS, _BURST_STEP = timedelta(seconds=1), timedelta(minutes=5)
-# A newcomer shows its names and its other addresses within moments: the message that waits for them says more. Most are
-# heard first by an address that they have given to themselves, a while before a DHCP server has given them another.
+# A new device shows its names and its other addresses within moments, and a message that waits for them says more. Most
+# devices are first heard with an address that they made up, before a DHCP server gives them another.
 _SETTLES, _SETTLES_WITHOUT_ADDRESS = timedelta(seconds=0.6), timedelta(seconds=1.0)
 _NIGHT_PASSES = frozenset({Severity.HIGH})
 
 
 @dataclass(frozen=True, slots=True)
 class Occasion:
-    """An event, and what a rule may ask of it."""
+    """An event, and what a rule may ask about it."""
 
     event: Event
     standing: Standing | None = None  # None: the device is not known any more
-    kind: str = ""  # of the device, as it is guessed
+    kind: str = ""  # the guessed kind of the device
     subnet: IPv4Network | None = None
     subnet_name: str = ""
-    device_names: frozenset[str] = frozenset()  # its label and MACs, casefolded
-    at_gateway: bool = False  # it is about the gateway's address
+    device_names: frozenset[str] = frozenset()  # its label and MAC addresses, casefolded
+    at_gateway: bool = False  # the event is about the gateway's address
     learning: bool = False  # its subnet is being learnt
 
 
 @dataclass(frozen=True, slots=True)
 class Telling:
-    """That a channel is to be told, how, and when."""
+    """How and when a channel is told."""
 
     severity: Severity
     due: datetime
-    gathers: str = ""  # what it is gathered with; empty: it goes by itself
+    gathers: str = ""  # what it is gathered with; empty: it is sent alone
 
 
 @dataclass(frozen=True, slots=True)
 class AlertHistory:
-    """What a channel was told before, as far as it matters for what comes next."""
+    """What a channel was told before, as far as the plan needs it."""
 
-    lately: Callable[[frozenset[EventKind], datetime], bool]  # of this device such an event, since then
-    pressing: Callable[[datetime], int]  # how many single alerts since then, or still waiting
-    gathered: Callable[[str, datetime], bool]  # whether many were told together since then, under this word
+    # whether the channel was told of such an event of this device since then
+    lately: Callable[[frozenset[EventKind], datetime], bool]
+    pressing: Callable[[datetime], int]  # how many single alerts were sent since then, or still wait
+    gathered: Callable[[str, datetime], bool]  # whether several were told together since then, under this word
 
 
 def channels_told(
     occasion: Occasion, rules: Sequence[RuleSettings], channels: Sequence[str], wall: datetime
 ) -> dict[str, Severity]:
-    """Which channels are told, and how urgent it is: for each channel the first rule that fits counts.
+    """Return the channels that are told, and how urgent it is: for each channel the first rule that fits counts.
 
     ``wall`` is the time on the site's clock. Without rules every channel is told what is worth telling.
     """
@@ -99,14 +103,14 @@ def channels_told(
 
 
 def severity_of(occasion: Occasion) -> Severity:
-    """How much an event matters by itself: two adapters that claim the gateway's address may be an attack."""
+    """Return how much an event matters by itself: two adapters that claim the gateway's address may be an attack."""
     if occasion.event.kind is EventKind.CONTESTED and occasion.at_gateway:
         return Severity.HIGH
     return severity_of_kind(occasion.event.kind)
 
 
 def severity_of_kind(kind: EventKind) -> Severity:
-    """How much events of a kind matter."""
+    """Return how much events of a kind matter."""
     return _SEVERITIES.get(kind, Severity.NORMAL)
 
 
@@ -122,7 +126,7 @@ def _fits(occasion: Occasion, rule: RuleSettings, wall: datetime) -> bool:
 
 
 def _name(text: str) -> str:
-    """A label as it is compared, or a MAC in whatever notation."""
+    """Return a label as it is compared, or a MAC address in any notation."""
     try:
         return str(MacAddress.parse(text))
     except InvalidMacAddress:
@@ -130,7 +134,7 @@ def _name(text: str) -> str:
 
 
 def plan(occasion: Occasion, severity: Severity, told: AlertHistory, settings: AlertSettings, clock: Clock) -> Telling:
-    """When a channel is told of an event, and whether by itself."""
+    """Return when a channel is told of an event, and whether alone."""
     now, event = clock.now(), occasion.event
     if occasion.learning and event.kind is EventKind.JOINED:
         return Telling(severity, _next(_digest_time(settings), clock, now), Gathering.LEARNING)
@@ -154,13 +158,13 @@ def plan(occasion: Occasion, severity: Severity, told: AlertHistory, settings: A
 
 
 def is_grave(kind: EventKind, severity: Severity) -> bool:
-    """Whether something is told at once in the middle of a burst, too."""
+    """Tell whether an event is told at once even in the middle of a burst."""
     return severity is Severity.HIGH or kind in _GRAVE
 
 
 @cache
 def _week(hours: str) -> Week:
-    """The hours of a rule or of the night; none if nothing is set."""
+    """Return the hours of a rule or of the night; none if nothing is set."""
     return Week.parse(hours) if hours else NEVER
 
 
@@ -171,7 +175,7 @@ def _digest_time(settings: AlertSettings) -> time:
 
 
 def _next(wall: time, clock: Clock, now: datetime) -> datetime:
-    """The next moment at which the site's clock shows a time of day."""
+    """Return the next moment at which the site's clock shows a time of day."""
     local = clock.local(now).replace(tzinfo=None)
     at = datetime.combine(local.date(), wall)
     return clock.from_local(at if at > local else at + timedelta(days=1))

@@ -1,4 +1,4 @@
-"""Words the message about one event: who, what, where, when, what it looks like, and the commands for what to do."""
+"""Words the message about one event: which device, what, where, when, what it looks like, and the commands to react."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _OF_NETWORKS = (EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK)
 
 
 def message_about_one(alert: Alert, event: Event, about: About, phrases: Phrases) -> Message:
-    """The message for an alert with a single event."""
+    """Return the message for an alert with a single event."""
     one = _One(event, about, phrases)
     return Message(
         identity=alert.identity,
@@ -37,7 +37,7 @@ def message_about_one(alert: Alert, event: Event, about: About, phrases: Phrases
 
 @dataclass(frozen=True, slots=True)
 class _One:
-    """An event, and what is said of it."""
+    """An event, and the parts of its message."""
 
     event: Event
     about: About

@@ -8,7 +8,7 @@ from datetime import datetime
 from scopion.alerts.message import Action, Message
 from scopion.model.alert import Severity
 
-_ITEMS = 12  # more is what the page is for
+_ITEMS = 12  # the page has the rest
 
 
 def weekly_message(
@@ -21,7 +21,7 @@ def weekly_message(
     page: str,
     program: str,
 ) -> Message:
-    """The message; ``concerns`` are sentences with the command that goes on from each."""
+    """Return the message; ``concerns`` are sentences, each with the command that goes on from there."""
     count = len(concerns)
     look = "nothing needs attention" if not count else f"{count} thing{'s' if count > 1 else ''} to look at"
     left = count - _ITEMS

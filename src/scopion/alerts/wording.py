@@ -1,6 +1,6 @@
-"""Words the messages; what is written to be read on a locked telephone comes first.
+"""Words the messages; the most important words come first, for the screen of a locked phone.
 
-Pure: an alert and what is known of the devices that it is about go in, a message comes out.
+Pure: an alert and what is known of its devices go in, a message comes out.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from scopion.model.alert import Alert, Severity
 
 
 def worded(alert: Alert, about: Mapping[int, About], phrases: Phrases) -> Message:
-    """The message for an alert; ``about`` has what is known of each of its devices."""
+    """Return the message for an alert; ``about`` has what is known of each of its devices."""
     if len(alert.events) == 1 and not alert.more:
         event = alert.events[0]
         return message_about_one(alert, event, about.get(event.device_id, About(None)), phrases)
@@ -24,7 +24,7 @@ def worded(alert: Alert, about: Mapping[int, About], phrases: Phrases) -> Messag
 
 
 def unworded(alert: Alert) -> Message:
-    """A message from the alert alone, where the usual one cannot be made: kinds, addresses and times."""
+    """Return a message from the alert alone, if the usual one cannot be made: kinds, addresses and times."""
     items = tuple(f"{each.kind}: {each.mac or each.address}, {each.at:%Y-%m-%d %H:%M} UTC" for each in alert.events)
     return Message(
         identity=alert.identity,
@@ -39,7 +39,7 @@ def unworded(alert: Alert) -> Message:
 
 
 def test_message(identity: str, channel: str, at: datetime, phrases: Phrases) -> Message:
-    """A message that says that it is only a test."""
+    """Return a message that says that it is only a test."""
     return Message(
         identity=identity,
         site=phrases.site,

@@ -1,1 +1,1 @@
-"""How this machine is attached to its networks. The one seam to the world: live or a scene, nothing above can tell."""
+"""How this machine is attached to its networks. This room is the only seam to the world: live, or a scene."""

@@ -1,4 +1,4 @@
-"""Which interface a scan would take, and why, in words. Pure: interfaces in, a choice out."""
+"""Chooses the interface of a scan, with the reason in words. Pure: interfaces go in, a choice comes out."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from scopion.model.text import joined
 
 @dataclass(frozen=True, slots=True)
 class Choice:
-    """An interface and the reason in words that follow "because"."""
+    """An interface, and the reason in words that follow "because"."""
 
     interface: Interface
     reason: str
@@ -23,9 +23,9 @@ class Choice:
 def choose_interface(
     interfaces: Sequence[Interface], name: str | None = None, first_target: IPv4Address | None = None
 ) -> Choice:
-    """The interface to scan from: the named one, else the one that a target belongs to, else the best attached.
+    """Return the interface to scan from: the named one, else the one of a target, else the best attached one.
 
-    Raises NoInterface, which says what is there instead, or InvalidTarget for one that is not attached.
+    Raises NoInterface, which says what is there instead, or InvalidTarget for a target that is not attached.
     """
     if name is not None:
         return Choice(_named(interfaces, name), "it was asked for")
@@ -47,7 +47,7 @@ def choose_interface(
 
 
 def choose_route(interfaces: Sequence[Interface], name: str | None, target: IPv4Address) -> Choice:
-    """The interface by which a subnet beyond a router is reached. Raises NoInterface."""
+    """Return the interface by which a subnet beyond a router is reached. Raises NoInterface."""
     if name is not None:
         return Choice(_named(interfaces, name), "it was asked for")
     usable = [each for each in interfaces if each.up and each.addresses]
@@ -87,7 +87,7 @@ def _why_not(interfaces: Sequence[Interface]) -> str:
 
 
 def missing(interface: Interface) -> str:
-    """What an interface lacks for scanning, in words; empty if nothing."""
+    """Return what an interface lacks for scanning, in words; empty if nothing."""
     if not interface.up:
         return "is down or has no carrier"
     if interface.mac is None:
@@ -98,7 +98,7 @@ def missing(interface: Interface) -> str:
 
 
 def what_happened(before: Interface, now: Interface | None, own_address: IPv4Address) -> str:
-    """What has become of an interface in the meantime, in words; empty if it was there all the time.
+    """Return what has become of an interface meanwhile, in words; empty if it was there all the time.
 
     Frames into a pulled cable are lost without an error, so only this tells silence from a dead interface.
     """
@@ -112,7 +112,7 @@ def what_happened(before: Interface, now: Interface | None, own_address: IPv4Add
 
 
 def medium_words(interface: Interface) -> str:
-    """The medium as a table shows it: ``cable``, ``wireless``, ``virtual (bridge)``."""
+    """Return the medium as a table shows it: ``cable``, ``wireless``, ``virtual (bridge)``."""
     if interface.virtual and interface.medium is not Medium.WIRELESS:
         return f"virtual ({interface.virtual})"
     return str(interface.medium)

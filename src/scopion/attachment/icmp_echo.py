@@ -1,4 +1,4 @@
-"""ICMP echo: datagram ICMP sockets where the system allows them (Linux: icmp(7), ping_group_range), else raw ones."""
+"""ICMP echo: datagram ICMP sockets if the system allows them (Linux: icmp(7), ping_group_range), else raw ones."""
 
 from __future__ import annotations
 
@@ -24,7 +24,8 @@ class IcmpEcho:
     """An ``EchoLine``. Raises NotPermitted when it is made."""
 
     def __init__(self) -> None:
-        # The kernel puts its own identifier into a datagram socket's requests, and hands out its replies only.
+        # The kernel puts its own identifier into the requests of a datagram socket, and passes on only the replies to
+        # them.
         self._identifier = SystemRandom().randrange(1 << 16)
         self._sequence = 0
         self._waiting = selectors.DefaultSelector()
@@ -43,17 +44,17 @@ class IcmpEcho:
         if used is None:
             return False
         self._sequence = (self._sequence + 1) & 0xFFFF
-        # The source is the kernel's to choose, and so is IPv6's checksum over it (RFC 3542, 3.1).
+        # The kernel chooses the source, and computes IPv6's checksum over it (RFC 3542, 3.1).
         message = encode_echo(address, address, Echo(False, self._identifier, self._sequence))
         scope = interface.index if interface is not None else 0
         try:
             used.sendto(message, (str(address), 0) if address.version == 4 else (str(address), 0, 0, scope))
-        except OSError:  # no way there, or no room just now
+        except OSError:  # no route, or no room just now
             return False
         return True
 
     def replies(self, deadline: float) -> tuple[tuple[Address, float], ...]:
-        """Who has replied."""
+        """Return the hosts that have replied."""
         found: list[tuple[Address, float]] = []
         while not found:
             for version, used in self._sockets.items():
@@ -65,7 +66,7 @@ class IcmpEcho:
         return tuple(found)
 
     def close(self) -> None:
-        """Give the sockets back."""
+        """Close the sockets."""
         for used in self._sockets.values():
             used.close()
         self._sockets.clear()

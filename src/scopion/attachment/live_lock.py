@@ -1,7 +1,7 @@
 """The lock on the live network: with ``SCOPION_LIVE=namespaces`` nothing live runs in the machine's first namespace.
 
-Development and tests always set it. Everything that opens a socket to a network, or calls a firewall or a daemon,
-calls ``require_unlocked`` first.
+Development and tests always set it. All code that opens a socket to a network, or calls a firewall or a daemon, calls
+``require_unlocked`` first.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ VARIABLE = "SCOPION_LIVE"
 
 
 def require_unlocked() -> None:
-    """Raise LiveNetworkLocked where the live network must not be touched."""
+    """Raise LiveNetworkLocked if the live network must not be touched."""
     value = os.environ.get(VARIABLE, "")
     if value in ("", "anywhere"):
         return
@@ -29,10 +29,10 @@ def require_unlocked() -> None:
 
 
 def in_first_namespace(proc: Path = Path("/proc")) -> bool:
-    """Whether this process shares the network namespace of process 1; true where that cannot be told.
+    """Tell whether this process shares the network namespace of process 1; true if that cannot be found out.
 
-    /proc/1/ns/net is closed to other users, but every namespace has a /proc/net of its own, whose files anybody
-    may look at: the same inode is the same namespace.
+    /proc/1/ns/net is closed to other users, but every namespace has a /proc/net of its own, whose files any user may
+    look at: the same inode is the same namespace.
     """
     try:
         return (proc / "1/net/dev").stat().st_ino == (proc / "self/net/dev").stat().st_ino

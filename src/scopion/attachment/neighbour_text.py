@@ -1,8 +1,8 @@
-"""Neighbour listings as systems print them: one address and one MAC a line, whatever stands around them.
+"""Neighbour listings as systems print them: one address and one MAC address a line, with any words around them.
 
 The documented forms: Linux ``ip neigh`` (ip-neighbour(8)) and ``arp -n``; macOS and the BSDs ``arp -an`` (arp(8)) and
-``ndp -an``; Windows ``arp -a`` and ``netsh interface ipv6 show neighbors``. Words differ with the system's language,
-so none is needed: what looks like an address and what looks like a MAC make a pair.
+``ndp -an``; Windows ``arp -a`` and ``netsh interface ipv6 show neighbors``. The words differ with the system's
+language, so none is needed: what looks like an address and what looks like a MAC address make a pair.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ MAC_TEXT = re.compile(
 _ADDRESS_TEXT = re.compile(
     r"(?<![\w.:])(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9A-Fa-f]{0,4}:[0-9A-Fa-f:.]+)(?:%[\w.-]+)?(?![\w.:])"
 )
-# Words of the listings in whose lines the pair no longer holds.
+# Words that mark a line whose pair is not valid any more.
 _NO_LONGER = re.compile(r"\b(?:failed|incomplete|unreachable|invalid)\b", re.IGNORECASE)
 _STATES = {
     "stale": NeighbourState.STALE, "delay": NeighbourState.CHECKING, "probe": NeighbourState.CHECKING,
@@ -34,21 +34,21 @@ _MAX_LINES = 200_000
 
 @dataclass(frozen=True, slots=True)
 class ListedNeighbour:
-    """A line that pairs an address with a MAC."""
+    """A line that pairs an address with a MAC address."""
 
     address: Address
     mac: MacAddress
     state: NeighbourState
-    name: str = ""  # arp -a without -n looks names up
+    name: str = ""  # arp -a without -n looks up names
 
     @property
     def neighbour(self) -> Neighbour:
-        """As an entry of a table."""
+        """Return the line as an entry of the neighbour table."""
         return Neighbour(self.address, self.mac, self.state)
 
 
 def read_neighbours(text: str) -> Iterator[ListedNeighbour]:
-    """The pairs of a listing, in its order. Total: a line without a pair gives nothing."""
+    """Yield the pairs of a listing, in its order. Total: a line without a pair yields nothing."""
     for line in text.splitlines()[:_MAX_LINES]:
         macs = [MacAddress.parse(match[0]) for match in MAC_TEXT.finditer(line)]
         without = MAC_TEXT.sub(" ", line)

@@ -1,4 +1,4 @@
-"""Datagrams that make any system look for a neighbour: a plain UDP socket, without what Linux tells of refusals."""
+"""Datagrams that make any system look for a neighbour: a plain UDP socket, without Linux's report of refusals."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _NO_ROOM = frozenset({errno.ENOBUFS, errno.EAGAIN})
 
 
 class PlainTouch:
-    """A ``Datagrams``; nobody's refusal is seen, the neighbour table alone tells who is there."""
+    """A ``Datagrams`` that sees no refusals: only the neighbour table tells which hosts are there."""
 
     def __init__(self, interface: Interface) -> None:
         self._interface = interface
@@ -28,17 +28,17 @@ class PlainTouch:
         try:
             self._socket.sendto(b"", (str(address), _DISCARD_PORT))
         except OSError as error:
-            return error.errno not in _NO_ROOM  # an unreachable host is the table's to tell
+            return error.errno not in _NO_ROOM  # the neighbour table tells whether a host is unreachable
         return True
 
     def refusals(self) -> tuple[tuple[Address, float], ...]:
-        """None."""
+        """Return nothing: refusals are not seen."""
         return ()
 
     def wait(self, deadline: float) -> None:
-        """Sleep until the deadline; a listing takes a command, so that one a second is enough."""
+        """Sleep until the deadline; a listing runs a command, so one listing a second is enough."""
         time.sleep(max(0.0, deadline - time.monotonic()))
 
     def close(self) -> None:
-        """Give the socket back."""
+        """Close the socket."""
         self._socket.close()

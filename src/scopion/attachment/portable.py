@@ -1,6 +1,6 @@
 """The attachment on macOS and Windows: no raw frames, touches by plain datagrams, and the system's own listings.
 
-Written after the documented output of the systems' commands, and tested on samples of it: it has not run there.
+It is written after the documented output of the systems' commands and tested on samples of it; it has not run there.
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 
 _NO_RAW_FRAMES = "raw frames work on Linux only so far"
-# The commands whose output is read. They are answered from tables and end at once.
+# The commands whose output is read. They print tables and end at once.
 _LISTINGS: Mapping[str, tuple[tuple[str, ...], ...]] = {
     "darwin": (("arp", "-an"), ("ndp", "-an")),
     "win32": (("arp", "-a"), ("netsh", "interface", "ipv6", "show", "neighbors")),
@@ -51,7 +51,7 @@ class PortableAttachment(SystemSockets):
         self.clock = SystemClock()
 
     def interfaces(self) -> tuple[Interface, ...]:
-        """All interfaces but loopback, by psutil."""
+        """Return all interfaces but loopback, by psutil."""
         import psutil
 
         require_unlocked()
@@ -80,26 +80,26 @@ class PortableAttachment(SystemSockets):
         return tuple(found)
 
     def rights(self) -> Rights:
-        """Touching and asking only."""
+        """Return that only touching and asking are possible."""
         return Rights(raw_frames=False, how_to_get_more=_NO_RAW_FRAMES)
 
     def open_link(self, interface: Interface, traffic: Traffic = Traffic.ANSWERS) -> Link:
-        """Raises NotPermitted."""
+        """Raise NotPermitted: there are no raw frames."""
         raise NotPermitted(f"{_NO_RAW_FRAMES}: take the method touch")
 
     def open_datagrams(self, interface: Interface) -> Datagrams:
-        """A plain UDP socket."""
+        """Return a plain UDP socket."""
         from scopion.attachment.plain_touch import PlainTouch
 
         require_unlocked()
         return PlainTouch(interface)
 
     def resolvers(self) -> tuple[Address, ...]:
-        """Only the gateway is asked for names: the system's own servers are not read here."""
+        """Return the gateway only: the system's own name servers are not read here."""
         return ()
 
     def neighbours(self, interface: Interface) -> tuple[Neighbour, ...]:
-        """The system's listing, of the interface's subnets."""
+        """Return the system's listing, limited to the interface's subnets."""
         text = "\n".join(_output(command) for command in _LISTINGS.get(self._platform, ()))
         return tuple(
             each.neighbour
@@ -113,7 +113,9 @@ class PortableAttachment(SystemSockets):
 
 
 def read_gateways(text: str) -> list[IPv4Address]:
-    """The next hops of the default routes in ``netstat -rn`` (macOS) or ``route print`` (Windows), in their order."""
+    """Return the next hops of the default routes in ``netstat -rn`` (macOS) or ``route print`` (Windows), in their
+    order.
+    """
     found = []
     for line in text.splitlines():
         words = line.split()
@@ -129,7 +131,7 @@ def read_gateways(text: str) -> list[IPv4Address]:
 
 
 def _output(command: tuple[str, ...]) -> str:
-    """What a command of the system prints; nothing if it is not there."""
+    """Return what a command of the system prints; empty if there is no such command."""
     if not command:
         return ""
     require_unlocked()
@@ -148,7 +150,7 @@ def _mac(text: str, family: int) -> MacAddress | None:
 
 
 def _own(text: str, netmask: str) -> IPv4Interface | IPv6Interface | None:
-    """An address with its prefix; psutil gives the mask of IPv6 as an address, or not at all."""
+    """Return an address with its prefix; psutil gives the mask of IPv6 as an address, or not at all."""
     with suppress(ValueError):
         address = parse_address(text)
         if address.version == 4:

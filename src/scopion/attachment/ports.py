@@ -1,6 +1,6 @@
-"""The protocols that the live network and a scene both implement, and the values that they hand out.
+"""The protocols that the live network and a scene both implement, and their values.
 
-Nothing above this room opens a socket or asks the system about interfaces: it holds an ``Attachment``.
+No room above this one opens a socket or asks the system about interfaces: it uses an ``Attachment``.
 """
 
 from __future__ import annotations
@@ -25,44 +25,44 @@ class Interface:
     index: int
     mac: MacAddress | None  # None: not an Ethernet-like interface
     addresses: tuple[IPv4Interface, ...]
-    up: bool  # switched on and with a carrier: frames would get out
+    up: bool  # switched on and with a carrier, so that frames get out
     medium: Medium
-    virtual: str = ""  # what kind of virtual interface it is (bridge, veth, tunnel...); empty for a real one
+    virtual: str = ""  # the kind of virtual interface (bridge, veth, tunnel...); empty for a real one
     gateway: IPv4Address | None = None  # the next hop of its default route
-    metric: int = 0  # of that route: the system prefers the lowest
-    carrier_changes: int = 0  # how often its cable or radio link came or went; 0 where the system does not tell
-    ipv6: tuple[IPv6Interface, ...] = ()  # those that are ready for use
+    metric: int = 0  # of that route: the system prefers the lowest metric
+    carrier_changes: int = 0  # how often its cable or radio link came or went; 0 if the system does not tell
+    ipv6: tuple[IPv6Interface, ...] = ()  # only those that are ready for use
 
     @property
     def can_resolve(self) -> bool:
-        """Whether ARP works here: Ethernet-like, up, with an IPv4 address."""
+        """Tell whether ARP works here: Ethernet-like, up, with an IPv4 address."""
         return self.mac is not None and self.up and bool(self.addresses)
 
     @property
     def subnets(self) -> tuple[IPv4Network, ...]:
-        """The attached subnets, without single-address ones."""
+        """Return the attached subnets, without those of a single address."""
         return tuple(dict.fromkeys(each.network for each in self.addresses if each.network.prefixlen < 32))
 
     def address_in(self, address: IPv4Address) -> IPv4Address | None:
-        """This machine's own address in the subnet that ``address`` belongs to."""
+        """Return this machine's own address in the subnet of ``address``."""
         return next((each.ip for each in self.addresses if address in each.network), None)
 
     def reaches(self, address: Address) -> bool:
-        """Whether an address is on this interface's own link: what comes from another came by a router."""
+        """Tell whether an address is on this interface's own link; others are reached through a router."""
         if isinstance(address, IPv6Address):
             return self.ipv6_towards(address) is not None
         return self.address_in(address) is not None
 
     def ipv6_towards(self, address: IPv6Address) -> IPv6Address | None:
-        """This machine's own address on the link of an IPv6 address; None if that one is not on this link."""
+        """Return this machine's own address on the link of an IPv6 address; None if that is another link."""
         return next((each.ip for each in self.ipv6 if address in each.network), None)
 
 
 class NeighbourState(StrEnum):
-    """How much the system's neighbour table believes an entry (RFC 4861, 7.3.2, which IPv4 follows too)."""
+    """How far the system's neighbour table trusts an entry (RFC 4861, 7.3.2, which IPv4 follows too)."""
 
     REACHABLE = "reachable"  # confirmed a moment ago
-    STALE = "stale"  # was true once
+    STALE = "stale"  # was confirmed once
     CHECKING = "checking"  # being confirmed now
     FAILED = "failed"  # asked several times, no answer
     FIXED = "fixed"  # entered by hand
@@ -82,7 +82,7 @@ class Rights:
     """What this user may do on the network."""
 
     raw_frames: bool
-    how_to_get_more: str = ""  # one line; empty when there is no more to get
+    how_to_get_more: str = ""  # one line of advice; empty if there is no more to get
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,8 +96,8 @@ class ReceivedFrame:
 class Traffic(StrEnum):
     """Which frames a link lets through."""
 
-    ANSWERS = "answers"  # what tells who has an address: ARP, neighbour discovery, ICMPv6 echo replies
-    TALK = "talk"  # besides, what devices say of themselves: DHCP, multicast DNS, NetBIOS, LLMNR, SSDP
+    ANSWERS = "answers"  # frames that tell which adapter has an address: ARP, neighbour discovery, ICMPv6 echo replies
+    TALK = "talk"  # also what devices say of themselves: DHCP, multicast DNS, NetBIOS, LLMNR, SSDP
 
 
 class Link(Protocol):
@@ -107,34 +107,36 @@ class Link(Protocol):
         """Put a frame on the wire. Raises InterfaceLost."""
 
     def receive(self, deadline: float) -> ReceivedFrame | None:
-        """The next frame, or None once the monotonic ``deadline`` has passed. Raises InterfaceLost."""
+        """Return the next frame, or None once the monotonic ``deadline`` has passed. Raises InterfaceLost."""
 
     def dropped(self) -> int:
-        """How many frames found no room since the last call, because they were not read quickly enough."""
+        """Return how many frames were lost since the last call because they were not read quickly enough."""
 
     def close(self) -> None:
-        """Give the socket back; allowed twice."""
+        """Close the socket; a second call does nothing."""
 
 
 class Datagrams(Protocol):
-    """Harmless datagrams that make the system look for a neighbour. No privilege needed."""
+    """Harmless datagrams that make the system look for a neighbour. They need no privilege."""
 
     def touch(self, address: Address) -> bool:
-        """Send one empty datagram; False if the system has no room for it just now."""
+        """Send one empty datagram. Returns False if the system has no room for it now."""
 
     def refusals(self) -> tuple[tuple[Address, float], ...]:
-        """Who has refused a datagram (and is there, therefore), with the monotonic time, since the last call."""
+        """Return the hosts that have refused a datagram since the last call (so they are there), with the monotonic
+        time.
+        """
 
     def wait(self, deadline: float) -> None:
         """Return when something may have been refused, at the latest at the monotonic ``deadline``."""
 
     def close(self) -> None:
-        """Give the socket back; allowed twice."""
+        """Close the socket; a second call does nothing."""
 
 
 @dataclass(frozen=True, slots=True)
 class Letter:
-    """A datagram from somebody, and the monotonic time at which it was read."""
+    """A datagram, its sender, and the monotonic time at which it was read."""
 
     payload: bytes
     sender: Address
@@ -143,37 +145,39 @@ class Letter:
 
 
 class Mailbox(Protocol):
-    """Questions and answers by UDP, to single hosts and to groups. No privilege needed."""
+    """Questions and answers by UDP, to single hosts and to groups. They need no privilege."""
 
     def send(self, payload: bytes, address: Address, port: int) -> bool:
-        """Send one datagram; False if it cannot leave now, or there is no way to that address."""
+        """Send one datagram. Returns False if it cannot leave now, or there is no route to the address."""
 
     def receive(self, deadline: float) -> Letter | None:
-        """The next datagram, or None once the monotonic ``deadline`` has passed."""
+        """Return the next datagram, or None once the monotonic ``deadline`` has passed."""
 
     def close(self) -> None:
-        """Give the sockets back; allowed twice."""
+        """Close the sockets; a second call does nothing."""
 
 
 class EchoLine(Protocol):
     """ICMP echo to hosts near and far."""
 
     def send(self, address: Address, interface: Interface | None = None) -> bool:
-        """Send one request; False if it cannot leave now, or there is no way to that address.
+        """Send one request. Returns False if it cannot leave now, or there is no route to the address.
 
-        An address or group that is valid on a link only needs the link's interface.
+        An address or group that is valid on one link only needs the link's interface.
         """
 
     def replies(self, deadline: float) -> tuple[tuple[Address, float], ...]:
-        """Who has replied since the last call, with the monotonic time; waits until ``deadline`` for the first."""
+        """Return the hosts that have replied since the last call, with the monotonic time; wait until ``deadline`` for
+        one.
+        """
 
     def close(self) -> None:
-        """Give the sockets back; allowed twice."""
+        """Close the sockets; a second call does nothing."""
 
 
 @dataclass(frozen=True, slots=True)
 class Connected:
-    """What became of an attempt to connect: accepted, or refused by the host itself."""
+    """The result of an attempt to connect: accepted, or refused by the host itself."""
 
     address: Address
     port: int
@@ -182,21 +186,21 @@ class Connected:
 
 
 class Connector(Protocol):
-    """TCP connections that are closed as soon as they are there. No privilege needed."""
+    """TCP connections that are closed as soon as they are open. They need no privilege."""
 
     def start(self, address: Address, port: int) -> bool:
-        """Begin to connect; False if there is no room for another attempt now."""
+        """Begin to connect. Returns False if there is no room for another attempt now."""
 
     def results(self, deadline: float) -> tuple[Connected, ...]:
-        """What was decided since the last call; waits until ``deadline`` for the first. Silence gives no result."""
+        """Return the results since the last call; wait until ``deadline`` for the first. Silence gives no result."""
 
     def close(self) -> None:
-        """End all attempts; allowed twice."""
+        """End all attempts; a second call does nothing."""
 
 
 @dataclass(frozen=True, slots=True)
 class RouterAccess:
-    """How to read a router's tables over SNMP. The secrets are in here: it is never shown."""
+    """How to read a router's tables over SNMP. It holds secrets and is never shown."""
 
     address: Address
     port: int = 161
@@ -209,17 +213,17 @@ class RouterAccess:
 
 @dataclass(frozen=True, slots=True)
 class SshAccess:
-    """How to log in to an access point or a router over SSH. The password is in here: it is never shown."""
+    """How to log in to an access point or a router over SSH. It holds the password and is never shown."""
 
     host: str
     port: int = 22
     user: str = "root"
     key: str = ""  # a private key's file; empty: the user's own keys and agent
     password: str = field(default="", repr=False)
-    known_hosts: str = ""  # whose host keys are known; empty: the user's own file
+    known_hosts: str = ""  # a file with known host keys; empty: the user's own file
 
     def __str__(self) -> str:
-        """Who is meant, as a message says it."""
+        """Return account and host, as a message names them."""
         return f"{self.user}@{self.host}" + (f":{self.port}" if self.port != 22 else "")
 
 
@@ -227,15 +231,15 @@ class ControlLine(Protocol):
     """Questions and answers with a daemon's control socket."""
 
     def ask(self, command: str) -> str:
-        """The daemon's reply to a command. Raises EnforcerUnreachable."""
+        """Send a command and return the daemon's reply. Raises EnforcerUnreachable."""
 
     def close(self) -> None:
-        """Hang up; allowed twice."""
+        """Close the socket; a second call does nothing."""
 
 
 @dataclass(frozen=True, slots=True)
 class Ran:
-    """What came of running a program."""
+    """The result of running a program."""
 
     code: int
     output: str
@@ -243,25 +247,25 @@ class Ran:
 
 
 class Shell(Protocol):
-    """Programs and files of a machine: of this one, or of one beyond an SSH connection."""
+    """Programs and files of a machine: this one, or one that is reached over SSH."""
 
     def run(self, command: Sequence[str], stdin: str = "") -> Ran:
-        """Run a program with its arguments, as they are. Raises EnforcerUnreachable if it cannot be started."""
+        """Run a program with its arguments, without a shell. Raises EnforcerUnreachable if it cannot be started."""
 
     def read(self, path: str) -> str | None:
-        """A file's text; None if there is none. Raises EnforcerUnreachable."""
+        """Return a file's text; None if there is no such file. Raises EnforcerUnreachable."""
 
     def write(self, path: str, text: str) -> None:
         """Replace a file's text as a whole, keeping its owner and mode. Raises EnforcerUnreachable."""
 
     def settle(self, path: str) -> None:
-        """The file was read back and is right: remove what ``write`` has kept of the one before."""
+        """Remove what ``write`` has kept of the file before: the new one was read back and is right."""
 
     def mode_of(self, path: str) -> tuple[int, str] | None:
-        """A file's mode bits and its group; None if there is none."""
+        """Return a file's mode bits and its group; None if there is no such file."""
 
     def close(self) -> None:
-        """Log out; allowed twice."""
+        """Close the connection; a second call does nothing."""
 
 
 class Attachment(Protocol):
@@ -269,40 +273,40 @@ class Attachment(Protocol):
 
     @property
     def clock(self) -> Clock:
-        """The time that belongs to this network."""
+        """Return the clock of this network."""
 
     def interfaces(self) -> tuple[Interface, ...]:
-        """All interfaces but loopback, in the system's order."""
+        """Return all interfaces but loopback, in the system's order."""
 
     def rights(self) -> Rights:
-        """What this user may do."""
+        """Return what this user may do."""
 
     def open_link(self, interface: Interface, traffic: Traffic = Traffic.ANSWERS) -> Link:
-        """Raw frames. Raises NotPermitted with the way to get permission, or InterfaceLost."""
+        """Open raw frames on an interface. Raises NotPermitted with the way to get permission, or InterfaceLost."""
 
     def open_datagrams(self, interface: Interface) -> Datagrams:
-        """Datagrams that leave by ``interface``. Raises InterfaceLost."""
+        """Open datagrams that leave by ``interface``. Raises InterfaceLost."""
 
     def open_mailbox(self, interface: Interface | None) -> Mailbox:
-        """UDP by one interface, with its groups, or by whichever the routes choose. Raises InterfaceLost."""
+        """Open UDP by one interface, with its groups, or by the routes for None. Raises InterfaceLost."""
 
     def open_echo(self) -> EchoLine:
-        """ICMP echo. Raises NotPermitted where the system allows it neither by datagrams nor by raw sockets."""
+        """Open ICMP echo. Raises NotPermitted if the system allows it neither by datagrams nor by raw sockets."""
 
     def open_connector(self) -> Connector:
-        """TCP connections."""
+        """Open TCP connections."""
 
     def router_table(self, access: RouterAccess) -> tuple[Neighbour, ...]:
-        """A router's own address table, with its own interfaces. Raises RouterUnreadable."""
+        """Return a router's address table, with its own interfaces. Raises RouterUnreadable."""
 
     def resolvers(self) -> tuple[Address, ...]:
-        """The name servers that the system asks."""
+        """Return the name servers that the system asks."""
 
     def neighbours(self, interface: Interface) -> tuple[Neighbour, ...]:
-        """The system's neighbour table for ``interface``."""
+        """Return the system's neighbour table for ``interface``."""
 
     def open_control(self, path: str, ssh: SshAccess | None = None) -> ControlLine:
-        """The control socket of an access point daemon, here or over SSH. Raises EnforcerUnreachable."""
+        """Open the control socket of an access point daemon, here or over SSH. Raises EnforcerUnreachable."""
 
     def open_shell(self, ssh: SshAccess | None = None) -> Shell:
-        """Programs and files, here or over SSH. Raises EnforcerUnreachable."""
+        """Open programs and files, here or over SSH. Raises EnforcerUnreachable."""

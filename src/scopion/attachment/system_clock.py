@@ -8,7 +8,9 @@ from pathlib import Path
 
 
 def boot() -> tuple[str, float] | None:
-    """Which start of the machine this is, and the seconds since, those asleep among them; None if it does not tell."""
+    """Return an identity of this start of the machine and the seconds since it, suspended ones included; None if
+    unknown.
+    """
     try:
         identity = Path("/proc/sys/kernel/random/boot_id").read_text(encoding="ascii").strip()
         return identity, time.clock_gettime(time.CLOCK_BOOTTIME)
@@ -20,17 +22,19 @@ class SystemClock:
     """Implements ``Clock``."""
 
     def now(self) -> datetime:
-        """The time of day in UTC."""
+        """Return the time of day in UTC."""
         return datetime.now(UTC)
 
     def monotonic(self) -> float:
-        """Seconds since some start; no clock change moves them."""
+        """Return seconds since some start; a change of the clock does not move them."""
         return time.monotonic()
 
     def local(self, moment: datetime) -> datetime:
-        """In the time zone of this machine."""
+        """Return ``moment`` in the time zone of this machine."""
         return moment.astimezone()
 
     def from_local(self, wall: datetime) -> datetime:
-        """An hour skipped in spring counts on from the one before; of one repeated in autumn it is the first."""
+        """Return the moment of a wall time. An hour skipped in spring continues the one before; a repeated one is the
+        first.
+        """
         return wall.astimezone(UTC)

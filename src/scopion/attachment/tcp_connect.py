@@ -1,4 +1,4 @@
-"""TCP connections that are closed as soon as they are there: a host that accepts or refuses one is there."""
+"""TCP connections that are closed as soon as they are open: a host that accepts or refuses one is there."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from scopion.model.address import Address
 
 # A process may have 1,024 files open by default; the rest of the program needs some.
 MAX_ATTEMPTS = 512
-# Who has not answered by then is not there, or behind a filter that drops.
+# A host that has not answered by then is not there, or behind a filter that drops.
 ATTEMPT_S = 0.7
 _PENDING = (0, errno.EINPROGRESS, errno.EWOULDBLOCK)
 
@@ -42,7 +42,7 @@ class TcpConnector:
         return True
 
     def results(self, deadline: float) -> tuple[Connected, ...]:
-        """What was decided."""
+        """Return the results since the last call."""
         left = 0.0 if self._decided else deadline - time.monotonic()
         for key, _ in self._selector.select(max(0.0, left)):
             used = key.fileobj

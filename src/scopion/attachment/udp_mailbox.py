@@ -14,16 +14,16 @@ from scopion.attachment.ports import Interface, Letter
 from scopion.model.address import Address, parse_address
 
 _SO_BINDTODEVICE = 25
-# Multicast DNS wants it (RFC 6762, section 11); groups of this link go no further whatever it says.
+# Multicast DNS wants it (RFC 6762, section 11); groups of this link go no further in any case.
 _GROUP_HOPS = 255
-# The largest multicast DNS message is 9,000 bytes; whoever sends more is cut, and not understood.
+# The largest multicast DNS message is 9,000 bytes; a longer one is cut, and not understood.
 _LETTER = 9001
 # A hundred answers at a time while this process draws a table.
 _RECEIVE_BUFFER = 1 << 20
 
 
 class UdpMailbox:
-    """A ``Mailbox``; with an interface, everything leaves by that."""
+    """A ``Mailbox``; with an interface, everything leaves by that interface."""
 
     def __init__(self, interface: Interface | None) -> None:
         self._interface = interface
@@ -40,14 +40,14 @@ class UdpMailbox:
         try:
             used.sendto(payload, to)
         except OSError as error:
-            # An earlier datagram was refused: that is reported instead of sending, so once more.
+            # The system reports the refusal of an earlier datagram instead of sending, so try once more.
             if error.errno != errno.ECONNREFUSED:
                 return False
             return self._again(used, payload, to)
         return True
 
     def receive(self, deadline: float) -> Letter | None:
-        """The next datagram."""
+        """Return the next datagram."""
         while True:
             for used in filter(None, self._sockets.values()):
                 letter = self._read(used)
@@ -59,10 +59,10 @@ class UdpMailbox:
             if self._sockets:
                 self._waiting.select(left)
             else:
-                time.sleep(left)  # nothing was asked, so nothing can come
+                time.sleep(left)  # no question was asked, so no answer can come
 
     def close(self) -> None:
-        """Give the sockets back."""
+        """Close the sockets."""
         for used in filter(None, self._sockets.values()):
             used.close()
         self._sockets.clear()
@@ -79,7 +79,7 @@ class UdpMailbox:
         try:
             payload, sender = used.recvfrom(_LETTER)
             return Letter(payload, parse_address(sender[0]), sender[1], time.monotonic())
-        except OSError:  # nothing there, or somebody refused a question: neither is an answer
+        except OSError:  # no datagram, or a host refused a question: neither is an answer
             return None
 
     def _socket(self, version: int) -> socket.socket | None:
@@ -88,7 +88,7 @@ class UdpMailbox:
         return self._sockets[version]
 
     def _opened(self, version: int) -> socket.socket | None:
-        """A socket, or None where the system has no such version of IP."""
+        """Return a socket, or None if the system has no such version of IP."""
         family = socket.AF_INET if version == 4 else socket.AF_INET6
         try:
             used = socket.socket(family, socket.SOCK_DGRAM)
@@ -103,7 +103,7 @@ class UdpMailbox:
 
     def _confine(self, used: socket.socket, version: int, interface: Interface) -> None:
         if version == 4:
-            # struct ip_mreqn: no group, no address, the interface; elsewhere than on Linux, one of its addresses
+            # struct ip_mreqn: no group, no address, the interface; on other systems than Linux, one of its addresses
             by_index = struct.pack("@4s4si", b"", b"", interface.index)
             by_address = interface.addresses[0].ip.packed if interface.addresses else bytes(4)
             chosen = by_index if sys.platform == "linux" else by_address
@@ -116,7 +116,7 @@ class UdpMailbox:
             return
         try:
             used.setsockopt(socket.SOL_SOCKET, _SO_BINDTODEVICE, interface.name.encode())
-        except OSError:  # open to all since Linux 5.7; before, the routes choose the same one
+        except OSError:  # allowed to all since Linux 5.7; before that, the routes choose the same interface
             return
 
 

@@ -1,6 +1,6 @@
-"""By which addresses somebody is logged in to this machine, if the command was given over SSH. Linux.
+"""Finds the addresses from which somebody is logged in to this machine, if the command was given over SSH (Linux).
 
-``sudo`` takes ``SSH_CONNECTION`` out of the environment. Then the processes above this one are asked, then the sockets
+``sudo`` removes ``SSH_CONNECTION`` from the environment. Then the processes above this one are asked, then the sockets
 of the SSH server among them, whatever its port, and at last all connections to the usual port.
 """
 
@@ -17,15 +17,15 @@ from scopion.model.address import Address, parse_address
 _PROC = Path("/proc")
 _SSH_PORT = 22
 _ESTABLISHED = "01"  # as /proc/net/tcp has it (proc(5))
-_INODE = 5  # its place behind the state
+_INODE = 5  # the position after the state
 _MOST_ANCESTORS = 32
 
 
 def way_in(proc: Path = _PROC) -> frozenset[Address] | None:
-    """The addresses from which the command may have been given over SSH.
+    """Return the addresses from which the command may have been given over SSH.
 
-    Empty: it was given at this machine. Several: nothing tells which of them it is. None: it was given over SSH, from
-    an address that is not known.
+    Empty: it was given at this machine. Several: it may be any of them. None: it was given over SSH, from an address
+    that is not known.
     """
     own = os.environ.get("SSH_CONNECTION", "")
     if own:
@@ -45,7 +45,7 @@ def way_in(proc: Path = _PROC) -> frozenset[Address] | None:
 
 
 def _ancestors(proc: Path) -> list[str]:
-    """The numbers of the processes above this one, the nearest first."""
+    """Return the numbers of the processes above this one, the nearest first."""
     found: list[str] = []
     number = str(os.getppid())
     while number not in ("0", "1", *found) and len(found) < _MOST_ANCESTORS:
@@ -58,7 +58,7 @@ def _ancestors(proc: Path) -> list[str]:
 
 
 def _variable(path: Path, name: bytes) -> str:
-    """A variable of another process's environment; empty if it has none, or does not let us look."""
+    """Return a variable of another process's environment; empty if it has none, or cannot be read."""
     with suppress(OSError):
         for each in path.read_bytes().split(b"\0"):
             if each.startswith(name):
@@ -74,7 +74,7 @@ def _peer(connection: str) -> frozenset[Address]:
 
 
 def _sockets(folder: Path) -> set[str]:
-    """The numbers (inodes) of a process's sockets; none if it does not let us look."""
+    """Return the numbers (inodes) of a process's sockets; none if they cannot be read."""
     found = set()
     with suppress(OSError):
         for each in folder.iterdir():
@@ -86,7 +86,9 @@ def _sockets(folder: Path) -> set[str]:
 
 
 def _peers(proc: Path, sockets: set[str] | None) -> frozenset[Address]:
-    """The other ends of some sockets' connections; of all connections to the usual port if it is not known which."""
+    """Return the other ends of some sockets' connections, or of all connections to the usual port if it is not known
+    which.
+    """
     found: set[Address] = set()
     for name in ("tcp", "tcp6"):
         with suppress(OSError, ValueError, IndexError):
@@ -99,7 +101,7 @@ def _peers(proc: Path, sockets: set[str] | None) -> frozenset[Address]:
 
 
 def _address(digits: str) -> Address:
-    """An address in the kernel's hexadecimal form: words of 32 bits in the machine's order."""
+    """Return an address from the kernel's hexadecimal form: words of 32 bits in the machine's order."""
     words = [bytes.fromhex(digits[at : at + 8]) for at in range(0, len(digits), 8)]
     octets = b"".join(word[::-1] if sys.byteorder == "little" else word for word in words)
     address = ip_address(octets)

@@ -1,1 +1,1 @@
-"""Finding hosts: the sweep as a state machine, the ways of asking, and the runner that brings them together."""
+"""Finding hosts: the sweep as a state machine, the ways of asking, and the runner that drives them."""

@@ -1,4 +1,4 @@
-"""Address conflict detection (RFC 5227, 2.1): may this address be taken? A state machine without I/O or clock."""
+"""Address conflict detection (RFC 5227, 2.1): may this address be used? A state machine without I/O or clock."""
 
 from __future__ import annotations
 
@@ -15,14 +15,14 @@ PROBE_WAIT_S, PROBES, PROBE_MIN_S, PROBE_MAX_S, ANNOUNCE_WAIT_S = 1.0, 3, 1.0, 2
 
 @dataclass(frozen=True, slots=True)
 class Conflict:
-    """Somebody else has the address, or is about to take it."""
+    """Another host has the address, or is about to take it."""
 
     mac: MacAddress
-    uses: bool  # False: it only probes for it, as we do
+    uses: bool  # False: it only probes for the address, as we do
 
 
 class ConflictProbe:
-    """One run of probes for one address. All times are monotonic seconds of whoever drives it."""
+    """One run of probes for one address. All times are monotonic seconds of the driver."""
 
     def __init__(self, address: IPv4Address, own: MacAddress, now: float, chance: Random) -> None:
         self.address = address
@@ -33,7 +33,7 @@ class ConflictProbe:
         self.next_at = now + chance.uniform(0.0, PROBE_WAIT_S)
 
     def due(self, now: float) -> bool:
-        """Whether a probe is to be sent right now; it is taken as sent."""
+        """Tell whether a probe has to be sent now; the state then counts it as sent."""
         if self.sent >= PROBES or now < self.next_at or self.conflict is not None:
             return False
         self.sent += 1
@@ -42,7 +42,7 @@ class ConflictProbe:
         return True
 
     def heard(self, packet: ArpPacket) -> None:
-        """Any ARP packet from the address shows a user; a probe of somebody else for it, a rival."""
+        """Take in an ARP packet: any packet from the address shows a user, a probe of another host for it a rival."""
         if packet.sender_mac == self._own or packet.sender_mac.is_multicast:
             return
         if packet.sender_address == self.address:
@@ -56,5 +56,5 @@ class ConflictProbe:
             self.conflict = Conflict(packet.sender_mac, uses=False)
 
     def done(self, now: float) -> bool:
-        """Whether it is decided: a conflict, or silence for long enough after the last probe."""
+        """Tell whether it is decided: a conflict, or silence for long enough after the last probe."""
         return self.conflict is not None or (self.sent >= PROBES and now >= self.next_at)

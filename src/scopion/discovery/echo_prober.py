@@ -1,6 +1,6 @@
-"""Asking beyond the link: ICMP echo, and TCP connections to a few ports for those who do not answer it.
+"""Asking beyond the link: ICMP echo, and TCP connections to a few ports of hosts that do not answer it.
 
-Brings no MAC address from beyond a router; on an attached subnet the system's neighbour table has it.
+It brings no MAC address from beyond a router; on an attached subnet the system's neighbour table has it.
 """
 
 from __future__ import annotations
@@ -16,33 +16,33 @@ from scopion.model.errors import NotPermitted
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Source
 
-# Ports that most hosts with a firewall against echo still open, or at least refuse: web, remote shell, files.
-# One more of them each time that a host is asked again.
+# Ports that most hosts with a firewall against echo still open or refuse: web, remote shell, files. One more of them
+# each time that a host is asked again.
 PORTS = (443, 22, 445, 80)
-# While one waits for connections, echo replies are looked at this often, and the other way round.
+# While one kind of answer is waited for, the other is read this often.
 _TURN_S = 0.01
 
 
 class EchoProber:
-    """An ``Asker``. ``attached`` is the interface if the subnet is on its link, and None beyond a router.
+    """A ``Prober``. ``attached`` is the interface if the subnet is on its link, and None beyond a router.
 
-    ``on_and_on`` is for whoever watches hosts: it goes on with the port that answered, instead of trying each once.
+    ``on_and_on`` is for watching hosts: it keeps to the port that answered, instead of trying each once.
     """
 
     def __init__(self, attachment: Attachment, attached: Interface | None, *, on_and_on: bool = False) -> None:
         self._on_and_on = on_and_on
-        self._answering: dict[Address, int] = {}  # the port that did
+        self._answering: dict[Address, int] = {}  # the port that answered
         self._attachment = attachment
         self._attached = attached
         self._connector: Connector = attachment.open_connector()
         self._line: EchoLine | None = None
-        with suppress(NotPermitted):  # then connections are all there is
+        with suppress(NotPermitted):  # then there are only connections
             self._line = attachment.open_echo()
         self._times: Counter[Address] = Counter()
         self._waiting: deque[tuple[Address, int]] = deque()
 
     def ask(self, address: Address) -> None:
-        """Send an echo request; from the second time on, or where that is not permitted, try a port besides."""
+        """Send an echo request; from the second time on, or where echo is not permitted, also try a port."""
         tried = self._times[address] - (1 if self._line else 0)
         self._times[address] += 1
         if self._line is not None:
@@ -53,10 +53,10 @@ class EchoProber:
             self._waiting.append((address, PORTS[tried]))
 
     def call(self) -> None:
-        """Nothing: nobody answers beyond a router by groups."""
+        """Do nothing: hosts beyond a router cannot be asked by groups."""
 
     def answers(self, deadline: float) -> Iterator[Answer]:
-        """Replies and decided connections."""
+        """Yield replies and decided connections."""
         while self._waiting and self._connector.start(*self._waiting[0]):
             self._waiting.popleft()
         clock = self._attachment.clock
@@ -74,7 +74,7 @@ class EchoProber:
             yield Answer(each.address, macs.get(each.address), each.at, Source.CONNECT)
 
     def undecided(self) -> bool:
-        """Whether ports are still waiting for their turn."""
+        """Tell whether ports still wait for their turn."""
         return bool(self._waiting)
 
     def close(self) -> None:

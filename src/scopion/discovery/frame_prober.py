@@ -1,6 +1,6 @@
 """Asking by raw frames: ARP for IPv4 (RFC 826), neighbour solicitations and an echo to all nodes for IPv6.
 
-Whoever answers, or is heard claiming an address by any other frame, is paired with the MAC that the frame tells.
+A host that answers, or claims an address by any other frame, is paired with the MAC address of that frame.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ class FrameProber:
         self._mac = interface.mac
         self._own = own_address
         self._interface = interface
-        # Tells the answers to our echo from those to somebody else's.
+        # Tells the answers to our echo from those to other hosts.
         self._echo = SystemRandom().randrange(1 << 16)
         self._link = attachment.open_link(interface)
 
@@ -56,19 +56,19 @@ class FrameProber:
             self._link.send(encode_ip(ends, own.ip, ALL_NODES, ICMPV6, message, _LINK_HOPS))
 
     def answers(self, deadline: float) -> Iterator[Answer]:
-        """Decode what has arrived; any frame by which somebody else claims an address shows that they are there."""
+        """Decode what has arrived; any frame by which another host claims an address shows that it is there."""
         for _ in range(_TURN):
             arrival = self._link.receive(deadline)
             if arrival is None:
                 return
             deadline = arrival.at  # what else is there already, without more waiting
-            with suppress(MalformedFrame):  # anybody can send rubbish; it says nothing about presence
+            with suppress(MalformedFrame):  # any host can send rubbish; it says nothing about presence
                 answer = self._answer(arrival)
                 if answer is not None and answer.mac != self._mac:
                     yield answer
 
     def undecided(self) -> bool:
-        """Never: an answer comes or it does not."""
+        """Return False: an answer comes or it does not."""
         return False
 
     def close(self) -> None:
@@ -97,5 +97,5 @@ class FrameProber:
         return Answer(packet.source, header.source, arrival.at, Source.ECHO, asked=False)
 
     def _on_link(self, address: Address) -> bool:
-        """Whether an IPv6 address belongs to this link: a farther one would come with a router's MAC."""
+        """Tell whether an IPv6 address belongs to this link: a frame from a farther one has a router's MAC address."""
         return isinstance(address, IPv6Address) and self._interface.ipv6_towards(address) is not None

@@ -1,7 +1,7 @@
-"""Decodes frames that were heard or captured into observations: who has which address, and what devices say.
+"""Decodes frames that were heard or captured into observations: which adapter has which address, what devices say.
 
-Pure: a frame and its time in, observations out. Rubbish gives none. What a sender says of others is not believed, apart
-from a DHCP server, whose grants are its own to tell.
+Pure: a frame and its time go in, observations come out; rubbish gives none. A sender is believed only about itself,
+except a DHCP server, which tells what it grants.
 """
 
 from __future__ import annotations
@@ -24,11 +24,11 @@ from scopion.wire.ethernet import TYPE_ARP, decode_header
 from scopion.wire.ip import UDP, IpPacket, UdpDatagram, decode_ip, decode_udp
 from scopion.wire.ndp import NdpKind, decode_ndp
 
-# Most frames repeat: an adapter asks for its gateway every minute, a server announces itself. Frames of this length at
-# most are remembered, so many of them, and decoded once: 64 KB for 1,000 ARP frames.
+# Most frames repeat: an adapter asks for its gateway every minute, a server announces itself. Frames up to this length
+# are remembered, this many of them, and decoded once: 64 KB for 1,000 ARP frames.
 _REMEMBERED, _SHORT = 1024, 64
 _TRAIT_LENGTH = 200
-# So long a client takes at most from its request to its probe; so many clients at a time are remembered.
+# A client takes at most this long from its request to its probe; this many clients at a time are remembered.
 _REQUEST_HOLDS, _MOST_REQUESTS = timedelta(seconds=30), 1024
 _MODEL_KEYS = ("model=", "ty=", "md=")
 _NO_MAC = MacAddress(bytes(6))
@@ -37,9 +37,9 @@ _NO_MAC = MacAddress(bytes(6))
 class Hearing:
     """Takes frames in turn. ``decoded``, ``foreign`` (no protocol of ours) and ``malformed`` count them.
 
-    ``on_link`` tells whether an address is on the link that is listened to. What is sent to a group stays on the link;
-    a datagram to a single host may have come by a router, whose MAC it then has: without ``on_link`` (a capture, of
-    which nobody knows where it was made) it pairs nothing.
+    ``on_link`` tells whether an address is on the link that is listened to. A frame to a group stays on the link. A
+    datagram to a single host may have come through a router, and then it has the router's MAC address: without
+    ``on_link`` (a capture of unknown origin) it pairs nothing.
     """
 
     def __init__(self, on_link: Callable[[Address], bool] = lambda _: False) -> None:
@@ -48,17 +48,17 @@ class Hearing:
         self.foreign = 0
         self.malformed = 0
         self._short: OrderedDict[bytes, tuple[Observation, ...]] = OrderedDict()
-        # The addresses that DHCP clients have asked for lately, and when. A server's answer mostly goes to the client
-        # alone, so that a switch keeps it from us.
+        # The addresses that DHCP clients have asked for lately, and when. A server's answer usually goes to the client
+        # alone, so that a switch does not pass it to us.
         self.requested: dict[MacAddress, tuple[IPv4Address, datetime]] = {}
 
     @property
     def frames(self) -> int:
-        """How many were taken."""
+        """Return how many frames were taken."""
         return self.decoded.total() + self.foreign + self.malformed
 
     def take(self, frame: bytes, at: datetime) -> tuple[Observation, ...]:
-        """What a frame tells. A frame that was heard a moment ago tells the same again, with its first time."""
+        """Return what a frame tells. A frame that was heard a moment ago tells the same again, with its first time."""
         known = self._short.get(frame)
         if known is not None:
             self.decoded[known[0].source] += 1
@@ -84,15 +84,15 @@ class Hearing:
             return ()
         address = packet.sender_address if packet.claims_an_address and is_of_a_host(packet.sender_address) else None
         if not packet.claims_an_address:
-            # A probe (RFC 5227) tells that the adapter is there and would like an address, not that it has it - but
-            # for a client that has asked for it by DHCP: it probes what it was granted (RFC 2131, 4.4.1).
+            # A probe (RFC 5227) tells that the adapter is there and wants an address, not that it has it. Only if it
+            # has asked for it by DHCP it probes what it was granted (RFC 2131, 4.4.1).
             wanted, since = self.requested.get(packet.sender_mac, (None, at))
             if wanted == packet.target_address and at - since <= _REQUEST_HOLDS:
                 address = wanted
         return (Observation(packet.sender_mac, address, at, Source.ARP),)
 
     def _note_request(self, datagram: UdpDatagram, at: datetime) -> None:
-        """Remember which address a client asks for; bounded, the oldest go first."""
+        """Remember which address a client asks for; the number is limited, and the oldest are dropped first."""
         message = dhcp.decode_dhcp(datagram.payload)
         if message is None or message.from_server or message.kind is not dhcp.DhcpKind.REQUEST:
             return
@@ -104,7 +104,7 @@ class Hearing:
             self.requested[message.mac] = wanted, at
 
     def forget(self) -> None:
-        """Let frames that were heard before tell their observations anew, with new times."""
+        """Forget the frames that were heard, so that they give their observations again with new times."""
         self._short.clear()
 
     def _decode(self, frame: bytes, at: datetime) -> tuple[Observation, ...]:
@@ -161,7 +161,9 @@ def _dhcp(sender: MacAddress, packet: IpPacket, datagram: UdpDatagram, at: datet
 
 
 def _relayed(port: int, datagram: UdpDatagram, at: datetime) -> tuple[Observation, ...]:
-    """What may have come by a router: only a DHCP server's grant names its client in full."""
+    """Return what a frame tells that may have come through a router: only a DHCP server's grant names its client in
+    full.
+    """
     message = dhcp.decode_dhcp(datagram.payload) if port in (dhcp.SERVER_PORT, dhcp.CLIENT_PORT) else None
     if message is None or message.kind is not dhcp.DhcpKind.ACK or message.granted_address is None:
         return ()
@@ -169,7 +171,7 @@ def _relayed(port: int, datagram: UdpDatagram, at: datetime) -> tuple[Observatio
 
 
 def _granted(message: dhcp.DhcpMessage, sender: MacAddress, packet: IpPacket, at: datetime) -> tuple[Observation, ...]:
-    """A server's word: it is a server, and in an acknowledgement it grants an address to the client."""
+    """Return what a server says: it is a server, and an acknowledgement grants an address to the client."""
     found = []
     if message.server == packet.source:  # a relay passes on what another server says (RFC 2131, 4.1)
         role = Trait(TraitKind.ROLE, "dhcp-server", Source.DHCP)
@@ -181,11 +183,11 @@ def _granted(message: dhcp.DhcpMessage, sender: MacAddress, packet: IpPacket, at
 
 def _mdns(sender: MacAddress, packet: IpPacket, datagram: UdpDatagram, at: datetime) -> tuple[Observation, ...]:
     if datagram.source_port != dns.MDNS_PORT or not is_of_a_host(packet.source):
-        return ()  # questions from other ports are somebody's one-shot (RFC 6762, 5.1): they announce nothing
+        return ()  # questions from other ports are single ones (RFC 6762, 5.1): they announce nothing
     message = dns.decode_dns(datagram.payload)
     traits: list[Trait | None] = []
     if message.response:
-        # Only names of the sender's own address: a proxy announces those of others, too.
+        # Only names of the sender's own address: a proxy announces those of other hosts, too.
         own = [each.name for each in (*message.values("A"), *message.values("AAAA")) if each.value == packet.source]
         traits += [host_name(name, Source.MDNS) for name in dict.fromkeys(own[:1])]
         traits += services(each.name for each in (*message.values("PTR"), *message.values("SRV")))
@@ -229,7 +231,7 @@ def _netbios(sender: MacAddress, packet: IpPacket, datagram: UdpDatagram, at: da
 def _ssdp(sender: MacAddress, packet: IpPacket, datagram: UdpDatagram, at: datetime) -> tuple[Observation, ...]:
     message = ssdp.decode_ssdp(datagram.payload)
     if not is_of_a_host(packet.source) or datagram.destination_port != ssdp.PORT:
-        return ()  # an answer to somebody may come from beyond the link; what goes to the group does not
+        return ()  # an answer to a single host may come from beyond the link; one to the group does not
     traits = []
     if message is not None and not message.leaving:
         kind = re.search(r"([a-z0-9.-]{1,60}:device:[a-z0-9_]{1,60})", clean(message.target).casefold())

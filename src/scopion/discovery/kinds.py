@@ -1,7 +1,7 @@
-"""What a device may be - a printer, a phone, a camera - guessed from what is known of it, always with the evidence.
+"""Guesses what a device may be - a printer, a phone, a camera - from what is known of it, always with the evidence.
 
-The rules are data (``data/kinds.toml``), and a site may add its own. A guess is never certain: it is the kind for which
-the weightiest rule spoke, with the words of that rule. Pure: nothing is asked here.
+The rules are data (``data/kinds.toml``), and a site may add its own. A guess is never certain: it is the kind of the
+rule with the most weight, with that rule's words. Pure.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ from scopion.model.toml_text import parse_toml
 
 DATA = Path(__file__).parent / "data" / "kinds.toml"
 SITE_FILE = "kinds.toml"
-# The keys of a rule that name a pattern, and the trait that it is held against.
+# The keys of a rule that name a pattern, and the trait that each is compared with.
 _OF_TRAITS = {
     "service": TraitKind.SERVICE,
     "model": TraitKind.MODEL,
@@ -44,7 +44,7 @@ _SAID_IN_FULL = ("model", "software", "vendor_class", "vendor", "name")
 
 @dataclass(frozen=True, slots=True)
 class Guess:
-    """A kind and why: ``printer``, ``announces ipp``. No kind and no evidence where nothing speaks."""
+    """A kind and its evidence: ``printer``, ``announces ipp``. Both are empty if no rule fits."""
 
     kind: str = ""
     evidence: str = ""
@@ -57,16 +57,16 @@ class Guess:
 
 @dataclass(frozen=True, slots=True)
 class KindRule:
-    """One line of reasoning: if every key fits, this kind or medium is likely."""
+    """One rule: if every key fits, this kind or medium is likely."""
 
     kind: str
     weight: int
-    says: str  # with {match}: what fitted
+    says: str  # {match} stands for what fitted
     medium: Medium
-    wanted: Mapping[str, tuple[str, ...]]  # by key, beginnings of words or whole texts, of which one has to fit
+    wanted: Mapping[str, tuple[str, ...]]  # by key, beginnings of words or whole texts; one of them has to fit
 
     def evidence(self, said: Mapping[str, tuple[str, ...]]) -> str | None:
-        """The rule's words if it fits what is known, by key; else None."""
+        """Return the rule's words if it fits what is known, by key; else None."""
         matches = []
         for key, wanted in self.wanted.items():
             match = self._match(key, wanted, said[key])
@@ -81,7 +81,7 @@ class KindRule:
             small = text.casefold()
             for each in wanted:
                 if small == each if key in _WHOLE else _begins_a_word(small, each):
-                    # What fitted, as it was said; a service without its underscores.
+                    # The text that fitted; a service without its underscores.
                     whole = text if key in _SAID_IN_FULL else each
                     return whole.strip("_ ").removesuffix("._tcp").removesuffix("._udp").removesuffix(".local")
         return None
@@ -92,15 +92,15 @@ class Kinds:
 
     def __init__(self, rules: Iterable[KindRule]) -> None:
         self.rules = sorted(rules, key=lambda rule: -rule.weight)
-        self._patterns: dict[str, re.Pattern[str]] = {}  # by key, made where it is first needed
+        self._patterns: dict[str, re.Pattern[str]] = {}  # by key, made when it is first needed
         self._may_fit = lru_cache(_GUESSES_KEPT)(self._looked_for)
         self._rules_for = lru_cache(_GUESSES_KEPT)(self._rules_of)
         self._macs = tuple(sorted({each for rule in self.rules for each in rule.wanted.get("mac", ())}))
         self._guesses: dict[Hashable, Guess] = {}
 
     def guess(self, mac: MacAddress | None = None, vendor: str = "", traits: Iterable[Trait] = ()) -> Guess:
-        """The likeliest kind and medium of a thing; ``vendor`` is empty if its maker is not known."""
-        # Most of what a thing says is in no rule: without that, many things are alike, and are guessed once.
+        """Return the likeliest kind and medium of a device; ``vendor`` is empty if it is not known."""
+        # No rule uses most of what a device says. Without that, many devices are equal, and are guessed once.
         said: dict[str, tuple[str, ...]] = {}
         if vendor and self._may_fit("vendor", vendor):
             said["vendor"] = (vendor,)
@@ -108,7 +108,7 @@ class Kinds:
             said["mac"] = fitting
         for trait in traits:
             key = _KEY_OF.get(trait.kind)
-            # A name is one thing's own: to remember what was found of it would only take time.
+            # A name belongs to one device: remembering the result would only take time.
             if key and (self._looked_for if key == "name" else self._may_fit)(key, trait.value):
                 said[key] = (*said.get(key, ()), trait.value)
         alike = tuple(said.items())
@@ -120,7 +120,9 @@ class Kinds:
         return found
 
     def _fitting_macs(self, mac: MacAddress) -> tuple[str, ...]:
-        """Those of the rules' beginnings that a MAC address has: with itself, every private one would differ."""
+        """Return the rules' beginnings that fit a MAC address: with the address itself, every
+        private one would differ.
+        """
         text = str(mac)
         sort = "virtual-router" if mac.is_virtual_router else "private" if mac.is_private else ""
         if not sort and not text.startswith(self._macs):
@@ -128,7 +130,7 @@ class Kinds:
         return tuple([each for each in self._macs if text.startswith(each) or f"{sort} {text}".startswith(each)])
 
     def _looked_for(self, key: str, text: str) -> bool:
-        """Whether some rule may look for a text: one of their words stands in it where a word begins."""
+        """Tell whether some rule may look for a text: one of the rules' words is in it, at the beginning of a word."""
         pattern = self._patterns.get(key)
         if pattern is None:
             words = sorted({word for rule in self.rules for word in rule.wanted.get(key, ())})
@@ -137,7 +139,7 @@ class Kinds:
         return pattern.search(text.casefold()) is not None
 
     def _rules_of(self, keys: frozenset[str]) -> list[KindRule]:
-        """The rules that look for nothing but these keys."""
+        """Return the rules that use only these keys."""
         return [rule for rule in self.rules if rule.wanted.keys() <= keys]
 
     def _guessed(self, said: Mapping[str, tuple[str, ...]]) -> Guess:
@@ -157,13 +159,13 @@ class Kinds:
 
 
 def load_kinds(folder: Path | None = None) -> Kinds:
-    """The packaged rules, and a site's own before them where it has any. Raises InvalidSettings."""
+    """Return the packaged rules, after a site's own if it has any. Raises InvalidSettings."""
     own = read_rules(folder / SITE_FILE) if folder is not None and (folder / SITE_FILE).exists() else ()
     return Kinds((*own, *read_rules(DATA)))
 
 
 def read_rules(path: Path) -> tuple[KindRule, ...]:
-    """The rules of a file. Raises InvalidSettings with the number of the rule that is wrong."""
+    """Return the rules of a file. Raises InvalidSettings with the number of the rule that is wrong."""
     try:
         document = parse_toml(path.read_text(encoding="utf-8"))
     except OSError as error:
@@ -196,14 +198,16 @@ def _rule(path: Path, number: int, table: dict[str, Any]) -> KindRule:
 
 
 def _checked(where: str, key: str, texts: object) -> tuple[str, ...]:
-    """Plain texts, never expressions of the file's own: those could run for ever, and take their time to prepare."""
+    """Return plain texts: a file may not bring its own expressions, which could run for ever."""
     if not isinstance(texts, list) or not all(isinstance(text, str) and text for text in texts):
         raise InvalidSettings(f"{where}: {key} is a list of texts")
     return tuple(text.casefold() for text in texts)
 
 
 def _begins_a_word(text: str, beginning: str) -> bool:
-    """Whether a word of ``text`` begins so. A short beginning fits too many: it has to be the word, as in ap-2, tv7."""
+    """Tell whether a word of ``text`` begins so. A short beginning fits too many: it has to be a
+    word, as in ap-2, tv7.
+    """
     at = text.find(beginning)
     while at >= 0:
         end = at + len(beginning)

@@ -1,4 +1,4 @@
-"""Listens on a link for a time, without sending a frame, and gathers what was heard."""
+"""Listens on a link for a time without sending a frame, and gathers what was heard."""
 
 from __future__ import annotations
 
@@ -14,32 +14,32 @@ from scopion.model.observation import Observation, Pair, Trait
 
 INTERRUPTED = "interrupted"  # a person has ended the scan early
 
-# How often the one who waits is told how far it is.
+# How often progress is reported.
 _TELL_EVERY_S = 0.1
 _FRAMES_A_TURN = 1000
 _GRAIN_S = 0.01
-# Who makes up MAC addresses without end gets no further than this: 20 MB.
+# A sender that makes up MAC addresses gets no further than this: 20 MB.
 MAX_PAIRS = 65_536
 
 
 @dataclass(slots=True)
 class Heard:
-    """What came of listening."""
+    """The result of listening."""
 
     observations: list[Observation] = field(default_factory=list)  # each pair of MAC and address, with all its traits
     frames: int = 0
     understood: int = 0
     malformed: int = 0
-    passed_over: int = 0  # pairs beyond the bound
+    passed_over: int = 0  # pairs beyond the limit
     completed: bool = False
     interruption: str = ""
     duration_s: float = 0.0
 
 
 class Gathered:
-    """Observations by pair of MAC and address: the latest time, all traits. Bounded.
+    """Observations by pair of MAC and address: the latest time and all traits, within a limit.
 
-    ``subnet`` is that on whose link they are gathered; without, each keeps its own.
+    ``subnet`` is that of the link where they are gathered; without it, each keeps its own.
     """
 
     def __init__(self, subnet: IPv4Network | None = None) -> None:
@@ -49,7 +49,7 @@ class Gathered:
         self.passed_over = 0
 
     def add(self, seen: Observation) -> bool:
-        """Take one in; whether it tells anything but that somebody known is still there."""
+        """Take one in. Returns whether it tells more than that a known device is still there."""
         pair = (seen.mac, seen.address)
         known = self._pairs.get(pair)
         if known is None and len(self._pairs) >= MAX_PAIRS:
@@ -64,7 +64,7 @@ class Gathered:
         return known is None or len(traits) > before
 
     def observations(self) -> list[Observation]:
-        """Each pair once."""
+        """Return each pair once."""
         return [
             replace(seen, traits=tuple(self._traits.get(pair, ())), subnet=self._subnet or seen.subnet)
             for pair, seen in self._pairs.items()
@@ -79,7 +79,7 @@ def listen(
     on_progress: Callable[[float, int], None] = lambda _, __: None,
     on_link: Callable[[Address], bool] = lambda _: False,
 ) -> Heard:
-    """Hear for so many seconds; Ctrl-C or a lost interface end it early, and what was heard is kept."""
+    """Listen for a number of seconds; Ctrl-C or a lost interface end it early, and what was heard is kept."""
     clock = attachment.clock
     began = clock.monotonic()
     ends = began + seconds
@@ -90,7 +90,7 @@ def listen(
         while (now := clock.monotonic()) < ends:
             if now >= tell_at:
                 on_progress(now - began, hearing.frames)
-                hearing.forget()  # so that who speaks again is seen again
+                hearing.forget()  # so that a host that speaks again is seen again
                 tell_at = now + _TELL_EVERY_S
             until = min(ends, tell_at)
             for _ in range(_FRAMES_A_TURN):

@@ -1,6 +1,6 @@
-"""Watches a subnet for who comes and who goes, as soon as it shows: by what is heard, and by asking again and again.
+"""Watches a subnet for devices that come and go, as soon as it shows: by listening, and by asking again and again.
 
-With raw frames a box that boots is heard with its first frame; without, the touches find it at their next turn.
+With raw frames a device that boots is heard with its first frame; without them, the touches find it at their next turn.
 """
 
 from __future__ import annotations
@@ -20,28 +20,28 @@ from scopion.model.errors import InterfaceLost
 from scopion.model.observation import Observation
 from scopion.wire.arp import encode_request
 
-# The vacant addresses are asked again so often: with the two seconds that a kernel's own tries may take, within three.
+# Vacant addresses are asked again this often: with the two seconds that a kernel's own tries may take, within three.
 AGAIN_S = 1.0
-# Who is here is asked so often whether they still are, and is gone after so long and so many requests without a sign:
-# a dozing station needs a second or two.
+# A present device is asked this often, and is gone after this long and this many requests without a sign: a dozing
+# station needs a second or two.
 CHECK_EVERY_S, GONE_AFTER_S, GONE_AFTER_REQUESTS = 0.5, 2.5, 4
 _FRAMES_A_TURN = 256
 
 
 class Lookout(Protocol):
-    """Watches for who shows up."""
+    """Watches for devices that show up."""
 
     def turn(self, addresses: Collection[IPv4Address]) -> Iterator[Observation]:
-        """A moment of asking these addresses and of listening; who showed up meanwhile."""
+        """Ask these addresses and listen for a moment; yield the devices that showed up meanwhile."""
 
     def close(self) -> None:
-        """Give the sockets back."""
+        """Close the sockets."""
 
 
 def open_lookout(
     attachment: Attachment, interface: Interface, own_address: IPv4Address, method: Method, pace: float
 ) -> Lookout:
-    """The lookout for a method. Raises NotPermitted, InterfaceLost."""
+    """Return the lookout for a method. Raises NotPermitted, InterfaceLost."""
     again = _Again(pace, AGAIN_S)
     if method is Method.ARP:
         return _FrameLookout(attachment, interface, own_address, again)
@@ -58,19 +58,19 @@ class _Again:
         self._next_at = 0.0
 
     def due(self, addresses: Iterable[Address], now: float) -> list[Address]:
-        """Whom to ask right now."""
+        """Return the addresses to ask now."""
         if (self._sweep is None or self._sweep.done) and now >= self._next_at:
             self._sweep = Sweep(addresses, self._plan)
             self._next_at = now + self._every_s
         return self._sweep.due(now) if self._sweep else []
 
     def wake_at(self, now: float) -> float:
-        """When somebody is due again."""
+        """Return when an address is due again."""
         return max(now, self._sweep.wake_at() if self._sweep and not self._sweep.done else self._next_at)
 
 
 class _FrameLookout:
-    """By raw frames: one link to ask by and to hear all that hosts say, so that a first frame is seen at once."""
+    """Uses raw frames: one link both asks and hears everything, so that a device's first frame is seen at once."""
 
     def __init__(self, attachment: Attachment, interface: Interface, own_address: IPv4Address, again: _Again) -> None:
         if interface.mac is None:
@@ -82,7 +82,7 @@ class _FrameLookout:
         self._link = attachment.open_link(interface, Traffic.TALK)
 
     def turn(self, addresses: Collection[IPv4Address]) -> Iterator[Observation]:
-        """Ask who is due, then hear until somebody is due again; at most a few hundred frames."""
+        """Ask the addresses that are due, then listen until one is due again; at most a few hundred frames."""
         now = self._clock.monotonic()
         for address in self._again.due(addresses, now):
             if isinstance(address, IPv4Address):
@@ -102,7 +102,7 @@ class _FrameLookout:
 
 
 class _AskingLookout:
-    """By whatever way of asking there is, without listening."""
+    """Uses any other way of asking, without listening."""
 
     def __init__(self, attachment: Attachment, asker: Prober, again: _Again) -> None:
         self._clock = attachment.clock
@@ -110,7 +110,7 @@ class _AskingLookout:
         self._again = again
 
     def turn(self, addresses: Collection[IPv4Address]) -> Iterator[Observation]:
-        """Ask who is due, and take in who answered."""
+        """Ask the addresses that are due, and take in the answers."""
         now = self._clock.monotonic()
         for address in self._again.due(addresses, now):
             self._asker.ask(address)
@@ -123,7 +123,7 @@ class _AskingLookout:
 
 
 class Roll:
-    """Calls the roll of those who are here, until one no longer answers."""
+    """Asks devices that are here again and again, until one no longer answers."""
 
     def __init__(
         self,
@@ -136,8 +136,8 @@ class Roll:
     ) -> None:
         self._clock = attachment.clock
         raw = method is Method.ARP
-        # A kernel's table goes on believing in a neighbour for up to a minute: without raw frames hosts are asked
-        # for a sign of life of their own, an echo or a TCP port.
+        # A kernel's table trusts a neighbour for up to a minute. Without raw frames hosts are asked for a sign of life
+        # of their own: an echo or a TCP port.
         self._asker: Prober
         if raw:
             self._asker = open_prober(Method.ARP, attachment, interface, own_address)
@@ -152,11 +152,11 @@ class Roll:
 
     @property
     def mute(self) -> list[Address]:
-        """Those who have never given a sign of life to this way of asking: they cannot be watched by it."""
+        """Return the addresses that have never given a sign of life to this way of asking: it cannot watch them."""
         return [address for address in self._present if address not in self._answers_at_all]
 
     def turn(self) -> Observation | None:
-        """A moment of asking; who has just turned out to be gone."""
+        """Ask for a moment; return a device that has just turned out to be gone, or None."""
         now = self._clock.monotonic()
         for address in self._again.due(self._present, now):
             self._asker.ask(address)
@@ -175,5 +175,5 @@ class Roll:
         return None
 
     def close(self) -> None:
-        """Give the sockets back."""
+        """Close the sockets."""
         self._asker.close()

@@ -1,4 +1,4 @@
-"""Runs a name search beside a sweep: two mailboxes, one by the scan's interface and one for the name servers."""
+"""Runs a name search beside a sweep: one mailbox on the scan's interface, and one for the name servers."""
 
 from __future__ import annotations
 
@@ -15,16 +15,16 @@ from scopion.wire.dns import load_library
 
 # Answers taken in at a turn, so that a flood of them cannot stop the sweep.
 _TURN = 64
-# Nobody is asked for longer than this after the last host was met, whatever is still open.
+# Asking ends at most this long after the last host was met, even if answers are missing.
 _LIMIT_S = 1.5
-# An IPv6 node gets so long to show an IPv4 address, too, by which it is asked more cheaply.
+# An IPv6 node gets this long to show an IPv4 address, by which it can be asked with less traffic.
 _IPV4_FIRST_S = 0.4
 
 
 class NameTask:
-    """A ``Companion`` that learns names of hosts on an interface's link, or beyond a router if there is none.
+    """A ``SideTask`` that learns the names of hosts on an interface's link, or beyond a router if it is None.
 
-    ``known`` are pairs whose names are fresh enough to be left alone; ``group_pace`` bounds the questions to groups.
+    ``known`` are pairs whose names are fresh and need no question; ``group_pace`` limits the questions to groups.
     """
 
     def __init__(
@@ -49,9 +49,9 @@ class NameTask:
         self._with_ipv4: set[MacAddress | None] = set()
 
     def met(self, seen: Observation) -> None:
-        """Ask about an address that was not asked about yet; of IPv6 ones only where there is no IPv4."""
+        """Ask about an address that was not asked about yet; about an IPv6 address only if there is no IPv4 one."""
         if seen.address is not None and self._holders.setdefault(seen.address, seen.mac) != seen.mac:
-            self._contested.add(seen.address)  # nobody can say which of the two will answer
+            self._contested.add(seen.address)  # two hosts have it, so an answer could come from either
         if seen.address is None or seen.address in self._met or (seen.mac, seen.address) in self._known:
             return
         now = self._clock.monotonic()
@@ -65,11 +65,11 @@ class NameTask:
 
     @property
     def asked(self) -> set[Pair]:
-        """The pairs that were asked about, whatever they have answered."""
+        """Return the pairs that were asked about, whether or not they answered."""
         return {(seen.mac, seen.address) for seen in self._met.values()}
 
     def turn(self, deadline: float) -> Iterator[Observation]:
-        """Send what is due, and take in what has come."""
+        """Send what is due, and yield what has come."""
         now = self._clock.monotonic()
         while self._later and self._later[0][0] <= now:
             _, seen = self._later.popleft()
@@ -89,12 +89,12 @@ class NameTask:
 
     @property
     def done(self) -> bool:
-        """Whether all was said, or time is up."""
+        """Tell whether everything was answered, or the time is over."""
         now = self._clock.monotonic()
         return (not self._later and self._search.done(now)) or now > self._last_met + _LIMIT_S
 
     def close(self) -> None:
-        """Give the sockets back."""
+        """Close the sockets."""
         self._on_link.close()
         self._to_resolvers.close()
 

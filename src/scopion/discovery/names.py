@@ -1,9 +1,9 @@
-"""Asking hosts and name servers for names, beside a scan. A state machine: no socket, no clock, times are arguments.
+"""Asks hosts and name servers for names, beside a scan. A state machine: no socket, no clock, times are arguments.
 
-Every host is asked in three ways side by side - reverse DNS (RFC 1035, 3.5), multicast DNS sent to it alone
-(RFC 6762, 5.5), NetBIOS node status (RFC 1002, 4.2.17) - and twice, as datagrams get lost. Who has told no name by
-then is asked once by group, in multicast DNS and LLMNR (RFC 4795). An answer counts only from the one who was asked,
-with the number of the question: nobody answers for others.
+Every host is asked in three ways at the same time - reverse DNS (RFC 1035, 3.5), multicast DNS sent to it alone (RFC
+6762, 5.5), NetBIOS node status (RFC 1002, 4.2.17) - and twice, because datagrams get lost. A host that has told no name
+by then is asked once by group, in multicast DNS and LLMNR (RFC 4795). An answer counts only if it comes from the host
+that was asked and has the number of the question.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ from scopion.wire import dns, netbios
 
 # When a host is asked again, and when it is given up, in seconds after the first question to it.
 REPEAT_S, BY_GROUP_S, GIVE_UP_S = 0.25, 0.5, 1.0
-# Questions a second to single hosts: 1,000 of some 90 bytes are 0.7 Mbit/s. On the air a station takes them at its own
+# Questions a second to single hosts: 1,000 of some 90 bytes are 0.7 Mbit/s. On the air a station gets them at its own
 # rate, in a tenth of a broadcast's time; those to groups go no faster than the scan's requests.
 PACE = 1000.0
 _BURST_S = 0.05
@@ -37,7 +37,7 @@ class Question:
     payload: bytes
     to: Address
     port: int
-    by_resolver: bool = False  # it goes wherever the routes lead, not by the scan's interface
+    by_resolver: bool = False  # it goes by the routes, not by the scan's interface
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,7 +71,7 @@ class NameSearch:
     ) -> None:
         self._on_link = on_link
         self._resolvers = tuple(resolvers)
-        self._chance = chance or SystemRandom()  # numbers that nobody can guess, or anybody could answer
+        self._chance = chance or SystemRandom()  # random numbers: otherwise a forger could answer
         self._last_began = 0.0
         self._asked: set[Address] = set()
         self._unnamed: dict[Address, float] = {}  # since when each is asked about, in that order
@@ -92,7 +92,7 @@ class NameSearch:
         self._direct.queue.extend(self._questions(address))
 
     def due(self, now: float) -> list[Question]:
-        """What to send right now, at the paces."""
+        """Return what to send now, at the paces."""
         for waiting, paced, questions in (
             (self._to_repeat, self._direct, self._questions),
             (self._to_ask_by_group, self._by_groups, self._group_questions),
@@ -100,11 +100,11 @@ class NameSearch:
             while waiting and waiting[0][0] <= now:
                 _, address = waiting.popleft()
                 paced.queue.extend(questions(address) if address in self._unnamed else [])
-        self._direct.queue.extend(self._by_groups.due(now))  # all together keep the pace, too
+        self._direct.queue.extend(self._by_groups.due(now))  # all questions together keep the pace, too
         return self._direct.due(now)
 
     def heard(self, letter: Letter) -> LearntName | None:
-        """What an answer tells; None if it answers no question of ours or cannot be read."""
+        """Return what an answer tells; None if it answers no question of ours or cannot be read."""
         known = self._open.get(int.from_bytes(letter.payload[:2]))
         if known is None or letter.sender != known.answerer:
             return None
@@ -118,7 +118,7 @@ class NameSearch:
         return LearntName(known.about, traits) if traits else None
 
     def done(self, now: float) -> bool:
-        """Whether nobody has anything more to say, or has had time enough."""
+        """Tell whether all hosts have answered or have had enough time."""
         if self._direct.queue or self._by_groups.queue or now < self._last_began + REPEAT_S:
             return False
         last_unnamed = next(reversed(self._unnamed.values()), None)
@@ -165,7 +165,7 @@ class NameSearch:
         return dns.encode_question(number, name, recurse=recurse, unicast=unicast)
 
     def _number(self, question: _Open) -> int:
-        """A free number; when half of them are taken, any one, whose question is given up if it was open."""
+        """Return a free number; if half of them are taken, any one, and its question is given up if it was open."""
         number = self._chance.randrange(1, 1 << 16)
         while number in self._open and len(self._open) < 1 << 15:
             number = self._chance.randrange(1, 1 << 16)
@@ -174,7 +174,7 @@ class NameSearch:
 
 
 class _Paced:
-    """Questions that wait for their turn, so many a second."""
+    """Questions that wait for their turn, at a pace."""
 
     def __init__(self, pace: float) -> None:
         self.queue: deque[Question] = deque()
@@ -182,7 +182,7 @@ class _Paced:
         self._next_send = -1.0  # before any clock begins: the first burst is as large as the others
 
     def due(self, now: float) -> list[Question]:
-        """Those whose turn it is; after a pause no more at once than fit into a twentieth of a second."""
+        """Return those whose turn it is; after a pause at most what fits into a twentieth of a second."""
         self._next_send = max(self._next_send, now - max(_BURST_S, self._gap))
         sent = []
         while self.queue and self._next_send <= now:

@@ -1,4 +1,4 @@
-"""Tries a few TCP ports of those who were found, beside a sweep, because the user asked for it."""
+"""Tries a few TCP ports of the hosts that were found, beside a sweep, because the user asked for it."""
 
 from __future__ import annotations
 
@@ -9,12 +9,12 @@ from scopion.attachment.ports import Attachment
 from scopion.model.address import Address
 from scopion.model.observation import Observation, Source, Trait, TraitKind
 
-# Who drops attempts in silence is given up after this.
+# A port that drops attempts silently is given up after this.
 GIVE_UP_S = 1.2
 
 
 class PortTask:
-    """A ``Companion`` that learns which of some ports accept a connection; nothing is sent over it."""
+    """A ``SideTask`` that learns which of some ports accept a connection; nothing is sent over it."""
 
     def __init__(self, attachment: Attachment, ports: Sequence[int]) -> None:
         self._clock = attachment.clock
@@ -31,7 +31,7 @@ class PortTask:
             self._waiting.extend((seen.address, port) for port in self._ports)
 
     def turn(self, deadline: float) -> Iterator[Observation]:
-        """Start attempts as far as there is room, and take in what was decided."""
+        """Start attempts as far as there is room, and yield what was decided."""
         while self._waiting and self._connector.start(*self._waiting[0]):
             self._waiting.popleft()
             self._last_started = self._clock.monotonic()
@@ -43,9 +43,9 @@ class PortTask:
 
     @property
     def done(self) -> bool:
-        """Whether every attempt was decided or has had its time."""
+        """Tell whether every attempt was decided or has had its time."""
         return not self._waiting and self._clock.monotonic() > self._last_started + GIVE_UP_S
 
     def close(self) -> None:
-        """End what is still going on."""
+        """End the attempts that are open."""
         self._connector.close()

@@ -1,4 +1,4 @@
-"""What a way of asking brings: somebody is there."""
+"""The protocol of a way of asking, and its result: a host is there."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from scopion.model.observation import Source
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """Somebody is there. ``asked`` is False for what was not, at this very time, an answer to us."""
+    """A host is there. ``asked`` is False if this was no answer to a request of ours."""
 
     address: Address
     mac: MacAddress | None  # None beyond a router
@@ -26,16 +26,16 @@ class Prober(Protocol):
     """One way of asking."""
 
     def ask(self, address: Address) -> None:
-        """Ask once."""
+        """Send one request to an address."""
 
     def call(self) -> None:
-        """Ask everybody at once, where the network has a way for that."""
+        """Ask all hosts at once, if the network has a way for that."""
 
     def answers(self, deadline: float) -> Iterator[Answer]:
-        """What has come in; waits until the monotonic ``deadline`` at most for the first."""
+        """Yield what has come in; wait for the first answer until the monotonic ``deadline`` at most."""
 
     def undecided(self) -> bool:
-        """Whether the system is still finding out about somebody who was asked."""
+        """Tell whether the system is still finding out about a host that was asked."""
 
     def close(self) -> None:
-        """Give the sockets back."""
+        """Close the sockets."""

@@ -1,4 +1,4 @@
-"""The methods: which way of asking goes with each, and the plan that suits it."""
+"""The methods of a scan: the prober of each, and the plan that suits it."""
 
 from __future__ import annotations
 
@@ -16,18 +16,19 @@ from scopion.model.errors import NoInterface
 # The kernel asks three times, a second apart (mcast_solicit, retrans_time_ms of neigh/default), then gives up.
 KERNEL_REQUESTS = 3
 _KERNEL_SPAN_S = 3.3
-# A little more than was asked for, so that no clock's grain spoils it.
+# A little more than required, so that a coarse clock does not spoil it.
 _GRAIN_S = 0.1
-# An entry that was stale is first believed for 5 s (delay_first_probe_time), then asked three times.
+# A stale entry is first trusted for 5 s (delay_first_probe_time), then asked three times.
 CHECKING_LIMIT_S = 10.0
-# The kernel's table holds 1,024 entries and starts to throw out at 512 (gc_thresh): never more at once than this.
+# The kernel's table holds 1,024 entries and begins to drop them at 512 (gc_thresh): never ask for more at once than
+# this.
 TOUCH_PORTION = 256
-# A sweep keeps some hundred bytes an address: 20 MB for a portion, whatever the range. A /16 is one.
+# A sweep keeps some hundred bytes an address: 20 MB for a portion of any range. A /16 is one portion.
 ARP_PORTION = 65_536
 
 
 class Method(StrEnum):
-    """How a scan finds out who is there."""
+    """How a scan finds hosts."""
 
     ARP = "arp"
     TOUCH = "touch"
@@ -42,7 +43,7 @@ def open_prober(
     own_address: IPv4Address | None,
     doubtful: Doubtful = frozenset(),
 ) -> Prober:
-    """The asker for a method; without an address of ours in the subnet, that lies beyond a router."""
+    """Return the prober of a method; without an address of ours in the subnet, the subnet lies beyond a router."""
     if method is Method.ECHO:
         return EchoProber(attachment, interface if own_address is not None else None)
     if own_address is None:
@@ -55,9 +56,9 @@ def open_prober(
 def plan_for(
     method: Method, pace: float, max_rounds: int | None = None, patience: Patience = USUAL_PATIENCE
 ) -> SweepPlan:
-    """The plan that suits a method, and asks often and long enough for silence to count.
+    """Return the plan that suits a method, and asks often and long enough for silence to count.
 
-    The kernel repeats touches by itself, and repeating them tells nothing of loss.
+    The kernel repeats touches by itself, so that repeating them says nothing about loss.
     """
     if method is Method.TOUCH:
         rounds = max_rounds or -(-patience.requests // KERNEL_REQUESTS)

@@ -20,19 +20,19 @@ from scopion.model.errors import InterfaceLost
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
 
-# Several MACs may answer for one address (a contest, a forger); more than this is noise and only costs memory.
+# Several adapters may answer for one address (a contest, a forger); more than this is noise and only costs memory.
 MAX_MACS_PER_ADDRESS = 4
-# Who makes up IPv6 addresses without end gets no further than this; a large office has a few hundred.
+# A sender that makes up IPv6 addresses gets no further than this; a large office has a few hundred.
 MAX_UNASKED = 4096
 # How long names and ports wait for their turn while a sweep waits for answers.
 _COMPANY_EVERY_S = 0.02
-# How long somebody who looks on waits to be told of an answer, at most.
+# An answer is shown within this time.
 _TOLD_EVERY_S = 0.05
 
 
 @dataclass(frozen=True, slots=True)
 class Progress:
-    """How far a scan is, for showing."""
+    """The progress of a scan, for showing."""
 
     touched: int
     total: int
@@ -42,10 +42,11 @@ class Progress:
 
 @dataclass(slots=True)
 class Findings:
-    """What came of a scan."""
+    """The result of a scan."""
 
     observations: list[Observation] = field(default_factory=list)
-    # Of the addresses where somebody was expected: those asked so often and long that who is silent there is gone.
+    # Of the addresses where a device was expected: those that were asked so often and long that a silent device is
+    # gone.
     asked_enough: set[Address] = field(default_factory=set)
     asked: int = 0  # addresses
     requests: int = 0
@@ -56,38 +57,40 @@ class Findings:
     duration_s: float = 0.0
     heard: Heard | None = None  # of a scan that only listened
     remarks: list[str] = field(default_factory=list)  # what could not be done beside it, for telling
-    router_read: bool = False  # a router's own table was asked, too
+    router_read: bool = False  # a router's own table was read, too
 
     @property
     def answered(self) -> int:
-        """How many addresses somebody answered for."""
+        """Return the number of addresses that answered."""
         return len({seen.address for seen in self.observations if seen.address and seen.address.version == 4})
 
 
-# Who was at which address before: until all of them have answered, an address is asked again.
+# The adapters that were at each address before: until all of them have answered, an address is asked again.
 Expected = Mapping[Address, Collection[MacAddress]]
 
 
 @dataclass(frozen=True, slots=True)
 class Watcher:
-    """Who is told while a scan runs; ``on_progress`` is None where nobody looks on."""
+    """Functions that are called while a scan runs; ``on_progress`` is None if no person looks on."""
 
     on_observation: Callable[[Observation], None] = lambda _: None
     on_progress: Callable[[Progress], None] | None = None
 
 
 class SideTask(Protocol):
-    """Something that goes on beside a sweep, about those who were found: asking for their names, trying their ports."""
+    """Work beside a sweep, about the hosts that were found: asking for their names, trying their ports."""
 
     def met(self, seen: Observation) -> None:
-        """Somebody was found."""
+        """Take note of a host that was found."""
 
     def turn(self, deadline: float) -> Iterable[Observation]:
-        """Do what is due; what was learnt since. Waits at most until the monotonic ``deadline``, which may be over."""
+        """Do what is due, and return what was learnt. Waits at most until the monotonic ``deadline``, which may be
+        over.
+        """
 
     @property
     def done(self) -> bool:
-        """Whether nothing more is to be learnt; it bounds its own time."""
+        """Tell whether nothing more will be learnt; the task limits its own time."""
 
 
 def run_scan(
@@ -102,8 +105,8 @@ def run_scan(
 ) -> Findings:
     """Ask all addresses; Ctrl-C or a lost interface end it early, and what was found is kept.
 
-    ``also`` are known IPv6 addresses, which are asked beside them, while all others of the link are called; None for a
-    part of a subnet, where nobody else is asked for.
+    ``also`` are known IPv6 addresses, which are asked beside them, while all other nodes of the link are called; None
+    for a part of a subnet, where no other node is asked for.
     """
     findings = Findings()
     clock = attachment.clock
@@ -114,7 +117,7 @@ def run_scan(
     gathering = _Gathering(asker, attachment, findings, expected, watcher, companions)
     try:
         portions = _portions(addresses, TOUCH_PORTION if touch else ARP_PORTION)
-        # Looked for only once the rest is over: who is silent by then.
+        # Looked for only at the end: the addresses that are silent by then.
         for portion in chain(portions, gathering.silent_though_expected(addresses) if touch else ()):
             sweep = SideBySide(portion, () if done_before else also or (), plan)
             rounds = 0
@@ -144,7 +147,7 @@ def run_scan(
     if sweep is not None:
         sweep.stop(clock.monotonic())
         gathering.account(sweep, 1, again=done_before >= len(addresses))
-        findings.asked_enough.clear()  # an unfinished scan says nothing about who is absent
+        findings.asked_enough.clear()  # an unfinished scan says nothing about absence
     findings.duration_s = clock.monotonic() - began
     return findings
 
@@ -172,11 +175,11 @@ class _Gathering:
 
     @property
     def answered(self) -> int:
-        """How many addresses somebody answered for so far."""
+        """Return the number of addresses that have answered so far."""
         return len(self._macs)
 
     def take(self, sweep: SideBySide, deadline: float) -> None:
-        """Take in what has come until the deadline."""
+        """Take in what comes until the deadline."""
         now = self._clock.monotonic()
         if any(not companion.done for companion in self._companions):
             deadline = min(deadline, now + _COMPANY_EVERY_S)
@@ -187,13 +190,13 @@ class _Gathering:
         self._learn(self._clock.monotonic())
 
     def finish(self) -> None:
-        """Let the companions come to their end."""
+        """Let the side tasks come to their end."""
         while any(not companion.done for companion in self._companions):
             self._learn(self._clock.monotonic() + _COMPANY_EVERY_S)
 
     def _take(self, sweep: SideBySide, answer: Answer) -> None:
         known = self._macs.get(answer.address, [])
-        # An answer without a MAC is as much as anybody there will tell.
+        # An answer without a MAC address is all that will be told about this host.
         expected = self._expected.get(answer.address, ()) if answer.mac is not None else ()
         missing = set(expected) - {answer.mac, *known}
         about = sweep.heard(answer.address, answer.at, answer=answer.asked, settled=not missing)
@@ -217,7 +220,9 @@ class _Gathering:
             companion.met(seen)
 
     def _welcome(self, answer: Answer) -> bool:
-        """Whether somebody who was not asked by address may come in: IPv6 nodes answer a call to all, within bounds."""
+        """Tell whether an answer may come in that was not asked by address: IPv6 nodes answer a call to all, within
+        limits.
+        """
         if answer.address.version == 4 or self._unasked >= MAX_UNASKED:
             return False
         self._unasked += 1
@@ -233,7 +238,9 @@ class _Gathering:
         self._watcher.on_observation(seen)
 
     def silent_though_expected(self, addresses: Container[Address]) -> Iterator[list[Address]]:
-        """Where somebody was and nobody has answered: nobody is given up after a single go of the system's tries."""
+        """Yield addresses where a device was and none answered: no device is given up after one set of the system's
+        tries.
+        """
         silent = [
             each for each, macs in self._expected.items() if macs and each in addresses and each not in self._macs
         ]
@@ -241,7 +248,7 @@ class _Gathering:
             yield silent
 
     def account(self, sweep: SideBySide, requests_each: int, *, again: bool = False) -> None:
-        """Add up what a sweep has asked; ``requests_each`` are the frames that one asking makes."""
+        """Add up what a sweep has asked; ``requests_each`` is the number of frames of one request."""
         findings, patience = self._findings, sweep.plan.patience
         findings.requests += sweep.sent
         findings.rounds = max(findings.rounds, sweep.rounds)
@@ -253,7 +260,7 @@ class _Gathering:
                 findings.asked_enough.add(address)
 
     def settle(self, sweep: SideBySide) -> None:
-        """Wait, within bounds, for those about whom the system has not decided."""
+        """Wait, within limits, for the addresses that the system has not decided."""
         limit = self._clock.monotonic() + CHECKING_LIMIT_S
         while self._asker.undecided() and self._clock.monotonic() < limit:
             self.take(sweep, min(limit, self._clock.monotonic() + 0.2))

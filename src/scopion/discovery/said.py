@@ -1,4 +1,4 @@
-"""Reads names and services out of what hosts say, as traits: cleaned, and nothing that is none."""
+"""Reads names and services from what hosts say, as clean traits."""
 
 from __future__ import annotations
 
@@ -9,16 +9,16 @@ from scopion.model.observation import Source, Trait, TraitKind
 from scopion.model.text import clean
 from scopion.wire.netbios import FILE_SERVER, WORKSTATION, NetbiosName
 
-# A host that announces a hundred services is heard so far.
+# Of a host that announces more services only these are kept.
 MAX_SERVICES = 24
-# 192-0-2-20.pool.example, host192.0.2.20.example: a provider made it of the address.
+# 192-0-2-20.pool.example, host192.0.2.20.example: a provider made the name from the address.
 _MADE_OF_ADDRESS = re.compile(r"(?<!\d)\d{1,3}[-.]\d{1,3}[-.]\d{1,3}[-.]\d{1,3}(?!\d)")
-# A type and its protocol (RFC 6763, 7); what stands before is an instance's name.
+# A type and its protocol (RFC 6763, 7); the text before is an instance's name.
 _SERVICE = re.compile(r"(?:^|\.)(_[a-z0-9-]{1,15}\._(?:tcp|udp))\.local$")
 
 
 def host_name(text: str, source: Source) -> Trait | None:
-    """A name as a trait; None for what is none: without a letter, or made of an address."""
+    """Return a name as a trait; None if it is none: without a letter, or made from an address."""
     name = clean(text).strip(". ")
     if not re.search(r"[^\W\d_]", name) or name.casefold().endswith(".arpa") or _MADE_OF_ADDRESS.search(name):
         return None
@@ -26,14 +26,14 @@ def host_name(text: str, source: Source) -> Trait | None:
 
 
 def services(names: Iterable[str]) -> list[Trait]:
-    """Service types out of names of types or instances: ``_ipp._tcp``; each once, within bounds."""
+    """Return the service types in names of types or instances: ``_ipp._tcp``; each once, within a limit."""
     matches = [_SERVICE.search(clean(name).casefold()) for name in names]
     kinds = dict.fromkeys(match[1] for match in matches if match)
     return [Trait(TraitKind.SERVICE, kind, Source.MDNS) for kind in list(kinds)[:MAX_SERVICES]]
 
 
 def netbios_traits(names: Iterable[NetbiosName]) -> tuple[Trait, ...]:
-    """A computer's own name, and whether it shares files."""
+    """Return a computer's own name, and whether it shares files."""
     found: list[Trait | None] = []
     for name in names:
         if name.suffix == WORKSTATION and not name.group:

@@ -1,7 +1,7 @@
 """Two sweeps as one: the subnet's addresses, and the known IPv6 ones, which travel differently.
 
-Each learns its own round trips and its own loss: groups of IPv6 may get through where broadcasts get lost, and the
-other way round, so that neither may end the other.
+Each learns its own round trips and its own loss: IPv6 groups may get through where broadcasts get lost, and the other
+way round, so that neither may end the other.
 """
 
 from __future__ import annotations
@@ -28,48 +28,48 @@ class SideBySide:
 
     @property
     def done(self) -> bool:
-        """Whether both have come to their end."""
+        """Tell whether both have ended."""
         return self._first.done and self._second.done
 
     @property
     def total(self) -> int:
-        """How many addresses the first asks."""
+        """Return how many addresses the first asks."""
         return self._first.total
 
     @property
     def touched(self) -> int:
-        """How many of them have been asked."""
+        """Return how many of them have been asked."""
         return self._first.touched
 
     @property
     def rounds(self) -> int:
-        """The rounds of the one that needs more."""
+        """Return the rounds of the one that needs more."""
         return max(self._first.rounds, self._second.rounds)
 
     @property
     def loss(self) -> float:
-        """The loss of the first's round trips."""
+        """Return the loss of the first's round trips."""
         return self._first.loss
 
     @property
     def sent(self) -> int:
-        """All requests."""
+        """Return the number of all requests."""
         return self._first.sent + self._second.sent
 
     def due(self, now: float) -> list[Address]:
-        """Whom to ask right now."""
+        """Return the addresses to ask now."""
         return [*self._first.due(now), *self._second.due(now)]
 
     def heard(self, address: Address, at: float, *, answer: bool = True, settled: bool = True) -> bool:
-        """Take note that somebody is there; False if neither asks about the address."""
+        """Take note that a host is there. Returns False if neither sweep asks about the address."""
         return any(sweep.heard(address, at, answer=answer, settled=settled) for sweep in (self._first, self._second))
 
     def round_trip(self, address: Address) -> float | None:
-        """As the sweep that asked has measured it."""
+        """Return what the sweep that asked has measured, in seconds."""
         return next((sweep.round_trip(address) for sweep in (self._first, self._second) if address in sweep), None)
 
     def wake_at(self) -> float:
-        """When either wants to be asked next."""
+        """Return when either wants to be asked next."""
         return min(sweep.wake_at() for sweep in (self._first, self._second) if not sweep.done)
 
     def stop(self, now: float) -> None:
@@ -78,5 +78,5 @@ class SideBySide:
         self._second.stop(now)
 
     def account(self) -> dict[Address, AskedAddress]:
-        """What became of every address."""
+        """Return what became of every address."""
         return self._first.account() | self._second.account()

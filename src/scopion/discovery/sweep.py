@@ -1,13 +1,14 @@
-"""The sweep: whom to ask when, and when to stop. A state machine without I/O, clock or addresses' meaning.
+"""The sweep: which address to ask when, and when to stop. A state machine without I/O or clock.
 
-Its driver asks ``due(now)`` whom to ask, tells ``heard(...)`` who answered, sleeps until ``wake_at`` and ends when
-``done``. All times are monotonic seconds of the driver's clock, so the same object runs on a socket and in a story.
+Its driver asks ``due(now)`` for the addresses to ask, tells ``heard(...)`` about answers, sleeps until ``wake_at`` and
+ends when ``done``. All times are monotonic seconds of the driver's clock, so that the same object runs on a socket and
+in a scene.
 
-How it decides. Rounds repeat the question for those who have not answered. From the second round on, some who did
-answer are asked again, as a check: the share of checks that stays unanswered is the loss of a round trip, measured on
-hosts that are certainly there. The sweep ends when so few could still hide behind that loss that it is not worth
-another round: at once on a clean segment, after many rounds on a lossy one. How long a round waits for answers is
-learnt from the round trips as TCP does it (RFC 6298), with Karn's rule: only unambiguous answers count.
+How it decides. Rounds repeat the question for the addresses that have not answered. From the second round on, some that
+did answer are asked again, as a check: the share of checks that stays unanswered is the loss of a round trip, measured
+on hosts that are certainly there. The sweep ends when so few hosts could still be hidden by that loss that another
+round is not worth it: at once on a clean segment, after many rounds on a lossy one. How long a round waits for answers
+is learnt from the round trips as TCP does it (RFC 6298), with Karn's rule: only unambiguous answers count.
 """
 
 from __future__ import annotations
@@ -21,11 +22,11 @@ from scopion.discovery.round_trip import RoundTripEstimate
 from scopion.model.address import Address
 
 CHECKS_A_ROUND = 32  # enough to tell 1 % from 10 % loss after two rounds
-CHECKS_A_HOST = 8  # where few answer, each is asked more often, spread over the round
-# Another round goes out while the chance that a present host has missed every round so far is above this.
+CHECKS_A_HOST = 8  # if few answer, each is asked more often, spread over the round
+# Another round follows while the chance that a present host has missed every round so far is above this.
 TOLERATED_MISS = 0.002
-# A stalled driver (the kernel, a table that is drawn) catches up with at most this much sending at once: 100 frames on
-# cable, 8 KB, which the smallest switch holds; 4 on the air.
+# After a pause (the kernel, a table that is drawn) at most this much is sent at once: 100 frames on cable, 8 KB, which
+# the smallest switch holds; 4 on the air.
 CATCH_UP_S = 0.050
 
 
@@ -47,10 +48,10 @@ class SweepPlan:
     pace: float
     max_rounds: int = 12
     min_rounds: int = 3
-    # Nobody is given up sooner than this after the first request: wireless stations doze for up to a second.
+    # No address is given up sooner than this after the first request: wireless stations doze for up to a second.
     min_span_s: float = 1.1
-    min_round_s: float = 0.0  # a round waits at least so long, because somebody else repeats the question meanwhile
-    checks: bool = True  # whether asking again those who have answered tells anything
+    min_round_s: float = 0.0  # a round waits at least this long, because the system repeats the question meanwhile
+    checks: bool = True  # whether it tells anything to ask addresses again that have answered
     patience: Patience = USUAL_PATIENCE
 
 
@@ -61,8 +62,8 @@ class _Asked:
     first: float = 0.0
     last: float = 0.0
     requests: int = 0
-    answered: bool = False  # somebody has answered
-    settled: bool = False  # and nobody else is waited for
+    answered: bool = False  # a host has answered
+    settled: bool = False  # and no other host is waited for
     rtt_s: float | None = None
 
 
@@ -100,29 +101,29 @@ class Sweep:
 
     @property
     def done(self) -> bool:
-        """Whether the sweep has come to its end."""
+        """Tell whether the sweep has ended."""
         return self._done
 
     @property
     def total(self) -> int:
-        """How many addresses it asks."""
+        """Return how many addresses it asks."""
         return len(self._asked)
 
     @property
     def touched(self) -> int:
-        """How many addresses have been asked at least once, for showing progress."""
+        """Return how many addresses have been asked at least once, for showing progress."""
         return min(self.sent, self.total) if self.rounds <= 1 else self.total
 
     @property
     def loss(self) -> float:
-        """The share of round trips that got lost, as the checks measured it; 0.0 while there was no check."""
+        """Return the share of round trips that were lost, as the checks measured it; 0.0 without any check."""
         return self.checks_lost / self.checks_asked if self.checks_asked else 0.0
 
     def __contains__(self, address: object) -> bool:
         return address in self._asked
 
     def due(self, now: float) -> list[Address]:
-        """Whom to ask right now; the sweep takes them as asked."""
+        """Return the addresses to ask now; the sweep counts them as asked."""
         if not self._done and not self._queue and now >= self._round_ends_at():
             self._begin_round_or_end(now)
         if not self._queue:
@@ -148,10 +149,10 @@ class Sweep:
         return asked
 
     def heard(self, address: Address, at: float, *, answer: bool = True, settled: bool = True) -> bool:
-        """Take note that ``address`` is there; False if it was not asked about.
+        """Take note that ``address`` is there. Returns False if it was not asked about.
 
         ``answer`` is False for a frame that shows its presence without being an answer to us; ``settled`` is False
-        while somebody else is expected at the address, who then is asked for in the rounds to come.
+        while another host is expected at the address, which then is asked for in the rounds to come.
         """
         state = self._asked.get(address)
         if state is None:
@@ -172,19 +173,19 @@ class Sweep:
         return True
 
     def round_trip(self, address: Address) -> float | None:
-        """Seconds from the request to the answer of ``address``; None if it was asked more than once meanwhile."""
+        """Return seconds from the request to the answer; None if the address was asked more than once meanwhile."""
         return self._asked[address].rtt_s
 
     def wake_at(self) -> float:
-        """When ``due`` wants to be asked next."""
+        """Return when ``due`` wants to be asked next."""
         return self._next_send if self._queue else self._round_ends_at()
 
     def stop(self, now: float) -> None:
-        """End at once: the user has had enough, or the interface is gone."""
+        """End at once: the user has stopped it, or the interface is gone."""
         self._end(now)
 
     def account(self) -> dict[Address, AskedAddress]:
-        """What became of every address that was asked at least once."""
+        """Return what became of every address that was asked at least once."""
         return {
             address: AskedAddress(
                 requests=state.requests,
@@ -199,7 +200,7 @@ class Sweep:
             self._trip.measured(since_last)
             state.rtt_s = since_last
         elif since_last > self._trip.timeout():
-            # Too slow for an answer to the latest request: it belongs to an earlier one, so somebody here is slow.
+            # Too slow for an answer to the latest request: it belongs to an earlier one, so some host here is slow.
             self._slowest_s = max(self._slowest_s, at - state.first)
 
     def _round_ends_at(self) -> float:
@@ -211,7 +212,7 @@ class Sweep:
         ends = max(waited, self._round_sent_at + self.plan.min_round_s)
         if self._another_round(ends):
             return ends
-        # The last round: stragglers get the time that the slowest needed, and nobody is given up too soon.
+        # The last round: stragglers get the time that the slowest needed, and no host is given up too soon.
         stragglers = self._round_sent_at + min(1.25 * self._slowest_s, self._trip.longest_s)
         return max(ends, stragglers, self._span_ends())
 
@@ -221,7 +222,7 @@ class Sweep:
     def _another_round(self, at: float) -> bool:
         if self._is_last_round or self.rounds >= self.plan.max_rounds:
             return False
-        # What is left of the span is not worth a round if it is over before a round's answers could be.
+        # The rest of the span is not worth a round if it is over before a round's answers could be.
         return not self._enough() or at + self._trip.timeout() < self._span_ends()
 
     def _begin_round_or_end(self, now: float) -> None:
@@ -233,7 +234,8 @@ class Sweep:
             self._end(now)
             return
         if self.rounds > 0 and not self._another_round(now):
-            # Held up so long that the round which was due does not fit any more: the span still has to be waited for.
+            # The sweep was held up so long that the due round does not fit any more: the span still has to be waited
+            # for.
             self._is_last_round = True
             if now >= self._round_ends_at():
                 self._end(now)
@@ -244,7 +246,9 @@ class Sweep:
         self._next_send = now
 
     def _chosen_checks(self) -> list[Address]:
-        """Whom to ask again in this round, though they have answered: others in each round, as far as there are."""
+        """Return addresses to ask again in this round, though they have answered: others in each round, as far as
+        possible.
+        """
         there = [address for address, state in self._asked.items() if state.settled]
         count = min(CHECKS_A_ROUND, CHECKS_A_HOST * len(there))
         step = max(1, len(there) // CHECKS_A_ROUND)
@@ -254,7 +258,7 @@ class Sweep:
         return chosen
 
     def _enough(self) -> bool:
-        """Whether so few can still be hidden by loss that the rounds so far are enough."""
+        """Tell whether so few hosts can still be hidden by loss that the rounds so far are enough."""
         if self.rounds < self.plan.min_rounds:
             return False
         if not self.plan.checks:
@@ -273,7 +277,9 @@ class Sweep:
 
 
 def _spread(silent: list[Address], checks: list[Address]) -> Iterator[Address]:
-    """The silent ones in order with the checks evenly between, so that a burst of loss does not hit all checks."""
+    """Yield the silent addresses in order with the checks evenly between, so that a burst of loss does not hit all
+    checks.
+    """
     before = 0
     for number, check in enumerate(checks, 1):
         until = len(silent) * number // (len(checks) + 1)

@@ -20,19 +20,19 @@ _TABLE_EVERY_S = 0.05
 _REFUSES_WITHIN_S = 1.0
 # The system tries three times, a second apart, before it gives a neighbour up (retrans_time_ms of neigh/default).
 _TRIES_S = 2.8
-# Groups get lost more easily than anything: all nodes are called so often, and so far apart.
+# Frames to groups are lost most easily: all nodes are called this often, and this far apart.
 CALLS, _CALL_EVERY_S = 3, 0.7
-_MOST_CALLED_BACK = 4096  # who makes up addresses without end gets no further
+_MOST_CALLED_BACK = 4096  # a sender that makes up addresses gets no further
 
 
 Doubtful = Container[tuple[MacAddress | None, Address]]
 
 
 class TouchProber:
-    """An ``Asker`` for one interface.
+    """A ``Prober`` for one interface.
 
-    ``doubtful`` are pairs that have just left: the table goes on believing in them for up to a minute, so that only
-    their own refusal shows that they are back.
+    ``doubtful`` are pairs that have just left: the table trusts them for up to a minute, so that only their own refusal
+    shows that they are back.
     """
 
     def __init__(self, attachment: Attachment, interface: Interface, doubtful: Doubtful = frozenset()) -> None:
@@ -42,39 +42,39 @@ class TouchProber:
         self._datagrams = attachment.open_datagrams(interface)
         self._waiting: deque[Address] = deque()  # the system had no room for them yet
         self._open: dict[Address, float] = {}  # asked about, and when
-        # In whom the system believes already: it asks them nothing, so that their entry proves nothing new.
+        # The neighbours that the system trusts already: it does not ask them, so that their entry proves nothing new.
         self._believed = {
             entry.address for entry in attachment.neighbours(interface) if entry.state is NeighbourState.REACHABLE
         }
         self._repeated: set[Address] = set()
         self._echo: EchoLine | None = None
         if interface.ipv6:
-            with suppress(NotPermitted):  # then IPv6 nodes are asked only where their addresses are known
+            with suppress(NotPermitted):  # then IPv6 nodes are asked only at known addresses
                 self._echo = attachment.open_echo()
         self._calls = 0
         self._next_call = 0.0
         self._called_back: set[Address] = set()
-        self._elsewhere: dict[MacAddress | None, Address] = {}  # who has certainly come to an address
+        self._elsewhere: dict[MacAddress | None, Address] = {}  # pairs that have certainly come to an address
         self._refused: dict[Address, float] = {}
         self._checking = False
         self._read_at = 0.0
 
     @property
     def calls_ipv6(self) -> bool:
-        """Whether hosts with IPv6 only are called, because the system lets this user, or there is no IPv6 here."""
+        """Tell whether IPv6-only hosts are called: the system lets this user, or there is no IPv6 here."""
         return self._echo is not None or not self._interface.ipv6
 
     def ask(self, address: Address) -> None:
-        """Touch the address, or put it by until the system has room."""
+        """Touch the address, or keep it until the system has room."""
         if self._waiting or not self._touched(address):
             self._waiting.append(address)
 
     def call(self) -> None:
-        """Have all IPv6 nodes of the link called, where the system lets this user send ICMP echo."""
+        """Have all IPv6 nodes of the link called, if the system lets this user send ICMP echo."""
         self._calls = CALLS if self._echo is not None else 0
 
     def answers(self, deadline: float) -> Iterator[Answer]:
-        """Read the table every now and then, with the refusals that have come in."""
+        """Read the table now and then, with the refusals that have come in."""
         clock = self._attachment.clock
         while self._waiting and self._touched(self._waiting[0]):
             self._waiting.popleft()
@@ -88,7 +88,7 @@ class TouchProber:
         yield from self._read_table(now)
 
     def undecided(self) -> bool:
-        """Whether stale entries are being checked, or touches wait for room or for their answers."""
+        """Tell whether stale entries are being checked, or touches wait for room or for their answers."""
         now = self._attachment.clock.monotonic()
         repeated = any(now < self._open.get(address, now - _TRIES_S) + _TRIES_S for address in self._repeated)
         return self._checking or bool(self._waiting) or repeated
@@ -100,7 +100,9 @@ class TouchProber:
             self._echo.close()
 
     def _call_and_hear(self, now: float) -> None:
-        """Send the calls that are due. Who replies is there: a touch makes the system look for the MAC."""
+        """Send the calls that are due. A host that replies is there: a touch makes the system look
+        for its MAC address.
+        """
         if self._echo is None:
             return
         if self._calls and now >= self._next_call:
@@ -122,7 +124,8 @@ class TouchProber:
     def _read_table(self, now: float) -> Iterator[Answer]:
         self._checking = False
         table = self._attachment.neighbours(self._interface)
-        # All namespaces share one limit of entries: where it is reached, the system throws out what it still looks for.
+        # All namespaces share one limit of entries: when it is reached, the system drops entries that it still looks
+        # for.
         for address in self._open.keys() - {entry.address for entry in table}:
             self._repeat(address, now)
         for entry in table:
@@ -142,9 +145,9 @@ class TouchProber:
                 self._checking = True
 
     def _repeat(self, address: Address, now: float) -> None:
-        """Touch once more where the system gave up sooner than it would have after our touch.
+        """Touch once more if the system gave up sooner than it would have after our touch.
 
-        It was looking for that neighbour already, for somebody else, and ours only joined what was left of the tries.
+        It was looking for that neighbour already, for another program, and ours only joined the rest of the tries.
         """
         since = self._open.get(address)
         if since is None or now >= since + _TRIES_S or address in self._repeated:
@@ -154,7 +157,7 @@ class TouchProber:
         self._waiting.append(address)
 
     def _trusted(self, entry: Neighbour, now: float) -> bool:
-        """Whether a reachable neighbour was confirmed by our asking; or had time to refuse, and has not moved."""
+        """Tell whether a reachable neighbour was confirmed by our asking, or had time to refuse and has not moved."""
         if (entry.mac, entry.address) in self._doubtful:
             return False
         if entry.address not in self._believed:

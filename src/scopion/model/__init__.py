@@ -1,1 +1,1 @@
-"""Value types: addresses, targets, observations, events, errors. Imports nothing of ours, touches no clock."""
+"""Value types: addresses, targets, observations, events, errors. They import nothing of ours and read no clock."""

@@ -1,4 +1,4 @@
-"""IP addresses of both versions as one type, and what is worth knowing of one."""
+"""IP addresses of both versions as one type, and small questions about one address."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _BEGINNINGS = BoundedCache[int, str](lambda number: str(IPv4Address(number << 8)
 
 
 def written(address: Address) -> str:
-    """The usual text of an address: ``str()``, in a third of the time for IPv4."""
+    """Return the usual text of an address: the same as ``str()``, in a third of the time for IPv4."""
     if isinstance(address, IPv6Address):
         return str(address)
     number = int(address)
@@ -31,7 +31,9 @@ def written(address: Address) -> str:
 
 
 def by_number(address: Address) -> tuple[int, int, int]:
-    """A key to sort addresses by: IPv4, then IPv6 that reaches far, then what is valid on one link only."""
+    """Return a key to sort addresses by: IPv4, then IPv6 with a wide scope, then addresses that are valid on one link
+    only.
+    """
     if isinstance(address, IPv4Address):
         number = int(address)
         return (4, int(number >> 16 == _LINK_LOCAL), number)
@@ -39,7 +41,7 @@ def by_number(address: Address) -> tuple[int, int, int]:
 
 
 def is_of_a_host(address: Address) -> bool:
-    """Whether a single host can use an address: not a group, not all, not nobody, not the loopback."""
+    """Tell whether a single host can use an address: no group, broadcast, unspecified or loopback address."""
     if isinstance(address, IPv4Address) and (address.packed == b"\xff" * 4 or address.packed[0] in (0, 127)):
         return False
     return not (address.is_multicast or address.is_unspecified or address.is_loopback)

@@ -1,4 +1,4 @@
-"""Alerts: what is to be told, to which channel, and what has become of it."""
+"""Alerts: an event, the channel that it goes to, and what became of it."""
 
 from __future__ import annotations
 
@@ -13,34 +13,34 @@ from scopion.model.value import value
 
 
 class Severity(StrEnum):
-    """How much it matters; high goes through the night hours."""
+    """How much an alert matters. High severity is sent in night hours, too."""
 
     LOW = "low"
     NORMAL = "normal"
     HIGH = "high"
 
 
-# Beside the kinds of events in ``Alert.more``.
+# Names of entries of ``Alert.more`` that are not kinds of events.
 PASSED_OVER = "passed-over"
 
 
 class AlertState(StrEnum):
-    """What has become of an alert."""
+    """The state of an alert in the outbox."""
 
-    WAITING = "waiting"  # to be delivered, now or when it is due
+    WAITING = "waiting"  # waits for its time, or is tried again
     SENT = "sent"
-    FAILED = "failed"  # given up; it stays visible
+    FAILED = "failed"  # given up; the list still shows it
 
 
 class Gathering(StrEnum):
-    """Why several events are told together."""
+    """Why several events are gathered into one alert."""
 
-    LEARNING = "learning"  # what joins while a subnet is being learnt, once a day
-    NIGHT = "night"  # held back until the morning
-    BURST = "burst"  # many at a time
-    GRAVE = "grave"  # many at a time that have to be told at once
-    COOLING = "cooling"  # one device again and again
-    FLOOD = "flood"  # somebody makes up devices
+    LEARNING = "learning"  # devices that join while a subnet is being learnt, once a day
+    NIGHT = "night"  # held back until the end of the night hours
+    BURST = "burst"  # many events at a time
+    GRAVE = "grave"  # many events at a time that cannot wait
+    COOLING = "cooling"  # one device that comes and goes
+    FLOOD = "flood"  # addresses that somebody makes up
 
 
 @value
@@ -48,29 +48,30 @@ class Alert:
     """One message to one channel, as the outbox keeps it."""
 
     id: int
-    identity: str  # stays the same however often it is sent
+    identity: str  # the same for every try
     channel: str
     severity: Severity
-    gathers: str  # a Gathering, with whom it is about after a colon; empty for one event that is told at once
+    gathers: str  # a ``Gathering``, after a colon what it is about; empty for a single event that is sent at once
     gathering: bool  # whether events may still be added
     made: datetime
-    due: datetime  # not told sooner
+    due: datetime  # it is not sent before this
     state: AlertState
     attempts: int
-    again: datetime  # not tried again sooner
+    again: datetime  # the next try is not before this
     ended: datetime | None  # when it was sent or given up
-    problem: str  # what went wrong last
+    problem: str  # the latest problem
     events: tuple[Event, ...]
-    more: Mapping[str, int] = field(default_factory=lambda: MappingProxyType({}))  # kinds of events beyond those kept
+    # counts by kind of events beyond those kept
+    more: Mapping[str, int] = field(default_factory=lambda: MappingProxyType({}))
     examples: tuple[str, ...] = ()  # of claims that were not recorded: "02:ff:00:00:00:01 at 192.0.2.31"
-    message: str | None = None  # as it was first sent, for sending the same again
+    message: str | None = None  # the message of the first try, so that a later try sends the same
 
     @property
     def count(self) -> int:
-        """How many events it tells."""
+        """Return how many events the alert is about."""
         return len(self.events) + sum(count for kind, count in self.more.items() if kind != PASSED_OVER)
 
     @property
     def passed_over(self) -> int:
-        """How many claims of new addresses were not even recorded, because somebody made them up by the thousand."""
+        """Return how many claims of new addresses were not recorded because they came in a flood."""
         return self.more.get(PASSED_OVER, 0)

@@ -1,4 +1,4 @@
-"""A dictionary that makes what is missing and keeps it: for lists that meet the same few things again and again."""
+"""A dictionary that makes missing values and keeps them, for lists that contain the same few things many times."""
 
 from __future__ import annotations
 
@@ -10,9 +10,9 @@ Made = TypeVar("Made")
 
 
 class BoundedCache(dict[Key, Made]):
-    """What ``make`` returns by what it was given. Asked again, it takes half the time of ``lru_cache``.
+    """Values that ``make`` returns, by their argument. A look-up takes half the time of ``lru_cache``.
 
-    So many are kept at a time; then it begins anew. What ``make`` raises goes through, and nothing is kept.
+    At most ``most`` values are kept; then the cache starts empty again. An error of ``make`` is passed on.
     """
 
     def __init__(self, make: Callable[[Key], Made], most: int) -> None:

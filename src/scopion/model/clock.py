@@ -1,4 +1,6 @@
-"""The clock as everyone is handed it, so that a story, a test and the real world tell time the same way."""
+"""The clock protocol. Every part of the program is given a clock, so that a scene, a test and the real world work
+alike.
+"""
 
 from __future__ import annotations
 
@@ -8,22 +10,22 @@ from typing import Protocol
 
 
 class Clock(Protocol):
-    """Two times: one to remember by, one to wait by."""
+    """Two times: the time of day for what is remembered, and a monotonic time for waiting."""
 
     def now(self) -> datetime:
-        """The present moment in UTC, with its time zone; it may jump."""
+        """Return the present moment in UTC, with its time zone. It may jump."""
 
     def monotonic(self) -> float:
-        """Seconds that only grow; their zero means nothing."""
+        """Return seconds that only grow; the zero has no meaning."""
 
     def local(self, moment: datetime) -> datetime:
-        """``moment`` in the time zone of the person who reads it."""
+        """Return ``moment`` in the time zone of the site."""
 
     def from_local(self, wall: datetime) -> datetime:
-        """The moment, in UTC, at which that person's clock shows ``wall`` (which has no time zone)."""
+        """Return the moment, in UTC, at which the site's clock shows ``wall``, which has no time zone."""
 
 
-# How one writes a unit of time, without the s of more than one, and what timedelta calls it.
+# How people write a unit of time, in the singular, and what timedelta calls it.
 UNITS = {
     "s": "seconds", "sec": "seconds", "second": "seconds", "m": "minutes", "min": "minutes", "minute": "minutes",
     "h": "hours", "hour": "hours", "d": "days", "day": "days", "w": "weeks", "week": "weeks",
@@ -42,7 +44,7 @@ def parse_span(text: str) -> timedelta:
 
 
 def spoken_span(span: timedelta) -> str:
-    """A duration as one says it: ``40 seconds``, ``2 hours``, ``5 months``; never finer than its size deserves."""
+    """Return a duration in words: ``40 seconds``, ``2 hours``, ``5 months``; longer ones are rounded more."""
     seconds = max(0, round(span.total_seconds()))
     for size, unit in ((31_557_600, "year"), (2_629_800, "month"), (86_400, "day"), (3_600, "hour"), (60, "minute")):
         if seconds >= size * (2 if unit == "year" else 1):

@@ -1,4 +1,4 @@
-"""Everything that can be wrong, under one root: the command line prints the text and ends with ``exit_code``.
+"""All errors, under one root. The command line prints their text and ends with ``exit_code``.
 
 A message says what is wrong, where, and what to do next, in one line.
 """
@@ -7,13 +7,15 @@ from __future__ import annotations
 
 
 class ScopionError(Exception):
-    """The one root. ``str()`` is shown to the user as it is."""
+    """The root of all errors. ``str()`` is shown to the user as it is."""
 
     exit_code = 1
 
 
 def place_of(error: BaseException) -> str:
-    """What an error is that nobody has thought of, and where; without its text, for that may quote a secret."""
+    """Return the type of an unexpected error and the line where it happened. Its text is left out: it may quote a
+    secret.
+    """
     trace = error.__traceback__
     while trace is not None and trace.tb_next is not None:
         trace = trace.tb_next
@@ -40,7 +42,7 @@ class InvalidSettings(UsageError):
 
 
 class AmbiguousDevice(UsageError):
-    """A DEVICE fits several; the text lists them."""
+    """A DEVICE fits several devices; the text lists them."""
 
 
 class NotFound(ScopionError, LookupError):
@@ -50,13 +52,13 @@ class NotFound(ScopionError, LookupError):
 
 
 class CheckNotMet(ScopionError):
-    """A check that the user asked for (``--fail-on``) is not met."""
+    """A check that the user asked for (``--fail-on``) failed."""
 
     exit_code = 3
 
 
 class NotPermitted(ScopionError, PermissionError):
-    """The system does not let this user do it; the text says how to be let."""
+    """The system does not permit it; the text says how to get permission."""
 
 
 class LiveNetworkLocked(ScopionError):
@@ -64,19 +66,19 @@ class LiveNetworkLocked(ScopionError):
 
 
 class NoInterface(ScopionError):
-    """No interface can do what was asked: down, gone, without address."""
+    """No interface can do what was asked: it is down, gone, or has no address."""
 
 
 class InterfaceLost(ScopionError):
-    """An interface went down or vanished while it was in use."""
+    """An interface went down or disappeared while it was in use."""
 
 
 class RouterUnreadable(ScopionError):
-    """A router does not tell its address table; the text says why and what to check."""
+    """A router's address table cannot be read; the text says why and what to check."""
 
 
 class EnforcerUnreachable(ScopionError):
-    """An access point or a router cannot be reached, or does not do what it is told; the text says why."""
+    """An access point or router cannot be reached, or does not do what it is told; the text says why."""
 
 
 class Divided(ScopionError):
@@ -84,11 +86,11 @@ class Divided(ScopionError):
 
 
 class MalformedFrame(ScopionError, ValueError):
-    """A frame claims to be something and is not."""
+    """A frame claims to be of a type and does not have its form."""
 
 
 class DamagedListing(ScopionError):
-    """A vendor listing is damaged or implausibly small; the present one stays."""
+    """A vendor listing is damaged or too small; the present one is kept."""
 
 
 class DamagedRoster(ScopionError):
@@ -96,12 +98,12 @@ class DamagedRoster(ScopionError):
 
 
 class StorageFailed(ScopionError, OSError):
-    """A file could not be written: disk full, read-only, not ours."""
+    """A file could not be written: the disk is full or read-only, or the file belongs to another account."""
 
 
 class ChangedMeanwhile(ScopionError):
-    """Somebody else has changed what was to be changed; the text says how it is now."""
+    """Another process has changed the same thing meanwhile; the text says how it is now."""
 
 
 class Refused(ScopionError):
-    """Scopion itself refuses; the text says why and how to insist."""
+    """Scopion refuses to do it; the text says why, and how to insist."""

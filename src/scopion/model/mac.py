@@ -1,6 +1,6 @@
-"""MAC addresses in any notation that people meet, and what their bits say.
+"""MAC addresses in any notation that people meet, and the meaning of their bits.
 
-Called by everyone. Parsing is total: it returns a valid address or raises ``InvalidMacAddress``.
+Parsing is total: it returns a valid address or raises ``InvalidMacAddress``.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ _HYPHENS = str.maketrans({"‐": "-", "‑": "-", "–": "-", "−": "-", "\u00a
 
 
 class Notation(StrEnum):
-    """How a MAC address is written. A router's web page accepts just one of them."""
+    """How a MAC address is written. A router's web page usually accepts only one notation."""
 
     COLON = "colon"  # 0c:4e:a0:12:34:56
     HYPHEN = "hyphen"  # 0C-4E-A0-12-34-56
@@ -31,7 +31,7 @@ class Notation(StrEnum):
 
 
 _VIRTUAL_ROUTERS = tuple(map(bytes.fromhex, ("00005e0001", "00005e0002", "00000c07ac", "00000c9f")))
-_LAYOUT: dict[Notation, tuple[int, str, bool]] = {  # digits per group, separator, capitals
+_LAYOUT: dict[Notation, tuple[int, str, bool]] = {  # digits in a group, separator, capitals
     Notation.COLON: (2, ":", False),
     Notation.HYPHEN: (2, "-", True),
     Notation.DOT: (4, ".", False),
@@ -54,15 +54,15 @@ class MacAddress:
 
     @classmethod
     def parse(cls, text: str) -> MacAddress:
-        """Read a MAC address in any notation: ``0c:4e:a0:1:2:3``, ``0C-4E-...``, ``0c4e.a001.0203``, bare.
+        """Read a MAC address in any notation: ``0c:4e:a0:1:2:3``, ``0C-4E-...``, ``0c4e.a001.0203``, or bare digits.
 
         Raises InvalidMacAddress with the text and the reason.
         """
-        if len(text) == _USUAL_LENGTH and text[2::3] == _USUAL_COLONS:  # as we write it ourselves, ten times quicker
+        if len(text) == _USUAL_LENGTH and text[2::3] == _USUAL_COLONS:  # the form that we write: ten times faster
             try:
                 return cls(bytes.fromhex(text.replace(":", "")))
             except ValueError:
-                return cls._spelled_out(text)  # which says what is wrong
+                return cls._spelled_out(text)  # it raises the error that says what is wrong
         return cls._spelled_out(text)
 
     @classmethod
@@ -78,7 +78,7 @@ class MacAddress:
         return self.octets.hex(":")
 
     def written(self, notation: Notation) -> str:
-        """Return the address as ``notation`` writes it."""
+        """Return the address in a notation."""
         size, separator, capitals = _LAYOUT[notation]
         digits = self.octets.hex()
         text = separator.join(digits[at : at + size] for at in range(0, len(digits), size))
@@ -86,32 +86,32 @@ class MacAddress:
 
     @property
     def number(self) -> int:
-        """The address as a 48-bit number, for prefix look-ups."""
+        """Return the address as a 48-bit number, for prefix look-ups."""
         return int.from_bytes(self.octets)
 
     @property
     def is_broadcast(self) -> bool:
-        """All ones: every station of the segment."""
+        """Tell whether it is the broadcast address (all ones)."""
         return self.octets == b"\xff" * OCTETS
 
     @property
     def is_virtual_router(self) -> bool:
-        """Whether it stands for several routers together: VRRP (RFC 9568, 7.3) and HSRP (RFC 2281, 5.3; version 2)."""
+        """Tell whether several routers share it: VRRP (RFC 9568, 7.3) or HSRP (RFC 2281, 5.3; version 2)."""
         return self.octets.startswith(_VIRTUAL_ROUTERS)
 
     @property
     def is_multicast(self) -> bool:
-        """The group bit, lowest of the first octet: no single adapter has such an address."""
+        """Tell whether it is a group address (lowest bit of the first octet): no single adapter has one."""
         return bool(self.octets[0] & 0x01)
 
     @property
     def is_private(self) -> bool:
-        """Locally administered (second-lowest bit of the first octet): made up by the device, no vendor."""
+        """Tell whether it is locally administered (second-lowest bit of the first octet): it has no vendor."""
         return self.octets[0] & 0x03 == 0x02
 
 
 def hex_digits(text: str) -> str:
-    """The lower-case hexadecimal digits of a MAC address or of its beginning, in any notation.
+    """Return the lower-case hexadecimal digits of a MAC address or its beginning, in any notation.
 
     Single-digit octets (``0:c:29:...``) are filled up. Raises InvalidMacAddress for anything else.
     """
@@ -131,7 +131,7 @@ def hex_digits(text: str) -> str:
         return groups[0].lower()
     size = _group_size(plain, groups, text)
     filled = [group.rjust(size, "0") for group in groups[:-1]]
-    # The last group of a whole address is filled like the others; that of a beginning stays as it is.
+    # The last group of a whole address is filled up like the others; the last group of a beginning is not.
     whole = len(groups) * size == 2 * OCTETS
     return "".join([*filled, groups[-1].rjust(size, "0") if whole else groups[-1]]).lower()
 
@@ -142,7 +142,7 @@ def _group_size(plain: str, groups: list[str], text: str) -> int:
         None,
     )
     if "." in plain and size == 2 and len(groups) <= 3:
-        size = 4  # dots stand between fours unless there are too many groups for that
+        size = 4  # dots separate groups of four, unless there are too many groups
     if size is None or len(groups) * size > 2 * OCTETS:
         raise InvalidMacAddress(f"{_quoted(text)} is not a MAC address: its groups of digits do not fit")
     if size > 2 and any(len(group) != size for group in groups[:-1]):
@@ -151,5 +151,5 @@ def _group_size(plain: str, groups: list[str], text: str) -> int:
 
 
 def _quoted(text: str) -> str:
-    """The text as a message may repeat it: cut short, control characters made visible."""
+    """Return the text as a message may repeat it: cut, with control characters made visible."""
     return repr(text if len(text) <= 40 else text[:37] + "...")

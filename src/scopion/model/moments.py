@@ -1,7 +1,7 @@
-"""Moments as people say them: ``yesterday 14:00``, ``monday``, ``3 days``, ``2026-09-14 08:30``.
+"""Moments as people write them: ``yesterday 14:00``, ``monday``, ``3 days``, ``2026-09-14 08:30``.
 
-Days and weeks are counted on the wall clock of the person, so that ``3 days`` is the same time of day in spite of a
-change to summer time; hours and less are counted exactly.
+Days and weeks are counted on the site's clock, so that ``3 days`` is the same time of day across a change to summer
+time; hours and less are counted exactly.
 """
 
 from __future__ import annotations
@@ -20,11 +20,11 @@ HOW = "write it as 2026-09-14, '2026-09-14 14:00', yesterday, monday, 14:00 or '
 
 
 def parse_moment(text: str, clock: Clock, *, ahead: bool = False, end: bool = False) -> datetime:
-    """Read a moment, in UTC; without ``ahead`` it is past: a weekday is the latest one, a span lies behind.
+    """Read a moment and return it in UTC. Without ``ahead`` it is in the past: the latest Monday, three days ago.
 
-    A day alone is its beginning, with ``end`` its end. Raises ValueError that says what is understood.
+    A day alone is its beginning, with ``end`` its end. Raises ValueError with the forms that are understood.
     """
-    with suppress(OverflowError, OSError):  # before or after all dates
+    with suppress(OverflowError, OSError):  # a year that datetime cannot hold
         found = _parsed(text, clock, ahead=ahead, end=end)
         if found.year >= _FIRST_YEAR:
             return found
@@ -63,7 +63,7 @@ def _parsed(text: str, clock: Clock, *, ahead: bool, end: bool) -> datetime:
 
 
 def parse_day(text: str, clock: Clock) -> date:
-    """Read a coming day: ``friday``, ``tomorrow``, ``2026-12-31``, ``2 weeks``. Raises ValueError."""
+    """Read a day in the future: ``friday``, ``tomorrow``, ``2026-12-31``, ``2 weeks``. Raises ValueError."""
     return clock.local(parse_moment(text, clock, ahead=True)).date()
 
 
@@ -83,7 +83,7 @@ def _span(plain: str, clock: Clock, now: datetime, ahead: bool) -> datetime | No
 
 
 def _instant(plain: str) -> datetime | None:
-    """A moment with its zone, as the machine formats give it."""
+    """Return a moment that is written with its time zone, as the JSON output has it; None for other texts."""
     if not re.fullmatch(r"\d{4}-\d\d-\d\dt.*(z|[+-]\d\d:?\d\d)", plain):
         return None
     try:

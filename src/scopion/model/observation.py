@@ -1,4 +1,4 @@
-"""What a source saw: this MAC used this address at this time, and said this of itself. All that folding accepts."""
+"""Observations: this MAC address used this IP address at this time, and said this. Folding accepts nothing else."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from scopion.model.address import Address
 from scopion.model.mac import MacAddress
 from scopion.model.value import value
 
-# What identifies a sighting: either may be unknown, not both.
+# The identity of a sighting: one of the two may be unknown.
 Pair = tuple[MacAddress | None, Address | None]
 
 
@@ -31,12 +31,12 @@ class Source(StrEnum):
     LLMNR = "llmnr"
     SSDP = "ssdp"
     LEASES = "leases"  # a DHCP server's own file
-    CLIENT_LIST = "client-list"  # a list that somebody copied from a router's page
+    CLIENT_LIST = "client-list"  # a list that a person copied from a router's page
     LISTING = "listing"  # a neighbour listing from another machine
 
 
 class Medium(StrEnum):
-    """What an adapter is connected by."""
+    """How an adapter is connected."""
 
     WIRELESS = "wireless"
     CABLE = "cable"
@@ -44,14 +44,14 @@ class Medium(StrEnum):
 
 
 class TraitKind(StrEnum):
-    """What kind of thing was said of an adapter."""
+    """The kind of a trait."""
 
     NAME = "name"
-    SERVICE = "service"  # that it offers: _ipp._tcp, a UPnP device type
+    SERVICE = "service"  # a service that it offers: _ipp._tcp, a UPnP device type
     MODEL = "model"
     SOFTWARE = "software"
-    VENDOR_CLASS = "vendor-class"  # what a DHCP client's maker calls this kind of client
-    REQUESTED_OPTIONS = "requested-options"  # the numbers in their order: typical of an operating system
+    VENDOR_CLASS = "vendor-class"  # how the maker of a DHCP client calls this kind of client
+    REQUESTED_OPTIONS = "requested-options"  # the option numbers in their order: typical of an operating system
     CLIENT_ID = "client-id"  # hexadecimal
     PORT = "port"  # a TCP port that accepted a connection
     ROLE = "role"  # router, dhcp-server
@@ -59,7 +59,7 @@ class TraitKind(StrEnum):
 
 @value
 class Trait:
-    """One thing that an adapter said of itself, or that a record says of it; cleaned where it was decoded."""
+    """One thing that an adapter says of itself, or that a record says of it. It was cleaned where it was decoded."""
 
     kind: TraitKind
     value: str
@@ -68,15 +68,16 @@ class Trait:
 
 @value
 class Observation:
-    """One fact from one source at one time (UTC). MAC or address may be missing, not both."""
+    """One fact from one source at one time (UTC). Either the MAC or the IP address may be missing."""
 
-    mac: MacAddress | None  # None: a host beyond a router, of which no source has told the MAC
-    address: Address | None  # None: an adapter that has no address yet, or none that is known
+    mac: MacAddress | None  # None: a host beyond a router whose MAC address no source has told
+    address: Address | None  # None: an adapter that has no address yet, or whose address is not known
     at: datetime
     source: Source
     medium: Medium = Medium.UNKNOWN
-    rtt_s: float | None = None  # from the latest request to its answer; None when nothing was measured
+    rtt_s: float | None = None  # seconds from the latest request to its answer; None: not measured
     traits: tuple[Trait, ...] = ()
-    recorded: bool = False  # taken from a record: it was so at that time, and makes nobody present
-    undated: bool = False  # recorded, too: the record does not say when it was so, only that it is known of
-    subnet: IPv4Network | None = None  # on whose link it was seen, which an IPv6 address does not tell; None: not known
+    recorded: bool = False  # taken from a record of another time: it makes no device present
+    undated: bool = False  # recorded, and the record gives no time
+    # the subnet of the link on which it was seen (an IPv6 address does not tell it); None: not known
+    subnet: IPv4Network | None = None

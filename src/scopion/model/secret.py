@@ -1,4 +1,4 @@
-"""Where a secret is, as settings say it: never the secret itself, for settings are often copied about."""
+"""References to secrets in settings. The settings never hold the secret itself, because they are often copied."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import Annotated
 
 from annotated_types import Predicate
 
-# A credential's name becomes a file's name, and stands in the service's unit.
+# A credential's name becomes a file name, and stands in the service's unit.
 _REFERENCE = re.compile(r"env:[A-Za-z_]\w*|file:.+|credential:[\w.-]{1,200}", re.ASCII)
 
 Secret = Annotated[str, Predicate(lambda text: not text or _REFERENCE.fullmatch(text) is not None)]

@@ -1,4 +1,4 @@
-"""Which addresses a scan asks: the notations people write, made into disjoint ranges.
+"""Which addresses a scan asks: the notations that people write, as disjoint ranges.
 
 A ``Targets`` is a sorted tuple of ranges that neither touch nor overlap, so that every address is asked once.
 """
@@ -11,7 +11,7 @@ from ipaddress import IPv4Address, IPv4Network
 
 from scopion.model.errors import InvalidTarget
 
-# A /16: 33 s a round at 2,000 requests a second. More is nearly always a slip of the keyboard.
+# A /16: 33 s a round at 2,000 requests a second. A larger range is nearly always a typing mistake.
 MAX_WITHOUT_A_YES = 65_536
 
 
@@ -23,10 +23,11 @@ class Targets:
 
     @classmethod
     def parse(cls, texts: Sequence[str], exclude: Sequence[str] = (), subnets: Iterable[IPv4Network] = ()) -> Targets:
-        """Read targets: ``192.0.2.0/24``, ``192.0.2.7``, ``192.0.2.10-192.0.2.20``, ``192.0.2.10-20``, lists.
+        """Read targets: ``192.0.2.0/24``, ``192.0.2.7``, ``192.0.2.10-192.0.2.20``, ``192.0.2.10-20``, or lists of
+        these.
 
-        ``subnets`` are the attached ones: their network and broadcast addresses are left out of everything,
-        and a part of one (a /25 of an attached /24) loses none of its own. Raises InvalidTarget.
+        ``subnets`` are the attached ones: their network and broadcast addresses are left out, and a part of a subnet (a
+        /25 of an attached /24) keeps all of its own addresses. Raises InvalidTarget.
         """
         attached = tuple(subnets)
         wanted = [_spec(part, attached) for part in _parts(texts)]
@@ -39,11 +40,11 @@ class Targets:
 
     @classmethod
     def of_subnet(cls, subnet: IPv4Network, exclude: Sequence[str] = ()) -> Targets:
-        """Every host address of a subnet."""
+        """Return every host address of a subnet."""
         return cls.parse([str(subnet)], exclude, [subnet])
 
     def without(self, addresses: Iterable[IPv4Address]) -> Targets | None:
-        """These targets less some addresses; None if nothing is left."""
+        """Return these targets without some addresses; None if nothing is left."""
         left = _subtract(list(self.ranges), _merged((int(each), int(each)) for each in addresses))
         return Targets(tuple(left)) if left else None
 
@@ -60,7 +61,7 @@ class Targets:
         return (IPv4Address(number) for first, last in self.ranges for number in range(first, last + 1))
 
     def covers(self, subnet: IPv4Network) -> bool:
-        """Whether every host address of ``subnet`` is among the targets."""
+        """Tell whether every host address of ``subnet`` is among the targets."""
         first, last = int(subnet.network_address), int(subnet.broadcast_address)
         if subnet.prefixlen <= 30:
             first, last = first + 1, last - 1
@@ -78,7 +79,7 @@ def _parts(texts: Sequence[str]) -> list[str]:
 
 
 def _spec(text: str, attached: Sequence[IPv4Network] | None) -> tuple[int, int]:
-    """One notation as a range; ``attached`` is None for exclusions, which keep their edges."""
+    """Return one notation as a range; ``attached`` is None for exclusions, which keep their edges."""
     if "/" in text:
         return _cidr(text, attached)
     if "-" in text:
@@ -127,7 +128,7 @@ def _address(text: str, whole: str) -> IPv4Address:
 
 
 def _edges(subnet: IPv4Network) -> tuple[IPv4Address, ...]:
-    """Network and broadcast address; a /31 (RFC 3021) and a /32 have neither."""
+    """Return network and broadcast address; a /31 (RFC 3021) and a /32 have neither."""
     return (subnet.network_address, subnet.broadcast_address) if subnet.prefixlen <= 30 else ()
 
 

@@ -1,4 +1,4 @@
-"""Reads TOML that may be anybody's: whatever is wrong with it is one error, and nothing in it is nested for ever."""
+"""Reads TOML from any origin: every defect is a ValueError, and the depth of nesting is limited."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ _DEEPEST = 32  # the settings have four levels
 
 
 def parse_toml(text: str) -> dict[str, Any]:
-    """The document. Raises ValueError that says what is wrong, and where."""
+    """Return the document. Raises ValueError with what is wrong and where."""
     if len(text) > _MOST_CHARACTERS:
         raise ValueError(f"not TOML of ours: larger than {_MOST_CHARACTERS // 1024**2} MB")
     try:
@@ -20,7 +20,7 @@ def parse_toml(text: str) -> dict[str, Any]:
         deep = True
     except tomllib.TOMLDecodeError as error:
         raise ValueError(f"not TOML: {error}") from None
-    except ValueError:  # a number of thousands of digits
+    except ValueError:  # a number with thousands of digits
         raise ValueError("not TOML: a number in it is too long") from None
     if deep:
         raise ValueError(f"not TOML of ours: nested more than {_DEEPEST} deep")

@@ -1,7 +1,7 @@
-"""Values of which there are ten thousands: frozen for the type checker, quick to make for the interpreter.
+"""Frozen values of which there are tens of thousands: frozen for the type checker, fast for the interpreter.
 
-``dataclass(frozen=True)`` guards each field while an object is made, which takes four times as long as making it; a
-list of all devices makes sixty thousand. Every line of the project is type-checked, so the checker is the guard here.
+``dataclass(frozen=True)`` guards each field while an object is made, which takes four times as long as making it, and a
+list of all devices makes sixty thousand. Every line of the project is type-checked, so the checker guards them.
 """
 
 from __future__ import annotations
@@ -14,11 +14,11 @@ _Class = TypeVar("_Class")
 
 @dataclass_transform(frozen_default=True, field_specifiers=(field,))
 def value(made: type[_Class]) -> type[_Class]:
-    """A dataclass with slots that compares and hashes by its fields; assigning to one is an error of types."""
+    """Return a dataclass with slots that compares and hashes by its fields; assigning to a field is a type error."""
     return dataclass(slots=True, unsafe_hash=True)(made)
 
 
 @dataclass_transform(frozen_default=True, order_default=True, field_specifiers=(field,))
 def ordered_value(made: type[_Class]) -> type[_Class]:
-    """The same, and it sorts by its fields."""
+    """Return the same, which also sorts by its fields."""
     return dataclass(slots=True, unsafe_hash=True, order=True)(made)

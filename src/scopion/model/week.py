@@ -1,7 +1,7 @@
-"""Weekly hours: windows of a week on the wall's clock, as ``mon-fri 08:00-18:00, sat 10:00-14:00``.
+"""Weekly hours: windows of a week on the site's clock, as ``mon-fri 08:00-18:00, sat 10:00-14:00``.
 
-What holds is judged by what a clock on the wall shows, so that a shop opens at eight on either side of a change to
-summer time: an hour that is skipped in spring has no windows, one that is repeated in autumn has them twice.
+The clock on the wall decides, so that a shop opens at eight before and after a change to summer time. An hour that is
+skipped in spring has no windows; one that is repeated in autumn has them twice.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 _DAY = 24 * 60
 WEEK = 7 * _DAY  # in minutes
-# One for each hour of a week and some more; what is longer was not meant as opening hours.
+# One for each hour of a week and some more; a longer list was not meant as opening hours.
 _MOST_WINDOWS = 200
 _HOW = "write them as mon-fri 08:00-18:00, sat 10:00-14:00"
 _WORDS = {"daily": "mon-sun", "weekdays": "mon-fri", "weekend": "sat-sun"}
@@ -25,16 +25,16 @@ _TIME = re.compile(r"([0-9]{1,2}):([0-9]{2})(?::([0-9]{2}))?")
 _MINUTE = timedelta(minutes=1)
 _HOUR = timedelta(hours=1)
 
-Local = Callable[[datetime], datetime]  # a moment as the clock on the wall shows it
+Local = Callable[[datetime], datetime]  # a moment as the site's clock shows it
 
 
 def on_the_wall(moment: datetime, local: Local) -> datetime:
-    """What the clock on the wall shows at a moment: without a time zone, for a day has 24 hours there."""
+    """Return what the site's clock shows at a moment, without a time zone, so that every day has 24 hours."""
     return local(moment).replace(tzinfo=None)
 
 
 def from_the_wall(wall: datetime, near: datetime, local: Local) -> datetime:
-    """The moment at which that clock shows a time: guessed by the offset of a moment near by, then put right."""
+    """Return the moment at which the site's clock shows ``wall``; ``near`` is a moment close to it."""
     guess = near - (on_the_wall(near, local) - wall)
     return guess - (on_the_wall(guess, local) - wall)
 
@@ -58,13 +58,13 @@ def parse_time(text: str) -> time | None:
 
 @dataclass(frozen=True, slots=True)
 class Week:
-    """Windows as ranges of minutes from Monday's midnight; in order, apart, never empty."""
+    """Windows as ranges of minutes since Monday's midnight, sorted, apart from each other, and never empty."""
 
     ranges: tuple[tuple[int, int], ...]
 
     @classmethod
     def parse(cls, text: str) -> Week:
-        """Read windows; one that ends before it begins goes over midnight. Raises UsageError."""
+        """Read windows; one that ends before it begins crosses midnight. Raises UsageError."""
         covered: list[tuple[int, int]] = []
         parts = [part.strip() for part in text.casefold().split(",")]
         if len(parts) > _MOST_WINDOWS:
@@ -80,7 +80,7 @@ class Week:
         return cls(tuple(_merged(covered)))
 
     def __str__(self) -> str:
-        """The windows as people write them: days with the same hours together."""
+        """Return the windows as people write them: days with the same hours together."""
         by_hours: dict[tuple[tuple[int, int], ...], list[int]] = {}
         for day, spans in enumerate(self.by_day()):
             if spans:
@@ -94,36 +94,36 @@ class Week:
         return ", ".join(said)
 
     def __or__(self, other: Week) -> Week:
-        """When either holds."""
+        """Return the hours in which either holds."""
         return Week(tuple(_merged([*self.ranges, *other.ranges])))
 
     def __invert__(self) -> Week:
-        """When it does not hold."""
+        """Return the hours in which it does not hold."""
         edges = [0, *(edge for span in self.ranges for edge in span), WEEK]
         return Week(tuple((begin, end) for begin, end in zip(edges[::2], edges[1::2], strict=True) if begin < end))
 
     def __and__(self, other: Week) -> Week:
-        """When both hold."""
+        """Return the hours in which both hold."""
         return ~(~self | ~other)
 
     @property
     def is_always(self) -> bool:
-        """Whether it holds the whole week."""
+        """Tell whether it holds the whole week."""
         return self.ranges == ((0, WEEK),)
 
     def holds(self, wall: datetime) -> bool:
-        """Whether a wall's time lies in a window; its beginning does, its end does not."""
+        """Tell whether a time on the wall is in a window; a window's beginning is in it, its end is not."""
         minute = wall.weekday() * _DAY + wall.hour * 60 + wall.minute
         return any(begin <= minute < end for begin, end in self.ranges)
 
     def by_day(self) -> list[list[tuple[int, int]]]:
-        """The windows by the day on which they begin, in minutes of it; one over midnight ends after 1440."""
+        """Return the windows by the day on which they begin, in its minutes; one over midnight ends after 1440."""
         days: list[list[tuple[int, int]]] = [[] for _ in range(7)]
         if self.is_always:
             return [[(0, _DAY)] for _ in range(7)]
         for begin, end in self._whole():
             day = begin // _DAY
-            # What would end on the next day later than it begins is written in pieces, midnight by midnight.
+            # A window that would end on the next day later than it begins is split at midnight.
             while end - day * _DAY > _DAY and end - (day + 1) * _DAY >= begin - day * _DAY:
                 days[day % 7].append((begin - day * _DAY, _DAY))
                 day += 1
@@ -132,7 +132,7 @@ class Week:
         return days
 
     def next_change(self, after: datetime, local: Local) -> datetime | None:
-        """The first moment after one at which a window begins or ends; None if that never happens."""
+        """Return the first moment after ``after`` at which a window begins or ends; None if there is none."""
         if not self.ranges or self.is_always:
             return None
         before = self.holds(local(after))
@@ -145,9 +145,9 @@ class Week:
         return None
 
     def _edges(self, hour: datetime, local: Local) -> Iterator[datetime]:
-        """Moments of the hour from ``hour`` on at which something may change."""
+        """Yield the moments of the hour from ``hour`` on at which something may change."""
         wall, end = local(hour), local(hour + _HOUR)
-        if end.replace(tzinfo=None) - wall.replace(tzinfo=None) != _HOUR:  # the clock is set in this hour
+        if end.replace(tzinfo=None) - wall.replace(tzinfo=None) != _HOUR:  # the clock is changed in this hour
             yield from (hour + minute * _MINUTE for minute in range(60))
             return
         at = wall.weekday() * _DAY + wall.hour * 60 + wall.minute
@@ -156,7 +156,7 @@ class Week:
         )
 
     def _whole(self) -> list[tuple[int, int]]:
-        """The ranges with one that goes over the end of the week in one piece."""
+        """Return the ranges, with one that crosses the end of the week in one piece."""
         if len(self.ranges) > 1 and self.ranges[0][0] == 0 and self.ranges[-1][1] == WEEK:
             first, *between, last = self.ranges
             return [*between, (last[0], WEEK + first[1])]
@@ -217,7 +217,7 @@ def _merged(ranges: list[tuple[int, int]]) -> list[tuple[int, int]]:
 
 
 def _runs(days: list[int]) -> list[list[int]]:
-    """Days that follow each other together."""
+    """Return runs of days that follow each other."""
     runs: list[list[int]] = []
     for day in days:
         if runs and runs[-1][-1] == day - 1:

@@ -1,1 +1,1 @@
-"""What is told of the past: tables, figures, and the page. The only room that may import NumPy and Matplotlib."""
+"""Looking back: tables, figures, and the page. The only room that may import NumPy and Matplotlib."""

@@ -12,18 +12,18 @@ from ipaddress import IPv4Address, IPv4Network
 from scopion.model.device import Stay
 from scopion.model.targets import Targets
 
-# A /24 is drawn as 16 by 16; what is larger is folded into as many cells.
+# A /24 is drawn as 16 by 16; a larger subnet is folded into as many cells.
 ACROSS, CELLS = 16, 256
 
 
 class Use(StrEnum):
-    """What an address is used for; what weighs more in a cell of several comes first."""
+    """What an address is used for; in a cell of several the first of these is shown."""
 
     CONTESTED = "contested"  # several devices claim it
     NOW = "used-now"
     LATELY = "used-lately"
     RESERVED = "reserved"
-    POOL = "dhcp-pool"  # the DHCP server gives it out, and nobody has it
+    POOL = "dhcp-pool"  # the DHCP server gives it out, and no device has it
     FREE = "free"
     EDGE = "no-host"  # the network's own address and the broadcast address
 
@@ -34,8 +34,8 @@ class AddressUse:
 
     address: IPv4Address
     use: Use
-    devices: tuple[int, ...] = ()  # who is there now, else who was there last
-    last_used: datetime | None = None  # None: by nobody, as far as the roster goes back
+    devices: tuple[int, ...] = ()  # the device that has it now, else the last one
+    last_used: datetime | None = None  # None: never, as far as the roster goes back
     reserved: bool = False
     in_pool: bool = False
 
@@ -46,7 +46,7 @@ class Cell:
 
     first: IPv4Address
     last: IPv4Address
-    use: Use  # the weightiest in it
+    use: Use  # the most important use in it
     now: int  # how many of its addresses are used now, contested ones included
 
 
@@ -60,26 +60,26 @@ class SubnetUse:
 
     @property
     def in_use(self) -> int:
-        """How many addresses somebody has now."""
+        """Return how many addresses are in use now."""
         return self.counts.get(Use.NOW, 0) + self.counts.get(Use.CONTESTED, 0)
 
     @property
     def per_cell(self) -> int:
-        """How many addresses stand in one square of the grid."""
+        """Return how many addresses one square of the grid stands for."""
         return max(1, len(self.addresses) // CELLS)
 
     def cells(self) -> Iterator[Cell]:
-        """The squares of the grid in the order of the addresses, row by row."""
+        """Yield the squares of the grid in the order of the addresses, row by row."""
         weights = list(Use)
         size = self.per_cell
         for begin in range(0, len(self.addresses), size):
             group = self.addresses[begin : begin + size]
-            use = min((each.use for each in group), key=weights.index)  # an edge weighs least
+            use = min((each.use for each in group), key=weights.index)  # an edge counts least
             now = sum(each.use in (Use.NOW, Use.CONTESTED) for each in group)
             yield Cell(group[0].address, group[-1].address, use, now)
 
     def rows(self) -> list[list[Cell]]:
-        """The squares, sixteen in a row."""
+        """Return the squares, sixteen in a row."""
         cells = list(self.cells())
         return [cells[at : at + ACROSS] for at in range(0, len(cells), ACROSS)]
 
@@ -91,9 +91,9 @@ def subnet_use(
     pool: Targets | None = None,
     reserved: Targets | None = None,
 ) -> SubnetUse:
-    """What the addresses of a subnet are used for, by the stays of devices (by number) as far as they are known.
+    """Return what the addresses of a subnet are used for, by the stays of devices (by number).
 
-    Used lately is what was used after ``lately`` and is not used now.
+    An address was used lately if it was used after ``lately`` and is not used now.
     """
     here: dict[IPv4Address, list[int]] = {}
     past: dict[IPv4Address, tuple[datetime, int]] = {}

@@ -1,6 +1,6 @@
-"""All that a report tells, as plain values: gathered once, then drawn as a page, as tables, as figures, as a mail.
+"""Everything that a report tells, as plain values: gathered once, then drawn as a page, tables, figures, a mail.
 
-Moments are on the wall's clock of the site, without a time zone. Texts are clean and not escaped.
+Moments are on the site's clock, without a time zone. Texts are clean and not escaped.
 """
 
 from __future__ import annotations
@@ -13,14 +13,14 @@ from enum import StrEnum
 from scopion.reports.address_use import SubnetUse
 from scopion.reports.count_hours import WeekOf
 
-# So many notable events stand on a page; the others are counted, and are all in the table.
+# This many notable events are on a page; the others are counted, and the table has all of them.
 HAPPENINGS = 100
-# From so many days with scans on it is told which hours are busy: each weekday once.
+# Busy hours are told from this many days with scans on: each weekday once.
 LEAST_DAYS = 7
 
 
 class Part(StrEnum):
-    """What a report can be asked for, in the order in which it is told."""
+    """The parts of a report, in the order in which they are told."""
 
     ATTENTION = "attention"
     DEVICES = "devices"
@@ -56,7 +56,7 @@ class DeviceLine:
     """A device as the report lists it."""
 
     number: int
-    name: str  # what to call it
+    name: str  # its name in the report
     standing: str
     role: str  # "this machine", "gateway" or empty
     present: bool  # at the end of the period
@@ -72,12 +72,12 @@ class DeviceLine:
     first_seen: datetime
     last_seen: datetime | None  # None: never; only records know of it
     days_here: int  # of the period
-    joined: bool  # for the first time, in the period
+    joined: bool  # first seen in the period
     comings: int  # how often it joined or returned in the period
     usually: str  # a rule in words; empty if there is none
     week: WeekOf
     unusual: str  # hours of the last week in which it was here and never is
-    missed: str  # hours of the last week in which it was not here and nearly always is
+    missed: str  # hours of the last week in which it was away and nearly always is here
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,10 +92,10 @@ class Happening:
 
 @dataclass(frozen=True, slots=True)
 class DayOfComings:
-    """How many came and went on a day."""
+    """How many devices came and went on a day."""
 
     day: date
-    looked: bool  # whether anybody looked; on other days nothing could be seen
+    looked: bool  # whether any scan looked; on other days nothing could be seen
     present: int  # devices that were here at any time
     joined: int
     returned: int
@@ -104,20 +104,20 @@ class DayOfComings:
 
 @dataclass(frozen=True, slots=True)
 class WeekOfNew:
-    """New devices of a week, by what is thought of them now."""
+    """New devices of a week, by their standing now."""
 
     monday: date
     by_standing: Mapping[str, int]
 
     @property
     def total(self) -> int:
-        """All of them."""
+        """Return the number of all of them."""
         return sum(self.by_standing.values())
 
 
 @dataclass(frozen=True, slots=True)
 class Group:
-    """Devices that have something in common: a maker, a kind."""
+    """Devices that have a vendor or a kind in common."""
 
     name: str
     devices: int
@@ -147,7 +147,7 @@ class NetworkLine:
     pending: bool  # entries or the mode were changed after it
     verified: str  # the last verification in words; empty: never
     verified_at: datetime | None
-    works: bool | None  # what it found; None: never looked, or it could not be read
+    works: bool | None  # its result; None: never verified, or nothing could be read
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,7 +169,7 @@ class Report:
     site: str
     since: datetime
     until: datetime
-    memory_since: datetime | None  # when the memory begins, if that is in the period
+    memory_since: datetime | None  # when the roster begins, if that is in the period
     parts: tuple[Part, ...]
     summary: tuple[str, ...]
     attention: tuple[Concern, ...]
@@ -177,7 +177,7 @@ class Report:
     days: tuple[DayOfComings, ...]
     happenings: tuple[Happening, ...]  # the latest ones, in the order of time
     happenings_left_out: int
-    busy: tuple[tuple[float, ...], ...]  # devices at a time, by weekday and hour; nan where nobody looked
+    busy: tuple[tuple[float, ...], ...]  # devices at a time, by weekday and hour; nan where no scan looked
     new: tuple[WeekOfNew, ...]
     vendors: tuple[Group, ...]
     kinds: tuple[Group, ...]
@@ -186,11 +186,11 @@ class Report:
     audit: tuple[AuditLine, ...]
 
     def has(self, part: Part) -> bool:
-        """Whether a part was asked for."""
+        """Tell whether a part was asked for."""
         return part in self.parts
 
     @property
     def tells_busy_hours(self) -> bool:
-        """Whether enough was seen to say which hours are busy: an hour of one Tuesday says nothing of Tuesdays."""
+        """Tell whether enough was seen to say which hours are busy: one Tuesday says nothing about Tuesdays."""
         seen = sum(day.looked for day in self.days)
         return seen >= LEAST_DAYS and self.until - self.since >= timedelta(days=LEAST_DAYS)

@@ -1,7 +1,8 @@
-"""In which hours somebody was here: the usual week, the last week, and how busy each hour is. Pure; wall's clock.
+"""In which hours a device was here: the usual week, the last week, and how busy each hour is. Pure; on the site's
+clock.
 
-The hours of a span of time are the bits of one number, the first hour the lowest: a year of one device is 8,760 of
-them, and to ask about an hour takes no time.
+The hours of a span are the bits of one number, the first hour the lowest: a year of one device is 8,760 bits, and
+asking about an hour takes no time.
 """
 
 from __future__ import annotations
@@ -14,42 +15,42 @@ from datetime import date, datetime, timedelta
 from scopion.model.week import WEEKDAYS
 
 HOUR, DAY_HOURS, WEEK_HOURS = timedelta(hours=1), 24, 168
-_WEEKS = 8  # the usual is what held in so many weeks before the last one
-_ENOUGH = 2  # so many Tuesdays tell what is usual on a Tuesday
-# From this share of comparable days on an hour counts as one in which it is always here.
+_WEEKS = 8  # the usual is what held in this many weeks before the last one
+_ENOUGH = 2  # this many Tuesdays tell what is usual on a Tuesday
+# From this share of comparable days on, an hour counts as one in which the device is always here.
 ALWAYS = 0.9
 
 
 @dataclass(frozen=True, slots=True)
 class HourSpan:
-    """Whole days on the wall's clock; ``end`` is the moment at which it is looked back, in the last of them."""
+    """Whole days on the site's clock; ``end`` is the moment of looking back, in the last of them."""
 
     first: date
     end: datetime  # without a time zone
 
     @property
     def days(self) -> list[date]:
-        """Every day."""
+        """Return every day."""
         count = (self.end.date() - self.first).days + 1
         return [self.first + timedelta(days=number) for number in range(count)]
 
     @property
     def hours(self) -> int:
-        """How many hours have begun."""
+        """Return how many hours have begun."""
         return int((self.end - self.midnight) / HOUR) + 1
 
     @property
     def midnight(self) -> datetime:
-        """Where it begins."""
+        """Return the beginning."""
         return datetime(self.first.year, self.first.month, self.first.day)
 
     def number(self, wall: datetime) -> int:
-        """Which hour of the span a moment lies in; negative before it."""
+        """Return the number of the hour in which a moment lies; negative before the span."""
         return (wall - self.midnight) // HOUR
 
 
 def hour_runs(stays: Iterable[tuple[datetime, datetime]], span: HourSpan) -> list[tuple[int, int]]:
-    """The hours in which any of some stays was (wall's clock), as inclusive runs that neither touch nor overlap."""
+    """Return the hours in which any of some stays was, as inclusive runs that neither touch nor overlap."""
     last = span.hours - 1
     runs: list[tuple[int, int]] = []
     for since, until in sorted(stays):
@@ -64,7 +65,7 @@ def hour_runs(stays: Iterable[tuple[datetime, datetime]], span: HourSpan) -> lis
 
 
 def bits(runs: Iterable[tuple[int, int]]) -> int:
-    """The same as bits."""
+    """Return the same as bits."""
     found = 0
     for begin, end in runs:
         found |= ((1 << (end - begin + 1)) - 1) << begin
@@ -74,10 +75,10 @@ def bits(runs: Iterable[tuple[int, int]]) -> int:
 def busy(
     runs: Iterable[Sequence[tuple[int, int]]], span: HourSpan, looked: Callable[[date], bool], since: datetime
 ) -> list[list[float]]:
-    """How many devices are here at a time, on the average, by weekday (Monday first) and hour.
+    """Return how many devices are here at a time, on average, by weekday (Monday first) and hour.
 
-    ``runs`` has the hours of each device. Hours before ``since`` and days on which nobody looked do not count; nan
-    where nothing is left.
+    ``runs`` has the hours of each device. Hours before ``since`` and days without a scan do not count; nan where
+    nothing is left.
     """
     change = [0] * (span.hours + 1)
     for each in runs:
@@ -105,12 +106,12 @@ class WeekOf:
     """The last seven days of a device, hour by hour, beside what is usual for it."""
 
     days: tuple[date, ...]  # seven, the last one is today
-    here: tuple[bool | None, ...]  # 168; None for hours to come, and for days on which nobody looked
+    here: tuple[bool | None, ...]  # 168; None for hours to come, and for days without a scan
     usual: tuple[float | None, ...]  # 168 shares of comparable days; None where there are too few of them
 
     @property
     def unusual(self) -> list[int]:
-        """The hours in which it was here and never is; one that borders on a usual one is not worth telling."""
+        """Return the hours in which it was here and never is; an hour next to a usual one is not worth telling."""
         around = (None, *self.usual, None)
         return [
             number
@@ -120,7 +121,7 @@ class WeekOf:
 
     @property
     def missed(self) -> list[int]:
-        """The hours in which it was not here and nearly always is."""
+        """Return the hours in which it was away and nearly always is here."""
         return [
             number
             for number, here in enumerate(self.here)
@@ -129,9 +130,9 @@ class WeekOf:
 
 
 def week_of(here: int, span: HourSpan, known_since: date, looked: Callable[[date], bool]) -> WeekOf:
-    """The last week of a device whose hours in a span are the bits of ``here``."""
+    """Return the last week of a device whose hours in a span are the bits of ``here``."""
     days = tuple(span.end.date() - timedelta(days=back) for back in range(6, -1, -1))
-    # The day on which it was seen first was not a whole one.
+    # The day on which it was first seen was not a whole one.
     earliest = max(span.first, known_since + timedelta(days=1), days[0] - timedelta(weeks=_WEEKS))
     sample = [
         day for number in range((days[0] - earliest).days) if looked(day := earliest + timedelta(days=number))
@@ -151,7 +152,7 @@ def week_of(here: int, span: HourSpan, known_since: date, looked: Callable[[date
 
 
 def _comparable(sample: Sequence[date], day: date) -> list[date]:
-    """Days that are like one: the same weekday, else working days or weekends; none if there are too few."""
+    """Return days that are like one: the same weekday, else working days or weekends; none if there are too few."""
     same = [each for each in sample if each.weekday() == day.weekday()]
     if len(same) >= _ENOUGH:
         return same
@@ -160,7 +161,7 @@ def _comparable(sample: Sequence[date], day: date) -> list[date]:
 
 
 def said_hours(week: WeekOf, numbers: Sequence[int]) -> str:
-    """Hours of a week as one says them: ``Tuesday 3 to 7, Wednesday 21 to 24``; several days of the same run once."""
+    """Return hours of a week in words: ``Tuesday 3 to 7, Wednesday 21 to 24``; several days of the same run once."""
     said: dict[str, list[int]] = {}
     for begin, end in _runs(numbers):
         for day in range(begin // DAY_HOURS, end // DAY_HOURS + 1):

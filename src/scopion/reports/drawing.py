@@ -1,7 +1,7 @@
 """The small drawings within the page: a week as a strip, bars over time, the addresses of a subnet. SVG (W3C).
 
-They are made of classes whose colours the page sets for light, dark and paper; differences show in shape as well.
-Everything from outside is escaped here.
+They use classes whose colours the page sets for light, dark and paper; differences show in shape as well. Text from
+outside is escaped here.
 """
 
 from __future__ import annotations
@@ -14,13 +14,13 @@ from markupsafe import Markup
 from scopion.reports.address_use import ACROSS, SubnetUse, Use
 from scopion.reports.count_hours import ALWAYS, DAY_HOURS, WEEK_HOURS, WeekOf
 
-# The strip's lanes: what was, above what is usual.
+# The strip's lanes: the last week above the usual week.
 _TOP, _LANE, _HEIGHT = 2, 9, 22
 _SQUARE = 16
 _WIDE, _HIGH, _LEFT, _BOTTOM = 720, 150, 34, 20
 _THICKEST = 44
 _DOT = "h1v1h-1z"
-# What an address is used for differs in shape as well as in colour; each fits a square of fifteen.
+# The use of an address shows in shape as well as in colour; each shape fits a square of fifteen.
 SHAPES = {
     Use.CONTESTED: "M1 1h13v13h-13zM4 4l7 7M11 4l-7 7",
     Use.NOW: "M1 1h13v13h-13z",
@@ -29,11 +29,11 @@ SHAPES = {
     Use.POOL: "M5 5h5v5h-5z",
     Use.FREE: f"M7 7{_DOT}",
 }
-_LABELS = 14  # so many fit under the bars
+_LABELS = 14  # this many fit under the bars
 
 
 def strip(week: WeekOf, label: str) -> Markup:
-    """The last week of a device, hour by hour: where it was above, what is usual below."""
+    """Return the last week of a device, hour by hour: where it was above, what is usual below."""
     odd, missed = set(week.unusual), set(week.missed)
     lanes = {
         "blind": _boxes((number for number, here in enumerate(week.here) if here is None), 0, _HEIGHT),
@@ -51,7 +51,7 @@ def strip(week: WeekOf, label: str) -> Markup:
 
 
 def _boxes(numbers: Iterable[int], top: int, high: int) -> str:
-    """Hours as boxes, neighbours as one."""
+    """Return hours as boxes, neighbours as one box."""
     found: list[list[int]] = []
     for number in sorted(numbers):
         if found and found[-1][1] == number:
@@ -62,7 +62,7 @@ def _boxes(numbers: Iterable[int], top: int, high: int) -> str:
 
 
 def _share(number: int, share: float) -> str:
-    """How usual an hour is, as a column that grows from the bottom."""
+    """Return how usual an hour is, as a column that grows from the bottom."""
     high = _LANE if share >= ALWAYS else max(1, round(share * _LANE))
     return f"M{number} {_HEIGHT - high}h1v{high}h-1z"
 
@@ -76,12 +76,12 @@ class Bar:
 
     @property
     def total(self) -> int:
-        """How high it is."""
+        """Return its height."""
         return sum(value for _, value in self.parts)
 
 
 def bars(drawn: Sequence[Bar], unit: str, label: str) -> Markup:
-    """Bars side by side, with a scale at the left."""
+    """Return bars side by side, with a scale at the left."""
     most = max((bar.total for bar in drawn), default=0) or 1
     step = _step(most)
     top = step * -(-most // step)
@@ -114,7 +114,7 @@ def bars(drawn: Sequence[Bar], unit: str, label: str) -> Markup:
 
 
 def _step(most: int) -> int:
-    """A round distance between the lines of a scale that goes so far: five lines at most."""
+    """Return a round distance between the lines of a scale up to ``most``: five lines at most."""
     step = 1
     while most / step > 5:
         step = step * 2 if str(step)[0] in "15" else step * 5 // 2
@@ -122,7 +122,9 @@ def _step(most: int) -> int:
 
 
 def squares(use: SubnetUse, said: Sequence[str], label: str) -> Markup:
-    """A subnet's addresses as squares, sixteen in a row; ``said`` is what is shown of each square under the pointer."""
+    """Return a subnet's addresses as squares, sixteen in a row; ``said`` is the text of each square
+    under the pointer.
+    """
     cells = list(use.cells())
     found, free = [], []
     for number, cell in enumerate(cells):

@@ -1,7 +1,8 @@
 """Single figures as PNG or SVG, by Matplotlib: one style, for a screen, a page and every eye.
 
 Colours are those of Okabe and Ito, apart in lightness as well as in hue; shades are those of cividis. Axes say what
-they show, and in which unit. What is many is shown as the most and the rest, so that a figure holds 5 devices and 250.
+they show, and in which unit. Of many things the largest and the rest are shown, so that a figure can hold 5 devices or
+250.
 """
 
 from __future__ import annotations
@@ -37,10 +38,10 @@ _USES = (
 )
 _INCHES, _DPI = (10.0, 5.6), 128  # 1280 by 717 pixels
 _ROW_INCHES, _SQUARE_INCHES, _LEAST_INCHES, _MOST_INCHES = 0.2, 0.27, 3.2, 40.0
-_BARS = 100  # so many days are drawn as bars
+_BARS = 100  # this many days are drawn as bars
 _NAMED_ROWS, _NAMED_EVERY, _THIN_INCHES = 80, 4, 0.05
-_GROUPS = 14  # so many vendors or kinds are named, the others are one bar
-_NAME = 26  # so many letters of a name fit beside its row
+_GROUPS = 14  # this many vendors or kinds are named, the others are one bar
+_NAME = 26  # this many letters of a name fit beside its row
 _STYLE: dict[Any, Any] = {
     "font.family": "DejaVu Sans", "font.size": 10, "axes.titlesize": 13, "axes.titleweight": "bold",
     "axes.titlelocation": "left", "axes.titlepad": 12, "axes.spines.top": False, "axes.spines.right": False,
@@ -71,7 +72,7 @@ def draw(report: Report, name: str, path: Path) -> None:
 
 
 def figure_of(report: Report, name: str) -> Figure:
-    """One figure, to be saved or looked at. Raises ScopionError without Matplotlib."""
+    """Return one figure, to be saved or looked at. Raises ScopionError without Matplotlib."""
     with _styled():
         from matplotlib.figure import Figure
 
@@ -84,7 +85,7 @@ def figure_of(report: Report, name: str) -> Figure:
 
 
 def _styled() -> AbstractContextManager[None]:
-    """Our style while something is drawn or saved. Raises ScopionError without Matplotlib."""
+    """Apply our style while something is drawn or saved. Raises ScopionError without Matplotlib."""
     try:
         from matplotlib import rc_context
     except ImportError:
@@ -93,7 +94,7 @@ def _styled() -> AbstractContextManager[None]:
 
 
 def _presence(report: Report, axes: Axes) -> None:
-    """How many different devices were here on each day."""
+    """Draw how many different devices were here on each day."""
     days = [each.day for each in report.days]
     values = [each.present if each.looked else math.nan for each in report.days]
     axes.plot(days, values, color=_BLUE, marker="o" if len(days) < 60 else "", markersize=4, label="devices")
@@ -128,15 +129,15 @@ def _comings(report: Report, axes: Axes) -> None:
 
 
 def _hours(report: Report, axes: Axes) -> None:
-    """Each device's usual day: the share of days of the week by hour, devices in rows."""
+    """Draw each device's usual day: the share of days of the week by hour, devices in rows."""
     lines = [each for each in report.devices if any(share is not None for share in each.week.usual)]
     shares = [_usual_day(each) for each in lines]
     figure = axes.figure
-    # Of hundreds the rows are thin, and every fourth is named: a figure is for the pattern, the table for the names.
+    # Of hundreds the rows are thin, and every fourth is named: a figure shows the pattern, the table has the names.
     few = len(lines) <= _NAMED_ROWS
     wide, high = _INCHES[0], _height(1.6 + (_ROW_INCHES if few else _THIN_INCHES) * len(lines))
     figure.set_size_inches(wide, high)
-    # Its margins are known: to have the layout measure hundreds of names again and again takes seconds.
+    # Its margins are known: letting the layout measure hundreds of names again and again takes seconds.
     figure.set_layout_engine("none")
     axes.set_position((2.4 / wide, 0.6 / high, (wide - 3.8) / wide, (high - 1.4) / high))
     axes.grid(False)
@@ -163,12 +164,12 @@ def _hours(report: Report, axes: Axes) -> None:
 
 
 def _height(inches: float) -> float:
-    """As high as its rows need, within reason."""
+    """Return the height that its rows need, within limits."""
     return min(_MOST_INCHES, max(_LEAST_INCHES, inches))
 
 
 def _usual_day(line: DeviceLine) -> list[float]:
-    """The mean of the seven usual days; days of which nothing is known do not count."""
+    """Return the mean of the seven usual days; days of which nothing is known do not count."""
     found = []
     for hour in range(DAY_HOURS):
         known = [share for share in line.week.usual[hour::DAY_HOURS] if share is not None]
@@ -190,7 +191,7 @@ def _busy(report: Report, axes: Axes) -> None:
             if not math.isnan(value):
                 colour = "#ffffff" if value <= middle else "#111111"
                 said = axes.text(hour, weekday, f"{value:.0f}", ha="center", va="center", color=colour, fontsize=8)
-                said.set_in_layout(False)  # it is within the axes: to measure 168 of them takes a fifth of the time
+                said.set_in_layout(False)  # it is within the axes: measuring 168 of them takes a fifth of the time
     axes.figure.colorbar(image, ax=axes, label="devices here at a time, mean", fraction=0.03)
 
 
@@ -221,7 +222,7 @@ def _kinds(report: Report, axes: Axes) -> None:
 
 
 def _groups(groups: Sequence[Group], title: str, axes: Axes) -> None:
-    """The largest groups, and the others together."""
+    """Draw the largest groups, and the others together."""
     shown = list(groups[:_GROUPS])
     rest = groups[_GROUPS:]
     if rest:
@@ -243,7 +244,7 @@ def _groups(groups: Sequence[Group], title: str, axes: Axes) -> None:
 
 
 def _addresses(report: Report, axes: Axes) -> None:
-    """Each subnet's addresses in rows, subnets one below the other."""
+    """Draw each subnet's addresses in rows, subnets one below the other."""
     from matplotlib.colors import ListedColormap
     from matplotlib.patches import Patch
 
@@ -293,12 +294,12 @@ def _dates(axes: Axes) -> None:
 
 
 def _whole(axes: Axes) -> None:
-    """Devices come in whole numbers."""
+    """Set whole numbers on an axis of devices."""
     axes.yaxis.get_major_locator().set_params(integer=True)
 
 
 def _short(name: str) -> str:
-    """A name beside a row; Matplotlib would read dollars as mathematics."""
+    """Return a name beside a row; Matplotlib would read dollars as mathematics."""
     cut = name if len(name) <= _NAME else f"{name[: _NAME - 1]}…"
     return cut.replace("$", r"\$")
 

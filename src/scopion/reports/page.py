@@ -1,7 +1,7 @@
 """The report as one page of HTML that needs nothing else: no other file, no network, no script.
 
-The script that it carries adds sorting and filtering where scripts run. The page forbids itself everything from outside
-(Content Security Policy, W3C), so that no text in it can load or run anything.
+The script in it adds sorting and filtering where scripts run. The page forbids itself everything from outside (Content
+Security Policy, W3C), so that no text in it can load or run anything.
 """
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ TITLES = {
     Part.WIRELESS: "Wireless lists",
     Part.AUDIT: "Audit",
 }
-# How the parts of bars and squares are said below them, by the class that gives them their colour.
+# The legend of the parts of bars and squares, by the class that gives them their colour.
 _STANDINGS = (("new", "new"), ("known", "known"), ("guest", "guest"), ("unwanted", "unwanted"))
 _COMINGS = (("joined", "joined for the first time"), ("returned", "came back"), ("left", "left"))
 _USES = {
@@ -50,7 +50,7 @@ _USES = {
 
 
 def page(report: Report, made: datetime) -> str:
-    """The whole page; ``made`` is when, on the wall's clock."""
+    """Return the whole page; ``made`` is the time of its making on the site's clock."""
     from jinja2 import Environment, FileSystemLoader, StrictUndefined
 
     settings: dict[str, Any] = {"trim_blocks": True, "lstrip_blocks": True}
@@ -92,29 +92,31 @@ def page(report: Report, made: datetime) -> str:
 
 
 def _moment(wall: datetime) -> str:
-    """``2026-09-30 14:30``: sorts as it reads."""
+    """Return ``2026-09-30 14:30``, which sorts as it reads."""
     return f"{wall:%Y-%m-%d %H:%M}"
 
 
 def _breakable(address: str) -> Markup:
-    """A long IPv6 address may go on in the next line after a colon: one of them would widen the table past the page."""
+    """Let a long IPv6 address continue in the next line after a colon: otherwise it would widen the table past the
+    page.
+    """
     return Markup(":<wbr>").join(address.split(":"))
 
 
 def _remarks(line: DeviceLine) -> list[str]:
-    """What stands in small letters below a device's name."""
+    """Return the small text below a device's name."""
     role = line.role if line.role not in line.name else ""
     said = ("essential" if line.essential else "", role, line.owner, line.place)
     return [", ".join(filter(None, said))] if any(said) else []
 
 
 def _week_days(devices: Sequence[DeviceLine]) -> list[str]:
-    """The heads of the strips: the last seven days."""
+    """Return the heads of the strips: the last seven days."""
     return [f"{day:%a} {day.day}" for day in devices[0].week.days] if devices else []
 
 
 def _alike(devices: Sequence[DeviceLine]) -> set[int]:
-    """Those that have the name of another one, so that their MAC address has to tell which they are."""
+    """Return devices that share a name with another one, so that their MAC address has to be shown."""
     counts = Counter(each.name for each in devices)
     return {each.number for each in devices if counts[each.name] > 1}
 
@@ -160,10 +162,10 @@ def _coming_bars(report: Report) -> Markup:
 
 
 def _busy_rows(report: Report) -> list[tuple[str, list[tuple[str, int]]]]:
-    """By weekday its hours: what stands in the cell, and how dark it is."""
+    """Return by weekday its hours: the text of the cell, and how dark it is."""
     values = [value for hours in report.busy for value in hours if not math.isnan(value)]
     least, most = min(values, default=0), max(values, default=0)
-    reach = max(most - least, 1)  # where all hours are alike no shade pretends otherwise
+    reach = max(most - least, 1)  # where all hours are equal no shade pretends otherwise
     return [
         (
             WEEKDAYS[weekday],
@@ -177,7 +179,7 @@ def _busy_rows(report: Report) -> list[tuple[str, list[tuple[str, int]]]]:
 
 
 def _subnet(line: SubnetLine, devices: Sequence[DeviceLine]) -> dict[str, Any]:
-    """What the page shows of a subnet."""
+    """Return what the page shows of a subnet."""
     names = {each.number: each.name for each in devices}
     use = line.use
     said = []

@@ -1,4 +1,4 @@
-"""What ``site.toml`` says of reports: the weekly one, when it is made and who gets it. Plain frozen values."""
+"""What ``site.toml`` says of reports: when the weekly one is made, and which channels get it. Plain frozen values."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ def _is_weekly(text: str) -> bool:
 
 
 def latest_due(text: str, wall: datetime) -> datetime:
-    """The latest moment, on the wall's clock, at which a weekly report was due."""
+    """Return the latest moment, on the site's clock, at which a weekly report was due."""
     weekday, at = weekly_of(text)
     due = datetime.combine(wall.date() - timedelta(days=(wall.weekday() - weekday) % 7), at)
     return due if due <= wall else due - timedelta(weeks=1)
@@ -43,4 +43,4 @@ class ReportSettings:
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     weekly: Annotated[str, Predicate(_is_weekly)] = ""  # as "monday 07:00"; empty: none
     channels: Annotated[tuple[Annotated[str, MinLen(1), MaxLen(40)], ...], MaxLen(64)] = ()  # empty: those by e-mail
-    keep_weeks: Annotated[int, Ge(1), Le(1_000)] = 53  # so many pages stay in the folder reports/
+    keep_weeks: Annotated[int, Ge(1), Le(1_000)] = 53  # this many pages stay in the folder reports/

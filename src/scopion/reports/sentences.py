@@ -9,7 +9,7 @@ from scopion.model.text import counted, joined
 from scopion.model.week import WEEKDAYS
 from scopion.reports.content import Report
 
-# An hour that has fewer than this share more than the quietest one is not worth calling the busiest.
+# An hour needs at least this share more than the quietest one to be called the busiest.
 _WORTH_TELLING = 1.0
 _MODES = {
     "allow": ("admits listed devices only", "admit listed devices only"),
@@ -18,12 +18,12 @@ _MODES = {
 
 
 def said_day(day: date) -> str:
-    """``Wednesday, 30 September 2026``."""
+    """Return ``Wednesday, 30 September 2026``."""
     return f"{day:%A}, {day.day} {day:%B} {day.year}"
 
 
 def said_period(since: datetime, until: datetime) -> str:
-    """``3 to 30 September 2026``, as short as it can be said."""
+    """Return ``3 to 30 September 2026``, as short as possible."""
     first, last = since.date(), until.date()
     if first == last:
         return f"{last.day} {last:%B} {last.year}"
@@ -35,7 +35,7 @@ def said_period(since: datetime, until: datetime) -> str:
 
 
 def summary(report: Report) -> tuple[str, ...]:
-    """A few sentences that somebody reads who reads nothing else."""
+    """Return a few sentences for a person who reads nothing else."""
     return tuple(filter(None, (_who(report), _new(report), _busy(report), _memory(report), _wireless(report))))
 
 

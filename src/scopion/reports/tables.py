@@ -17,7 +17,7 @@ Row = Mapping[str, Any]
 
 @dataclass(frozen=True, slots=True)
 class Table:
-    """What one table is, and how it is filled."""
+    """One table, and how it is filled."""
 
     part: Part
     keys: Sequence[str]
@@ -151,7 +151,7 @@ def _audit(report: Report) -> Iterator[Row]:
 
 
 def _moment(wall: datetime) -> str:
-    """On the wall's clock, to the minute."""
+    """Return a moment on the site's clock, to the minute."""
     return wall.isoformat(timespec="minutes")
 
 

@@ -1,1 +1,1 @@
-"""The memory: schema, store, folding observations into stays and events, queries, entries on wireless lists."""
+"""The memory: one SQLite file, its schema, folding observations into stays and events, and queries."""

@@ -1,8 +1,8 @@
 """Which devices may be the same thing under another MAC address: proposals with evidence, never a decision.
 
-A phone makes up private addresses, one a network or one a day; a laptop has one adapter for the cable and one for the
-air. What speaks for it is weighed; that two with made-up addresses were here together speaks against it for certain.
-Pure: devices and their stays in, proposals out.
+A phone makes up private addresses, one for each network or each day; a laptop has one adapter for cable and one for the
+air. Evidence for it has weights. Two devices with made-up addresses that were here at the same time are certainly two.
+Pure: devices and their stays go in, proposals come out.
 """
 
 from __future__ import annotations
@@ -17,18 +17,19 @@ from scopion.model.device import NAME_ORDER, Device, Stay, short_name
 from scopion.model.observation import Source, TraitKind
 from scopion.model.text import joined
 
-# How much each piece of evidence is worth by itself; together they leave (1 - a)(1 - b)... of the doubt.
+# The weight of each piece of evidence alone; together they leave (1 - a)(1 - b)... of the doubt.
 CLIENT_ID, NAME, NEVER_TOGETHER, SAME_REQUESTS, NEIGHBOURS, SAME_MODEL, SAME_ADDRESS = 0.9, 0.7, 0.4, 0.3, 0.3, 0.2, 0.2
 LEAST = 0.5  # less is no proposal
-# Two with assigned addresses that were here together and share a name are more often two of a kind than one thing.
+# Two devices with assigned addresses that were here together and share a name are more often two of a kind than one
+# thing.
 TOGETHER = 0.5
-# What many things are called says nothing.
+# A name that many devices have says nothing.
 _COMMON = frozenset({"localhost", "android", "iphone", "ipad", "unknown", "espressif", "phone", "tablet", "laptop"})
 _MANY = 5
-_COMPARED = 50  # of those who ask the DHCP server alike, so many of the latest are compared
+_COMPARED = 50  # of devices with equal DHCP requests, this many of the latest are compared
 _NAMING = frozenset(NAME_ORDER) - {Source.LISTING}
-_ONE_LOOK = timedelta(seconds=3)  # those whom one scan has seen were here together
-_NEAR = 4  # makers give the ports of one thing addresses that lie so close
+_ONE_LOOK = timedelta(seconds=3)  # two devices that one scan has seen were here together
+_NEAR = 4  # makers give the ports of one device addresses this close together
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,11 +42,11 @@ class LookAlike:
 
     @property
     def words(self) -> str:
-        """The confidence as one says it."""
+        """Return the confidence in words."""
         return "very likely" if self.confidence >= 0.85 else "likely" if self.confidence >= 0.65 else "possibly"
 
     def other(self, device: int) -> int:
-        """The one of the two that is not this."""
+        """Return the number of the other device."""
         return self.devices[1] if self.devices[0] == device else self.devices[0]
 
 
@@ -53,7 +54,9 @@ Pair = tuple[int, int]
 
 
 def candidate_pairs(devices: Sequence[Device], about: Collection[int]) -> set[Pair]:
-    """Pairs of devices that share something with one of ``about``, and so with each other: only these are compared."""
+    """Return pairs of devices that share something with one of ``about``, or with each other's match: only these are
+    compared.
+    """
     wanted = set(about)
     by_key: dict[tuple[str, object], list[int]] = defaultdict(list)
     for device in devices:
@@ -62,7 +65,8 @@ def candidate_pairs(devices: Sequence[Device], about: Collection[int]) -> set[Pa
                 by_key[key].append(device.id)
     pairs: set[Pair] = set()
     for (kind, _), sharing in by_key.items():
-        # What many are called is the name of a product; of many phones that ask alike the latest ones do.
+        # A name that many devices have is the name of a product; of many phones with equal requests the latest are
+        # compared.
         if kind == "name" and len(sharing) >= _MANY:
             continue
         if not wanted.isdisjoint(sharing):
@@ -74,7 +78,7 @@ def candidate_pairs(devices: Sequence[Device], about: Collection[int]) -> set[Pa
 def look_alikes(
     devices: Sequence[Device], pairs: Collection[Pair], stays: Mapping[int, Sequence[Stay]]
 ) -> list[LookAlike]:
-    """The proposals among some pairs, the surest first; ``stays`` are all that are known of each device in them."""
+    """Return the proposals among some pairs, the surest first; ``stays`` are all known stays of their devices."""
     wanted = {number for pair in pairs for number in pair}
     profiles = {device.id: _Profile.of(device, stays.get(device.id, ())) for device in devices if device.id in wanted}
     found = [_weighed(profiles[first], profiles[second]) for first, second in sorted(pairs)]
@@ -82,7 +86,7 @@ def look_alikes(
 
 
 def family(device: int, proposals: Iterable[LookAlike]) -> list[int]:
-    """Those who may be one thing with a device all together: each is a look-alike of every other, the surest first."""
+    """Return devices that may all be one thing: each is a look-alike of every other, the surest first."""
     known = list(proposals)
     pairs = {each.devices for each in known}
     found: list[int] = []
@@ -94,11 +98,11 @@ def family(device: int, proposals: Iterable[LookAlike]) -> list[int]:
 
 @dataclass(frozen=True, slots=True)
 class _Profile:
-    """What there is to compare of one device."""
+    """What can be compared of one device."""
 
     device: Device
     stays: tuple[Stay, ...]
-    names: Mapping[str, str]  # as they compare, and from which source
+    names: Mapping[str, str]  # casefolded, with their sources
     client_ids: frozenset[str]
     requests: frozenset[tuple[str, ...]]
     models: frozenset[str]
@@ -125,20 +129,20 @@ class _Profile:
 
     @property
     def keys(self) -> list[tuple[str, object]]:
-        """What a look-alike would share."""
+        """Return what a look-alike would share."""
         keys: list[tuple[str, object]] = [("name", name) for name in self.names]
         keys += [("client id", value) for value in self.client_ids]
         return keys + [("requests", value) for value in self.requests if self.private]
 
     @property
     def private(self) -> bool:
-        """Whether all of its addresses are made up."""
+        """Tell whether all of its addresses are made up."""
         return bool(self.device.macs) and all(mac.is_private for mac in self.device.macs)
 
 
 def _weighed(first: _Profile, second: _Profile) -> LookAlike | None:
     labels = {profile.device.label for profile in (first, second) if profile.device.label}
-    if len(labels) == 2:  # somebody has told them apart
+    if len(labels) == 2:  # a person has told them apart
         return None
     together = _together(first, second)
     if together and (first.private or second.private):
@@ -186,7 +190,7 @@ def _never_together(first: _Profile, second: _Profile) -> str:
 
 
 def _together(first: _Profile, second: _Profile) -> bool:
-    """Whether they were ever here at the same time. A year of stays is passed through once."""
+    """Tell whether they were ever here at the same time. A year of stays is read once."""
     both = [(stay.since, stay.until + _ONE_LOOK, 0) for stay in first.stays]
     both += [(stay.since, stay.until + _ONE_LOOK, 1) for stay in second.stays]
     latest: list[datetime | None] = [None, None]

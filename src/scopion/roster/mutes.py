@@ -1,4 +1,4 @@
-"""What people want less of: devices and kinds of events that are muted for a time, subnets that are being learnt."""
+"""What people want fewer messages about: muted devices and kinds of events, and subnets that are being learnt."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _KINDS = stored_words(EventKind)
 
 @value
 class Mute:
-    """Nothing is told of this device, or of this kind of event, or of this kind of this device, until then."""
+    """This device, this kind of event, or this kind of this device is not told until then."""
 
     id: int
     device_id: int | None  # None: any
@@ -26,12 +26,12 @@ class Mute:
     until: datetime
 
     def covers(self, device_id: int, kind: EventKind, at: datetime) -> bool:
-        """Whether an event is muted."""
+        """Tell whether an event is muted."""
         return at < self.until and self.device_id in (None, device_id) and self.kind in (None, kind)
 
 
 def mutes(roster: Roster, now: datetime) -> list[Mute]:
-    """Those that are in force, in the order of their making."""
+    """Return the mutes that are in force, in the order of their making."""
     with roster.guarded():
         return [
             _mute(row) for row in roster.db.execute("SELECT * FROM mute WHERE until > ? ORDER BY id", (to_ms(now),))
@@ -39,7 +39,7 @@ def mutes(roster: Roster, now: datetime) -> list[Mute]:
 
 
 def mute(roster: Roster, device_id: int | None, kind: EventKind | None, since: datetime, until: datetime) -> None:
-    """Mute something; what was said of the same before is replaced, and what is over is removed."""
+    """Mute something. An earlier mute of the same is replaced, and mutes that are over are removed."""
     with roster.transaction() as db:
         db.execute("DELETE FROM mute WHERE (device IS ? AND kind IS ?) OR until <= ?", (device_id, kind, to_ms(since)))
         db.execute(
@@ -49,7 +49,7 @@ def mute(roster: Roster, device_id: int | None, kind: EventKind | None, since: d
 
 
 def unmute(roster: Roster, device_id: int | None, kind: EventKind | None) -> int:
-    """End what mutes exactly this; everything if nothing is given. Returns how many were ended."""
+    """End the mutes of exactly this; all if nothing is given. Returns how many were ended."""
     with roster.transaction() as db:
         if device_id is None and kind is None:
             return db.execute("DELETE FROM mute").rowcount
@@ -58,14 +58,16 @@ def unmute(roster: Roster, device_id: int | None, kind: EventKind | None) -> int
 
 @value
 class Learning:
-    """How long what joins a subnet is told once a day only."""
+    """Until when joining devices of a subnet are told once a day only."""
 
     range: IPv4Network
     until: datetime
 
 
 def learning(roster: Roster, days: Callable[[IPv4Network], float], now: datetime) -> list[Learning]:
-    """The subnets that are being learnt: from their baseline on for so many days, unless somebody said otherwise."""
+    """Return the subnets that are being learnt: from their baseline on for a number of days, unless people said
+    otherwise.
+    """
     with roster.guarded():
         rows = roster.rows(
             "SELECT range, learning_until, coalesce(ended, since) FROM subnet JOIN scan ON scan.id = baseline "
@@ -80,7 +82,7 @@ def learning(roster: Roster, days: Callable[[IPv4Network], float], now: datetime
 
 
 def set_learning(roster: Roster, subnet: IPv4Network, until: datetime) -> bool:
-    """Let the learning of a subnet end at a moment; False if the subnet is not known."""
+    """Let the learning of a subnet end at a moment. Returns False if the subnet is not known."""
     with roster.transaction() as db:
         query = "UPDATE subnet SET learning_until = ? WHERE range = ?"
         return db.execute(query, (to_ms(until), str(subnet))).rowcount > 0

@@ -1,6 +1,6 @@
 """The outbox: alerts are queued in the transaction that records their event, and stay until they are delivered.
 
-Nothing is decided here: what is queued, and when it is tried again, is decided in ``alerts``.
+Nothing is decided here: ``alerts`` decides what is queued, and when it is tried again.
 """
 
 from __future__ import annotations
@@ -19,10 +19,10 @@ from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import EPOCH, NotOurs, as_written, from_ms, to_ms
 from scopion.wire.serial import event_from_json, event_to_json
 
-# Of what one alert gathers so many events are kept whole, 60 KB; the rest is counted by kind. A flood of made-up
-# devices fills neither the disk nor a reader's screen.
+# This many events of one alert are kept whole, 60 KB; the rest is counted by kind. A flood of made-up devices fills
+# neither the disk nor a reader's screen.
 EVENTS_KEPT, EXAMPLES_KEPT = 200, 5
-# A flood is told once its first moments are gathered, and then again not more often than this.
+# A flood is told once its first moments are gathered, and then not more often than this.
 FLOOD_GATHERED, FLOOD_TOLD_EVERY = timedelta(seconds=2), timedelta(hours=1)
 
 
@@ -36,7 +36,7 @@ def queue(
     due: datetime | None = None,
     gathers: str = "",
 ) -> int:
-    """Put an event into an alert of its own, or into the one that gathers such events; the alert's number."""
+    """Put an event into an alert of its own, or into the one that gathers such events. Returns the alert's number."""
     row = db.execute(
         "SELECT id FROM alert WHERE channel = ? AND gathers = ? AND gathering", (channel, gathers)
     ).fetchone()
@@ -51,7 +51,7 @@ def queue(
 
 
 def queue_message(db: Connection, channel: str, severity: Severity, at: datetime, identity: str, message: str) -> None:
-    """Put a message that is worded already, and is about no event, into the outbox."""
+    """Put a message into the outbox that is worded already and is about no event."""
     db.execute(
         "INSERT INTO alert (identity, channel, severity, made, due, message) VALUES (?, ?, ?, ?, ?, ?)",
         (identity, channel, severity, to_ms(at), to_ms(at), message),
@@ -82,9 +82,9 @@ def _add(db: Connection, alert: int, event: Event) -> None:
 
 
 def note_passed_over(db: Connection, channel: str, count: int, examples: Sequence[str], at: datetime) -> None:
-    """Count what was not recorded in the alert that tells of many things, or in one of its own, once an hour.
+    """Count what was not recorded, in the alert that tells of many events or in one of its own, once an hour.
 
-    A few examples are kept, the first that were given.
+    The first examples are kept.
     """
     row = db.execute(
         "SELECT id, more, examples FROM alert WHERE channel = ? AND gathers IN (?, ?) AND gathering "
@@ -107,7 +107,7 @@ def note_passed_over(db: Connection, channel: str, count: int, examples: Sequenc
 
 
 def told_since(db: Connection, channel: str, device: int, kinds: Collection[EventKind], since: datetime) -> bool:
-    """Whether a channel was told, or will be, of such an event of a device at or after a moment."""
+    """Tell whether a channel was told, or will be told, of such an event of a device at or after a moment."""
     marks = ",".join("?" * len(kinds))
     return (
         db.execute(
@@ -120,13 +120,13 @@ def told_since(db: Connection, channel: str, device: int, kinds: Collection[Even
 
 
 def gathered_since(db: Connection, channel: str, gathers: str, since: datetime) -> bool:
-    """Whether a message that gathers so was told to a channel at or after a moment; one that is still open is not."""
+    """Tell whether a message of this gathering was told to a channel at or after a moment; an open one was not."""
     query = "SELECT 1 FROM alert WHERE channel = ? AND gathers = ? AND made >= ? AND NOT gathering LIMIT 1"
     return db.execute(query, (channel, gathers, to_ms(since))).fetchone() is not None
 
 
 def pressing(db: Connection, channel: str, since: datetime) -> int:
-    """How many alerts of single events a channel got since a moment, or still has to get."""
+    """Return how many alerts of single events a channel got since a moment, or will still get."""
     row = db.execute(
         "SELECT (SELECT count(*) FROM alert WHERE made >= ?1 AND channel = ?2 AND gathers = '' AND state <> 'waiting')"
         " + (SELECT count(*) FROM alert WHERE channel = ?2 AND gathers = '' AND state = 'waiting')",
@@ -136,7 +136,7 @@ def pressing(db: Connection, channel: str, since: datetime) -> int:
 
 
 def next_of_each_channel(roster: Roster, now: datetime) -> list[Alert]:
-    """Of each channel the alert whose turn it is: the oldest that is due, even if it has to wait for another try."""
+    """Return for each channel the next alert: the oldest that is due, even if it has to wait for another try."""
     with roster.guarded():
         rows = roster.db.execute(
             "SELECT * FROM alert WHERE id IN "
@@ -147,14 +147,14 @@ def next_of_each_channel(roster: Roster, now: datetime) -> list[Alert]:
 
 
 def next_due(roster: Roster) -> datetime | None:
-    """When something in the outbox is due or tried next; None if nothing waits."""
+    """Return when an alert is due or tried next; None if none waits."""
     with roster.guarded():
         row = roster.db.execute("SELECT min(max(due, again)) FROM alert WHERE state = 'waiting'").fetchone()
         return from_ms(row[0]) if row[0] is not None else None
 
 
 def close(roster: Roster, alert: Alert) -> Alert:
-    """Let nothing be added to an alert from now on; the alert with all that was."""
+    """Let nothing be added to an alert from now on. Returns the alert with all of its events."""
     with roster.transaction() as db:
         db.execute("UPDATE alert SET gathering = 0 WHERE id = ?", (alert.id,))
         return find_alerts(roster, numbers=[alert.id])[0]
@@ -169,7 +169,7 @@ def keep_message(roster: Roster, alert: Alert, message: str) -> None:
 def settle(
     roster: Roster, alert: int, state: AlertState, at: datetime, *, problem: str = "", again: datetime = EPOCH
 ) -> None:
-    """Note what came of an attempt."""
+    """Note the outcome of an attempt."""
     ended = to_ms(at) if state is not AlertState.WAITING else None
     with roster.transaction() as db:
         db.execute(
@@ -186,7 +186,7 @@ def find_alerts(
     numbers: Sequence[int] = (),
     limit: int | None = None,
 ) -> list[Alert]:
-    """The latest alerts that fit, in the order of their making."""
+    """Return the latest alerts that fit, in the order of their making."""
     clauses, values = ["1"], list[object]()
     for column, chosen in (("state", states), ("id", numbers), ("channel", [channel] if channel else [])):
         if chosen:
@@ -199,7 +199,7 @@ def find_alerts(
 
 
 def count_alerts(roster: Roster) -> dict[AlertState, int]:
-    """How many alerts there are in each state."""
+    """Return how many alerts there are in each state."""
     with roster.guarded():
         rows = roster.rows("SELECT state, count(*) FROM alert GROUP BY state")
         return {AlertState(state): count for state, count in rows}
@@ -217,14 +217,14 @@ def retry(roster: Roster, numbers: Sequence[int]) -> int:
 
 @dataclass(frozen=True, slots=True)
 class Backlog:
-    """What waits in the outbox for one channel, due now."""
+    """What waits in the outbox for one channel and is due now."""
 
     count: int
     oldest: datetime  # since when it is due
 
 
 def backlog(roster: Roster, now: datetime) -> dict[str, Backlog]:
-    """By channel, what is due and not delivered."""
+    """Return what is due and not delivered, by channel."""
     with roster.guarded():
         rows = roster.rows(
             "SELECT channel, count(*), min(due) FROM alert "
@@ -234,7 +234,7 @@ def backlog(roster: Roster, now: datetime) -> dict[str, Backlog]:
 
 
 def move_with_the_clock(roster: Roster, by: timedelta, now: datetime) -> None:
-    """The clock was set: what waits goes on waiting for as long as it had to, or for the same time of day as before."""
+    """Move waiting alerts after the clock was set: a wait keeps its length, a time of day stays the same."""
     shift, day = round(by.total_seconds() * 1000), to_ms(now + timedelta(days=1))
     by_the_wall = (Gathering.LEARNING, Gathering.NIGHT)
     with roster.transaction() as db:
@@ -247,7 +247,7 @@ def move_with_the_clock(roster: Roster, by: timedelta, now: datetime) -> None:
 
 
 def remove_over(roster: Roster, before: datetime) -> int:
-    """Remove alerts that were over by then: sent, or given up. Returns how many."""
+    """Remove alerts that had ended by then: sent, or given up. Returns how many."""
     with roster.transaction() as db:
         return db.execute("DELETE FROM alert WHERE state <> 'waiting' AND ended < ?", (to_ms(before),)).rowcount
 

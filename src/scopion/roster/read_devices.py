@@ -1,4 +1,4 @@
-"""Queries about devices. What people say of them is written in ``descriptions``."""
+"""Queries about devices. ``write_descriptions`` writes what people say of them."""
 
 from __future__ import annotations
 
@@ -15,13 +15,13 @@ from scopion.roster.store.stored_values import from_ms, stored_mac, stored_words
 
 # By their text: calling the class for each of ten thousand takes five times as long.
 _MEDIA, _STANDINGS = stored_words(Medium), stored_words(Standing)
-# In the order in which they are taken: by name each would take three times as long.
+# In the order in which they are read: by name each would take three times as long.
 _ADAPTER = "mac, device, own, medium, medium_evidence, first_seen, last_seen"
 _DEVICE = (
     "id, standing, first_seen, label, owner, place, note, guest_until, standing_since, because, revision, essential"
 )
-# Adapter by adapter, each by one look into an index: a year has tens of thousands of stays that are over. CROSS JOIN
-# keeps SQLite to this order. Several stays may have ended at the same moment.
+# Adapter by adapter, each by one look-up in an index: a year has tens of thousands of closed stays. CROSS JOIN keeps
+# SQLite to this order. Several stays may have ended at the same moment.
 _LATEST = """
     SELECT stay.mac, stay.address, stay.since, stay.until, stay.present, stay.source
     FROM adapter CROSS JOIN (SELECT 0 AS six UNION ALL SELECT 1) CROSS JOIN stay
@@ -35,12 +35,12 @@ _LATEST = """
 
 
 def all_devices(roster: Roster) -> list[Device]:
-    """Every device with its adapters and their present or latest stays, in the order of their making."""
+    """Return every device with its adapters and their present or latest stays, in the order of their making."""
     return _devices(roster, None)
 
 
 def devices_about(roster: Roster, events: Iterable[Event]) -> dict[int, Device]:
-    """The devices that events are about, the other one of a contest among them, by their numbers."""
+    """Return the devices that events are about, by their numbers; the other device of a contest is among them."""
     numbers = {event.device_id for event in events}
     others = {event.other_mac for event in events if event.other_mac is not None}
     with roster.guarded():
@@ -50,7 +50,7 @@ def devices_about(roster: Roster, events: Iterable[Event]) -> dict[int, Device]:
 
 
 def _devices(roster: Roster, numbers: Collection[int] | None) -> list[Device]:
-    """The devices with these numbers; all of them for None."""
+    """Return the devices with these numbers; all of them for None."""
     chosen = f"({','.join(map(str, numbers))})" if numbers is not None else ""
     subjects = (
         f"WHERE subject IN (SELECT mac FROM adapter WHERE device IN {chosen} "
@@ -80,7 +80,7 @@ def _devices(roster: Roster, numbers: Collection[int] | None) -> list[Device]:
 
 
 def set_media(roster: Roster, media: Mapping[MacAddress, Medium | None]) -> None:
-    """Note what adapters are connected by, as a file tells it; what is known already stays."""
+    """Note how adapters are connected, as a file tells it; what is known already stays."""
     with roster.transaction() as db:
         db.executemany(
             "UPDATE adapter SET medium = ? WHERE mac = ? AND medium = 'unknown'",
@@ -89,7 +89,7 @@ def set_media(roster: Roster, media: Mapping[MacAddress, Medium | None]) -> None
 
 
 def known_adapters(roster: Roster) -> dict[MacAddress, datetime]:
-    """Every adapter ever seen, with when it was last seen."""
+    """Return every adapter ever seen, with when it was last seen."""
     with roster.guarded():
         rows = roster.rows("SELECT mac, last_seen FROM adapter")
         return {stored_mac(mac): from_ms(last_seen) for mac, last_seen in rows}
@@ -98,7 +98,7 @@ def known_adapters(roster: Roster) -> dict[MacAddress, datetime]:
 def _adapters(
     roster: Roster, traits: Mapping[str, tuple[KnownTrait, ...]], chosen: str
 ) -> tuple[dict[int, tuple[Adapter, ...]], set[int]]:
-    """The adapters of each device by its number, and the devices that this machine is."""
+    """Return the adapters of each device by its number, and the devices that this machine is."""
     stays = _stays(roster, f"AND mac IN (SELECT mac FROM adapter WHERE device IN {chosen})" if chosen else "")
     which = f"WHERE device IN {chosen}" if chosen else ""
     found: dict[int, tuple[Adapter, ...]] = {}
@@ -114,7 +114,7 @@ def _adapters(
 
 
 def _stays(roster: Roster, chosen: str) -> dict[str, tuple[Stay, ...]]:
-    """By MAC: the present stays, or the latest one of each version of IP where an adapter is absent."""
+    """Return by MAC address the present stays, or the latest one of each IP version if the adapter is absent."""
     found: dict[str, tuple[Stay, ...]] = {}
     present = f"SELECT {STAY_COLUMNS} FROM stay INDEXED BY stay_present WHERE present {chosen} ORDER BY since, address"
     for query in (present, _LATEST.format(chosen=chosen.replace("AND mac", "AND adapter.mac"))):
@@ -124,7 +124,7 @@ def _stays(roster: Roster, chosen: str) -> dict[str, tuple[Stay, ...]]:
 
 
 def _unpaired(roster: Roster) -> dict[int, tuple[Stay, ...]]:
-    """By device, where it was seen while its MAC was not known."""
+    """Return by device where it was seen while its MAC address was not known."""
     found: dict[int, tuple[Stay, ...]] = {}
     query = "SELECT NULL, address, since, until, present, NULL, device FROM unpaired ORDER BY address"
     for row in roster.rows(query):

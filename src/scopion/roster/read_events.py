@@ -1,4 +1,4 @@
-"""Queries over the log of events."""
+"""Queries about events."""
 
 from __future__ import annotations
 
@@ -18,14 +18,14 @@ _KINDS = stored_words(EventKind)
 class EventFilter:
     """Which events are wanted; None and empty mean all."""
 
-    since: datetime | None = None  # later than that, or then
-    until: datetime | None = None  # not later than that
+    since: datetime | None = None  # at or after this
+    until: datetime | None = None  # at or before this
     kinds: tuple[EventKind, ...] = ()
     devices: tuple[int, ...] = ()
 
 
 def find_events(roster: Roster, wanted: EventFilter, limit: int | None = None) -> list[Event]:
-    """The latest events that fit, in the order of their time."""
+    """Return the latest events that fit, in the order of their time."""
     where, values = _where(wanted)
     query = f"SELECT * FROM event {where} ORDER BY at DESC, id DESC LIMIT ?"
     with roster.guarded():
@@ -34,14 +34,14 @@ def find_events(roster: Roster, wanted: EventFilter, limit: int | None = None) -
 
 
 def count_events(roster: Roster, wanted: EventFilter) -> int:
-    """How many events fit."""
+    """Return how many events fit."""
     where, values = _where(wanted)
     with roster.guarded():
         return int(roster.db.execute(f"SELECT count(*) FROM event {where}", values).fetchone()[0])
 
 
 def comings(roster: Roster, since: datetime, until: datetime) -> Iterator[tuple[datetime, EventKind, int]]:
-    """When which device joined, returned or left, in the order of time: without what else an event says of it."""
+    """Yield when which device joined, returned or left, in the order of time, without the rest of the event."""
     where, values = _where(EventFilter(since, until, (EventKind.JOINED, EventKind.RETURNED, EventKind.LEFT)))
     cursor = roster.db.cursor()
     cursor.row_factory = None  # a year has a hundred thousand of them

@@ -1,4 +1,4 @@
-"""Queries over the past: who was where at a moment, who used which address last, when an adapter was here."""
+"""Queries about the past: which device was where at a moment, which used an address last, when an adapter was here."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from scopion.model.observation import Source
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import from_ms, stored_address, stored_mac, stored_words, to_ms
 
-# Adapters and, beyond a router, hosts without a MAC.
+# Adapters, and hosts without a MAC address beyond a router.
 _EVERYBODY = (
     "SELECT stay.mac, address, since, until, present, source, adapter.device "
     "FROM stay JOIN adapter ON adapter.mac = stay.mac "
@@ -24,7 +24,7 @@ _SOURCES = stored_words(lambda text: None if text is None else Source(text))
 
 
 def last_uses(roster: Roster) -> dict[IPv4Address, Stay]:
-    """The latest stay at each IPv4 address, of adapters and of hosts without a MAC."""
+    """Return the latest stay at each IPv4 address, of adapters and of hosts without a MAC address."""
     found: dict[IPv4Address, Stay] = {}
     with roster.guarded():
         for row in roster.db.execute(f"SELECT * FROM ({_EVERYBODY}) ORDER BY until"):
@@ -35,12 +35,12 @@ def last_uses(roster: Roster) -> dict[IPv4Address, Stay]:
 
 
 def stays_at(roster: Roster, moment: datetime) -> dict[int, list[Stay]]:
-    """By device, the stays that held at a moment: begun by then, and confirmed since or still open."""
+    """Return by device the stays that held at a moment: begun by then, and confirmed since or still open."""
     return _by_device(roster, f"SELECT * FROM ({_EVERYBODY}) WHERE since <= ?1 AND (present OR until >= ?1)", moment)
 
 
 def stays_since(roster: Roster, moment: datetime, devices: Collection[int] | None = None) -> dict[int, list[Stay]]:
-    """By device, all stays that were not over by a moment, in the order of time; of all devices or of some."""
+    """Return by device all stays that were not over by a moment, in the order of time; of all devices or of some."""
     chosen = "" if devices is None else f" AND device IN ({','.join(map(str, devices))})"
     return _by_device(
         roster, f"SELECT * FROM ({_EVERYBODY}) WHERE (present OR until >= ?1){chosen} ORDER BY since", moment
@@ -48,7 +48,7 @@ def stays_since(roster: Roster, moment: datetime, devices: Collection[int] | Non
 
 
 def looked_at(roster: Roster, since: datetime) -> list[tuple[datetime, datetime]]:
-    """When complete scans began and ended, in the order of time: at other times nobody looked."""
+    """Return when complete scans began and ended, in the order of time: at other times no scan looked."""
     with roster.guarded():
         rows = roster.db.execute(
             "SELECT started, ended FROM scan WHERE outcome = 'complete' AND ended >= ? ORDER BY started",
@@ -66,7 +66,7 @@ def _by_device(roster: Roster, query: str, moment: datetime) -> dict[int, list[S
 
 
 def stay_of(row: Iterable[Any]) -> Stay:
-    """A stay from a row that begins with STAY_COLUMNS."""
+    """Return a stay from a row that begins with STAY_COLUMNS."""
     mac, address, since, until, present, source, *_ = row
     known = stored_mac(mac) if mac else None
     return Stay(known, stored_address(address), from_ms(since), from_ms(until), bool(present), _SOURCES[source])

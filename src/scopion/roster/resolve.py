@@ -1,4 +1,4 @@
-"""Which device somebody means: a MAC, an address, a label, a host name, ``this-machine``, ``gateway``, or a beginning.
+"""Finds the device that a text means: MAC, address, label, host name, ``this-machine``, ``gateway``, or a beginning.
 
 Never a guess: if several fit, all are named and nothing is done.
 """
@@ -15,14 +15,14 @@ from scopion.model.text import clean, joined
 
 THIS_MACHINE = "this-machine"
 GATEWAY = "gateway"
-# Shorter beginnings of a MAC address are mostly slips, and half the house would fit.
+# Shorter beginnings of a MAC address are mostly mistakes, and would fit half of all devices.
 LEAST_MAC_DIGITS = 4
 _NAMED_AT_MOST = 8
 _SIMILAR, _LEAST_TO_CONTAIN = 3, 3
 
 
 def resolve(devices: Sequence[Device], text: str) -> Device:
-    """The one device that ``text`` means. Raises NotFound, or AmbiguousDevice with those that fit."""
+    """Return the one device that ``text`` means. Raises NotFound, or AmbiguousDevice with those that fit."""
     wanted = clean(text)
     for candidates in _candidates(devices, wanted):
         if len(candidates) == 1:
@@ -35,7 +35,7 @@ def resolve(devices: Sequence[Device], text: str) -> Device:
 
 
 def _similar(devices: Sequence[Device], wanted: str) -> list[str]:
-    """Names that look like what was written, or contain it, for a slip of the keyboard."""
+    """Return names that look like the text, or contain it, for typing mistakes."""
     import difflib  # only when something was mistyped
 
     names = {name.casefold(): name for device in devices for name in (device.label, device.name) if name}
@@ -47,7 +47,7 @@ def _similar(devices: Sequence[Device], wanted: str) -> list[str]:
 
 
 def _candidates(devices: Sequence[Device], wanted: str) -> list[list[Device]]:
-    """Groups of fitting devices, the surest way of meaning one first."""
+    """Return groups of fitting devices, the surest way of meaning one first."""
     small = wanted.casefold()
     if not small:
         return []
@@ -66,7 +66,7 @@ def _candidates(devices: Sequence[Device], wanted: str) -> list[list[Device]]:
 
 
 def _at_address(devices: Sequence[Device], wanted: str) -> list[Device]:
-    """Who is at an address now; if nobody is, all who were seen there last: which of them is meant is not guessed."""
+    """Return the devices at an address now; if none is, all that were last seen there, because it is not guessed."""
     address = _address(wanted)
     stays = [(stay, device) for device in devices for stay in device.stays if stay.address == address]
     present = [device for stay, device in stays if stay.present]
@@ -74,7 +74,7 @@ def _at_address(devices: Sequence[Device], wanted: str) -> list[Device]:
 
 
 def _beginning(devices: Sequence[Device], small: str, digits: str) -> list[Device]:
-    """By the beginning of a label, host name or MAC; never of an address: 192.0.2.14 does not mean 192.0.2.144."""
+    """Return devices by the beginning of a label, name or MAC; not of an address: 192.0.2.14 is not 192.0.2.144."""
     return [
         device
         for device in devices
@@ -84,7 +84,7 @@ def _beginning(devices: Sequence[Device], small: str, digits: str) -> list[Devic
 
 
 def _host_names(device: Device) -> set[str]:
-    """Its host names, whole and in short, as they compare."""
+    """Return its host names, whole and short, casefolded."""
     names = [name.value.casefold() for name in device.host_names]
     return {*names, *map(short_name, names)}
 
@@ -114,7 +114,7 @@ def _named(devices: Sequence[Device]) -> str:
 
 
 def is_reserved(label: str) -> str:
-    """Why a label would be mistaken for something else, or an empty text if it would not."""
+    """Return why a label would be mistaken for something else; empty if it would not."""
     if label.casefold() in (THIS_MACHINE, GATEWAY):
         return "it is a word with a meaning of its own"
     if _address(label) is not None:

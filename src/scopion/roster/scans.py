@@ -25,7 +25,7 @@ class KnownSubnet:
 
 
 def known_subnets(roster: Roster) -> tuple[KnownSubnet, ...]:
-    """The subnets of the site."""
+    """Return the subnets of the site."""
     with roster.guarded(), as_written("a subnet"):
         rows = roster.db.execute("SELECT * FROM subnet ORDER BY since, range")
         return tuple(
@@ -56,14 +56,14 @@ class ScanRecord:
 
 
 def latest_scans(roster: Roster, limit: int) -> list[ScanRecord]:
-    """The latest scans that have ended, the latest first."""
+    """Return the latest scans that have ended, the latest first."""
     with roster.guarded():
         query = "SELECT * FROM scan WHERE ended IS NOT NULL ORDER BY id DESC LIMIT ?"
         return [_scan(row) for row in roster.db.execute(query, (limit,))]
 
 
 def last_complete_scan(roster: Roster, subnet: IPv4Network) -> datetime | None:
-    """When the last complete scan of a subnet ended; None if none is remembered."""
+    """Return when the last complete scan of a subnet ended; None if none is remembered."""
     with roster.guarded():
         query = "SELECT max(ended) FROM scan WHERE subnet = ? AND outcome = 'complete'"
         (ended,) = roster.db.execute(query, (str(subnet),)).fetchone()
@@ -71,7 +71,9 @@ def last_complete_scan(roster: Roster, subnet: IPv4Network) -> datetime | None:
 
 
 def usual_answers(roster: Roster, subnet: IPv4Network, targets: str, method: str, lately: datetime) -> int:
-    """How many answered the same question before: in the last complete scan, or in any that ended after ``lately``."""
+    """Return how many addresses answered the same question before: in the last complete scan, or
+    any that ended lately.
+    """
     with roster.guarded():
         row = roster.db.execute(
             "WITH alike AS (SELECT id, ended, answered FROM scan "
@@ -83,14 +85,14 @@ def usual_answers(roster: Roster, subnet: IPv4Network, targets: str, method: str
 
 
 def find_scan(roster: Roster, number: int) -> ScanRecord | None:
-    """A scan by its number; None if there was none, or if it is no longer remembered."""
+    """Return a scan by its number; None if there was none, or if it is not remembered any more."""
     with roster.guarded():
         row = roster.db.execute("SELECT * FROM scan WHERE id = ?", (number,)).fetchone()
         return _scan(row) if row else None
 
 
 def first_look(roster: Roster) -> datetime | None:
-    """When the first complete scan of any subnet ended: the memory of who is here begins there. None before it."""
+    """Return when the first complete scan of any subnet ended: the roster begins there. None before it."""
     with roster.guarded():
         row = roster.db.execute(
             "SELECT min(coalesce(ended, since)) FROM subnet JOIN scan ON scan.id = subnet.baseline"
@@ -123,7 +125,7 @@ def begin_scan(roster: Roster, targets: Targets, subnet: IPv4Network, interface:
 
 
 def drop_scan(roster: Roster, scan: int) -> None:
-    """Forget a scan that turned out not to be of this site."""
+    """Forget a scan that turned out to be of another site."""
     with roster.transaction() as db:
         db.execute("DELETE FROM scan WHERE id = ?", (scan,))
 
@@ -142,7 +144,7 @@ def end_scan(
 def note_subnet(
     roster: Roster, subnet: IPv4Network, gateway: IPv4Address | None, mac: MacAddress | None, at: datetime
 ) -> None:
-    """Make a subnet one of the site's, or bring its gateway up to date; what is not known now is kept."""
+    """Make a subnet one of the site's, or update its gateway; what is not known now is kept."""
     with roster.transaction() as db:
         db.execute(
             "INSERT INTO subnet (range, gateway, gateway_mac, since) VALUES (?, ?, ?, ?) "

@@ -1,4 +1,4 @@
-"""What people say of devices: texts, standings, that two are one, that one is to be forgotten.
+"""Writes what people say of devices: texts, standings, that two are one, that one is to be forgotten.
 
 Called inside a change, so that all of it can be taken back.
 """
@@ -36,7 +36,7 @@ def set_description(roster: Roster, device: Device, **texts: str | None) -> None
 
 
 def set_essential(roster: Roster, device: Device, essential: bool) -> None:
-    """Whether a device may never be refused on the air."""
+    """Set whether a device must never be refused on the air."""
     if device.essential == essential:
         return
     with roster.transaction() as db:
@@ -46,7 +46,7 @@ def set_essential(roster: Roster, device: Device, essential: bool) -> None:
 def set_standing(
     roster: Roster, device: Device, standing: Standing, at: datetime, *, until: date | None = None, because: str = ""
 ) -> None:
-    """Change what we think of a device, with when and why; what it was already keeps its date."""
+    """Change a device's standing, with when and why; an unchanged one keeps its date."""
     if device.standing_since and (device.standing, device.guest_until, device.because) == (standing, until, because):
         return
     since = device.standing_since if device.standing is standing else None
@@ -61,7 +61,7 @@ def set_standing(
 def join_devices(roster: Roster, kept: Device, other: Device) -> None:
     """Make two devices one: the first one keeps its number and what was said of it, the other fills its blanks."""
     with roster.transaction() as db:
-        # Labels are unique: the other gives its up before it can be taken over.
+        # Labels are unique: the other device gives its label up before it can be taken over.
         db.execute("UPDATE device SET label = '' WHERE id = ?", (other.id,))
         texts = {name: getattr(kept, name) or getattr(other, name) for name in ("label", "owner", "place")}
         texts["note"] = "; ".join(dict.fromkeys(filter(None, (kept.note, other.note))))
@@ -74,7 +74,7 @@ def join_devices(roster: Roster, kept: Device, other: Device) -> None:
         for relation in ("adapter", "unpaired", "exclusive"):
             db.execute(f"UPDATE {relation} SET device = ? WHERE device = ?", (kept.id, other.id))
         db.execute("UPDATE event SET device = ? WHERE device = ?", (kept.id, other.id))
-        # One entry a network: where both are listed, the one that stays counts.
+        # One entry a network: if both are listed, the entry of the device that stays counts.
         db.execute("UPDATE OR IGNORE entry SET device = ? WHERE device = ?", (kept.id, other.id))
         db.execute("UPDATE mute SET device = ? WHERE device = ?", (kept.id, other.id))
         db.execute("DELETE FROM device WHERE id = ?", (other.id,))
@@ -89,7 +89,7 @@ def forget_device(roster: Roster, device: Device) -> None:
 
 
 def require_unchanged(seen: Device, now: Device | None) -> None:
-    """Raise ChangedMeanwhile if somebody has changed a device since it was looked at."""
+    """Raise ChangedMeanwhile if a device was changed since it was looked at."""
     if now is None:
         raise ChangedMeanwhile(f"{seen.called} is no more: somebody has joined or forgotten it meanwhile")
     if now.revision != seen.revision:

@@ -1,7 +1,7 @@
 """The made-up access point: it speaks hostapd's control dialect, and refuses and disconnects like a real one.
 
-Hosts of the scene that have radios are associated with the first of them that admits them; whoever is refused on all is
-not on the network. What it holds is kept in the site's folder, so that a story goes on where it was.
+Hosts of the scene with radios are associated with the first radio that admits them; a host that all radios refuse is
+not on the network. The lists are kept in the site's folder, so that a story goes on where it was.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ class Bss:
     acl: int = 0  # macaddr_acl: 0 all but the denied, 1 only the accepted
 
     def admits(self, mac: MacAddress) -> bool:
-        """The accept list counts before the deny list."""
+        """Tell whether an address may associate: the accept list counts before the deny list."""
         return mac in self.accept or (mac not in self.deny and self.acl == 0)
 
 
@@ -45,19 +45,19 @@ class AccessPoint:
         self._path = folder / FILE if folder is not None else None
         self._hosts: tuple[SceneHost, ...] = ()
         self._bss = {radio: Bss() for radio in described.sockets}
-        self._where: dict[MacAddress, tuple[str, datetime]] = {}  # the radio on which each is, and since when
+        self._where: dict[MacAddress, tuple[str, datetime]] = {}  # the radio of each host, and since when
         self._read()
 
     def look_after(self, hosts: tuple[SceneHost, ...]) -> None:
-        """These are the hosts of the scene."""
+        """Take over the hosts of the scene."""
         self._hosts = tuple(host for host in hosts if host.radios)
 
     def admits(self, host: SceneHost) -> bool:
-        """Whether a host can be on the network: on cable always, on the air if a radio of its admits it."""
+        """Tell whether a host can be on the network: by cable always, on the air if one of its radios admits it."""
         return not host.radios or self._radio_of(host) is not None
 
     def ask(self, path: str, command: str) -> str:
-        """The reply to a command on a control socket. Raises EnforcerUnreachable if there is none."""
+        """Return the reply to a command on a control socket. Raises EnforcerUnreachable if there is none."""
         radio = next((radio for radio, socket in self.described.sockets.items() if socket == path), None)
         if radio is None:
             raise EnforcerUnreachable(f"there is no control socket {path}: the made-up access point has other sockets")
@@ -117,7 +117,7 @@ class AccessPoint:
                 listed.append(mac)
             elif verb == "DEL_MAC" and mac in listed:
                 listed.remove(mac)
-            # What the daemon does then: of the denied all go, of the accepted those who are so no more.
+            # What the daemon does then: all denied stations go, and those that are not accepted any more.
             gone = (
                 bss.deny
                 if listed is bss.deny
@@ -158,7 +158,7 @@ class AccessPoint:
 
     def _told(self, host: SceneHost, since: datetime) -> str:
         connected = int((self._clock.now() - since).total_seconds())
-        # The same each time: by the address, and by how long it has been here.
+        # The same each time: by the address, and by how long the host has been here.
         weight = host.mac.octets[5] + 3
         return (
             f"{host.mac}\nflags=[AUTH][ASSOC][AUTHORIZED]\naid={host.mac.octets[5] % 64 + 1}\n"
@@ -167,7 +167,7 @@ class AccessPoint:
         )
 
     def _associated(self, radio: str) -> list[tuple[SceneHost, datetime]]:
-        """Who is on a radio now, in the order of their addresses, and since when."""
+        """Return the hosts on a radio now, in the order of their addresses, and since when."""
         now = self._clock.now()
         here = [host for host in self._hosts if any(period.holds(now) for period in host.periods)]
         found = [
@@ -178,7 +178,7 @@ class AccessPoint:
         return sorted(found, key=lambda each: each[0].mac)
 
     def _radio_of(self, host: SceneHost) -> str | None:
-        """The radio on which a host is: where it was, if that admits it still, else the first that does."""
+        """Return the radio of a host: the one before if that admits it still, else the first that does."""
         known = self._where.get(host.mac)
         if known is not None and self._bss[known[0]].admits(host.mac):
             return known[0]
@@ -191,7 +191,7 @@ class AccessPoint:
         return radio
 
     def _arrived(self, host: SceneHost) -> datetime:
-        """Since when a host has been where it is: since this morning, its period's beginning, or for three days."""
+        """Return since when a host has been there: its period's beginning, this morning, or three days ago."""
         now = self._clock.now()
         for period in host.periods:
             if period.holds(now):
@@ -236,8 +236,8 @@ class SceneControlLine:
         self.ask("PING")
 
     def ask(self, command: str) -> str:
-        """At once."""
+        """Return the reply at once."""
         return self._access_point.ask(self._path, command)
 
     def close(self) -> None:
-        """Nothing is open."""
+        """Do nothing: nothing is open."""

@@ -45,7 +45,7 @@ class SceneAttachment:
             self._access_point = AccessPoint(scene.access_point, self.clock, folder)
             self._access_point.look_after(scene.hosts)
         admits = self._access_point.admits if self._access_point is not None else None
-        # What chance does differs from moment to moment, and is the same each time a moment is played.
+        # Chance differs from moment to moment, and is the same each time a moment is played.
         seed = scene.seed ^ int(at.timestamp())
         self._segments = {
             interface.index: Segment(_reached(scene.hosts, interface), self.clock, seed + interface.index, admits)
@@ -55,15 +55,15 @@ class SceneAttachment:
         self._datagrams: dict[int, SceneDatagrams] = {}
 
     def interfaces(self) -> tuple[Interface, ...]:
-        """The interfaces that the scene file describes."""
+        """Return the interfaces that the scene file describes."""
         return self.scene.interfaces
 
     def rights(self) -> Rights:
-        """Everything is permitted on a made-up network."""
+        """Return all rights: everything is permitted on a made-up network."""
         return Rights(raw_frames=True)
 
     def open_link(self, interface: Interface, traffic: Traffic = Traffic.ANSWERS) -> Link:
-        """Frames into the interface's segment."""
+        """Open frames into the interface's segment."""
         segment = self._segment(interface)
         if traffic is Traffic.TALK and interface.gateway is not None:
             segment.announce(talk(segment.present(), interface.gateway, segment.chance))
@@ -72,47 +72,47 @@ class SceneAttachment:
         return SceneLink(segment, interface)
 
     def open_datagrams(self, interface: Interface) -> Datagrams:
-        """Datagrams into it; one table an interface, as a kernel keeps it."""
+        """Open datagrams into it; each interface has one table, as in a kernel."""
         return self._table(interface)
 
     def open_mailbox(self, interface: Interface | None) -> Mailbox:
-        """Questions to an interface's hosts, or to the name server alone."""
+        """Open questions to an interface's hosts, or to the name server alone."""
         segment = self._segment(interface) if interface is not None else self._everywhere
         return SceneMailbox(segment, self.resolvers())
 
     def open_echo(self) -> EchoLine:
-        """Echo to every host of the scene, also where only a router leads."""
+        """Open echo to every host of the scene, also beyond a router."""
         return SceneEcho(self._everywhere, self._resolve, self._segment)
 
     def open_connector(self) -> Connector:
-        """Connections to every host of the scene."""
+        """Open connections to every host of the scene."""
         return SceneConnector(self._everywhere, self._resolve)
 
     def router_table(self, access: RouterAccess) -> tuple[Neighbour, ...]:
-        """What the made-up router would have in its table: everybody who is there."""
+        """Return what the made-up router would have in its table: all hosts that are there."""
         if access.address not in self.resolvers():
             raise RouterUnreadable(f"{access.address} does not answer SNMP: is that the router's address?")
         everybody = ((address, host.mac) for host, address in self._everywhere.present() if address is not None)
         return tuple(Neighbour(address, mac, NeighbourState.REACHABLE) for address, mac in everybody)
 
     def resolvers(self) -> tuple[Address, ...]:
-        """The gateways of a made-up site answer for its names."""
+        """Return the gateways: they answer for the names of a made-up site."""
         return tuple(each.gateway for each in self.scene.interfaces if each.gateway is not None)
 
     def neighbours(self, interface: Interface) -> tuple[Neighbour, ...]:
-        """The table that the touches so far have filled."""
+        """Return the table that the touches so far have filled."""
         self._segment(interface)
         known = self._datagrams.get(interface.index)
         return known.table() if known else ()
 
     def open_control(self, path: str, ssh: SshAccess | None = None) -> ControlLine:
-        """Of the made-up access point, however it is reached. Raises EnforcerUnreachable if the scene has none."""
+        """Open the socket of the made-up access point. Raises EnforcerUnreachable if the scene has none."""
         if self._access_point is None:
             raise EnforcerUnreachable("this made-up site has no access point")
         return SceneControlLine(self._access_point, path)
 
     def open_shell(self, ssh: SshAccess | None = None) -> Shell:
-        """The files in the story's folder. Raises EnforcerUnreachable where there is none."""
+        """Open the files in the story's folder. Raises EnforcerUnreachable if there is no folder."""
         if self._folder is None:
             raise EnforcerUnreachable("this made-up site keeps no files")
         return SceneShell(self._folder)
@@ -121,7 +121,7 @@ class SceneAttachment:
         return self._datagrams.setdefault(interface.index, SceneDatagrams(self._segment(interface)))
 
     def _resolve(self, address: Address) -> None:
-        """Whatever goes to an address of a link makes the system look for the neighbour."""
+        """Make the system look for the neighbour, as every packet to an address of a link does."""
         for interface in self.scene.interfaces:
             if interface.up and isinstance(address, IPv4Address) and interface.address_in(address):
                 self._table(interface).resolve(address)
@@ -133,7 +133,7 @@ class SceneAttachment:
 
 
 def _reached(hosts: tuple[SceneHost, ...], interface: Interface) -> list[SceneHost]:
-    """The hosts whose addresses lie in the interface's subnets."""
+    """Return the hosts whose addresses are in the interface's subnets."""
     return [
         host
         for host in hosts

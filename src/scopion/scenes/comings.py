@@ -1,4 +1,4 @@
-"""When the hosts of a scene come: who comes speaks by itself, and whoever listens hears it with its first frame."""
+"""When the hosts of a scene come: a host that comes speaks by itself, and is heard with its first frame."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ Coming = tuple[datetime, SceneHost, IPv4Address]
 
 
 def comings(hosts: Sequence[SceneHost], after: datetime, until: datetime) -> list[Coming]:
-    """Who comes after a moment and not later than another, in the order of time."""
+    """Return the hosts that come after a moment and not later than another, in the order of time."""
     found = [
         (moment, host, period.address)
         for host in hosts
@@ -23,7 +23,7 @@ def comings(hosts: Sequence[SceneHost], after: datetime, until: datetime) -> lis
 
 
 def _beginnings(period: Period, after: datetime, until: datetime) -> list[datetime]:
-    """When a host comes to be at an address: when its period begins, and at its hour of each of its days."""
+    """Return when a host comes to an address: when its period begins, and at its hour of each of its days."""
     found = []
     if period.since is not None and after < period.since <= until and period.holds(period.since):
         found.append(period.since)

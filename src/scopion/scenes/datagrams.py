@@ -1,4 +1,4 @@
-"""What needs no privilege in a scene: touches with the neighbour table behind them, questions by UDP, echo, TCP."""
+"""What needs no privilege in a scene: touches with a neighbour table, questions by UDP, echo, TCP."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from scopion.wire.icmp import ALL_NODES
 
 
 class SceneDatagrams:
-    """A ``Datagrams`` into a segment, with the neighbour table that a kernel would keep meanwhile."""
+    """A ``Datagrams`` into a segment, with the neighbour table that a kernel would keep."""
 
     # A kernel asks three times, a second apart.
     TRIES = 3
@@ -41,12 +41,12 @@ class SceneDatagrams:
         return True
 
     def resolve(self, address: Address) -> None:
-        """What a kernel does before anything goes to an address of the link: it finds the neighbour."""
+        """Find the neighbour, as a kernel does before it sends anything to an address of the link."""
         for host in self._segment.at(address)[:1]:
             self._resolved[address] = (self._segment.clock.monotonic(), host.mac)
 
     def refusals(self) -> tuple[tuple[Address, float], ...]:
-        """Everybody who is there refuses, after its round trip."""
+        """Return all hosts that are there: each refuses after its round trip."""
         now = self._segment.clock.monotonic()
         found = []
         while self._refused and self._refused[0][0] <= now:
@@ -63,7 +63,7 @@ class SceneDatagrams:
         self._refused.clear()
 
     def table(self) -> tuple[Neighbour, ...]:
-        """The neighbour table as it is now."""
+        """Return the neighbour table as it is now."""
         now = self._segment.clock.monotonic()
         return tuple(_entry(address, at <= now, mac) for address, (at, mac) in self._resolved.items())
 
@@ -84,7 +84,7 @@ class SceneMailbox:
         self._order = 0
 
     def send(self, payload: bytes, address: Address, port: int) -> bool:
-        """A question to one host, to a group, or to the name server."""
+        """Send a question to one host, to a group, or to the name server."""
         hosts = self._segment.present()
         if port == dns.DNS_PORT:
             if address in self._resolvers:
@@ -99,7 +99,7 @@ class SceneMailbox:
         return True
 
     def receive(self, deadline: float) -> Letter | None:
-        """The next answer; the virtual clock moves on to it, or to the deadline."""
+        """Return the next answer; the virtual clock moves on to it, or to the deadline."""
         clock = self._segment.clock
         if self._due and self._due[0][0] <= max(deadline, clock.monotonic()):
             at, _, letter = heapq.heappop(self._due)
@@ -130,7 +130,7 @@ class SceneEcho:
         self._due: list[tuple[float, int]] = []
 
     def send(self, address: Address, interface: Interface | None = None) -> bool:
-        """One request; whoever is there answers, or the answer is lost. To all nodes of a link, all of them."""
+        """Send one request; each host that it reaches answers, or its answer is lost."""
         self._resolve(address)
         if address == ALL_NODES and interface is not None:
             for host, _ in self._link(interface).present():
@@ -146,7 +146,7 @@ class SceneEcho:
             heapq.heappush(self._due, (at, int(address)))
 
     def replies(self, deadline: float) -> tuple[tuple[Address, float], ...]:
-        """Who has replied by now, or the next who does until the deadline."""
+        """Return the hosts that have replied by now, or the next that does until the deadline."""
         clock = self._segment.clock
         if self._due and self._due[0][0] <= deadline:
             clock.wait_until(self._due[0][0])
@@ -164,7 +164,7 @@ class SceneEcho:
 
 
 class SceneConnector:
-    """A ``Connector`` to all hosts of a scene: whoever is there accepts on its ports and refuses on others."""
+    """A ``Connector`` to all hosts of a scene: a host that is there accepts on its ports and refuses on others."""
 
     def __init__(self, segment: Segment, resolve: Callable[[Address], None]) -> None:
         self._segment = segment
@@ -172,7 +172,7 @@ class SceneConnector:
         self._decided: list[Connected] = []
 
     def start(self, address: Address, port: int) -> bool:
-        """An attempt; it is decided after the host's round trip."""
+        """Begin an attempt; it is decided after the host's round trip."""
         self._resolve(address)
         for host in self._segment.at(address)[:1]:
             at = self._segment.clock.monotonic() + host.rtt_s
@@ -180,7 +180,7 @@ class SceneConnector:
         return True
 
     def results(self, deadline: float) -> tuple[Connected, ...]:
-        """What has been decided by the deadline."""
+        """Return what has been decided by the deadline."""
         self._segment.clock.wait_until(deadline)
         now = self._segment.clock.monotonic()
         decided = tuple(each for each in self._decided if each.at <= now)

@@ -1,4 +1,4 @@
-"""Reads a scene file: the subnets, interfaces, hosts and moments of a made-up site. Values only, nothing moves here.
+"""Reads a scene file: the subnets, interfaces, hosts and moments of a made-up site. Values only.
 
 The file is TOML; ``data/kilnhaven.toml`` is one with comments. Mistakes are named with file and place.
 """
@@ -28,7 +28,7 @@ DATA = Path(__file__).parent / "data"
 
 @dataclass(frozen=True, slots=True)
 class Period:
-    """When a host is at an address: from (inclusive) until (exclusive), None: without end; on what days and hours."""
+    """When a host is at an address: from (inclusive) until (exclusive; None: without end), on which days and hours."""
 
     address: IPv4Address
     since: datetime | None = None
@@ -38,11 +38,11 @@ class Period:
 
     @property
     def always(self) -> bool:
-        """Whether it holds at all hours of all days between its ends."""
+        """Tell whether it holds at all hours of all days between its ends."""
         return len(self.weekdays) == 7 and self.hours == (time.min, time.max)
 
     def holds(self, at: datetime) -> bool:
-        """Whether the host is there at a moment."""
+        """Tell whether the host is there at a moment."""
         return (
             (self.since is None or self.since <= at)
             and (self.until is None or at < self.until)
@@ -53,10 +53,10 @@ class Period:
 
 @dataclass(frozen=True, slots=True)
 class Voice:
-    """What a host says of itself, and what others say of it; empty where nothing is said."""
+    """What a host says of itself, and what others say of it; empty texts are not said."""
 
     mdns: str = ""  # its name, without .local
-    services: tuple[str, ...] = ()  # that it announces by multicast DNS: _ipp._tcp
+    services: tuple[str, ...] = ()  # services that it announces by multicast DNS: _ipp._tcp
     model: str = ""
     netbios: str = ""
     llmnr: str = ""
@@ -79,7 +79,7 @@ class SceneHost:
     rtt_s: float = 0.002
     loss: float = 0.0  # share of frames lost each way
     doze_s: float = 0.0  # it answers this much later, once it wakes
-    ipv6: tuple[IPv6Address, ...] = ()  # that it has while it is at any of its addresses
+    ipv6: tuple[IPv6Address, ...] = ()  # the same at all of its addresses
     voice: Voice = Voice()
     ports: tuple[int, ...] = ()  # TCP ports that accept
     radios: tuple[str, ...] = ()  # the bands that it can use, the preferred one first; none: it is on cable
@@ -88,18 +88,18 @@ class SceneHost:
 
 @dataclass(frozen=True, slots=True)
 class SceneAccessPoint:
-    """The access point of a scene: one network on some radios, each with room for so many entries."""
+    """The access point of a scene: one network on some radios, each with room for a number of entries."""
 
     ssid: str
     sockets: dict[str, str]  # by band in GHz, the path of the control socket
     room: int = 12
 
     def frequency(self, radio: str) -> int:
-        """In MHz."""
+        """Return the frequency of a radio in MHz."""
         return {"2.4": 2437, "5": 5180, "6": 5975}[radio]
 
     def bssid(self, radio: str) -> str:
-        """Made up, and the same each time."""
+        """Return the address of a radio: made up, and the same each time."""
         return f"0c:be:11:00:00:{0xF0 + list(self.sockets).index(radio):02x}"
 
 
@@ -116,13 +116,13 @@ class StoryStep:
 
 @dataclass(frozen=True, slots=True)
 class SceneMoment:
-    """A point of the story: when, what the narrator says, and what is done then when the story is told."""
+    """A point of the story: its time, what the narrator says, and the steps that follow."""
 
     at: datetime
     tells: str
     steps: tuple[StoryStep, ...] = ()
-    looks_h: int = 0  # told, the time before it passes with a scan every so many hours; 0: it passes unseen
-    last: bool = False  # told, the story ends with it
+    looks_h: int = 0  # when told, the time before it passes with a scan every this many hours; 0: it passes unseen
+    last: bool = False  # when told, the story ends with it
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,14 +154,14 @@ class Scene:
     hosts: tuple[SceneHost, ...]
     moments: tuple[SceneMoment, ...]
     rounds: Rounds | None = None
-    settings: str = ""  # what stands in site.toml besides the comments, in TOML
+    settings: str = ""  # the content of site.toml besides the comments, in TOML
     access_point: SceneAccessPoint | None = None
-    files: tuple[tuple[str, str], ...] = ()  # what lies on the access point: path and text
+    files: tuple[tuple[str, str], ...] = ()  # the files of the access point: path and text
     chapters: tuple[Chapter, ...] = ()  # in the order in which they are told
 
 
 def load_scene(name: str) -> Scene:
-    """A packaged scene by name, or one from a file's path. Raises InvalidSettings."""
+    """Return a packaged scene by name, or one from a file's path. Raises InvalidSettings."""
     return _packaged(name) if name.isidentifier() else _read(name, Path(name))
 
 
@@ -199,7 +199,7 @@ def _read(name: str, path: Path) -> Scene:
 
 @dataclass(frozen=True, slots=True)
 class _SceneReader:
-    """Reads the tables of an array and says which one was wrong."""
+    """Reads the tables of an array and says which one is wrong."""
 
     path: Path
 
@@ -275,13 +275,13 @@ def _periods(entries: Sequence[str | dict[str, Any]]) -> list[Period]:
 
 
 def _weekdays(text: str) -> frozenset[int]:
-    """``mon-fri``, ``tue``."""
+    """Read ``mon-fri``, ``tue``."""
     first, _, last = text.partition("-")
     return frozenset(range(DAYS.index(first), DAYS.index(last or first) + 1))
 
 
 def _hours(text: str) -> tuple[time, time]:
-    """``08:00-18:00``; nothing is the whole day."""
+    """Read ``08:00-18:00``; an empty text is the whole day."""
     if not text:
         return time.min, time.max
     first, last = map(time.fromisoformat, text.split("-"))

@@ -1,4 +1,4 @@
-"""Story time: it stands still unless somebody waits."""
+"""The clock of a story: time passes only while the program waits."""
 
 from __future__ import annotations
 
@@ -6,26 +6,26 @@ from datetime import UTC, datetime, timedelta
 
 
 class SceneClock:
-    """Story time: it stands still unless somebody waits."""
+    """Implements ``Clock``: time passes only while the program waits."""
 
     def __init__(self, at: datetime) -> None:
         self._start = at
         self._elapsed = 0.0
 
     def now(self) -> datetime:
-        """The story's time of day."""
+        """Return the story's time of day."""
         return self._start + timedelta(seconds=self._elapsed)
 
     def monotonic(self) -> float:
-        """Virtual seconds since the moment began."""
+        """Return virtual seconds since the moment began."""
         return self._elapsed
 
     def local(self, moment: datetime) -> datetime:
-        """The made-up site lies on the meridian."""
+        """Return the moment in UTC: the made-up site lies on the meridian."""
         return moment
 
     def from_local(self, wall: datetime) -> datetime:
-        """Without summer time."""
+        """Return the moment of a wall time; there is no summer time."""
         return wall.replace(tzinfo=UTC)
 
     def wait_until(self, moment: float) -> None:

@@ -1,4 +1,4 @@
-"""The files of a made-up access point: those in the site's folder, so that a file's enforcer can be tried out."""
+"""The files of a made-up access point: they lie in the site's folder, so that a file's enforcer can be tried out."""
 
 from __future__ import annotations
 
@@ -18,11 +18,11 @@ class SceneShell:
         self._folder = folder
 
     def run(self, command: Sequence[str], stdin: str = "") -> Ran:
-        """Raises EnforcerUnreachable."""
+        """Raise EnforcerUnreachable: there are no programs."""
         raise EnforcerUnreachable(f"a made-up site runs no programs: {command[0]} was not started")
 
     def read(self, path: str) -> str | None:
-        """Byte for byte."""
+        """Return a file's text, byte for byte."""
         try:
             return self._inside(path).read_bytes().decode("utf-8", "surrogateescape")
         except FileNotFoundError:
@@ -31,21 +31,21 @@ class SceneShell:
             raise EnforcerUnreachable(f"{path}: {error.strerror}") from None
 
     def write(self, path: str, text: str) -> None:
-        """Whole, or not at all."""
+        """Write a file whole, or not at all."""
         write_atomically(self._inside(path), text.encode("utf-8", "surrogateescape"))
 
     def settle(self, path: str) -> None:
-        """Nothing was kept: a file is exchanged whole here."""
+        """Do nothing: a file is exchanged whole here."""
 
     def mode_of(self, path: str) -> tuple[int, str] | None:
-        """The mode; its group is made up."""
+        """Return the mode; the group is made up."""
         try:
             return stat.S_IMODE(self._inside(path).stat().st_mode), "netdev"
         except OSError:
             return None
 
     def close(self) -> None:
-        """Nothing is open."""
+        """Do nothing: nothing is open."""
 
     def _inside(self, path: str) -> Path:
         found = (self._folder / path.lstrip("/")).resolve()

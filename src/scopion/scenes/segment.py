@@ -1,6 +1,6 @@
 """A made-up segment: hosts that answer ARP frames after their time, with their losses, on a virtual clock.
 
-Frames go in, frames come out later; nobody waits. The same seed gives the same answers.
+Frames go in, frames come out later; no thread waits. The same seed gives the same answers.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ from scopion.wire.icmp import ALL_NODES, Echo, decode_echo, encode_echo
 from scopion.wire.ip import ICMPV6, decode_ip, encode_ip
 from scopion.wire.ndp import decode_ndp, encode_advertisement
 
-# Who comes is worked out for so long at once.
+# Comings are worked out for this long at once.
 _KNOWN_AHEAD = timedelta(days=1)
 
 
@@ -42,7 +42,7 @@ class Segment:
     ) -> None:
         self.clock = clock
         self._admits = admits or (lambda _: True)  # whether the access point lets a host onto the network
-        # By address, so that a /16 with thousands of hosts is still played in a moment.
+        # By address, so that a /16 with thousands of hosts is played in a moment.
         self._at: dict[IPv4Address, list[tuple[SceneHost, Period]]] = defaultdict(list)
         for host in hosts:
             for period in host.periods:
@@ -52,22 +52,22 @@ class Segment:
         self._due: list[tuple[float, int, bytes]] = []  # arrival, order, frame
         self._order = 0
         self._hosts = hosts
-        self._come_until: datetime | None = None  # up to then it is known who comes; None: nobody listens
+        self._come_until: datetime | None = None  # comings are known up to here; None: no one listens
         self.up = True
 
     def holders(self, address: IPv4Address) -> list[SceneHost]:
-        """Who is at an address now."""
+        """Return the hosts at an address now."""
         now = self.clock.now()
         return [host for host, period in self._at.get(address, ()) if period.holds(now) and self._admits(host)]
 
     def at(self, address: Address) -> list[SceneHost]:
-        """Who is at an address of either version now."""
+        """Return the hosts at an address of either version now."""
         if isinstance(address, IPv4Address):
             return self.holders(address)
         return [host for host, _ in self.present() if address in host.ipv6]
 
     def present(self) -> list[tuple[SceneHost, IPv4Address | None]]:
-        """Who is here now, with the first of its IPv4 addresses; None for one that has only IPv6."""
+        """Return the hosts that are here now, with their first IPv4 address; None for a host with IPv6 only."""
         now = self.clock.now()
         found: dict[SceneHost, IPv4Address | None] = {}
         for address, stays in self._at.items():
@@ -78,7 +78,7 @@ class Segment:
         return list(found.items())
 
     def put(self, frame: bytes) -> None:
-        """A frame from this machine; the hosts that it concerns answer, or their answer is lost."""
+        """Take a frame from this machine; the hosts that it concerns answer, or their answer is lost."""
         with suppress(MalformedFrame):
             packet = decode_arp(frame)
             if packet is not None and packet.operation == REQUEST:
@@ -89,12 +89,12 @@ class Segment:
             self._put_ipv6(frame)
 
     def announce_comings(self) -> None:
-        """From now on whoever comes speaks by itself."""
+        """Let every host that comes from now on speak by itself."""
         if self._come_until is None:
             self._come_until = self.clock.now()
 
     def _let_come(self, deadline: float) -> None:
-        """Put the first frames of those who come by a deadline on their way."""
+        """Send the first frames of the hosts that come by a deadline."""
         until = self.clock.now() + timedelta(seconds=deadline - self.clock.monotonic())
         while self._come_until is not None and self._come_until < until:
             after, self._come_until = self._come_until, self._come_until + _KNOWN_AHEAD
@@ -104,7 +104,7 @@ class Segment:
                     self._arrive(max(arrives, self.clock.monotonic()) + number * 0.01, frame)
 
     def announce(self, frames: Sequence[tuple[float, bytes]]) -> None:
-        """Let hosts speak by themselves, each frame so many seconds from now."""
+        """Let hosts speak by themselves, each frame a number of seconds from now."""
         now = self.clock.monotonic()
         for after, frame in frames:
             self._arrive(now + after, frame)
@@ -121,7 +121,7 @@ class Segment:
                 answer = encode_advertisement(host.mac, message.target, header.source, packet.source)
                 self._answer(host, answer)
             if echo is not None and packet.destination == ALL_NODES:
-                # A host answers from its address of the asker's kind: from the link's own, or from the wide one.
+                # A host answers from its address of the asker's kind: from the link-local one, or from the wide one.
                 own = next((each for each in host.ipv6 if each.is_link_local == packet.source.is_link_local), None)
                 if own is not None:
                     reply = encode_echo(own, packet.source, Echo(True, echo.identifier, echo.sequence))
@@ -137,7 +137,7 @@ class Segment:
         heapq.heappush(self._due, (at, self._order, frame))
 
     def next_arrival(self, deadline: float) -> ReceivedFrame | None:
-        """The next frame for this machine, once the virtual clock has reached it."""
+        """Return the next frame for this machine, once the virtual clock has reached it."""
         self._let_come(deadline)
         if self._due and self._due[0][0] <= max(deadline, self.clock.monotonic()):
             at, _, frame = heapq.heappop(self._due)
@@ -147,11 +147,11 @@ class Segment:
         return None
 
     def delay(self, host: SceneHost) -> float:
-        """How long a host takes for an answer: its round trip, a little varied, after its doze."""
+        """Return how long a host takes for an answer: its round trip, a little varied, after its doze."""
         return host.doze_s + host.rtt_s * self.chance.uniform(0.8, 1.3)
 
     def tries_needed(self, host: SceneHost, tries: int) -> int | None:
-        """At which of some tries a host is reached; None if at none."""
+        """Return at which of some tries a host is reached; None if at none."""
         return next((at for at in range(tries) if self._arrives(host) and self._arrives(host)), None)
 
     def _arrives(self, host: SceneHost) -> bool:
@@ -172,16 +172,16 @@ class SceneLink:
         self.segment.put(frame)
 
     def receive(self, deadline: float) -> ReceivedFrame | None:
-        """The next frame; the virtual clock moves on to it, or to the deadline."""
+        """Return the next frame; the virtual clock moves on to it, or to the deadline."""
         self._require_open()
         return self.segment.next_arrival(deadline)
 
     def dropped(self) -> int:
-        """A made-up network has room for all."""
+        """Return 0: a made-up network has room for all."""
         return 0
 
     def close(self) -> None:
-        """Nothing more can be sent."""
+        """Close it: nothing more can be sent."""
         self._closed = True
 
     def _require_open(self) -> None:

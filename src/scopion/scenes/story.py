@@ -1,4 +1,4 @@
-"""Where a kept scene stands in its story: a small file in the site's folder, moved on by commands and by people."""
+"""The position of a kept scene in its story: a small file in the site's folder that commands and people move on."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ class Story:
         self.folder = folder
         self.scene = scene
         self.at = at
-        self.moment = moment  # which of the scene's moments was reached last
+        self.moment = moment  # the number of the moment that was reached last
 
     @classmethod
     def begin(cls, folder: Path, scene_name: str) -> Story:
@@ -31,7 +31,7 @@ class Story:
 
     @classmethod
     def of(cls, folder: Path) -> Story | None:
-        """The story that a folder keeps, or None if it keeps none. Raises InvalidSettings if it is damaged."""
+        """Return the story that a folder keeps, or None. Raises InvalidSettings if it is damaged."""
         path = folder / STORY_FILE
         try:
             kept = json.loads(path.read_text(encoding="utf-8"))
@@ -44,11 +44,11 @@ class Story:
 
     @property
     def told(self) -> SceneMoment:
-        """The moment that was reached last."""
+        """Return the moment that was reached last."""
         return self.scene.moments[self.moment]
 
     def next(self) -> SceneMoment | None:
-        """Move on to the next moment and save; None at the end of the story."""
+        """Move on to the next moment and save it; None at the end of the story."""
         if self.moment + 1 >= len(self.scene.moments):
             return None
         self.moment += 1

@@ -1,4 +1,4 @@
-"""What the hosts of a scene say: answers to questions by UDP, and what they announce by themselves."""
+"""What the hosts of a scene say: answers to questions by UDP, and announcements."""
 
 from __future__ import annotations
 
@@ -16,12 +16,12 @@ from scopion.wire.ip import encode_udp
 _SERVICES = "_services._dns-sd._udp.local"
 _SSDP_GROUP = IPv4Address("239.255.255.250")
 _EVERYBODY = IPv4Address("255.255.255.255")
-# Whoever listens for a minute hears everybody once.
+# Within a minute of listening every host is heard once.
 _TALK_WITHIN_S = 50.0
 
 
 def answer(host: SceneHost, address: IPv4Address, port: int, question: bytes) -> bytes | None:
-    """What a host answers to a question that reaches it at a port; None if it does not. Raises MalformedFrame."""
+    """Return what a host answers to a question at a port; None if it does not. Raises MalformedFrame."""
     voice = host.voice
     if port == netbios.PORT and voice.netbios:
         names = (netbios.NetbiosName(voice.netbios, netbios.WORKSTATION),)
@@ -41,7 +41,7 @@ def answer(host: SceneHost, address: IPv4Address, port: int, question: bytes) ->
 
 
 def name_server_answer(hosts: Sequence[tuple[SceneHost, IPv4Address | None]], question: bytes) -> bytes:
-    """What the site's name server answers to a reverse question: a name, or that there is none."""
+    """Return what the site's name server answers to a reverse question: a name, or that there is none."""
     asked = dns.decode_dns(question)
     name = asked.questions[0][0] if asked.questions else ""
     records = tuple(
@@ -55,7 +55,7 @@ def name_server_answer(hosts: Sequence[tuple[SceneHost, IPv4Address | None]], qu
 def talk(
     hosts: Sequence[tuple[SceneHost, IPv4Address | None]], gateway: IPv4Address, chance: random.Random
 ) -> list[tuple[float, bytes]]:
-    """What the hosts say within a minute, unasked: each looks for the gateway, and tells what it tells."""
+    """Return what the hosts say within a minute unasked: each looks for the gateway, and announces itself."""
     said = []
     for host, address in hosts:
         if address is None:
@@ -66,7 +66,7 @@ def talk(
 
 
 def first_words(host: SceneHost, address: IPv4Address) -> list[bytes]:
-    """What a host says when it comes: it asks for an address if it uses DHCP, and announces the one that it has."""
+    """Return what a host says when it comes: it asks for an address if it uses DHCP, and announces its address."""
     said = [_dhcp_request(host, address)] if host.voice.dhcp or host.voice.vendor_class else []
     return [*said, encode_request(host.mac, address, address)]
 
@@ -112,7 +112,7 @@ def _dhcp_request(host: SceneHost, address: IPv4Address) -> bytes:
 
 
 def _dhcp_offer(host: SceneHost, address: IPv4Address) -> bytes:
-    """An offer to somebody who has no address yet, so that everybody hears it."""
+    """Return an offer to a client that has no address yet, so that all hosts hear it."""
     options = {dhcp.SERVER_IDENTIFIER: address.packed}
     client = MacAddress(bytes.fromhex("02000000ffff"))
     message = dhcp.DhcpMessage(dhcp.DhcpKind.OFFER, True, 1, client, None, IPv4Address(int(address) + 1), options)

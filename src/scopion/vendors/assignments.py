@@ -1,6 +1,6 @@
-"""What an assignment of a prefix is, in the IEEE's four registries: the words that the other files here share.
+"""Assignments of prefixes in the IEEE's four registries.
 
-The values of this room are named tuples: they are made by the hundred thousand, and ``scopion vendor`` starts sooner.
+The values of this room are named tuples: hundreds of thousands are made, and ``scopion vendor`` starts faster.
 """
 
 from __future__ import annotations
@@ -10,12 +10,12 @@ from typing import NamedTuple
 
 
 class RegistryName(StrEnum):
-    """The four registries, by the size of the blocks that they hand out."""
+    """The four registries, by the size of their blocks."""
 
     MA_L = "MA-L"  # 24 bits
     MA_M = "MA-M"  # 28 bits
     MA_S = "MA-S"  # 36 bits
-    IAB = "IAB"  # 36 bits, closed
+    IAB = "IAB"  # 36 bits, closed to new assignments
 
 
 BITS = {RegistryName.MA_L: 24, RegistryName.MA_M: 28, RegistryName.MA_S: 36, RegistryName.IAB: 36}
@@ -24,7 +24,7 @@ PRIVATE = "Private"
 
 
 class Assignment(NamedTuple):
-    """One row: a prefix of ``BITS[registry]`` bits and who has it."""
+    """One row: a prefix of ``BITS[registry]`` bits and its holder."""
 
     prefix: int
     organisation: str  # tidied; PRIVATE and AUTHORITY as they are
@@ -33,7 +33,7 @@ class Assignment(NamedTuple):
 
 
 class Listing(NamedTuple):
-    """One registry's rows, as one official file gave them."""
+    """The rows of one registry, as one official file gave them."""
 
     registry: RegistryName
     assignments: tuple[Assignment, ...]

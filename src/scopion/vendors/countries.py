@@ -1,4 +1,4 @@
-"""The countries that occur in the registry, by their ISO 3166-1 code, under their short English names."""
+"""The countries that the registry names, by their ISO 3166-1 code, with their short English names."""
 
 from __future__ import annotations
 

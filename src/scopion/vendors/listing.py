@@ -1,7 +1,7 @@
-"""Reads the IEEE Registration Authority's public CSV files: header ``Registry,Assignment,Organization ...``.
+"""Reads the IEEE Registration Authority's public CSV files (header ``Registry,Assignment,Organization ...``).
 
-https://standards.ieee.org/products-programs/regauth/ describes the registries. A file that is cut, damaged or
-implausibly small is refused whole.
+https://standards.ieee.org/products-programs/regauth/ describes the registries. A file that is cut, damaged or too small
+is refused as a whole.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ from scopion.vendors.tidying import place_of, tidy_name
 HEADER = ["Registry", "Assignment", "Organization Name", "Organization Address"]
 # The largest file holds 5 MB; a gzip bomb must not fill the memory.
 MAX_BYTES = 64 * 2**20
-# A little under what each held in 2026; they only grow (the closed one stays).
+# A little less than each had in 2026; they only grow (the closed one stays).
 LEAST_ROWS = {
     RegistryName.MA_L: 30_000,
     RegistryName.MA_M: 5_000,

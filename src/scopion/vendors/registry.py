@@ -1,4 +1,4 @@
-"""Answers the question "who made this?" for a MAC address or a prefix, and says what kind of answer it is."""
+"""Looks up the vendor of a MAC address or a prefix, and says what kind of answer it is."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from scopion.model.mac import MacAddress, hex_digits
 from scopion.vendors.assignments import AUTHORITY, BITS, PRIVATE, RegistryName
 from scopion.vendors.snapshot import Organisation, Snapshot
 
-# So many prefixes are remembered at a time: 50 MB if all of them are registered ones, as no network has them.
+# At most this many prefixes are remembered: 50 MB if all are registered ones, which no network has.
 _MOST_DECIDED = 131_072
 
 
@@ -21,10 +21,10 @@ class VendorKind(StrEnum):
 
     REGISTERED = "registered"
     SHARED = "shared"  # several organisations have the same prefix
-    UNDISCLOSED = "undisclosed"  # registered, and the organisation keeps its name to itself
-    SPLIT = "split"  # kept by the authority for smaller pieces, and this piece is not assigned
+    UNDISCLOSED = "undisclosed"  # registered; the organisation does not publish its name
+    SPLIT = "split"  # the authority assigns it in smaller pieces, and this piece is free
     UNASSIGNED = "unassigned"
-    PRIVATE = "private"  # locally administered: made up by the device
+    PRIVATE = "private"  # locally administered: the device made it up
     MULTICAST = "multicast"
     BROADCAST = "broadcast"
 
@@ -34,26 +34,26 @@ _REGISTERED = VendorKind.REGISTERED  # a member of an enumeration is looked up s
 
 class _Answer(NamedTuple):
     kind: VendorKind
-    number: int = 0  # the prefix that decided it
-    bits: int | None = None  # the length of that
+    number: int = 0  # the prefix that decided
+    bits: int | None = None  # its length in bits
     organisations: tuple[Organisation, ...] = ()
     pieces: int = 0  # SPLIT: how many smaller assignments the block holds
 
 
 class Vendor(_Answer):
-    """The answer: its kind, the prefix that decided it (None where none did) and who has that.
+    """The answer: its kind, the prefix that decided (None if none did) and the holder of the prefix.
 
-    What it is called is put together once: a network has few makers, and a list asks for each device.
+    The texts are made once: a network has few vendors, and a list asks for each device.
     """
 
     @property
     def prefix(self) -> str | None:
-        """The hexadecimal digits of the prefix that decided it."""
+        """Return the hexadecimal digits of the prefix that decided."""
         return f"{self.number:0{self.bits // 4}x}" if self.bits else None
 
     @cached_property
     def name(self) -> str:
-        """What to show in a table: the organisation, or what the address is instead."""
+        """Return the text for a table: the organisation, or what the address is instead."""
         if self.kind is VendorKind.SPLIT and self.pieces:
             return f"(block of {self.pieces:,} smaller assignments)"
         names = " / ".join(who.name for who in self.organisations)
@@ -61,7 +61,7 @@ class Vendor(_Answer):
 
     @cached_property
     def place(self) -> str:
-        """Where the organisation is: town and country, as far as it is registered."""
+        """Return where the organisation is: town and country, as far as registered."""
         return " / ".join(filter(None, (place_text(who) for who in self.organisations)))
 
 
@@ -82,7 +82,7 @@ _PRIVATE, _MULTICAST, _BROADCAST, _UNASSIGNED = map(
 
 @lru_cache(4_096)
 def place_text(organisation: Organisation) -> str:
-    """``San Jose CA, USA``."""
+    """Return ``San Jose CA, USA`` for an organisation."""
     from scopion.vendors.countries import COUNTRIES
 
     country = COUNTRIES.get(organisation.country, organisation.country)
@@ -90,29 +90,29 @@ def place_text(organisation: Organisation) -> str:
 
 
 class Vendors:
-    """Looks up vendors in one or more snapshots; an earlier one wins (a made-up site brings its own)."""
+    """Looks up vendors in one or more snapshots; the first that knows a prefix wins (a made-up site brings its own)."""
 
     def __init__(self, *snapshots: Snapshot) -> None:
         self.snapshots = snapshots
-        # Blocks in smaller pieces, and how many bits decide there: 0 until one of the block is asked for.
+        # Blocks in smaller pieces, and how many bits decide there; 0 until one of the block is asked for.
         self._split = {block: 0 for snapshot in snapshots for block in snapshot.split}
-        # Networks repeat a few makers: what was decided is kept, by block, or by piece and length in one number.
+        # Networks repeat a few vendors, so decisions are kept by block, or by piece and length in one number.
         self._decided: dict[bytes | int, Vendor] = {}
 
     def of(self, mac: MacAddress) -> Vendor:
-        """The vendor of an adapter."""
+        """Return the vendor of an adapter."""
         octets = mac.octets
-        first = octets[0]  # of its bits the lowest is that of groups, the next that of private addresses (IEEE 802)
+        first = octets[0]  # the lowest bit marks groups, the next private addresses (IEEE 802)
         if first & 1:
             return _BROADCAST if mac.is_broadcast else _MULTICAST
         vendor = self._decided.get(octets[:3]) or self._of_new_block_or_piece(octets)
-        # A few prefixes of the 1980s have the bit of private addresses set: where the registry knows them, it wins.
+        # A few prefixes of the 1980s have the bit of private addresses set: if the registry knows them, it wins.
         if first & 2 and not vendor.organisations:
             return _PRIVATE
         return vendor
 
     def of_prefix(self, text: str) -> Vendor:
-        """The vendor of a MAC address or of its beginning, in any notation. Raises InvalidMacAddress."""
+        """Return the vendor of a MAC address or its beginning, in any notation. Raises InvalidMacAddress."""
         digits = hex_digits(text)
         if len(digits) < 6:
             raise InvalidMacAddress(f"{text.strip()[:40]!r} has {len(digits)} digits: a vendor's prefix needs six")
@@ -130,7 +130,7 @@ class Vendors:
         return vendor
 
     def of_organisation(self, text: str) -> Iterator[Vendor]:
-        """Every prefix of the organisations whose name contains ``text``, in any case."""
+        """Yield every prefix of the organisations whose name contains ``text``, in any case."""
         wanted = text.casefold()
         for snapshot in self.snapshots:
             for registry in RegistryName:
@@ -153,7 +153,7 @@ class Vendors:
         return vendor
 
     def _bits_that_decide(self, block: int) -> int:
-        """24, or in a split block the length of its smallest pieces."""
+        """Return 24, or in a split block the length of its smallest pieces."""
         bits = self._split.get(block, 24)
         if not bits:
             pieces = (finer for snapshot in self.snapshots for finer in snapshot.pieces if finer.within(block, 24))
@@ -168,11 +168,11 @@ class Vendors:
 
 
 def _longest_match(snapshot: Snapshot, number: int, bits: int) -> Vendor:
-    """The longest assigned prefix of the first ``bits`` bits, in ``number``."""
+    """Return the vendor with the longest prefix of the first ``bits`` bits of ``number``."""
     block = number >> bits - 24
     split = block in snapshot.split
     if split:
-        for finer in snapshot.pieces:  # the smallest first
+        for finer in snapshot.pieces:  # the smallest pieces first
             size = finer.bits
             if size <= bits and (found := finer.holders(number >> bits - size)):
                 return _registered(snapshot, found, number >> bits - size, size)

@@ -1,9 +1,9 @@
-"""The registry as one flat file that is mapped into memory and searched where it lies: ready at once.
+"""The registry as one flat file that is mapped into memory and searched in place, so that it is ready at once.
 
-Layout, little-endian: magic, length of the header, header (JSON), then arrays. For each registry its sorted prefixes
-and beside them the numbers of their organisations; the 24-bit blocks that are handed out in smaller pieces; where
-each organisation's text begins; the texts, ``name TAB place TAB country``. The header tells each array's place and
-the date of each listing.
+Layout, little-endian: magic, length of the header, header (JSON), then arrays. For each registry: its sorted prefixes
+and the numbers of their organisations; the 24-bit blocks that are assigned in smaller pieces; where each organisation's
+text begins; the texts, ``name TAB place TAB country``. The header gives each array's position and the date of each
+listing.
 """
 
 from __future__ import annotations
@@ -24,11 +24,11 @@ from scopion.vendors.assignments import AUTHORITY, BITS, Assignment, Listing, Re
 
 MAGIC = b"SCOPION-VENDORS-1\n"
 PACKAGED = Path(__file__).parent / "data" / "vendors.bin"
-_SEARCHES = 4_000  # take as long as the index of the largest registry
+_SEARCHES = 4_000  # searching takes as long as making the index of the largest registry
 
 
 class Organisation(NamedTuple):
-    """Who has a prefix, and where they say they are."""
+    """The holder of a prefix, and its registered place."""
 
     name: str
     place: str
@@ -36,20 +36,20 @@ class Organisation(NamedTuple):
 
 
 class Prefixes:
-    """A registry's assigned prefixes, in order, and beside them the numbers of their organisations.
+    """A registry's assigned prefixes in order, and the numbers of their organisations.
 
-    They are searched where they lie; from so many questions on as only a long list asks, an index of them pays.
+    They are searched in place. After many look-ups, as only a long list makes, an index is built.
     """
 
     def __init__(self, bits: int, assigned: Sequence[int], organisations: Sequence[int]) -> None:
-        self.bits = bits  # of each prefix
+        self.bits = bits  # bits of each prefix
         self.assigned = assigned
         self.organisations = organisations
         self._searches = 0
         self._index: dict[int, int] | None = None
 
     def holders(self, prefix: int) -> Sequence[int]:
-        """The numbers of the organisations that share a prefix; mostly one or none."""
+        """Return the numbers of the organisations that hold a prefix; usually one or none."""
         first = self._searched(prefix) if self._index is None else self._index.get(prefix, -1)
         if first < 0:
             return ()
@@ -59,15 +59,15 @@ class Prefixes:
         return self.organisations[first:last]
 
     def _searched(self, prefix: int) -> int:
-        """Where a prefix is first, or -1."""
+        """Return the position of the first row with a prefix, or -1."""
         self._searches += 1
-        if self._searches == _SEARCHES:  # backwards: of equal prefixes the first is to stay
+        if self._searches == _SEARCHES:  # backwards, so that the first of equal prefixes remains
             self._index = dict(zip(reversed(self.assigned), range(len(self.assigned) - 1, -1, -1), strict=True))
         first = bisect_left(self.assigned, prefix)
         return first if first < len(self.assigned) and self.assigned[first] == prefix else -1
 
     def within(self, prefix: int, bits: int) -> int:
-        """How many of them lie in the block that ``prefix`` of ``bits`` bits spans."""
+        """Return how many prefixes are in the block of ``prefix`` with ``bits`` bits."""
         finer = self.bits - bits
         return bisect_left(self.assigned, prefix + 1 << finer) - bisect_left(self.assigned, prefix << finer)
 
@@ -92,7 +92,8 @@ class Snapshot:
                 for registry, at in header["registries"].items()
                 for name in [RegistryName(registry)]
             }
-            # Where a look-up goes: found by no name, which is what takes time in a look-up by the ten thousand.
+            # The parts that a look-up needs, as local attributes: finding them by name takes most of the time of a
+            # look-up.
             self.blocks = self._of(RegistryName.MA_L)
             self.pieces = tuple(map(self._of, (RegistryName.MA_S, RegistryName.IAB, RegistryName.MA_M)))
             self.split = frozenset(_array(body, *header["split"]))
@@ -115,11 +116,11 @@ class Snapshot:
         return self._registries.get(registry) or Prefixes(BITS[registry], (), ())
 
     def organisation(self, number: int) -> Organisation:
-        """The text of an organisation."""
+        """Return the text of an organisation."""
         return self.only(number)[0]
 
     def only(self, number: int) -> tuple[Organisation]:
-        """An organisation as the only holder of a prefix; one object for each, for a maker has many prefixes."""
+        """Return an organisation as the only holder of a prefix; one object for all of its prefixes."""
         found = self._organisations.get(number)
         if found is None:
             text = str(self._texts[self._starts[number] : self._starts[number + 1]], "utf-8")
@@ -127,18 +128,18 @@ class Snapshot:
         return found
 
     def count(self, registry: RegistryName) -> int:
-        """How many assignments a registry has here."""
+        """Return how many assignments a registry has here."""
         return len(self._of(registry).assigned)
 
     def listing(self, registry: RegistryName) -> Listing:
-        """A registry's assignments as they were read, for searching by name and for rebuilding."""
+        """Return a registry's assignments as they were read, to search by name and to rebuild."""
         rows = self._of(registry)
         pairs = zip(rows.assigned, map(self.organisation, rows.organisations), strict=True)
         return Listing(registry, tuple(Assignment(prefix, *_fields(who)) for prefix, who in pairs))
 
 
 def build_snapshot(listings: Sequence[tuple[Listing, str]]) -> bytes:
-    """The snapshot of some registries' listings, each with its date (ISO 8601). The same input gives the same bytes."""
+    """Return the snapshot of listings, each with its date (ISO 8601). Equal input gives equal bytes."""
     numbers: dict[tuple[str, str, str], int] = {}
     body = bytearray()
     header: dict[str, Any] = {"registries": {}}
@@ -164,7 +165,8 @@ def build_snapshot(listings: Sequence[tuple[Listing, str]]) -> bytes:
     body.extend(b"".join(texts))
     header["length"] = len(body)
     packed = json.dumps(header, separators=(",", ":")).encode()
-    packed = packed.ljust(-(-(len(MAGIC) + 4 + len(packed)) // 8) * 8 - len(MAGIC) - 4)  # arrays lie on 8 octets
+    # arrays begin at multiples of 8 octets
+    packed = packed.ljust(-(-(len(MAGIC) + 4 + len(packed)) // 8) * 8 - len(MAGIC) - 4)
     return MAGIC + len(packed).to_bytes(4, "little") + packed + bytes(body)
 
 
@@ -181,7 +183,7 @@ def _fields(organisation: Organisation) -> tuple[str, str, str]:
 
 
 def _array(body: memoryview, at: int, count: int, kind: str) -> Sequence[int]:
-    """An array of the file, in this machine's own byte order."""
+    """Return an array of the file, in this machine's byte order."""
     numbers = array(kind, bytes(body[at : at + count * struct.calcsize(f"<{kind}")]))
     if sys.byteorder != "little":
         numbers.byteswap()

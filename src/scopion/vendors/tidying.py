@@ -1,7 +1,7 @@
-"""Makes the registry's text readable: blanks, shouting capitals, and the place within an address.
+"""Makes the registry's text readable: blanks, capitals, and the town within an address.
 
-Used when a listing is read, never when a vendor is looked up. No letter of a name is lost: only its case and the
-blanks around it change.
+It is used when a listing is read, never when a vendor is looked up. A name keeps all of its letters: only case and
+blanks change.
 """
 
 from __future__ import annotations
@@ -14,12 +14,12 @@ from scopion.vendors.countries import COUNTRIES
 MAX_NAME = 200
 _WORD = re.compile(r"[^\W\d_]+(?:['’][^\W\d_]+)*")
 _KEPT_SMALL = frozenset("and of the de du des et for".split())
-# Three letters or fewer are mostly initials (IBM, LG) - except these.
+# Names of up to three letters are usually initials (IBM, LG), except these.
 _SHORT_WORDS = frozenset(
     "co ltd inc the and of de du des et for new old air van von les las los san son one two sun sky sea".split()
 )
 _INITIALS = frozenset("gmbh iiyama".split())
-# Where the street ends and the town begins, in the languages that fill most of the registry.
+# Words that end the street, in the languages that fill most of the registry.
 _STREET = re.compile(
     r"""(?:road|rd|street|st|str|avenue|ave|av|drive|dr|lane|ln|boulevard|blvd|way|court|ct|park|parkway|pkwy|
     highway|hwy|plaza|place|pl|circle|suite|ste|floor|fl|building|bldg|district|dist|center|centre|zone|tower|
@@ -29,7 +29,7 @@ _STREET = re.compile(
 
 
 def tidy_name(name: str) -> str:
-    """An organisation's name with single blanks and, if it is all capitals, with ordinary ones."""
+    """Return an organisation's name with single blanks and, if it is all capitals, in ordinary case."""
     text = clean(name, MAX_NAME)
     if text != text.upper() or len(re.findall(r"[^\W\d_]", text)) <= 4:
         return text
@@ -45,7 +45,7 @@ def tidy_name(name: str) -> str:
 
 def _ordinary(word: str, opening: bool) -> str:
     small = word.lower()
-    if small.upper() != word:  # a letter without a way back, as some alphabets have: leave it
+    if small.upper() != word:  # a letter that does not survive the change of case, as some alphabets have: leave it
         return word
     if small in _INITIALS:
         return "GmbH" if small == "gmbh" else word
@@ -56,11 +56,11 @@ def _ordinary(word: str, opening: bool) -> str:
 
 
 def place_of(address: str) -> tuple[str, str]:
-    """The town (with its state, as far as it can be told) and the country code of a registered address.
+    """Return the town (with its state, if it can be found) and the country code of a registered address.
 
-    The registry writes street, town, state, country and postcode behind each other with only blanks between:
-    the town is what stands between the last word of a street and the country, a guess that is right for most.
-    Returns empty texts for what cannot be told.
+    The registry writes street, town, state, country and postcode with only blanks between: the town is taken to be what
+    stands between the last word of a street and the country, which is right for most. Texts that cannot be found are
+    empty.
     """
     words = clean(address, 400).split()
     at = _country_at(words)
@@ -90,7 +90,7 @@ def _after_street(words: list[str]) -> list[str]:
 
 
 def _once(words: list[str]) -> list[str]:
-    """Without the repetition of towns that are their own province (``Shanghai Shanghai``)."""
+    """Drop the repetition in towns that have the name of their province (``Shanghai Shanghai``)."""
     kept: list[str] = []
     for word in words:
         if word.strip(".,-") and word.lower().strip(".,") not in {known.lower().strip(".,") for known in kept}:

@@ -15,14 +15,15 @@ REPLY = 2
 _FIXED = bytes.fromhex("0001 0800 06 04")  # Ethernet, IPv4, and their address lengths
 _NOBODY = MacAddress(bytes(6))
 _TYPE = TYPE_ARP.to_bytes(2)
-# Destination, source, type; hardware and protocol with their lengths, operation; sender and target, MAC and address.
+# Destination, source, type; hardware and protocol with their lengths, operation; MAC and IP address of sender and
+# target.
 _PLAIN = struct.Struct("!6s6s2s6sH6s4s6s4s")
 _UNSPECIFIED = IPv4Address(0)
 
 
 @dataclass(frozen=True, slots=True)
 class ArpPacket:
-    """One ARP packet. ``frame_source`` is the Ethernet sender, which proxies and forgers let differ."""
+    """One ARP packet. ``frame_source`` is the Ethernet sender; proxies and forged packets have another one."""
 
     operation: int
     sender_mac: MacAddress
@@ -33,22 +34,22 @@ class ArpPacket:
 
     @property
     def claims_an_address(self) -> bool:
-        """Whether its sender says that it uses an address; a probe (RFC 5227, 2.1.1) does not."""
+        """Tell whether the sender says that it uses an address; a probe (RFC 5227, 2.1.1) does not."""
         return self.sender_address != _UNSPECIFIED and not self.sender_mac.is_multicast
 
 
 def is_plain_arp(frame: bytes) -> bool:
-    """Whether a frame is ARP without a tag, by its type alone."""
+    """Tell whether a frame is ARP without a VLAN tag, by its type alone."""
     return frame[12:14] == _TYPE
 
 
 def decode_arp(frame: bytes) -> ArpPacket | None:
-    """The ARP packet of a frame, or None if it carries something else.
+    """Return the ARP packet of a frame, or None if it carries something else.
 
     Raises MalformedFrame if it claims to be ARP and is cut or not Ethernet and IPv4; never anything else.
     """
     if is_plain_arp(frame) and len(frame) >= _PLAIN.size:
-        # Floods come in this form, and tens of thousands a second have to be read: one step instead of twelve.
+        # A flood consists of these frames, and tens of thousands a second have to be read: one step instead of twelve.
         _, source, _, fixed, operation, sender, address, target, wanted = _PLAIN.unpack_from(frame)
         if fixed == _FIXED and operation in (REQUEST, REPLY):
             addresses = IPv4Address(address), MacAddress(target), IPv4Address(wanted)
@@ -61,7 +62,7 @@ def decode_arp(frame: bytes) -> ArpPacket | None:
         raise MalformedFrame(f"ARP for other hardware or protocol: {fixed.hex()}")
     operation = cursor.number(2)
     if operation not in (REQUEST, REPLY):
-        return None  # reverse ARP and its kin (RFC 903) share the type of packet, not its meaning
+        return None  # reverse ARP and others (RFC 903) share the type of packet, not its meaning
     return ArpPacket(
         operation=operation,
         sender_mac=MacAddress(cursor.take(6)),
@@ -73,7 +74,7 @@ def decode_arp(frame: bytes) -> ArpPacket | None:
 
 
 def encode_request(sender_mac: MacAddress, sender_address: IPv4Address, wanted: IPv4Address) -> bytes:
-    """A broadcast frame that asks who has ``wanted``."""
+    """Return a broadcast frame that asks for the holder of ``wanted``."""
     return encode_frame(
         BROADCAST,
         sender_mac,
@@ -85,7 +86,7 @@ def encode_request(sender_mac: MacAddress, sender_address: IPv4Address, wanted: 
 def encode_reply(
     sender_mac: MacAddress, sender_address: IPv4Address, asker: MacAddress, asker_address: IPv4Address
 ) -> bytes:
-    """A frame that tells ``asker`` who has ``sender_address``."""
+    """Return a frame that tells ``asker`` the holder of ``sender_address``."""
     body = _body(REPLY, sender_mac, sender_address, asker, asker_address)
     return encode_frame(asker, sender_mac, TYPE_ARP, _FIXED + body)
 

@@ -1,8 +1,8 @@
 """Capture files: classic pcap in both byte orders with micro- and nanoseconds, and pcapng.
 
-Sources: the IETF drafts "PCAP Capture File Format" (opsawg-pcap) and "PCAP Next Generation" (opsawg-pcapng). The
-reader takes a stream that somebody else has opened, holds one block at a time, and is total: a damaged file gives the
-frames before the damage and says in ``problem`` where it lies.
+Sources: the IETF drafts "PCAP Capture File Format" (opsawg-pcap) and "PCAP Next Generation" (opsawg-pcapng). The reader
+takes an open stream, holds one block at a time, and is total: a damaged file gives the frames before the damage, and
+``problem`` says where the damage is.
 """
 
 from __future__ import annotations
@@ -19,8 +19,8 @@ from scopion.model.text import counted
 from scopion.wire.cursor import Cursor
 
 ETHERNET = 1
-# What Linux writes for the pseudo-device "any": the sender's address and what follows, without the receiver's (link
-# types 113 and 276 of the registry of link-layer header types).
+# Linux writes these for the pseudo-device "any": the sender's address without the receiver's (link types 113 and 276 of
+# the registry of link-layer header types).
 COOKED, COOKED_2 = 113, 276
 _TO_BROADCAST, _TO_GROUP = 1, 2
 _ETHERNET_HARDWARE = 1
@@ -30,12 +30,12 @@ _CLASSIC = {  # the magic number as it stands in the file: byte order, ticks a s
     bytes.fromhex("a1b23c4d"): (">", 1_000_000_000),
     bytes.fromhex("4d3cb2a1"): ("<", 1_000_000_000),
 }
-# What was ever written (opsawg-pcap, 4; opsawg-pcapng, 4.1): all have the same form.
+# All versions that were ever written (opsawg-pcap, 4; opsawg-pcapng, 4.1): they have the same form.
 _VERSIONS, _SECTION_VERSIONS = ((2, 2), (2, 3), (2, 4)), ((1, 0), (1, 2))
 _SECTION, _INTERFACE, _SIMPLE, _ENHANCED = 0x0A0D0D0A, 1, 3, 6
 _BYTE_ORDER = {bytes.fromhex("1a2b3c4d"): ">", bytes.fromhex("4d3c2b1a"): "<"}
 _TIME_RESOLUTION, _TIME_OFFSET = 9, 14
-# The largest snapshot length that capturing programs write is 262,144; more is damage, and would take our memory.
+# The largest snapshot length that programs write is 262,144; more is damage, and would fill the memory.
 _MAX_FRAME = 262_144
 _MAX_BLOCK = 16 << 20
 _MAX_INTERFACES = 1024
@@ -43,7 +43,7 @@ _MAX_INTERFACES = 1024
 
 @dataclass(frozen=True, slots=True)
 class CapturedFrame:
-    """A frame and when it was captured, in seconds since 1970 (UTC); None where the file does not tell."""
+    """A frame and its time, in seconds since 1970 (UTC); None if the file gives no time."""
 
     at: float | None
     data: bytes
@@ -52,7 +52,7 @@ class CapturedFrame:
 @dataclass(frozen=True, slots=True)
 class _Interface:
     link_type: int
-    ticks: int = 1_000_000  # a second
+    ticks: int = 1_000_000  # ticks a second
     offset: int = 0  # seconds
 
     def seconds(self, ticks: int) -> float:
@@ -60,14 +60,14 @@ class _Interface:
 
 
 def is_capture(beginning: bytes) -> bool:
-    """Whether a file that begins so is a capture."""
+    """Tell whether a file with this beginning is a capture."""
     return beginning[:4] in _CLASSIC or beginning[:4] == _SECTION.to_bytes(4)
 
 
 def uncooked(data: bytes, link_type: int) -> bytes | None:
-    """A frame of the pseudo-device "any" as an Ethernet frame; None if it did not come from Ethernet or is cut.
+    """Return a frame of the pseudo-device "any" as an Ethernet frame; None if it is cut or not from Ethernet.
 
-    To whom it was sent is not kept: to all, to a group, or to one whose address is all zeros here.
+    The receiver is not recorded. Here it is the broadcast address, a group, or all zeros.
     """
     if link_type == COOKED:
         if len(data) < 16:
@@ -88,7 +88,7 @@ def uncooked(data: bytes, link_type: int) -> bytes | None:
 
 
 class CaptureReader:
-    """Iterates over the Ethernet frames of a capture, those of the pseudo-device "any" of Linux among them.
+    """Iterates over the Ethernet frames of a capture, those of Linux's pseudo-device "any" among them.
 
     ``frames`` counts them; ``skipped`` counts frames of other link types by their number; ``problem`` says what was
     damaged, and is empty for a sound file.
@@ -114,7 +114,7 @@ class CaptureReader:
         major, minor, *_, link_type = struct.unpack(order + "HHiIII", self._take(20))
         if (major, minor) not in _VERSIONS:
             raise MalformedFrame(f"it says version {major}.{minor} of pcap, which there is not")
-        interface = _Interface(link_type & 0x0FFFFFFF, ticks)  # the upper bits tell of frame check sequences
+        interface = _Interface(link_type & 0x0FFFFFFF, ticks)  # the upper bits describe frame check sequences
         while head := self._take(16, may_end=True):
             seconds, fraction, kept, whole = struct.unpack(order + "IIII", head)
             if kept > _MAX_FRAME or kept > whole or fraction >= ticks:
@@ -137,7 +137,7 @@ class CaptureReader:
             head = self._take(8, may_end=True)
 
     def _block(self, head: bytes) -> Cursor:
-        """The body of the block that begins with ``head``; a section's header tells its byte order."""
+        """Return the body of the block that begins with ``head``; a section's header gives its byte order."""
         start = self._at - 8
         order = b""
         if head[:4] == _SECTION.to_bytes(4):

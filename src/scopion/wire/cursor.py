@@ -17,22 +17,22 @@ class Cursor:
 
     @property
     def left(self) -> int:
-        """How many bytes have not been read."""
+        """Return how many bytes have not been read."""
         return self.end - self.at
 
     def take(self, count: int) -> bytes:
-        """The next ``count`` bytes."""
+        """Return the next ``count`` bytes."""
         if count > self.left:
             raise MalformedFrame(f"{count} bytes wanted at offset {self.at}, {self.left} left")
         self.at += count
         return self.data[self.at - count : self.at]
 
     def number(self, size: int) -> int:
-        """The next unsigned number of ``size`` bytes."""
+        """Return the next unsigned number of ``size`` bytes."""
         return int.from_bytes(self.take(size))
 
     def within(self, count: int) -> Cursor:
-        """A cursor over the next ``count`` bytes, which are skipped here. Offsets are those of the whole frame."""
+        """Return a cursor over the next ``count`` bytes, and skip them here. Offsets are those of the whole frame."""
         start = self.at
         self.take(count)
         return Cursor(self.data, start, self.at)

@@ -39,7 +39,7 @@ _KINDS = {int(kind): kind for kind in DhcpKind}
 
 @dataclass(frozen=True, slots=True)
 class DhcpMessage:
-    """One message; ``mac`` is the client's. Texts are raw: whoever keeps them cleans them."""
+    """One message; ``mac`` is the client's. Texts are raw and have to be cleaned before they are kept."""
 
     kind: DhcpKind
     from_server: bool
@@ -51,17 +51,17 @@ class DhcpMessage:
 
     @property
     def requested_address(self) -> IPv4Address | None:
-        """The address that the client would like to have."""
+        """Return the address that the client asks for."""
         return self._address(REQUESTED_ADDRESS)
 
     @property
     def server(self) -> IPv4Address | None:
-        """The server that a message is from, or meant for."""
+        """Return the server that sent a message, or that it is meant for."""
         return self._address(SERVER_IDENTIFIER)
 
     @property
     def host_name(self) -> str:
-        """The client's name: the host name option, else the first label of its full name."""
+        """Return the client's name: the host name option, else the first label of its full name."""
         plain = self.options.get(HOST_NAME, b"")
         full = self.options.get(FULL_NAME, b"")
         if not plain and len(full) > 3:
@@ -70,7 +70,7 @@ class DhcpMessage:
 
     @property
     def vendor_class(self) -> str:
-        """What the client's maker calls this kind of client."""
+        """Return how the client's maker calls this kind of client."""
         return self.options.get(VENDOR_CLASS, b"").rstrip(b"\0").decode("utf-8", "replace")
 
     def _address(self, option: int) -> IPv4Address | None:
@@ -79,9 +79,9 @@ class DhcpMessage:
 
 
 def decode_dhcp(payload: bytes) -> DhcpMessage | None:
-    """The message in a UDP payload; None for plain BOOTP and for other hardware than Ethernet.
+    """Return the message in a UDP payload; None for plain BOOTP and for other hardware than Ethernet.
 
-    Raises MalformedFrame if it is cut, has no magic cookie, or an option overruns.
+    Raises MalformedFrame if it is cut, has no magic cookie, or an option is too long.
     """
     cursor = Cursor(payload)
     operation, hardware, length = cursor.number(1), cursor.number(1), cursor.number(1)
@@ -108,7 +108,7 @@ def decode_dhcp(payload: bytes) -> DhcpMessage | None:
 
 
 def encode_dhcp(message: DhcpMessage) -> bytes:
-    """A message as a UDP payload; the type goes first, the other options in their order."""
+    """Return a message as a UDP payload; the type is first, the other options keep their order."""
     fixed = bytes((2 if message.from_server else 1, _ETHERNET, 6, 0)) + message.transaction.to_bytes(4) + bytes(4)
     fixed += (message.client_address or IPv4Address(0)).packed + (message.granted_address or IPv4Address(0)).packed
     fixed += bytes(8) + message.mac.octets + bytes(10 + 64 + 128) + _MAGIC
@@ -122,7 +122,7 @@ def _address(cursor: Cursor) -> IPv4Address | None:
 
 
 def _options(data: bytes) -> dict[int, bytes]:
-    """Options by number; one that is repeated continues (RFC 3396)."""
+    """Return the options by number; the parts of a repeated option are joined (RFC 3396)."""
     found: dict[int, bytes] = {}
     cursor = Cursor(data)
     while cursor.left:

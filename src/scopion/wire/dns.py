@@ -1,7 +1,7 @@
 """DNS messages (RFC 1035) as multicast DNS (RFC 6762), LLMNR (RFC 4795) and reverse look-ups use them.
 
-Names are read, and whole messages written, by dnspython; the few record types that matter here are read by hand, for
-multicast DNS gives the class a flag and compresses names where the library rightly refuses it in plain DNS.
+dnspython reads names and writes whole messages. The few record types that matter here are read by hand, because
+multicast DNS puts a flag into the class and compresses names where the library rightly refuses it in plain DNS.
 """
 
 from __future__ import annotations
@@ -16,9 +16,9 @@ from scopion.wire.cursor import Cursor
 DNS_PORT, MDNS_PORT, LLMNR_PORT = 53, 5353, 5355
 MDNS_GROUP, MDNS_GROUP_6 = IPv4Address("224.0.0.251"), IPv6Address("ff02::fb")
 LLMNR_GROUP, LLMNR_GROUP_6 = IPv4Address("224.0.0.252"), IPv6Address("ff02::1:3")
-# The largest mDNS message (RFC 6762, section 17). Its records are bounded by it: each takes eleven bytes at least.
+# The largest mDNS message (RFC 6762, section 17). It limits the number of records: each takes at least eleven bytes.
 _MAX_MESSAGE = 9000
-# A host announces a dozen records; a message with hundreds is read so far and no further.
+# A host announces a dozen records; of a message with hundreds only the first ones are read.
 MAX_RECORDS = 64
 _RESPONSE = 0x8000
 _READ = {1: "A", 12: "PTR", 16: "TXT", 28: "AAAA", 33: "SRV"}
@@ -36,31 +36,31 @@ class DnsRecord:
 
 @dataclass(frozen=True, slots=True)
 class DnsMessage:
-    """What matters here of a message."""
+    """The parts of a message that are used here."""
 
     id: int
     response: bool
     questions: tuple[tuple[str, str], ...]  # name and type
-    records: tuple[DnsRecord, ...]  # of answers and additional section
+    records: tuple[DnsRecord, ...]  # of the answer and additional sections
 
     def values(self, kind: str) -> list[DnsRecord]:
-        """The records of one type."""
+        """Return the records of one type."""
         return [record for record in self.records if record.type == kind]
 
 
 def reverse_name(address: Address) -> str:
-    """The name under which an address's names are kept (RFC 1035, 3.5; RFC 3596, 2.5)."""
+    """Return the name under which the names of an address are kept (RFC 1035, 3.5; RFC 3596, 2.5)."""
     return address.reverse_pointer
 
 
 def load_library() -> None:
-    """Import what reads and writes messages now, and not in the middle of something that is timed."""
+    """Import the library now, so that it is not loaded in the middle of something timed."""
     import dns.message
     import dns.rdtypes.ANY.PTR  # noqa: F401
 
 
 def encode_question(identifier: int, name: str, kind: str = "PTR", *, recurse: bool, unicast: bool = False) -> bytes:
-    """A question; ``recurse`` for a name server, ``unicast`` asks a multicast responder for a direct answer."""
+    """Return a question; ``recurse`` for a name server, ``unicast`` asks a multicast responder for a direct answer."""
     import dns.flags
     import dns.message
     import dns.name
@@ -74,7 +74,7 @@ def encode_question(identifier: int, name: str, kind: str = "PTR", *, recurse: b
 
 
 def encode_answer(identifier: int, records: tuple[DnsRecord, ...]) -> bytes:
-    """An authoritative answer with these records, as a responder on the link gives it."""
+    """Return an authoritative answer with these records, as a responder on the link gives it."""
     import dns.flags
     import dns.message
     import dns.rrset
@@ -88,7 +88,7 @@ def encode_answer(identifier: int, records: tuple[DnsRecord, ...]) -> bytes:
 
 
 def decode_dns(payload: bytes) -> DnsMessage:
-    """A message, its first records at least. Raises MalformedFrame for anything that is none; never anything else."""
+    """Return a message, at least its first records. Raises MalformedFrame if it is none; never anything else."""
     if len(payload) > _MAX_MESSAGE:
         raise MalformedFrame(f"a DNS message of {len(payload)} bytes: at most {_MAX_MESSAGE} are sent")
     cursor = Cursor(payload)
@@ -109,7 +109,7 @@ def decode_dns(payload: bytes) -> DnsMessage:
 def _record(cursor: Cursor) -> DnsRecord | None:
     owner = _name(cursor)
     kind = _READ.get(cursor.number(2))
-    # The class is not looked at: in multicast DNS its top bit is a flag (RFC 6762, 10.2), and there is but one class.
+    # The class is ignored: in multicast DNS its top bit is a flag (RFC 6762, 10.2), and only one class is used.
     cursor.take(6)
     body = cursor.within(cursor.number(2))
     return DnsRecord(owner, kind, _value(kind, body)) if kind else None
@@ -131,7 +131,7 @@ def _value(kind: str, body: Cursor) -> str | Address | tuple[str, ...]:
 
 
 def _name(cursor: Cursor) -> str:
-    """A name without its final dot; dots inside a label (multicast DNS has them) are kept as they are."""
+    """Return a name without its final dot; dots inside a label (multicast DNS has them) are kept."""
     import dns.exception
     import dns.name
 
@@ -154,5 +154,5 @@ def _presentation(record: DnsRecord) -> str:
 
 
 def _dotted(name: str) -> str:
-    """A name as a zone file writes it; a blank in a service's name is escaped."""
+    """Return a name as a zone file writes it; a blank in a service's name is escaped."""
     return name.replace(" ", "\\032") + "."

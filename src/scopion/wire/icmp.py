@@ -9,7 +9,7 @@ from scopion.model.address import Address
 from scopion.wire.cursor import Cursor
 from scopion.wire.ip import ICMP, ICMPV6, checksum, pseudo_checksum
 
-ALL_NODES = IPv6Address("ff02::1")  # RFC 4291, 2.7.1: everybody on the link
+ALL_NODES = IPv6Address("ff02::1")  # RFC 4291, 2.7.1: all nodes of the link
 _REQUEST, _REPLY = {4: 8, 6: 128}, {4: 0, 6: 129}
 
 
@@ -23,7 +23,7 @@ class Echo:
 
 
 def decode_echo(protocol: int, payload: bytes) -> Echo | None:
-    """The echo in an ICMP or ICMPv6 message; None for other messages. Raises MalformedFrame when it is cut."""
+    """Return the echo in an ICMP or ICMPv6 message; None for other messages. Raises MalformedFrame if it is cut."""
     version = {ICMP: 4, ICMPV6: 6}.get(protocol)
     if version is None:
         return None
@@ -36,7 +36,7 @@ def decode_echo(protocol: int, payload: bytes) -> Echo | None:
 
 
 def encode_echo(source: Address, destination: Address, echo: Echo) -> bytes:
-    """An ICMP or ICMPv6 message, with its checksum; IPv6's covers the addresses."""
+    """Return an ICMP or ICMPv6 message with its checksum; that of IPv6 covers the addresses."""
     kinds = _REPLY if echo.reply else _REQUEST
     tail = echo.identifier.to_bytes(2) + echo.sequence.to_bytes(2)
     head = bytes((kinds[source.version], 0))

@@ -1,6 +1,6 @@
 """IPv4 (RFC 791) and IPv6 (RFC 8200) packets, and the UDP datagrams (RFC 768) in them.
 
-Fragments are not put together: nothing that is decoded here is ever that long.
+Fragments are not reassembled: no message that is decoded here is that long.
 """
 
 from __future__ import annotations
@@ -19,14 +19,14 @@ TYPE_IPV6 = 0x86DD
 ICMP, UDP, ICMPV6 = 1, 17, 58
 _HOP_BY_HOP, _ROUTING, _DESTINATION = 0, 43, 60
 _FRAGMENT = 44
-# RFC 8200 has six kinds of extension header; whoever sends more wants to keep us busy.
+# RFC 8200 has six kinds of extension header; a packet with more is meant to waste our time.
 _MAX_EXTENSIONS = 8
 _MORE_OR_OFFSET = 0x3FFF
 
 
 @dataclass(frozen=True, slots=True)
 class IpPacket:
-    """Who sent what to whom. ``hop_limit`` is IPv4's time to live."""
+    """Sender, receiver and content of a packet. ``hop_limit`` is IPv4's time to live."""
 
     source: Address
     destination: Address
@@ -37,7 +37,7 @@ class IpPacket:
 
 @dataclass(frozen=True, slots=True)
 class UdpDatagram:
-    """A UDP datagram without its checksum, which network cards fill in after a capture has seen the frame."""
+    """A UDP datagram without its checksum: network cards fill that in after a capture has seen the frame."""
 
     source_port: int
     destination_port: int
@@ -45,14 +45,14 @@ class UdpDatagram:
 
 
 def decode_ip(ethertype: int, cursor: Cursor) -> IpPacket | None:
-    """The packet at the cursor, without padding; None for other types and for fragments. Raises MalformedFrame."""
+    """Return the packet at the cursor, unpadded; None for other types and fragments. Raises MalformedFrame."""
     if ethertype == TYPE_IPV4:
         return _decode_ipv4(cursor)
     return _decode_ipv6(cursor) if ethertype == TYPE_IPV6 else None
 
 
 def decode_udp(payload: bytes) -> UdpDatagram:
-    """The datagram in a packet's payload. Raises MalformedFrame."""
+    """Return the datagram in a packet's payload. Raises MalformedFrame."""
     cursor = Cursor(payload)
     source, destination, length = cursor.number(2), cursor.number(2), cursor.number(2)
     cursor.take(2)
@@ -64,7 +64,7 @@ def decode_udp(payload: bytes) -> UdpDatagram:
 def encode_ip(
     ends: tuple[MacAddress, MacAddress], source: Address, destination: Address, protocol: int, payload: bytes, hops: int
 ) -> bytes:
-    """A frame from the first of ``ends`` to the second that carries ``payload``."""
+    """Return a frame from the first of ``ends`` to the second that carries ``payload``."""
     if isinstance(source, IPv4Address):
         head = b"\x45\x00" + (20 + len(payload)).to_bytes(2) + bytes(4) + bytes((hops, protocol)) + bytes(2)
         head += source.packed + destination.packed
@@ -81,7 +81,7 @@ def encode_udp(
     payload: bytes,
     hops: int = 64,
 ) -> bytes:
-    """A frame with a UDP datagram between addresses and ports."""
+    """Return a frame with a UDP datagram between addresses and ports."""
     length = (8 + len(payload)).to_bytes(2)
     head = source[1].to_bytes(2) + destination[1].to_bytes(2) + length
     total = pseudo_checksum(source[0], destination[0], UDP, head + bytes(2) + payload) or 0xFFFF
@@ -90,7 +90,7 @@ def encode_udp(
 
 
 def checksum(data: bytes) -> int:
-    """The Internet checksum (RFC 1071)."""
+    """Return the Internet checksum (RFC 1071)."""
     padded = data + b"\0" if len(data) % 2 else data
     total = sum(int.from_bytes(padded[at : at + 2]) for at in range(0, len(padded), 2))
     while total >> 16:
@@ -99,7 +99,7 @@ def checksum(data: bytes) -> int:
 
 
 def pseudo_checksum(source: Address, destination: Address, protocol: int, payload: bytes) -> int:
-    """The checksum of a payload with the addresses it travels between (RFC 768; RFC 8200, 8.1)."""
+    """Return the checksum of a payload with the addresses that it travels between (RFC 768; RFC 8200, 8.1)."""
     if isinstance(source, IPv4Address):
         pseudo = bytes((0, protocol)) + len(payload).to_bytes(2)
     else:

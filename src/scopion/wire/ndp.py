@@ -1,4 +1,4 @@
-"""Neighbour discovery for IPv6 (RFC 4861): who has an address, and who routes."""
+"""Neighbour discovery for IPv6 (RFC 4861): which host has an address, and which are routers."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from scopion.wire.ip import ICMPV6, IpPacket, encode_ip, pseudo_checksum
 
 UNSPECIFIED = IPv6Address(0)
 _SOURCE_LINK_ADDRESS, _TARGET_LINK_ADDRESS = 1, 2
-# Only a packet that no router has passed on still has this (section 6.1, 7.1): nobody far away can claim an address.
+# Only a packet that no router has forwarded still has this (sections 6.1, 7.1): no distant host can claim an address.
 _FRESH_HOPS = 255
 _SOLICITED = 0x40
 
@@ -32,20 +32,20 @@ _KINDS = {int(kind): kind for kind in NdpKind}
 
 @dataclass(frozen=True, slots=True)
 class NdpMessage:
-    """One message. ``claimed`` is the address that it pairs with ``mac``; None where it pairs nothing."""
+    """One message. ``claimed`` is the address that it pairs with ``mac``; None if it pairs none."""
 
     kind: NdpKind
     claimed: IPv6Address | None
     mac: MacAddress | None
-    target: IPv6Address | None = None  # whom a neighbour message is about
+    target: IPv6Address | None = None  # the address that a neighbour message is about
     solicited: bool = False  # an advertisement that answers a question
-    routes: bool = False  # the sender is a router that wants to be a default one
+    routes: bool = False  # the sender wants to be a default router
 
 
 def decode_ndp(packet: IpPacket) -> NdpMessage | None:
-    """The message in a packet, None if it carries something else or comes from beyond the link.
+    """Return the message in a packet; None if it carries something else or comes from beyond the link.
 
-    Raises MalformedFrame if it claims to be neighbour discovery and is cut or its options overrun.
+    Raises MalformedFrame if it claims to be neighbour discovery and is cut or its options are too long.
     """
     if packet.protocol != ICMPV6 or packet.hop_limit != _FRESH_HOPS or not isinstance(packet.source, IPv6Address):
         return None
@@ -62,32 +62,33 @@ def decode_ndp(packet: IpPacket) -> NdpMessage | None:
     source_mac, target_mac = _link_addresses(cursor)
     if kind is NdpKind.NEIGHBOUR_ADVERTISEMENT:
         return NdpMessage(kind, target, target_mac, target, solicited=bool(head[0] & _SOLICITED))
-    # A solicitation from nobody probes whether an address is free (RFC 4862, 5.4.3): it claims nothing.
+    # A solicitation from the unspecified address probes whether an address is free (RFC 4862, 5.4.3): it claims
+    # nothing.
     claimed = packet.source if packet.source != UNSPECIFIED else None
     routes = kind is NdpKind.ROUTER_ADVERTISEMENT and head[2:4] != bytes(2)  # its lifetime as a default router
     return NdpMessage(kind, claimed, source_mac, target, routes=routes)
 
 
 def encode_solicitation(mac: MacAddress, source: IPv6Address, target: IPv6Address) -> bytes:
-    """A frame that asks the group of a target's neighbours who has it."""
+    """Return a frame that asks the group of a target's neighbours for its holder."""
     group = solicited_group(target)
     body = bytes(4) + target.packed + bytes((_SOURCE_LINK_ADDRESS, 1)) + mac.octets
     return _encode((mac, group_mac(group)), source, group, NdpKind.NEIGHBOUR_SOLICITATION, body)
 
 
 def encode_advertisement(mac: MacAddress, target: IPv6Address, asker_mac: MacAddress, asker: IPv6Address) -> bytes:
-    """A frame that tells an asker that ``mac`` has ``target``."""
+    """Return a frame that tells an asker that ``mac`` has ``target``."""
     body = bytes((_SOLICITED, 0, 0, 0)) + target.packed + bytes((_TARGET_LINK_ADDRESS, 1)) + mac.octets
     return _encode((mac, asker_mac), target, asker, NdpKind.NEIGHBOUR_ADVERTISEMENT, body)
 
 
 def solicited_group(target: IPv6Address) -> IPv6Address:
-    """The group that a target listens to (RFC 4291, 2.7.1)."""
+    """Return the group that a target listens to (RFC 4291, 2.7.1)."""
     return IPv6Address(bytes.fromhex("ff0200000000000000000001ff") + target.packed[13:])
 
 
 def group_mac(group: IPv6Address) -> MacAddress:
-    """The MAC address of a group (RFC 2464, section 7)."""
+    """Return the MAC address of a group (RFC 2464, section 7)."""
     return MacAddress(b"\x33\x33" + group.packed[12:])
 
 
@@ -99,7 +100,7 @@ def _encode(
 
 
 def _link_addresses(cursor: Cursor) -> tuple[MacAddress | None, MacAddress | None]:
-    """The sender's and the target's link-layer address, from the options (section 4.6)."""
+    """Return the sender's and the target's link-layer address, from the options (section 4.6)."""
     found: dict[int, MacAddress] = {}
     while cursor.left:
         kind, length = cursor.number(1), cursor.number(1)

@@ -1,4 +1,4 @@
-"""The NetBIOS name service (RFC 1001, RFC 1002): node status, and the names in broadcasts."""
+"""The NetBIOS name service (RFC 1001, RFC 1002): node status, and names in broadcasts."""
 
 from __future__ import annotations
 
@@ -15,14 +15,14 @@ _RESPONSE = 0x8000
 _GROUP = 0x8000  # in a name's flags
 _ANY = b"*".ljust(16, b"\0")
 _QUERY, _REGISTRATION, _REFRESHES = 0, 5, (8, 9)  # RFC 1002, 4.2.1.1; some senders use 9
-WORKSTATION, FILE_SERVER, BROWSER = 0x00, 0x20, 0x1D  # the last octet of a name says which service it names
+WORKSTATION, FILE_SERVER, BROWSER = 0x00, 0x20, 0x1D  # the last octet of a name says which service has it
 # A reply fits one datagram of 576 bytes (RFC 1002, 4.2.18): 18 bytes a name.
 _MAX_NAMES = 28
 
 
 @dataclass(frozen=True, slots=True)
 class NetbiosName:
-    """A name without its padding, the service that it names, and whether several share it."""
+    """A name without its padding, its service, and whether several hosts share it."""
 
     text: str
     suffix: int
@@ -31,11 +31,11 @@ class NetbiosName:
 
 @dataclass(frozen=True, slots=True)
 class NodeStatus:
-    """What a host answers when it is asked for its names."""
+    """The answer of a host that is asked for its names."""
 
     transaction: int
     names: tuple[NetbiosName, ...]
-    mac: MacAddress | None  # its own claim; some send zeros
+    mac: MacAddress | None  # the host's own claim; some send zeros
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,12 +46,12 @@ class NameClaim:
 
 
 def encode_status_request(transaction: int) -> bytes:
-    """A request for all names of the host that it is sent to (RFC 1002, 4.2.17)."""
+    """Return a request for all names of a host (RFC 1002, 4.2.17)."""
     return _header(transaction, 0, questions=1) + _encode_name(_ANY) + _STATUS.to_bytes(2) + _INTERNET.to_bytes(2)
 
 
 def encode_status_reply(status: NodeStatus) -> bytes:
-    """The answer to one (RFC 1002, 4.2.18)."""
+    """Return the answer to such a request (RFC 1002, 4.2.18)."""
     body = bytes((len(status.names),))
     for name in status.names:
         body += _padded(name) + (_GROUP if name.group else 0x0400).to_bytes(2)
@@ -61,7 +61,7 @@ def encode_status_reply(status: NodeStatus) -> bytes:
 
 
 def encode_claim(name: NetbiosName, address: bytes) -> bytes:
-    """A registration as a host broadcasts it (RFC 1002, 4.2.2); ``address`` are the four octets of its address."""
+    """Return a registration as a host broadcasts it (RFC 1002, 4.2.2); ``address`` has four octets."""
     question = _encode_name(_padded(name)) + _NAME.to_bytes(2) + _INTERNET.to_bytes(2)
     record = b"\xc0\x0c" + _NAME.to_bytes(2) + _INTERNET.to_bytes(2) + bytes(4) + (6).to_bytes(2)
     flags = (_GROUP if name.group else 0).to_bytes(2)
@@ -70,7 +70,7 @@ def encode_claim(name: NetbiosName, address: bytes) -> bytes:
 
 
 def decode_netbios(payload: bytes) -> NodeStatus | NameClaim | None:
-    """A node status, or the claim in a broadcast; None for all else. Raises MalformedFrame when it is cut."""
+    """Return a node status, or the claim in a broadcast; None for anything else. Raises MalformedFrame if it is cut."""
     cursor = Cursor(payload)
     transaction, flags = cursor.number(2), cursor.number(2)
     questions, answers = cursor.number(2), cursor.number(2)
@@ -122,12 +122,13 @@ def _padded(name: NetbiosName) -> bytes:
 
 
 def _named(raw: bytes, *, group: bool) -> NetbiosName:
-    # RFC 1001, 5.2 leaves the character set open; makers took the old personal computers', where each byte is a sign.
+    # RFC 1001, 5.2 leaves the character set open; makers used that of early personal computers, where each byte is a
+    # sign.
     return NetbiosName(raw[:15].decode("cp437").rstrip(" \0"), raw[15], group)
 
 
 def _encode_name(raw: bytes) -> bytes:
-    """First-level encoding (RFC 1001, 14.1): each half octet as a letter from A on."""
+    """Return the first-level encoding (RFC 1001, 14.1): each half octet as a letter from A on."""
     letters = bytes(half + 0x41 for octet in raw for half in (octet >> 4, octet & 0x0F))
     return bytes((len(letters),)) + letters + b"\0"
 
@@ -143,7 +144,7 @@ def _decode_name(cursor: Cursor) -> bytes:
 
 
 def _skip_scope(cursor: Cursor) -> None:
-    """The scope that may follow a name: labels up to an empty one. Each takes a byte, so this ends."""
+    """Skip the scope that may follow a name: labels up to an empty one. Each takes a byte, so this ends."""
     while length := cursor.number(1):
         if length & 0xC0:
             raise MalformedFrame("a NetBIOS scope with a pointer")

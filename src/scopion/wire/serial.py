@@ -1,8 +1,7 @@
-"""Observations and events as JSON: the one form in which they are kept in the outbox and travel between machines.
+"""Observations and events as JSON: the form in which the outbox keeps them and machines exchange them.
 
-Each object names its form and version, ``observation/1`` or ``event/1``. A reader refuses other versions, and takes
-what it reads for hostile: texts are cleaned and bounded, addresses and moments are checked. The form is described in
-docs/formats.md.
+Each object names its form and version, ``observation/1`` or ``event/1``. A reader refuses other versions and does not
+trust what it reads: texts are cleaned and cut, addresses and moments are checked. docs/formats.md describes the form.
 """
 
 from __future__ import annotations
@@ -20,12 +19,12 @@ from scopion.model.observation import Medium, Observation, Source, Trait, TraitK
 from scopion.model.text import clean
 
 OBSERVATION, EVENT = "observation/1", "event/1"
-_MOST_TRAITS = 64  # of one observation: the longest list of services seen in practice has a dozen
+_MOST_TRAITS = 64  # traits of one observation: the longest list of services seen in practice has a dozen
 _T = TypeVar("_T")
 
 
 def observation_to_json(seen: Observation) -> dict[str, Any]:
-    """An observation under the keys of its form; what is not known is left out."""
+    """Return an observation under the keys of its form; unknown values are left out."""
     return _known(
         form=OBSERVATION,
         mac=_text(seen.mac),
@@ -42,7 +41,7 @@ def observation_to_json(seen: Observation) -> dict[str, Any]:
 
 
 def observation_from_json(read: Mapping[str, Any]) -> Observation:
-    """What was written. Raises MalformedFrame, never anything else."""
+    """Return the observation that was written. Raises MalformedFrame, never anything else."""
     fields = _Fields(read, OBSERVATION)
     mac, address = fields.mac("mac"), fields.address("address")
     if mac is None and address is None:
@@ -63,7 +62,7 @@ def observation_from_json(read: Mapping[str, Any]) -> Observation:
 
 
 def event_to_json(event: Event) -> dict[str, Any]:
-    """An event under the keys of its form; what does not belong to its kind is left out."""
+    """Return an event under the keys of its form; keys that its kind does not use are left out."""
     return _known(
         form=EVENT,
         id=event.id or None,
@@ -81,7 +80,7 @@ def event_to_json(event: Event) -> dict[str, Any]:
 
 
 def event_from_json(read: Mapping[str, Any]) -> Event:
-    """What was written. Raises MalformedFrame, never anything else."""
+    """Return the event that was written. Raises MalformedFrame, never anything else."""
     fields = _Fields(read, EVENT)
     return Event(
         kind=fields.required("kind", EventKind),
@@ -107,12 +106,12 @@ def _text(value: object) -> str | None:
 
 
 def _moment(at: datetime) -> str:
-    """To the millisecond, which is what a roster keeps."""
+    """Return a moment to the millisecond, as the roster keeps it."""
     return at.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
 class _Fields:
-    """The fields of an object that somebody else may have written."""
+    """The fields of an object that another program may have written."""
 
     def __init__(self, read: Mapping[str, Any], form: str) -> None:
         if not isinstance(read, Mapping) or read.get("form") != form:

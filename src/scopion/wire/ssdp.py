@@ -15,7 +15,7 @@ _MAX_HEADERS = 64
 
 @dataclass(frozen=True, slots=True)
 class SsdpMessage:
-    """What a device offers, and the software that it says it runs. Texts are raw."""
+    """What a device offers, and the software that it names. Texts are raw."""
 
     target: str  # a device or service type
     server: str
@@ -23,7 +23,7 @@ class SsdpMessage:
 
 
 def decode_ssdp(payload: bytes) -> SsdpMessage | None:
-    """An announcement or an answer; None for a search, which says nothing of its sender. Raises MalformedFrame."""
+    """Return an announcement or an answer; None for a search, which tells nothing. Raises MalformedFrame."""
     if payload.startswith(b"M-SEARCH "):
         return None
     if not payload.startswith(_FIRST_LINES):

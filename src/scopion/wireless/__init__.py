@@ -1,1 +1,1 @@
-"""Wireless allow and deny lists: whom an entry covers, what is refused, and the steps for a router's web page."""
+"""Wireless allow and deny lists: which addresses an entry covers, what is refused, how a list gets to an enforcer."""

@@ -33,7 +33,7 @@ Interface = Annotated[str, Predicate(_is_interface)]
 Radio = Literal["2.4", "5", "6"]
 Ssid = Annotated[str, MinLen(1), MaxLen(32)]
 Capacity = Annotated[int, Ge(1), Le(100_000)]
-# A reply of hostapd has 4096 octets, and a list that is longer is cut without a word: no more can be read back.
+# A reply of hostapd has 4096 octets, and a longer list is cut silently: no more entries can be read back.
 HOSTAPD_READABLE = 140
 
 
@@ -45,7 +45,7 @@ class SshSettings:
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     port: Annotated[int, Ge(1), Le(65_535)] = 22
     user: Annotated[str, MinLen(1), MaxLen(64)] = "root"
-    key: str = ""  # a file, in the site's folder if it is a name only
+    key: str = ""  # a file, in the site's folder if it has no path
     password: Secret = ""
     known_hosts: str = ""
 
@@ -75,12 +75,12 @@ class HostapdSettings:
 
     @property
     def holds(self) -> int | None:
-        """How many entries each radio takes; None: not known."""
+        """Return how many entries each radio takes; None: not known."""
         return min(self.capacity or HOSTAPD_READABLE, HOSTAPD_READABLE)
 
     @property
     def radios(self) -> tuple[str, ...]:
-        """The bands, in GHz, on which it carries the network."""
+        """Return the bands, in GHz, on which it carries the network."""
         return tuple(self.radio)
 
 
@@ -106,12 +106,12 @@ class NftablesSettings:
 
     @property
     def holds(self) -> int | None:
-        """How many entries each radio takes; None: not known."""
+        """Return how many entries each radio takes; None: not known."""
         return self.capacity
 
     @property
     def radios(self) -> tuple[str, ...]:
-        """The bands, in GHz, on which it carries the network."""
+        """Return the bands, in GHz, on which it carries the network."""
         return tuple(self.radio)
 
 
@@ -126,16 +126,16 @@ class UciSettings:
     file: str = "/etc/config/wireless"
     capacity: Capacity | None = None
     ssh: SshSettings | None = None
-    reload: Annotated[tuple[str, ...], MaxLen(8)] = ("wifi", "reload")  # what puts it in force; empty: nothing here
+    reload: Annotated[tuple[str, ...], MaxLen(8)] = ("wifi", "reload")  # the command that puts it in force; empty: none
 
     @property
     def holds(self) -> int | None:
-        """How many entries each radio takes; None: not known."""
+        """Return how many entries each radio takes; None: not known."""
         return self.capacity
 
     @property
     def radios(self) -> tuple[str, ...]:
-        """The bands, in GHz, on which it carries the network; empty: only its file tells."""
+        """Return the bands, in GHz, on which it carries the network; empty: only its file tells."""
         return ()
 
 
@@ -172,11 +172,11 @@ class WirelessSettings:
     """How wireless lists are looked after."""
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    stations_s: Annotated[float, Ge(5), Le(86_400)] = 60  # how often the watch reads who is associated
+    stations_s: Annotated[float, Ge(5), Le(86_400)] = 60  # how often the watch reads the associated stations
 
 
 def enforcer_problem(enforcers: Sequence[EnforcerSettings]) -> str:
-    """What does not fit together among enforcers; empty if all does."""
+    """Return what does not fit together among enforcers; empty if all does."""
     names = [each.name for each in enforcers]
     twice = next((name for name in names if names.count(name) > 1), None)
     return f"two enforcers are called {twice!r}" if twice else ""

@@ -1,7 +1,7 @@
 """Judges the posture of wireless networks: graded findings, each with what to do. Pure but for the estimator.
 
-The strength of a passphrase is how many guesses it takes (zxcvbn's estimate). Who has recorded one association of
-WPA2 can guess on his own machines, about a million times a second on one good graphics card.
+The strength of a passphrase is the number of guesses it takes (zxcvbn's estimate). An attacker who has recorded one
+association of WPA2 can guess on his own machines, about a million times a second on one good graphics card.
 """
 
 from __future__ import annotations
@@ -53,7 +53,7 @@ class Finding:
 
 @dataclass(frozen=True, slots=True)
 class Surroundings:
-    """What else bears on the judgement of a network."""
+    """What else matters for judging a network."""
 
     mode: ListMode  # of the site's own list
     entries: int
@@ -63,7 +63,7 @@ class Surroundings:
 
 
 def judge(posture: Posture, around: Surroundings) -> list[Finding]:
-    """All that is to be said of a network on one radio."""
+    """Return all findings about a network on one radio."""
     found = [
         *_encryption(posture),
         *_protection(posture),
@@ -77,7 +77,7 @@ def judge(posture: Posture, around: Surroundings) -> list[Finding]:
 
 
 def judge_other(posture: Posture) -> list[Finding]:
-    """What is to be said of another network that the same access point carries: how it is protected, if at all."""
+    """Return findings about another network that the same access point carries: how it is protected, if at all."""
     found = [*_encryption(posture), *_wps(posture), *_passphrase(posture)]
     worst = sorted((each for each in found if each.grade not in (Grade.FINE, Grade.UNKNOWN)), key=_rank)
     named = repr(posture.ssid) if posture.ssid else "a network without a name"
@@ -97,7 +97,7 @@ def _rank(finding: Finding) -> int:
 
 
 def judge_answers(ssid: str, answers: Mapping[str, tuple[str, date]], today: date) -> list[Finding]:
-    """What people said of what no file tells, with the day on which they said it."""
+    """Return findings about what only people know, with the day on which they said it."""
     found = []
     said = answers.get("admin-password")
     if said is None:
@@ -244,8 +244,10 @@ def _socket(posture: Posture) -> list[Finding]:
 
 
 def strength(passphrase: str, known: Sequence[str]) -> float:
-    """How many guesses a passphrase takes, as a power of ten; ``known`` are words that an attacker would try first."""
+    """Return how many guesses a passphrase takes, as a power of ten; ``known`` are words that an
+    attacker tries first.
+    """
     from zxcvbn import zxcvbn  # its lists of words take a while to load
 
-    # The estimator takes its time with long ones, and what is longer than a passphrase may be (63) is none.
+    # The estimator is slow with long texts, and a passphrase has at most 63 characters.
     return float(zxcvbn(passphrase[:63], user_inputs=list(known))["guesses_log10"])

@@ -1,7 +1,7 @@
-"""The policy of a network, and the list that follows from it at a moment. Pure: the clock on the wall is handed in.
+"""The policy of a network, and the list that follows from it at a moment. Pure: the site's clock is an argument.
 
-A policy is what people decided, with devices resolved to MAC addresses: it can be kept with a push, so that hours go on
-to be carried out as they were published while somebody edits the lists.
+A policy is what people decided, with devices resolved to MAC addresses. It is kept with a push, so that hours are
+carried out as they were published while a person edits the lists.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ class ListRule:
     until: datetime | None = None
 
     def holds(self, now: datetime, wall: datetime) -> bool:
-        """Whether it is on its list at a moment."""
+        """Tell whether it is on its list at a moment."""
         return (self.until is None or now < self.until) and (self.hours is None or self.hours.holds(wall))
 
 
@@ -41,13 +41,13 @@ class ListPolicy:
     ssid: str
     mode: ListMode
     rules: tuple[ListRule, ...] = ()
-    others: Week | None = None  # when those may associate who are on no list; None: as the mode says
-    only: tuple[Line, ...] = ()  # until ``only_until`` nobody but these
+    others: Week | None = None  # when devices on no list may associate; None: as the mode says
+    only: tuple[Line, ...] = ()  # until ``only_until`` only these may associate
     only_until: datetime | None = None
 
     @property
     def changes_by_itself(self) -> bool:
-        """Whether time alone changes the list."""
+        """Tell whether time alone changes the list."""
         timed = any(rule.hours is not None or rule.until is not None for rule in self.rules)
         return timed or self.others is not None or self.only_until is not None
 
@@ -61,22 +61,22 @@ class WantedList:
 
     @property
     def macs(self) -> frozenset[MacAddress]:
-        """The addresses on the list."""
+        """Return the addresses on the list."""
         return frozenset(line.mac for line in self.lines)
 
     def admits(self, mac: MacAddress) -> bool:
-        """Whether somebody may associate."""
+        """Tell whether an address may associate."""
         return self.mode is ListMode.OFF or (mac in self.macs) is (self.mode is ListMode.ALLOW)
 
 
 def wanted(policy: ListPolicy, now: datetime, local: Local) -> WantedList:
-    """The list that should be in force at a moment."""
+    """Return the list that should be in force at a moment."""
     if policy.only_until is not None and now < policy.only_until:
         return WantedList(ListMode.ALLOW, sorted_lines(policy.only))
     wall = local(now)
     mode = policy.mode
     if policy.others is not None and not policy.others.holds(wall):
-        mode = ListMode.ALLOW  # outside of their hours only those may associate who are on the allow list
+        mode = ListMode.ALLOW  # outside of their hours only devices on the allow list may associate
     if mode is ListMode.OFF:
         return WantedList(mode)
     return WantedList(
@@ -85,14 +85,14 @@ def wanted(policy: ListPolicy, now: datetime, local: Local) -> WantedList:
 
 
 def admits(found: WantedList, macs: Sequence[MacAddress]) -> bool:
-    """Whether a device may associate by all its addresses; without any, whether somebody may who is on no list."""
+    """Tell whether a device may associate by all its addresses; without any, whether a device on no list may."""
     return all(map(found.admits, macs)) if macs else found.mode is not ListMode.ALLOW
 
 
 def admitted_week(policy: ListPolicy, macs: Sequence[MacAddress]) -> Week:
-    """When a device may be on the air in any week; without addresses, when somebody may who is on no list.
+    """Return when a device may be on the air in any week; without addresses, when a device on no list may.
 
-    Ends of entries and times at which the network is for some only are left out.
+    Ends of entries, and times at which the network is for some devices only, are left out.
     """
     week = WHOLE
     for mac in macs or (None,):
@@ -109,7 +109,7 @@ def admitted_week(policy: ListPolicy, macs: Sequence[MacAddress]) -> Week:
 
 
 def next_turn(policy: ListPolicy, macs: Sequence[MacAddress], after: datetime, local: Local) -> datetime | None:
-    """When a device is next admitted, or refused, if it is the other way now; None if that never changes."""
+    """Return when a device is next admitted, or refused if it is admitted now; None if that never changes."""
     before = admits(wanted(policy, after, local), macs)
     moment = next_change(policy, after, local)
     for _ in range(500):
@@ -120,7 +120,7 @@ def next_turn(policy: ListPolicy, macs: Sequence[MacAddress], after: datetime, l
 
 
 def next_change(policy: ListPolicy, after: datetime, local: Local) -> datetime | None:
-    """The first moment after one at which the wanted list is another; None if it stays as it is."""
+    """Return the first moment after ``after`` at which the wanted list is another; None if it stays."""
     weeks = {rule.hours for rule in policy.rules if rule.hours is not None}
     if policy.others is not None:
         weeks.add(policy.others)
@@ -128,7 +128,7 @@ def next_change(policy: ListPolicy, after: datetime, local: Local) -> datetime |
     ends += [policy.only_until] if policy.only_until is not None else []
     was = _gist(wanted(policy, after, local))
     moment = after
-    # A window's edge may change nothing (another's begins there, or the mode is off): the next one is looked at then.
+    # A window's edge may change nothing (another window begins there, or the mode is off): then the next edge is tried.
     for _ in range(500):
         edges = [edge for week in weeks if (edge := week.next_change(moment, local)) is not None]
         coming = [*edges, *(end for end in ends if end > moment)]
@@ -147,7 +147,9 @@ def policy_of(
     known: Mapping[str, Week],
     only: Sequence[int | MacAddress] = (),
 ) -> ListPolicy:
-    """A network's policy: entries are of the network whose lists it uses, ``only`` whose it is for a while."""
+    """Return a network's policy: entries are of the network whose lists it uses; ``only`` are the only devices for a
+    while.
+    """
     by_id = {device.id: device for device in devices}
     of_mac = {mac: device for device in devices for mac in device.macs}
     weeks = dict(known)
@@ -173,7 +175,7 @@ def lines_of_subject(
     by_id: Mapping[int, Device],
     of_mac: Mapping[MacAddress, Device],
 ) -> list[Line]:
-    """The lines that a device, or a bare MAC address, comes to."""
+    """Return the lines of a device, or of a bare MAC address."""
     if isinstance(subject, MacAddress):
         return [line_of_mac(subject, description, of_mac.get(subject))]
     device = by_id.get(subject)
@@ -183,7 +185,7 @@ def lines_of_subject(
 
 
 def sorted_lines(lines: Iterable[Line]) -> tuple[Line, ...]:
-    """Each address once: the own device first, then what is essential, then by name."""
+    """Return each address once: the own device first, then essential ones, then by name."""
     unique = {line.mac: line for line in reversed(list(lines))}
     return tuple(
         sorted(unique.values(), key=lambda line: (not line.own, not line.essential, line.name.casefold(), line.mac))
@@ -195,7 +197,7 @@ def _gist(found: WantedList) -> tuple[ListMode, frozenset[MacAddress]]:
 
 
 def policy_document(policy: ListPolicy) -> dict[str, Any]:
-    """The policy as JSON has it, to be kept with a push."""
+    """Return the policy as JSON, to be kept with a push."""
     return {
         "ssid": policy.ssid,
         "mode": str(policy.mode),
@@ -216,7 +218,7 @@ def policy_document(policy: ListPolicy) -> dict[str, Any]:
 
 @as_written("a published list")
 def read_policy(document: Mapping[str, Any]) -> ListPolicy:
-    """A policy that was kept."""
+    """Return a policy that was kept."""
     return ListPolicy(
         ssid=document["ssid"],
         mode=ListMode(document["mode"]),

@@ -24,13 +24,13 @@ MOST_LINES = 100_000
 class MacList:
     """What was read."""
 
-    found: dict[MacAddress, str] = field(default_factory=dict)  # with what stood beside it
+    found: dict[MacAddress, str] = field(default_factory=dict)  # with the text beside it
     repeated: int = 0  # lines whose address was there before
-    unread: list[str] = field(default_factory=list)  # where something stood that is no address
+    unread: list[str] = field(default_factory=list)  # lines with text that is no address
 
 
 def read_mac_list(lines: Iterable[str]) -> MacList:
-    """Read a list; never raises. What could not be read is named by its line, and the rest counts."""
+    """Read a list; never raises. Lines that could not be read are named, and the rest counts."""
     read = MacList()
     for number, line in enumerate(lines, 1):
         if number > MOST_LINES:

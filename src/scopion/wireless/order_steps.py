@@ -1,7 +1,7 @@
-"""The order of steps: from what a radio holds to what it should, so that nobody essential is refused at any of them.
+"""The order of steps from what a radio holds to what it should hold, so that no essential device is refused on the way.
 
-Pure. Whoever is admitted before and after is admitted at each step between, own device and essential ones first of all;
-the mode is switched on last, and off first. So going back is safe, too: it is the same question turned round.
+Pure. An address that is admitted before and after is admitted at each step between, the own device and essential ones
+first of all; the mode is switched on last, and off first. So going back is safe, too: it is the same problem, reversed.
 """
 
 from __future__ import annotations
@@ -15,20 +15,20 @@ from scopion.wireless.list_policy import WantedList
 
 
 def target_of(wanted: WantedList, foreign: Held) -> Held:
-    """What a radio should hold: the wanted list, and what others have put there."""
+    """Return what a radio should hold: the wanted list, and what others have put there."""
     allow = wanted.macs if wanted.mode is ListMode.ALLOW else frozenset()
     deny = wanted.macs if wanted.mode is ListMode.DENY else frozenset()
     return Held(allow | foreign.allow, deny | foreign.deny, wanted.mode)
 
 
 def foreign_in(held: Held, ours: Held, wanted: WantedList) -> Held:
-    """What a radio holds and nobody put there by us: neither the last push, nor the wanted list."""
+    """Return what a radio holds that neither the last push nor the wanted list put there."""
     listed = target_of(wanted, Held())
     return Held(held.allow - ours.allow - listed.allow, held.deny - ours.deny - listed.deny, held.mode)
 
 
 def idle_in(foreign: Held, mode: ListMode, traits: Traits) -> Held:
-    """What of others' entries has no effect in a mode, because the enforcer has one list for both modes."""
+    """Return others' entries that have no effect in a mode, because the enforcer has one list for both modes."""
     if not traits.one_list:
         return Held(mode=foreign.mode)
     return Held(
@@ -39,7 +39,9 @@ def idle_in(foreign: Held, mode: ListMode, traits: Traits) -> Held:
 
 
 def voided(wanted: WantedList, foreign: Held) -> list[MacAddress]:
-    """Whom the list denies by name and a foreign allow entry admits all the same, because that counts first."""
+    """Return addresses that the list denies and a foreign allow entry admits all the same, because
+    that counts first.
+    """
     return sorted(foreign.allow & wanted.macs) if wanted.mode is ListMode.DENY else []
 
 
@@ -52,7 +54,7 @@ def steps(
     capacity: int | None = None,
     idle: frozenset[MacAddress] = frozenset(),
 ) -> list[ListStep]:
-    """What to do on a radio.
+    """Return the steps on a radio.
 
     ``first``: the own device and the essential ones, in their order; ``idle``: others' entries that stay in a file,
     without effect.
@@ -70,23 +72,24 @@ def steps(
     admitted = [_add(ListMode.ALLOW, mac) for mac in ordered(target.allow - held.allow)]
     cleared = [_remove(ListMode.ALLOW, mac) for mac in reversed(ordered(held.allow - target.allow))]
     refused = [_add(ListMode.DENY, mac) for mac in reversed(ordered(target.deny - held.deny))]
-    # A mode that cannot be read is always set. Deny and off are one to some: set all the same, it does no harm.
+    # A mode that cannot be read is always set. Deny and off are the same to some enforcers: setting it does no harm.
     mode = [ListStep(Act.MODE, mode=target.mode)] if held.mode is not target.mode else []
     if target.mode is not ListMode.ALLOW:
         return [*freed, *mode, *cleared, *admitted, *refused]
     room = capacity is None or held.entries - len(freed) + len(admitted) <= capacity
-    # Where not both fit at once, those who lose their place go first: they are refused by the end of it anyway.
+    # If both do not fit at the same time, the addresses that lose their place are removed first: they are refused in
+    # the end.
     lists = [*admitted, *mode, *cleared] if room else [*cleared, *admitted, *mode]
     return [*freed, *lists, *refused]
 
 
 def disconnections(target: Held, stations: Iterable[Station]) -> list[ListStep]:
-    """Those who are associated and refused by now: told to go, by the access point that they are associated with."""
+    """Return steps that disconnect stations which are associated and refused now."""
     return [ListStep(Act.DISCONNECT, mac=each.mac) for each in stations if not target.admits(each.mac)]
 
 
 def refused_on_the_way(held: Held, plan: Sequence[ListStep], protected: Collection[MacAddress]) -> list[MacAddress]:
-    """Who of some would be refused at any step of a plan, though admitted before."""
+    """Return the addresses that a plan would refuse at some step, though they were admitted before."""
     found = []
     state = held
     for step in plan:

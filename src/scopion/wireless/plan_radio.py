@@ -1,4 +1,6 @@
-"""What a push would do to one radio: what is added, removed and kept, who goes, and what others put there. Pure."""
+"""What a push would do to one radio: what is added, removed and kept, which stations go, what
+others put there. Pure.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,7 @@ _NOTHING = Held()
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RadioPlan(RadioReading):
-    """One radio of an enforcer: what it holds, what it should, and the way from the one to the other."""
+    """One radio of an enforcer: what it holds, what it should hold, and the way there."""
 
     target: Held
     wanted: WantedList
@@ -29,28 +31,28 @@ class RadioPlan(RadioReading):
 
     @property
     def added(self) -> list[MacAddress]:
-        """New on the list."""
+        """Return the addresses that are new on the list."""
         return sorted((self.target.allow - self.held.allow) | (self.target.deny - self.held.deny))
 
     @property
     def removed(self) -> list[MacAddress]:
-        """On the list no more, those among it that only lose their effect left out."""
+        """Return the addresses that leave the list; those that only lose their effect are left out."""
         gone = (self.held.allow - self.target.allow) | (self.held.deny - self.target.deny)
         return sorted(gone - self.idle.allow - self.idle.deny)
 
     @property
     def kept(self) -> list[MacAddress]:
-        """On the list before and after, foreign ones included."""
+        """Return the addresses that are on the list before and after, foreign ones included."""
         return sorted((self.target.allow & self.held.allow) | (self.target.deny & self.held.deny))
 
     @property
     def is_in_force(self) -> bool:
-        """Whether the radio holds what it should, as far as it can be read."""
+        """Tell whether the radio holds what it should, as far as it can be read."""
         return self.held.holds_the_same(self.target)
 
     @property
     def ours(self) -> Held:
-        """What of the target we have put there."""
+        """Return the part of the target that is ours."""
         allow = self.target.allow - self.foreign.allow
         return Held(allow, self.target.deny - self.foreign.deny, self.target.mode)
 
@@ -63,7 +65,7 @@ def plan_radio(
     first: Sequence[MacAddress] = (),
     drop_foreign: bool = False,
 ) -> RadioPlan:
-    """The plan for a radio; ``ours`` is what the last push left there of our own."""
+    """Return the plan for a radio; ``ours`` is what the last push left there of our own."""
     held, traits = reading.held, reading.traits
     found = foreign_in(held, ours, wanted)
     nothing = Held(mode=found.mode)
@@ -98,6 +100,6 @@ def back_to(
     first: Sequence[MacAddress] = (),
     capacity: int | None = None,
 ) -> list[ListStep]:
-    """The way back to what a radio held; ``mode``: whether that was changed, and is to be set back."""
+    """Return the way back to what a radio held; ``mode``: whether the mode was changed, and is to be set back."""
     plan = steps(held, before, traits, first=first, capacity=capacity)
     return [step for step in plan if step.mode is None or mode]

@@ -1,7 +1,7 @@
-"""What a change of lists means for the devices concerned: who may associate after it, and who could before. Pure.
+"""What a change of lists means for devices: which may associate after it, and which could before. Pure.
 
-Computed from the policy before and after, never from the name of the list that was changed: an allow entry in mode deny
-may lift a refusal, and in mode off it means nothing.
+It is computed from the policy before and after, never from the name of the list that was changed: an allow entry in
+mode deny may lift a refusal, and in mode off it means nothing.
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ class Concerned:
 def effects(
     before: ListPolicy, after: ListPolicy, concerned: Sequence[Concerned], now: datetime, local: Local
 ) -> tuple[str, ...]:
-    """Sentences: which devices the lists admit or refuse by the change, and for which it changes nothing, and why.
+    """Return sentences: which devices the lists admit or refuse by the change, for which nothing changes, and why.
 
     They speak of the lists; a change is in force when an enforcer has it.
     """
@@ -49,12 +49,14 @@ def effects(
 
 
 def changes_what_is_sent(before: ListPolicy, after: ListPolicy) -> bool:
-    """Whether enforcers have to be told of a change, for now or for later."""
+    """Tell whether enforcers have to be told of a change, for now or for later."""
     return _sent(before) != _sent(after)
 
 
 def _sent(policy: ListPolicy) -> tuple[object, ...]:
-    """What of a policy may ever be in force: the list of its mode, and the allow list where others have hours."""
+    """Return the parts of a policy that may ever be in force: the list of its mode, and the allow list where others
+    have hours.
+    """
     lists = {policy.mode} | ({ListMode.ALLOW} if policy.others is not None else set())
     rules: Iterable[ListRule] = (rule for rule in policy.rules if rule.list in lists)
     places = frozenset((rule.list, rule.line.mac, rule.hours, rule.until) for rule in rules)

@@ -1,6 +1,6 @@
-"""The settings of a wireless network that decide what it is worth, as hostapd and UCI configurations have them.
+"""The settings of a wireless network that decide how safe it is, as hostapd and UCI configurations have them.
 
-Pure: texts go in. A passphrase is held only as long as it is judged; it is never shown, and never stored.
+Pure: texts go in. A passphrase is held only while it is judged; it is never shown, and never stored.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from scopion.wireless.enforcers.uci import Section
 
 
 class Encryption(StrEnum):
-    """What protects the air."""
+    """How the air is protected."""
 
     OPEN = "open"
     OWE = "owe"  # encrypted without a passphrase (RFC 8110)
@@ -27,23 +27,23 @@ class Encryption(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Posture:
-    """What is known of one network on one radio; None: it is not told."""
+    """What is known of one network on one radio; None: not told."""
 
     where: str
     ssid: str
     encryption: frozenset[Encryption] | None = None
     tkip: bool | None = None
-    enterprise: bool = False  # everybody has a password of his own (IEEE 802.1X)
+    enterprise: bool = False  # every person has an own password (IEEE 802.1X)
     frame_protection: str | None = None  # off, optional, required (IEEE 802.11w)
     wps: bool | None = None
     hidden: bool | None = None
     passphrase: str | None = field(default=None, repr=False)
-    list_mode: ListMode | None = None  # as the configuration has it, and a restart would
+    list_mode: ListMode | None = None  # as the configuration has it, which a restart would use
     socket_mode: tuple[int, str] | None = None  # mode bits and group of the control socket
 
 
 def bss_of_hostapd(text: str) -> list[str]:
-    """The interfaces of all BSS in a configuration file of hostapd, in their order."""
+    """Return the interfaces of all BSS in a configuration file of hostapd, in their order."""
     found = []
     for line in text.splitlines():
         key, mark, value = line.strip().partition("=")
@@ -53,7 +53,7 @@ def bss_of_hostapd(text: str) -> list[str]:
 
 
 def of_hostapd(where: str, text: str, interface: str, socket_mode: tuple[int, str] | None = None) -> Posture:
-    """From a configuration file of hostapd, of the BSS on an interface."""
+    """Return the posture of the BSS on an interface, from a configuration file of hostapd."""
     options = _bss(text, interface)
     wpa = _number(options.get("wpa"))
     methods = options.get("wpa_key_mgmt", "WPA-PSK").split()
@@ -85,7 +85,7 @@ def of_hostapd(where: str, text: str, interface: str, socket_mode: tuple[int, st
 
 
 def of_control(where: str, told: Mapping[str, str], socket_mode: tuple[int, str] | None = None) -> Posture:
-    """From what the daemon says on its control socket (GET_CONFIG): less than its file has."""
+    """Return it from the daemon's answer on its control socket (GET_CONFIG), which has less than its file."""
     wpa = _number(told.get("wpa"))
     methods = told.get("key_mgmt", "").split()
     found: set[Encryption] = {Encryption.WPA1} if wpa & 1 else set()
@@ -104,7 +104,7 @@ def of_control(where: str, told: Mapping[str, str], socket_mode: tuple[int, str]
 
 
 def of_uci(where: str, section: Section) -> Posture:
-    """From a section of a UCI wireless configuration."""
+    """Return it from a section of a UCI wireless configuration."""
     options = section.options
     kind, *ciphers = options.get("encryption", "none").casefold().split("+")
     found = _UCI.get(kind.partition("-")[0] if kind.startswith("wep") else kind, frozenset({Encryption.OPEN}))
@@ -144,7 +144,7 @@ _UCI: Mapping[str, frozenset[Encryption]] = {
 
 
 def _of_methods(methods: list[str]) -> set[Encryption]:
-    """What the ways of agreeing upon keys come to (IEEE Std 802.11-2020, 9.4.2.24.3)."""
+    """Return the encryption of key management methods (IEEE Std 802.11-2020, 9.4.2.24.3)."""
     found = set()
     for method in methods or ["WPA-PSK"]:
         if "SAE" in method or "SUITE-B" in method:
@@ -157,7 +157,7 @@ def _of_methods(methods: list[str]) -> set[Encryption]:
 
 
 def _bss(text: str, interface: str) -> dict[str, str]:
-    """The options of one BSS: those below its name; the first BSS is the interface's own."""
+    """Return the options of one BSS: those below its name; the first BSS is the interface's own."""
     options: dict[str, str] = {}
     current = ""
     common: dict[str, str] = {}

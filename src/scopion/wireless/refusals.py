@@ -1,4 +1,4 @@
-"""What Scopion refuses to put on a list unless somebody insists, each with its reason. Pure."""
+"""What Scopion refuses to put on a list unless a person insists, each with its reason. Pure."""
 
 from __future__ import annotations
 
@@ -33,13 +33,13 @@ def refuse_denying(ssid: str, device: Device) -> None:
 
 
 def addresses_behind(device: Device) -> int:
-    """For how many addresses a device speaks, if they are so many that others sit behind it; else 0."""
+    """Return for how many addresses a device speaks, if they are so many that others are behind it; else 0."""
     here = {stay.address for stay in device.stays if stay.present and stay.address.version == 4}
     return len(here) if len(here) >= SPEAKS_FOR_OTHERS else 0
 
 
 def refuse_denying_own(ssid: str, mac: MacAddress, own: Collection[MacAddress]) -> None:
-    """Raise Refused for a bare MAC address that is this machine's, though no scan has seen it yet."""
+    """Raise Refused for a bare MAC address that is this machine's, even if no scan has seen it yet."""
     if mac in own:
         raise Refused(f"denying {mac}, which is this machine's, on {ssid!r} would lock you out of it: {INSIST}")
 
@@ -72,8 +72,7 @@ def refuse_more_than_fits(
 ) -> None:
     """Raise Refused if a list is longer than the enforcer's, with what would fit.
 
-    ``stale``: whose entries belong to devices that were not seen for long; ``other``: how many entries the other
-    mode needs.
+    ``stale``: the names of devices that were not seen for long; ``other``: how many entries the other mode needs.
     """
     if capacity is None or needed <= capacity:
         return
@@ -99,10 +98,10 @@ def refuse_lockout(
     *,
     nobody: bool = False,
 ) -> None:
-    """Raise Refused for an allow list that is empty, or lacks somebody who may not be refused at any time.
+    """Raise Refused for an allow list that is empty, or lacks a device that must never be refused.
 
-    ``lines`` are those that hold at all times; ``essential`` the devices that use this network; ``nobody``: the list
-    is empty at any time.
+    ``lines`` are those that hold at all times; ``essential`` the devices that use this network; ``nobody``: the list is
+    empty at any time.
     """
     if nobody and network.mode is ListMode.ALLOW:
         raise Refused(
@@ -127,13 +126,13 @@ def refuse_lockout(
 
 
 def on_the_air(device: Device) -> list[MacAddress]:
-    """By which addresses a device is on the air: the wireless ones, else those of which nobody knows; none on cable."""
+    """Return the addresses of a device on the air: the wireless ones, else those of unknown medium; none on cable."""
     known = [adapter.mac for adapter in device.adapters if adapter.medium is Medium.WIRELESS]
     return known or [adapter.mac for adapter in device.adapters if adapter.medium is Medium.UNKNOWN]
 
 
 def consequence(network: Network, mode: ListMode, lines: Sequence[Line]) -> str:
-    """One sentence: what a mode means on this network, with its count."""
+    """Return one sentence: what a mode means on this network, with its count."""
     if mode is ListMode.OFF:
         return f"On {network.ssid!r} everybody who knows the passphrase may associate; its lists have no effect."
     addresses = counted(len(lines), "address", "addresses")
@@ -144,5 +143,5 @@ def consequence(network: Network, mode: ListMode, lines: Sequence[Line]) -> str:
 
 
 def quoted(text: str) -> str:
-    """A text as a shell takes it."""
+    """Return a text as a shell takes it."""
     return shlex.quote(text)

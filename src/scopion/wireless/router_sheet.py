@@ -1,8 +1,8 @@
 """The sheet: numbered steps for the person who types a list into a router's web page, in the safe order.
 
-After each step everybody who must work still works: entries before the mode, the own device before the others; to
-switch a list off, the mode goes first. Once something was typed in, only the difference is left to type. Pure: what is
-wanted and what was typed in go in; a ``Sheet`` comes out, which ``text`` and ``sheet_html`` write.
+After each step every essential device still works: entries before the mode, the own device before the others; to switch
+a list off, the mode goes first. Once something was typed in, only the difference is left to type. Pure: what is wanted
+and what was typed in go in; a ``Sheet`` comes out, which ``text`` and ``html`` write.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ _LIMITS = (
 class SheetLine:
     """One address to type, or to remove."""
 
-    mac: str  # as the router wants it written
+    mac: str  # in the notation of the router
     name: str
     remark: str = ""
     caution: str = ""
@@ -52,7 +52,7 @@ class SheetStep:
 
 @dataclass(frozen=True, slots=True)
 class Sheet:
-    """Everything that stands on a sheet."""
+    """Everything on a sheet."""
 
     title: str
     about: str
@@ -73,12 +73,12 @@ def make_sheet(
     typed: Mapping[str, Held] | None = None,
     others: str = "",
 ) -> Sheet:
-    """The sheet of a network for one moment.
+    """Return the sheet of a network for one moment.
 
     ``now`` is the list that should be in force; ``timed`` the rules of that list which have hours, at this hour or at
     another; ``typed``, by radio, what was typed in before: then only the difference is to be typed; ``made`` and
-    ``until`` are when the sheet was made and when it will be another, as a person reads them; ``others`` when those may
-    associate who are on no list.
+    ``until`` are when the sheet was made and when it will be another, as a person reads them; ``others`` when devices
+    on no list may associate.
     """
     steps = _steps(network, now, typed or {})
     hours = [(rule.line.mac.written(network.notation), rule.line.name, str(rule.hours)) for rule in timed]
@@ -95,7 +95,7 @@ def make_sheet(
 
 
 def text(sheet: Sheet) -> str:
-    """The sheet as plain text."""
+    """Return the sheet as plain text."""
     body: list[str] = []
     for number, step in enumerate(sheet.steps, 1):
         body += _wrapped(step.says, f"{number:>3}. ", "     ")
@@ -113,7 +113,7 @@ def text(sheet: Sheet) -> str:
 
 
 def page(network: Network) -> str:
-    """The address to open in a browser."""
+    """Return the address to open in a browser."""
     if not network.router:
         return "an address that is not known yet (scopion wifi mode with --router sets it)"
     return network.router if "://" in network.router else f"http://{network.router}/"
@@ -127,7 +127,7 @@ _TITLES = {
 
 
 def _steps(network: Network, now: WantedList, typed: Mapping[str, Held]) -> list[SheetStep]:
-    """Radios whose mode is right already get the difference only; what is new comes before what goes."""
+    """Return the steps: radios whose mode is right get the difference only; additions come before removals."""
     whole = [radio for radio in network.radios if radio not in typed or typed[radio].mode is not now.mode]
     if now.mode is ListMode.OFF:
         changes = _steps_off(whole)
@@ -147,7 +147,7 @@ def _steps(network: Network, now: WantedList, typed: Mapping[str, Held]) -> list
 
 
 def _steps_list(network: Network, now: WantedList, radios: Sequence[str]) -> list[SheetStep]:
-    """The whole list for some radios, then their mode."""
+    """Return steps for the whole list of some radios, then their mode."""
     mode, lines, steps = now.mode, now.lines, []
     typed = _typed(network, mode, lines)
     for radio in radios:
@@ -166,7 +166,7 @@ def _steps_list(network: Network, now: WantedList, radios: Sequence[str]) -> lis
 
 
 def _difference(network: Network, now: WantedList, radio: str, held: Held) -> list[SheetStep]:
-    """What has changed on a radio since it was typed in there."""
+    """Return steps for what has changed on a radio since it was typed in there."""
     mode, lines, steps = now.mode, now.lines, []
     before = held.allow if mode is ListMode.ALLOW else held.deny
     new = [line for line in lines if line.mac not in before]
@@ -231,7 +231,7 @@ def _find(then: str) -> SheetStep:
 
 
 def html(sheet: Sheet) -> str:
-    """The sheet as a page to print: one file of HTML without scripts, everything from outside escaped."""
+    """Return the sheet as a page to print: one file of HTML without scripts, with everything from outside escaped."""
     from jinja2 import Environment  # imported where a page is wanted
 
     environment = Environment(autoescape=True, finalize=plain_value)

@@ -1,4 +1,4 @@
-"""What came of looking whether a list works: one check after the other, and all of them together."""
+"""The result of verifying a list: one check after the other, and all of them together."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from scopion.roster.wifi.lists import Network
 
 @dataclass(frozen=True, slots=True)
 class Check:
-    """One thing that was looked at."""
+    """One thing that was checked."""
 
     where: str  # the enforcer and radio, or the scan, or the pasted list
     what: str
@@ -19,14 +19,14 @@ class Check:
 
 @dataclass(slots=True)
 class Verdict:
-    """What came of looking at everything."""
+    """The result of all checks."""
 
     network: Network
     checks: list[Check] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)  # what is worth knowing and decides nothing
+    notes: list[str] = field(default_factory=list)  # worth knowing, without deciding anything
 
     @property
     def met(self) -> bool:
-        """Whether nothing contradicts the list, and something at least could be read."""
+        """Tell whether nothing contradicts the list, and at least something could be read."""
         known = [check.met for check in self.checks if check.met is not None]
         return bool(known) and all(known)

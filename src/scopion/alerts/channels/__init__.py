@@ -1,1 +1,1 @@
-"""The ways an alert can go. Each knows its protocol only, and explains in plain words why it failed."""
+"""The ways to send an alert. Each knows only its protocol, and explains in plain words why it failed."""

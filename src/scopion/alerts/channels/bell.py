@@ -11,15 +11,15 @@ _BELL = "\a"
 
 
 class BellChannel:
-    """Rings on the process's own standard error; a bell a minute late tells nothing.
+    """Rings on the process's standard error; a bell a minute late is useless.
 
-    The live view replaces ``sys.stderr`` by one that takes control characters out: the bell goes past it.
+    The live view replaces ``sys.stderr`` by a stream that removes control characters: the bell avoids that stream.
     """
 
     lasts_s: float | None = 60.0
 
     def deliver(self, message: Message, trace: Trace) -> None:
-        """Ring once. Raises DeliveryFailed where there is no terminal."""
+        """Ring once. Raises DeliveryFailed if there is no terminal."""
         terminal = sys.__stderr__
         if terminal is None or not terminal.isatty():
             raise DeliveryFailed("there is no terminal whose bell could ring", permanent=True)

@@ -1,4 +1,4 @@
-"""What every channel is, and how a delivery that failed is explained."""
+"""The protocol of a channel, and the error of a delivery that failed."""
 
 from __future__ import annotations
 
@@ -7,18 +7,18 @@ from typing import Protocol
 
 from scopion.alerts.message import Message
 
-# Told step by step what happens, for scopion alerts test; else nobody listens.
+# Called with each step of a delivery, for scopion alerts test.
 Trace = Callable[[str], None]
-# A reference to a secret, and what it is for, become the secret. Raises InvalidSettings, which never tells one.
+# Turns a reference to a secret, and its purpose, into the secret. Raises InvalidSettings, which never shows a secret.
 SecretReader = Callable[[str, str], str]
 
 
 class DeliveryFailed(Exception):
     """A message could not be delivered; the text says in plain words why, and what can be done.
 
-    ``permanent``: trying the same again cannot help. ``wait_s``: it makes no sense to try sooner, or does harm: servers
-    lock out who tries a wrong password again and again. ``reached``: the recipients that have it all the same, and are
-    left out when it is tried again.
+    ``permanent``: trying the same again cannot help. ``wait_s``: an earlier try makes no sense or does harm, because
+    servers lock out accounts with repeated wrong passwords. ``reached``: recipients that have got it and are left out
+    of the next try.
     """
 
     def __init__(
@@ -31,11 +31,11 @@ class DeliveryFailed(Exception):
 
 
 class Channel(Protocol):
-    """One way to tell somebody. Called from a thread of its own; never twice at a time."""
+    """One way to send a message. It is called from a thread of its own, never twice at a time."""
 
     @property
     def lasts_s(self) -> float | None:
-        """How long after it was due a message is still worth delivering; None: as long as is tried."""
+        """Return for how many seconds after it was due a message is worth delivering; None: as long as it is tried."""
 
     def deliver(self, message: Message, trace: Trace) -> None:
-        """Deliver, and return once the other side has taken it. Raises DeliveryFailed."""
+        """Deliver a message; return once the other side has taken it. Raises DeliveryFailed."""

@@ -1,4 +1,4 @@
-"""A program of the user's: its arguments as a list and never by a shell, the alert as JSON on its standard input."""
+"""A program of the user: its arguments are a list and never go through a shell; it gets the alert as JSON."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from scopion.model.text import clean
 from scopion.roster.store.owner_rights import bound_to, home_of, within_rights
 
 _SAID = 200
-_NOT_AGAIN = 65  # EX_DATAERR of sysexits(3): the program says that this message is of no use to it
+_NOT_AGAIN = 65  # EX_DATAERR of sysexits(3): the program rejects this message for good
 
 
 class CommandChannel:
@@ -30,11 +30,11 @@ class CommandChannel:
         self._folder = folder
 
     def deliver(self, message: Message, trace: Trace) -> None:
-        """Run it to its end. Raises DeliveryFailed if it does not end well, or in time."""
+        """Run it to its end. Raises DeliveryFailed if it fails or takes too long."""
         settings = self._settings
         program = settings.command[0]
         trace(f"running {program} with {len(settings.command) - 1} arguments, the alert as JSON on its standard input")
-        # Our secrets in the environment are none of its business.
+        # The program does not get our secrets from the environment.
         environment = {key: os.environ[key] for key in ("PATH", "HOME", "LANG", "TZ", "USER") if key in os.environ}
         account = _bound_to(self._folder)
         if account is not None:
@@ -81,7 +81,7 @@ def _bound_to(folder: Path) -> int | None:
 
 
 def _end(running: subprocess.Popen[bytes]) -> None:
-    """End it with all that it has started: they are a session of their own."""
+    """End it with everything that it has started: they are a session of their own."""
     if running.poll() is None:
         with suppress(ProcessLookupError):
             os.killpg(running.pid, signal.SIGKILL)

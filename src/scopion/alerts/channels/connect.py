@@ -1,4 +1,4 @@
-"""Connecting to a server, with and without TLS, and the plain words for each way in which that fails."""
+"""Connects to a server, with and without TLS, and says in plain words why it failed."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ _ADVICE = {
 
 
 def connect(host: str, port: int, bounds: Bounds, trace: Trace) -> socket.socket:
-    """A TCP connection that keeps to bounds. Raises DeliveryFailed."""
+    """Return a TCP connection within limits. Raises DeliveryFailed."""
     trace(f"looking for {host}")
     addresses = look_up(host, port, socket.SOCK_STREAM, bounds)
     trace(f"{host} is {', '.join(dict.fromkeys(str(each[4][0]) for each in addresses))}")
@@ -44,7 +44,7 @@ def connect(host: str, port: int, bounds: Bounds, trace: Trace) -> socket.socket
 
 
 def look_up(host: str, port: int, kind: socket.SocketKind, bounds: Bounds) -> list[FullAddress]:
-    """The addresses of a host. Raises DeliveryFailed."""
+    """Return the addresses of a host. Raises DeliveryFailed."""
     require_allowed(host)
     try:
         return addresses_of(host, port, kind, bounds)
@@ -59,7 +59,7 @@ def look_up(host: str, port: int, kind: socket.SocketKind, bounds: Bounds) -> li
 
 
 def require_allowed(host: str) -> None:
-    """Raise DeliveryFailed where the live network is locked and this is not the machine itself."""
+    """Raise DeliveryFailed if the live network is locked and the host is not this machine."""
     if re.fullmatch(r"localhost|127(\.\d{1,3}){3}", host):
         return
     try:
@@ -69,14 +69,14 @@ def require_allowed(host: str) -> None:
 
 
 def network_problem(error: OSError, timeout_s: float) -> str:
-    """What the system said of a connection, and what to look at."""
+    """Return what the system said of a connection, and what to look at."""
     if isinstance(error, TimeoutError):
         return f"no answer within {timeout_s:g} seconds: does a firewall drop it, or is it the wrong port?"
     return _ADVICE.get(error.errno or 0, error.strerror or clean(str(error), 120))
 
 
 def tls_context(trust: str, folder: Path, bounds: Bounds) -> ssl.SSLContext:
-    """TLS that checks certificates: against the system's authorities, or those of a file; for one conversation.
+    """Return a TLS context that checks certificates against the system's authorities or a file; for one conversation.
 
     Raises DeliveryFailed.
     """
@@ -91,7 +91,7 @@ def tls_context(trust: str, folder: Path, bounds: Bounds) -> ssl.SSLContext:
 
 
 def secured(line: socket.socket, context: ssl.SSLContext, host: str, port: int, trace: Trace) -> ssl.SSLSocket:
-    """The connection under TLS, the server's certificate checked. Raises DeliveryFailed."""
+    """Return the connection under TLS, with the server's certificate checked. Raises DeliveryFailed."""
     try:
         safe = context.wrap_socket(line, server_hostname=host)
     except OSError as error:
@@ -102,7 +102,7 @@ def secured(line: socket.socket, context: ssl.SSLContext, host: str, port: int, 
 
 
 def tls_problem(error: OSError, host: str, port: int) -> str:
-    """Why a connection could not be secured."""
+    """Return why a connection could not be secured."""
     if isinstance(error, ssl.SSLCertVerificationError):
         said = clean(error.verify_message or "it is not trusted").rstrip(".")
         if error.verify_code in (62, 64):  # X509_V_ERR_HOSTNAME_MISMATCH, X509_V_ERR_IP_ADDRESS_MISMATCH

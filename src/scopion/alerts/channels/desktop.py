@@ -1,4 +1,4 @@
-"""A notification on the user's desktop, by the interface that desktops agree on: org.freedesktop.Notifications."""
+"""A notification on the user's desktop, through the common interface org.freedesktop.Notifications."""
 
 from __future__ import annotations
 
@@ -15,12 +15,12 @@ _SHOWN = 400
 
 
 class DesktopChannel:
-    """Asks the notification service of the session in which the site is watched."""
+    """Uses the notification service of the session in which the site is watched."""
 
     lasts_s: float | None = 3600.0
 
     def deliver(self, message: Message, trace: Trace) -> None:
-        """Show it. Raises DeliveryFailed."""
+        """Show the message. Raises DeliveryFailed."""
         from jeepney import DBusAddress, DBusErrorResponse, MessageType, new_method_call
         from jeepney.io.blocking import open_dbus_connection
 

@@ -1,7 +1,7 @@
 """E-mail (RFC 5321, 5322, 6409): one message with a text and an HTML part, in threads per device.
 
-TLS from the first byte, or STARTTLS that is insisted on, or plain if that is asked for. The Message-ID is made from the
-alert's identity, so that a message which arrives twice shows as one.
+TLS from the first byte, or required STARTTLS, or plain if the settings ask for it. The Message-ID is made from the
+alert's identity, so that a message which arrives twice is shown once.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ _GREYLISTED = (450, 451, 452, 421)
 
 
 class EmailChannel:
-    """Sends mail by one server."""
+    """Sends mail through one server."""
 
     lasts_s = None
 
@@ -47,7 +47,7 @@ class EmailChannel:
         mail = composed(message, settings.sender, settings.to, self._folder)
         bounds = Bounds(settings.timeout_s)
         left = [each for each in settings.to if each not in message.reached]
-        if not left:  # the others were taken out of site.toml meanwhile
+        if not left:  # the others were removed from site.toml meanwhile
             trace("every recipient has it already")
             return
         try:
@@ -57,7 +57,7 @@ class EmailChannel:
             finally:
                 server.close()
         except smtplib.SMTPServerDisconnected as error:
-            # The library tells a time that has run out in the same way, and keeps the system's words.
+            # The library reports a timeout in the same way, and keeps the system's words.
             late = "timed out" in str(error)
             if "more than any answer" in str(error):
                 raise DeliveryFailed(f"{settings.host} sends without end: is it a mail server?") from None
@@ -153,9 +153,9 @@ class EmailChannel:
             raise _refused("the message", error.smtp_code, error.smtp_error, settings.host) from None
         taken = [each for each in to if each not in refused]
         trace(f"{settings.host} has taken the mail for {', '.join(taken)}")
-        with suppress(smtplib.SMTPException, OSError):  # it has been taken: how we part does not matter
+        with suppress(smtplib.SMTPException, OSError):  # it has been taken: an error while closing does not matter
             server.quit()
-        if refused:  # those who have it do not get it again; the others are tried by themselves
+        if refused:  # recipients that have it do not get it again; the others are tried alone
             later = {each: said for each, said in refused.items() if said[0] < 500}
             address, (code, said) = next(iter((later or refused).items()))
             failure = _refused(f"the recipient {address}", code, said, settings.host)
@@ -164,11 +164,11 @@ class EmailChannel:
 
 
 class _Conversation(smtplib.SMTP):
-    """SMTP over a connection that is there already."""
+    """SMTP over a connection that is open already."""
 
     def __init__(self, line: socket.socket, host: str, timeout_s: float) -> None:
         super().__init__(timeout=timeout_s, local_hostname=_own_name())
-        self._host = host  # against this name STARTTLS holds the certificate
+        self._host = host  # STARTTLS compares the certificate with this name
         self.sock = line
         self.file = None
 
@@ -185,20 +185,20 @@ class _Conversation(smtplib.SMTP):
 
 
 def _own_name() -> str:
-    """How we introduce ourselves: the machine's name if it is one, else an address literal (RFC 5321, 4.1.3)."""
+    """Return the name in our greeting: the machine's name if it is valid, else an address literal (RFC 5321, 4.1.3)."""
     name = socket.gethostname()
     return name if "." in name and name.isascii() and " " not in name else "[127.0.0.1]"
 
 
 def _sign_in_by_token(server: smtplib.SMTP, user: str, token: str) -> None:
-    """OAUTHBEARER (RFC 7628), or the older XOAUTH2 where only that is offered."""
+    """Sign in by OAUTHBEARER (RFC 7628), or by the older XOAUTH2 if only that is offered."""
     offered = server.esmtp_features.get("auth", "").upper().split()
     if "OAUTHBEARER" in offered:
         name, words = "OAUTHBEARER", f"n,a={user},\x01auth=Bearer {token}\x01\x01"
     else:
         name, words = "XOAUTH2", f"user={user}\x01auth=Bearer {token}\x01\x01"
     code, said = server.docmd("AUTH", f"{name} {base64.b64encode(words.encode()).decode()}")
-    if code == 334:  # the reason comes as a challenge, and is to be answered before the refusal comes (RFC 7628, 3.2.3)
+    if code == 334:  # the reason comes as a challenge, to be answered before the refusal (RFC 7628, 3.2.3)
         code, said = server.docmd(base64.b64encode(b"\x01").decode())
     if code != 235:
         raise smtplib.SMTPAuthenticationError(code, said)
@@ -220,7 +220,7 @@ def _refused(what: str, code: int, text: bytes | str, host: str) -> DeliveryFail
 
 
 def composed(message: Message, sender: str, to: tuple[str, ...], folder: Path) -> EmailMessage:
-    """The mail. Every header is set by the standard library, which refuses line ends in them."""
+    """Return the mail. The standard library sets every header, and refuses line ends in them."""
     from scopion.alerts.html_templates import html_of
 
     domain = sender.rpartition("@")[2]
@@ -228,9 +228,9 @@ def composed(message: Message, sender: str, to: tuple[str, ...], folder: Path) -
     mail["Subject"] = clean(message.subject)
     mail["From"] = sender
     mail["To"] = ", ".join(to)
-    mail["Date"] = localtime()  # of the sending: one of yesterday would be looked for among those of yesterday
+    mail["Date"] = localtime()  # of the sending: people look for a late mail among today's
     mail["Message-ID"] = f"<{message.identity}@{domain}>"
-    # All messages about one device answer one that never was: mail programs show them together.
+    # All messages about one device answer one that does not exist: mail programs show them together.
     if message.thread:
         root = f"<{message.thread}.{_token(message.site)}@{domain}>"
         mail["In-Reply-To"] = root
@@ -241,7 +241,7 @@ def composed(message: Message, sender: str, to: tuple[str, ...], folder: Path) -
     mail.set_content(f"{message.text}\n\n-- \n{message.site}, by scopion\n")
     mail.add_alternative(html_of(message), subtype="html")
     if message.page:
-        with suppress(OSError):  # somebody has removed it: the message says what matters
+        with suppress(OSError):  # the page was removed: the message says what matters
             page = (folder / message.page).read_text(encoding="utf-8")
             mail.add_attachment(page, subtype="html", filename=Path(message.page).name)
     return mail

@@ -1,6 +1,6 @@
 """A file to which each alert is added as one line of JSON.
 
-It is opened anew for each line, so that a program which renames it when it grows (log rotation) needs to tell nobody.
+It is opened again for each line, so that a program may rename it when it grows (log rotation).
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ class FileChannel:
         self._path = folder / settings.path
 
     def deliver(self, message: Message, trace: Trace) -> None:
-        """Add a line, and see it on the disk. Raises DeliveryFailed."""
+        """Add a line, and make sure that it is on the disk. Raises DeliveryFailed."""
         path = self._path
         line = json.dumps(message.document(), ensure_ascii=False).encode() + b"\n"
         try:

@@ -1,7 +1,7 @@
 """A syslog receiver (RFC 5424), by UDP (RFC 5426), TCP with counted octets (RFC 6587, 3.4.1) or TLS (RFC 5425).
 
-UDP and TCP say nothing of what became of a message: by UDP what can be known is that the name was found and nobody has
-refused; by TCP and TLS that the receiver's machine has taken it and did not break off.
+UDP and TCP do not confirm a message. By UDP we only know that the name was found and no host has refused; by TCP and
+TLS that the receiver's machine has taken it and kept the connection.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from scopion.attachment.connect.bounded_connection import Bounds, shorten
 from scopion.model.alert import Severity
 
 _NUMBERS = {Severity.HIGH: 1, Severity.NORMAL: 4, Severity.LOW: 6}  # alert, warning, informational (RFC 5424, 6.2.1)
-# The enterprise number that RFC 5612 keeps for documentation: we have none of our own.
+# The enterprise number for documentation (RFC 5612): we have none of our own.
 _STRUCTURE = "scopion@32473"
 _UDP_MOST = 1180  # fits into one frame with IPv6 (RFC 5426, 3.2)
 _REFUSAL_WAIT_S = 0.2
@@ -38,7 +38,7 @@ class SyslogChannel:
         self._folder = folder
 
     def deliver(self, message: Message, trace: Trace) -> None:
-        """Send. Raises DeliveryFailed."""
+        """Send the message. Raises DeliveryFailed."""
         settings = self._settings
         line, bounds = formatted(message, settings.facility), Bounds(settings.timeout_s)
         try:
@@ -55,7 +55,7 @@ class SyslogChannel:
         with socket.socket(family, kind, protocol) as sender:
             sender.connect(address)
             sender.send(line)
-            # Where nobody listens the receiver's system says so, if no firewall swallows it.
+            # If no program listens, the receiver's system says so, unless a firewall drops that.
             if select.select([sender], [], [], _REFUSAL_WAIT_S)[0]:
                 sender.recv(1)
         trace(f"sent to {address[0]}, port {settings.at_port}, by UDP: whether it arrived is not known")
@@ -70,7 +70,7 @@ class SyslogChannel:
                 line = secured(line, context, host, port, trace)
             line.sendall(octets)
             shorten(line, Bounds(_BREAKS_OFF_WAIT_S))
-            with suppress(TimeoutError):  # it listens and says nothing, as it should
+            with suppress(TimeoutError):  # it listens and is silent, as it should be
                 if line.recv(1) == b"":
                     raise DeliveryFailed(f"{host} broke off the connection: does it take syslog at port {port}?")
             trace(f"{host} has taken {len(octets)} octets")
@@ -79,7 +79,7 @@ class SyslogChannel:
 
 
 def formatted(message: Message, facility: int) -> bytes:
-    """The message in the form of RFC 5424, section 6, in UTF-8."""
+    """Return the message in the form of RFC 5424, section 6, in UTF-8."""
     header = (
         f"<{facility * 8 + _NUMBERS[message.severity]}>1 "
         f"{message.at.isoformat(timespec='milliseconds').replace('+00:00', 'Z')} "
@@ -101,10 +101,10 @@ def _kind(message: Message) -> str:
 
 
 def _word(text: str, limit: int) -> str:
-    """Printable ASCII without blanks, or the sign for nothing."""
+    """Return printable ASCII without blanks, or the sign for an empty value."""
     return "".join(each for each in text if 33 <= ord(each) <= 126)[:limit] or "-"
 
 
 def _quoted(text: str) -> str:
-    """The three characters that would end a value (6.3.3)."""
+    """Escape the three characters that would end a value (6.3.3)."""
     return text.replace("\\", "\\\\").replace('"', '\\"').replace("]", "\\]")

@@ -1,6 +1,6 @@
-"""An HTTP POST (RFC 9110) with the alert as JSON, or in whatever form a template gives it.
+"""An HTTP POST (RFC 9110) with the alert as JSON, or in the form of a template.
 
-``Scopion-Alert`` carries the identity, by which the receiver can tell a repetition; with a key, ``Scopion-Signature``
+``Scopion-Alert`` carries the identity, by which the receiver recognises a repetition; with a key, ``Scopion-Signature``
 is ``sha256=`` and the HMAC (RFC 2104) of the moment in ``Scopion-Time``, a full stop, and the body.
 """
 
@@ -22,7 +22,7 @@ from scopion.attachment.connect.bounded_connection import Bounds
 from scopion.attachment.connect.web_client import BadAddress, HttpRequest, HttpResponse, ask, host_of, parts_of, port_of
 from scopion.model.text import clean, whole_number
 
-_LATER = (408, 425, 429)  # the request is not wrong, it comes at the wrong time
+_LATER = (408, 425, 429)  # the request is right, and comes at the wrong time
 _LONGEST_WAIT_S = 3600.0
 _ANSWER_READ, _ANSWER_SHOWN = 4096, 200
 
@@ -38,7 +38,7 @@ class WebhookChannel:
         self._folder = folder
 
     def deliver(self, message: Message, trace: Trace) -> None:
-        """Post, and take only an answer of success for one. Raises DeliveryFailed."""
+        """Post the message; only an answer of success counts. Raises DeliveryFailed."""
         import http.client
 
         settings = self._settings
@@ -59,7 +59,7 @@ class WebhookChannel:
         context = tls_context(settings.trust, self._folder, bounds) if parts.scheme == "https" else None
         trace(f"posting {len(body)} octets to {where}")
         try:
-            # Redirections are not followed: what was to be secret would go elsewhere.
+            # Redirections are not followed: they could take a secret to another server.
             answer = ask(HttpRequest("POST", url, _ANSWER_READ, body, headers, True), bounds, open_line, context)
         except TimeoutError:
             raise DeliveryFailed(f"{where} did not answer within {settings.timeout_s:g} seconds") from None
@@ -76,7 +76,7 @@ class WebhookChannel:
         raise _refused(answer, said, where)
 
     def _address(self) -> tuple[str, str]:
-        """The address, and what may be shown of it: neither path nor query, which are often the secret."""
+        """Return the address, and the part that may be shown: without path and query, which are often the secret."""
         settings = self._settings
         url = settings.url or self._read_secret(settings.url_secret, f"the address of channel {settings.name}")
         scheme, _, rest = url.partition("://")
@@ -114,7 +114,7 @@ class WebhookChannel:
 
 
 def signature(key: str, at: str, body: bytes) -> str:
-    """What ``Scopion-Signature`` says: the receiver computes the same with the shared key."""
+    """Return the value of ``Scopion-Signature``: the receiver computes the same with the shared key."""
     return "sha256=" + hmac.new(key.encode(), at.encode() + b"." + body, hashlib.sha256).hexdigest()
 
 

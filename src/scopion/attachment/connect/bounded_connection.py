@@ -1,8 +1,8 @@
-"""A connection that ends: one deadline for all of a conversation, and one bound for all that the other side sends.
+"""A connection that ends: one deadline for a whole conversation, and one limit for the octets of the other side.
 
-Whoever answers one octet a second, or without end, holds a client for ever whose timeout begins anew with each octet.
-Every client of ours that speaks with servers goes through here: mail, HTTP, the system log, SSH. Times are those of
-``time.monotonic()``, which no clock change moves.
+A server that sends one octet a second, or never stops, would hold a client whose timeout begins again with each octet.
+Every client of ours that speaks with servers uses this: mail, HTTP, the system log, SSH. Times are those of
+``time.monotonic()``, which a change of the clock does not move.
 """
 
 from __future__ import annotations
@@ -15,14 +15,14 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, TypeVar
 
-# What ``getaddrinfo`` tells of an address: family, kind, protocol, name, and where.
+# What ``getaddrinfo`` returns for an address: family, kind, protocol, name, and socket address.
 FullAddress = tuple[int, int, int, str, Any]
 Line = TypeVar("Line", bound=socket.socket)
 _MOST_OCTETS = 1024 * 1024  # of a conversation in which only replies come back
 
 
 class Bounds:
-    """What a conversation may take: so many seconds from now on, and so many octets from the other side."""
+    """The limits of a conversation: seconds from now on, and octets from the other side."""
 
     def __init__(self, within_s: float, most_octets: int = _MOST_OCTETS) -> None:
         self.within_s = within_s
@@ -30,7 +30,7 @@ class Bounds:
         self._octets = most_octets
 
     def left_s(self) -> float:
-        """The seconds that are left, more than none. Raises TimeoutError once they are over."""
+        """Return the seconds that are left, always more than zero. Raises TimeoutError once they are over."""
         left = self._deadline - time.monotonic()
         if left <= 0:
             raise TimeoutError("timed out")
@@ -38,11 +38,11 @@ class Bounds:
 
     @property
     def are_over(self) -> bool:
-        """Whether the deadline has passed."""
+        """Tell whether the deadline has passed."""
         return time.monotonic() >= self._deadline
 
     def took(self, octets: int) -> None:
-        """So many octets have come. Raises TooMuch."""
+        """Count octets that have come. Raises TooMuch."""
         self._octets -= octets
         if self._octets < 0:
             raise TooMuch
@@ -57,37 +57,37 @@ class TooMuch(ConnectionError):
 
 
 class BoundSocket(socket.socket):
-    """A socket whose calls share what is left of its bounds."""
+    """A socket whose calls share what is left of its limits."""
 
     bounds: Bounds
 
     def recv_into(self, *arguments: Any) -> int:
-        """Also what ``makefile`` and all that read lines use."""
+        """Receive into a buffer; ``makefile`` and line readers use this, too. Raises TimeoutError, TooMuch."""
         self.settimeout(self.bounds.left_s())
         count = super().recv_into(*arguments)
         self.bounds.took(count)
         return count
 
     def recv(self, *arguments: Any) -> bytes:
-        """Raises TimeoutError, TooMuch."""
+        """Receive octets. Raises TimeoutError, TooMuch."""
         self.settimeout(self.bounds.left_s())
         octets = super().recv(*arguments)
         self.bounds.took(len(octets))
         return octets
 
     def send(self, *arguments: Any) -> int:
-        """Raises TimeoutError."""
+        """Send octets. Raises TimeoutError."""
         self.settimeout(self.bounds.left_s())
         return super().send(*arguments)
 
     def sendall(self, *arguments: Any) -> None:
-        """In all its parts. Raises TimeoutError."""
+        """Send all octets, part by part. Raises TimeoutError."""
         self.settimeout(self.bounds.left_s())
         super().sendall(*arguments)
 
 
 class _BoundTls(ssl.SSLSocket):
-    """The same under TLS; the bounds are those of the context that has made it."""
+    """The same under TLS; the limits are those of the context that made it."""
 
     def _renew(self) -> Bounds:
         bounds: Bounds = self.context.bounds  # type: ignore[attr-defined]
@@ -110,14 +110,14 @@ class _BoundTls(ssl.SSLSocket):
 
 
 def bound_tls(context: ssl.SSLContext, bounds: Bounds) -> ssl.SSLContext:
-    """Let what a context wraps keep to bounds; the context is for this one conversation."""
+    """Make what a context wraps keep to limits; the context is for this one conversation."""
     context.sslsocket_class = _BoundTls
     context.bounds = bounds  # type: ignore[attr-defined]
     return context
 
 
 def shorten(line: socket.socket, bounds: Bounds) -> None:
-    """Let what remains of a conversation keep to other bounds."""
+    """Give the rest of a conversation other limits."""
     if isinstance(line, BoundSocket):
         line.bounds = bounds
     elif isinstance(line, ssl.SSLSocket):
@@ -125,7 +125,7 @@ def shorten(line: socket.socket, bounds: Bounds) -> None:
 
 
 def addresses_of(host: str, port: int, kind: socket.SocketKind, bounds: Bounds) -> list[FullAddress]:
-    """What ``getaddrinfo`` tells, which by itself waits for name servers as long as those please.
+    """Return what ``getaddrinfo`` finds, which without a limit waits as long as name servers like.
 
     Raises TimeoutError, OSError, UnicodeError.
     """
@@ -149,7 +149,7 @@ def addresses_of(host: str, port: int, kind: socket.SocketKind, bounds: Bounds) 
 
 
 def connected(address: FullAddress, bounds: Bounds, within_s: float) -> BoundSocket:
-    """A TCP connection to one of the addresses of ``addresses_of``. Raises OSError."""
+    """Open a TCP connection to one of the addresses of ``addresses_of``. Raises OSError."""
     line = BoundSocket(*address[:3])
     line.bounds = bounds
     _connect(line, address, within_s)
@@ -157,7 +157,7 @@ def connected(address: FullAddress, bounds: Bounds, within_s: float) -> BoundSoc
 
 
 def plainly_connected(address: FullAddress, bounds: Bounds, within_s: float) -> socket.socket:
-    """The same for a library that sets its own times on a socket; it goes with ``cut_off``. Raises OSError."""
+    """Open one for a library that sets its own timeouts on a socket; use it with ``cut_off``. Raises OSError."""
     line = socket.socket(*address[:3])
     _connect(line, address, within_s)
     return line
@@ -166,15 +166,15 @@ def plainly_connected(address: FullAddress, bounds: Bounds, within_s: float) -> 
 def first_connected(
     addresses: Sequence[FullAddress], connect: Callable[[FullAddress, Bounds, float], Line], bounds: Bounds
 ) -> tuple[Line, FullAddress]:
-    """A connection to the first address that takes one, and which that is. Raises OSError, what the last one said.
+    """Return a connection to the first address that accepts one, and the address. Raises the OSError of the last one.
 
-    One that never answers takes no more than its share of the time: a host has two addresses because one may be dead.
+    An address that never answers gets only its share of the time: a host has two addresses because one may be dead.
     """
     problem = OSError("no address")
     for index, address in enumerate(addresses):
         try:
             return connect(address, bounds, bounds.left_s() / (len(addresses) - index)), address
-        except OSError as error:  # also a system without IPv6
+        except OSError as error:  # a system without IPv6 counts, too
             problem = error
     raise problem
 
@@ -190,7 +190,7 @@ def _connect(line: socket.socket, address: FullAddress, within_s: float) -> None
 
 @contextmanager
 def cut_off(line: socket.socket, bounds: Bounds) -> Iterator[None]:
-    """For a library that reads by itself: at the deadline its connection is shut, and whatever waits for it ends."""
+    """Shut a connection at its deadline, for a library that reads by itself: whatever waits for it ends."""
 
     def shut() -> None:
         try:

@@ -1,4 +1,4 @@
-"""The control socket of an access point daemon: a Unix datagram socket, here or beyond an SSH connection."""
+"""The control socket of an access point daemon: a Unix datagram socket, on this machine or over SSH."""
 
 from __future__ import annotations
 
@@ -13,10 +13,10 @@ from scopion.attachment.ports import ControlLine, Shell
 from scopion.model.errors import EnforcerUnreachable
 from scopion.model.text import clean
 
-# A daemon that is busy with a channel change answers after a second; later it has stopped.
+# A daemon that is busy with a channel change answers after a second; later than this it has stopped.
 _ANSWER_S = 5.0
 _MOST_OCTETS = 65_536
-_EVENT = "<"  # what the daemon says unasked begins with its level in brackets
+_EVENT = "<"  # unasked messages of the daemon begin with their level in brackets
 
 
 class LocalControlLine:
@@ -30,8 +30,8 @@ class LocalControlLine:
         self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
         self._socket.settimeout(_ANSWER_S)
         try:
-            # The kernel makes up a name in its abstract space, to which the daemon replies: a file would have to lie
-            # where both see it, and a service in its sandbox shares no folder with the daemon.
+            # The kernel makes up a name in its abstract space, to which the daemon replies. A file would have to be in
+            # a folder that both can see, and a service in its sandbox shares no folder with the daemon.
             self._socket.bind("")
             self._socket.connect(path)
         except OSError as error:
@@ -39,8 +39,8 @@ class LocalControlLine:
             raise EnforcerUnreachable(_said(path, error)) from None
 
     def ask(self, command: str) -> str:
-        """One datagram each way."""
-        bounds = Bounds(_ANSWER_S)  # for all of it: a busy daemon tells events all the time
+        """Send a command as one datagram and return the reply, which is one datagram."""
+        bounds = Bounds(_ANSWER_S)  # for all of it: a busy daemon reports events all the time
         try:
             self._socket.settimeout(bounds.left_s())
             self._socket.send(command.encode())
@@ -57,7 +57,7 @@ class LocalControlLine:
             raise EnforcerUnreachable(_said(self._path, error)) from None
 
     def close(self) -> None:
-        """The name goes with the socket."""
+        """Close the socket; its name goes with it."""
         self._socket.close()
 
 
@@ -69,7 +69,7 @@ class RemoteControlLine:
         self._shell, self._path = shell, PurePosixPath(path)
 
     def ask(self, command: str) -> str:
-        """One run of the client for each command."""
+        """Run the client once for the command."""
         client = ["hostapd_cli", "-p", str(self._path.parent), "-i", self._path.name, "raw", *command.split(" ")]
         ran = self._shell.run(client)
         if ran.code == 127:
@@ -87,7 +87,7 @@ class RemoteControlLine:
 
 
 def control_line(path: str, shell: Shell | None) -> ControlLine:
-    """A line to a socket, of another machine if a shell there is given."""
+    """Return a line to a socket, on another machine if a shell there is given."""
     return LocalControlLine(path) if shell is None else RemoteControlLine(shell, path)
 
 

@@ -1,4 +1,4 @@
-"""Programs and files of this machine, behind the same port as those of an access point over SSH."""
+"""Programs and files of this machine, behind the same protocol as those of an access point over SSH."""
 
 from __future__ import annotations
 
@@ -17,17 +17,17 @@ from scopion.roster.store.write_files import reason, replacing
 
 _RUN_S = 30.0
 FIREWALL = "nft"
-_SYSTEM_PATH = "/usr/sbin:/sbin"  # where firewalls live, and where a user's PATH does not look
+_SYSTEM_PATH = "/usr/sbin:/sbin"  # folders of firewall programs that a user's PATH does not have
 
 
 class LocalShell:
-    """Implements ``Shell`` here. Raises LiveNetworkLocked."""
+    """Implements ``Shell`` for this machine. Raises LiveNetworkLocked."""
 
     def __init__(self) -> None:
         require_unlocked()
 
     def run(self, command: Sequence[str], stdin: str = "") -> Ran:
-        """With this process's rights."""
+        """Run a program with this process's rights."""
         path = f"{os.environ.get('PATH', os.defpath)}:{_SYSTEM_PATH}"
         program = shutil.which(command[0], path=path)
         if program is None:
@@ -48,7 +48,7 @@ class LocalShell:
         return Ran(ended.returncode, ended.stdout, ended.stderr)
 
     def read(self, path: str) -> str | None:
-        """As UTF-8, byte for byte."""
+        """Return a file's text as UTF-8, byte for byte."""
         try:
             return Path(path).read_bytes().decode("utf-8", "surrogateescape")
         except FileNotFoundError:
@@ -57,7 +57,7 @@ class LocalShell:
             raise EnforcerUnreachable(f"{path}: {error.strerror}") from None
 
     def write(self, path: str, text: str) -> None:
-        """Through a file beside it that takes its place: nobody reads half of one, or more than they may."""
+        """Replace a file by one that is written beside it: no process reads half of it, or a file with wider rights."""
         target = Path(path).resolve()
         try:
             kept = target.stat() if target.exists() else None
@@ -69,10 +69,10 @@ class LocalShell:
             raise EnforcerUnreachable(f"{path} cannot be written: {reason(error)}") from None
 
     def settle(self, path: str) -> None:
-        """Nothing was kept: a file is exchanged whole here."""
+        """Do nothing: a file is exchanged whole here, and nothing is kept."""
 
     def mode_of(self, path: str) -> tuple[int, str] | None:
-        """The group by its name, or by its number where it has none."""
+        """Return the mode and the group by its name, or by its number if it has no name."""
         import grp
 
         try:
@@ -86,4 +86,4 @@ class LocalShell:
         return stat.S_IMODE(found.st_mode), group
 
     def close(self) -> None:
-        """Nothing is open."""
+        """Do nothing: nothing is open."""

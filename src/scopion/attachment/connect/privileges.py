@@ -1,4 +1,4 @@
-"""Keeps what this process may do from the programs that it starts: they are the user's own, and need none of it."""
+"""Keeps the capabilities of this process from the programs that it starts: those belong to the user and need none."""
 
 from __future__ import annotations
 
@@ -9,9 +9,9 @@ _CAP_NET_ADMIN = 12  # linux/capability.h
 
 
 def keep_capabilities_to_itself() -> None:
-    """Let programs that are started from now on have no capability of ours; the threads begun from now on keep them.
+    """Take our capabilities from programs that are started from now on; threads begun from now on keep them.
 
-    A service manager hands capabilities over in the ambient set (capabilities(7)), which every program inherits.
+    A service manager passes capabilities in the ambient set (capabilities(7)), which every program inherits.
     """
     if sys.platform == "linux":
         import ctypes
@@ -22,7 +22,7 @@ def keep_capabilities_to_itself() -> None:
 def hand_down_network_administration() -> None:
     """Let this process, and the program that it is about to become, change the firewall if we may.
 
-    Called between fork and exec for the firewall's own program only.
+    Called between fork and exec, for the firewall's own program only.
     """
     if sys.platform == "linux":
         import ctypes

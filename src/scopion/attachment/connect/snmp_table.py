@@ -1,7 +1,7 @@
-"""A router's address table over SNMP: who it has met on the subnets behind it.
+"""Reads a router's address table over SNMP: the hosts on the subnets behind it.
 
-ipNetToPhysicalTable (RFC 4293), or ipNetToMediaTable (RFC 1213) where a router does not have that; its own addresses
-come from its address and interface tables. Versions 2c (RFC 3416) and 3 (RFC 3414), read only.
+It reads ipNetToPhysicalTable (RFC 4293), or ipNetToMediaTable (RFC 1213) if a router does not have that; the router's
+own addresses come from its address and interface tables. Versions 2c (RFC 3416) and 3 (RFC 3414), read only.
 """
 
 from __future__ import annotations
@@ -24,26 +24,27 @@ _STATES = {  # ipNetToPhysicalState; 5 is invalid, 7 incomplete
 }  # fmt: skip
 _MEDIA_INVALID = 2
 _ROWS_A_REQUEST = 25
-# A router's table holds a few thousand entries; whoever sends more wants our memory.
+# A router's table has a few thousand entries; a longer one is meant to fill our memory.
 _MAX_ROWS = 65_536
 _TIMEOUT_S, _RETRIES = 1.0, 2
 _WHOLE_S = 30.0
 
-_Row = tuple[tuple[int, ...], Any]  # what follows the column's number, and the value
+_Row = tuple[tuple[int, ...], Any]  # the rest of the index, and the value
 
 
 def read_router_table(access: RouterAccess) -> tuple[Neighbour, ...]:
-    """All entries that pair an address with a MAC. Raises RouterUnreadable."""
+    """Return all entries that pair an address with a MAC address. Raises RouterUnreadable."""
     from pysnmp.error import PySnmpError
 
     try:
-        # What is no message of SNMP raises within the event loop, which would print it: silence, until the deadline.
+        # A datagram that is no message of SNMP raises within the event loop, which would print it: ignore it until the
+        # deadline.
         with asyncio.Runner() as runner:
             runner.get_loop().set_exception_handler(lambda *_: None)
             return runner.run(asyncio.wait_for(_read(access), _WHOLE_S))
     except TimeoutError:
         raise RouterUnreadable(f"{access.address} takes longer than {_WHOLE_S:.0f} s to tell its table") from None
-    except (PySnmpError, OSError) as error:  # no way there, or keys that the library cannot use
+    except (PySnmpError, OSError) as error:  # no route, or keys that the library cannot use
         raise RouterUnreadable(_reason(access, str(error))) from None
 
 
@@ -126,14 +127,14 @@ class _Reader:
 
 
 def _reason(access: RouterAccess, said: str) -> str:
-    """The library's words with what to check; a router that dislikes a community is simply silent."""
+    """Return the library's words with what to check; a router that dislikes a community is simply silent."""
     check = "its address, its SNMP service and " + ("the community" if access.version == "2c" else "the user")
     text = " ".join(said.split()).rstrip(".")
     return f"the router {access.address} does not tell its address table ({text}): check {check} in site.toml"
 
 
 def _number(value: Any) -> int:
-    """An integer of the router's; 0, which stands for nothing in these tables, for whatever is none."""
+    """Return an integer of the router's; 0, which means nothing in these tables, for anything else."""
     try:
         return int(value)
     except (TypeError, ValueError):
@@ -141,13 +142,13 @@ def _number(value: Any) -> int:
 
 
 def _mac(value: Any) -> MacAddress | None:
-    # Only texts have octets: the bytes of a number would be as many zeros as it counts.
+    # Only texts have octets: the bytes of a number would be as many zeros as its value.
     octets = value.asOctets() if hasattr(value, "asOctets") else b""
     return MacAddress(octets) if len(octets) == 6 and any(octets) else None
 
 
 def _counted_address(row: tuple[int, ...]) -> Address | None:
-    """An InetAddress in an index (RFC 4001, 4.1): its type, its length, its octets."""
+    """Return an InetAddress in an index (RFC 4001, 4.1): its type, its length, its octets; None if it is malformed."""
     return _address(row[2 : 2 + row[1]]) if len(row) > 2 and row[0] in (1, 2) else None
 
 

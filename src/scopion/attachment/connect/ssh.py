@@ -1,4 +1,7 @@
-"""Programs and files of an access point over SSH: by a maintained library, and to hosts only whose key is known."""
+"""Programs and files of an access point over SSH: by a maintained library, and only to hosts whose key is known.
+
+A library instead of the SSH program, because then we check host keys ourselves and a password need not be typed.
+"""
 
 from __future__ import annotations
 
@@ -22,11 +25,11 @@ from scopion.attachment.ports import Ran, SshAccess
 from scopion.model.errors import EnforcerUnreachable
 from scopion.model.text import clean
 
-_CONNECT_S, _RUN_S = 20.0, 30.0  # for the whole of it, however many octets come meanwhile
+_CONNECT_S, _RUN_S = 20.0, 30.0  # for the whole command, even if octets keep coming
 _PART = 32_768
-_MOST_OCTETS = 4_000_000  # a configuration is a few thousand; what sends more is no access point
-# What the other side does with a file ($1) of so many octets ($2), in the words of any shell. The draft has the mode of
-# the file that it replaces before anything is in it. The old one stays as .scopion-old.
+_MOST_OCTETS = 4_000_000  # octets; a configuration has a few thousand, and no access point sends more than this
+# What the other side does with a file ($1) of $2 octets, in the language of any shell. The draft gets the mode of the
+# file that it replaces before it has any content. The old file stays as .scopion-old.
 _NOT_WHOLE = 74  # EX_IOERR of sysexits(3)
 WRITE_SCRIPT = f"""\
 umask 077
@@ -49,16 +52,16 @@ class SshShell:
         require_unlocked()
         import logging
 
-        import paramiko  # a fifth of a second: only where an access point is reached by it
+        import paramiko  # it takes a fifth of a second, so only where an access point is reached by it
 
-        logging.getLogger("paramiko").setLevel(logging.CRITICAL)  # what it says of errors is said by us
+        logging.getLogger("paramiko").setLevel(logging.CRITICAL)  # we report its errors ourselves
         self._access = access
         self._client = paramiko.SSHClient()
         known = Path(access.known_hosts).expanduser() if access.known_hosts else Path.home() / ".ssh/known_hosts"
         bounds = Bounds(_CONNECT_S)
         try:
             revoked = read_known_hosts(known, self._client.get_host_keys())
-            policy: Any = _Unknown(access.host, known, revoked)  # a policy of the library's by what it does
+            policy: Any = _Unknown(access.host, known, revoked)  # a policy of the library by its behaviour
             self._client.set_missing_host_key_policy(policy)
             self._connect(bounds)
         except HostKeyRefused as error:
@@ -79,7 +82,7 @@ class SshShell:
             raise EnforcerUnreachable(f"{access} cannot be reached: {why}") from None
 
     def _connect(self, bounds: Bounds) -> None:
-        """Within one deadline for the name, the connection, the keys and the log-in. Raises what these raise."""
+        """Connect within one deadline for name, connection, keys and log-in. Raises what these raise."""
         access = self._access
         addresses = addresses_of(access.host, access.port, socket.SOCK_STREAM, bounds)
         line, _ = first_connected(addresses, plainly_connected, bounds)
@@ -103,7 +106,7 @@ class SshShell:
             raise
 
     def run(self, command: Sequence[str], stdin: str = "") -> Ran:
-        """Each argument quoted, so that none is taken for more than a word. The whole has one deadline."""
+        """Run a program; each argument is quoted, so that it stays one word. The whole command has one deadline."""
         import paramiko
 
         bounds = Bounds(_RUN_S, _MOST_OCTETS)
@@ -135,7 +138,7 @@ class SshShell:
         return Ran(code, output, errors)
 
     def read(self, path: str) -> str | None:
-        """By cat: small systems have no other file transfer."""
+        """Return a file's text, by cat: small systems have no other file transfer."""
         ran = self.run(["cat", path])
         if ran.code == 0:
             return ran.output
@@ -144,10 +147,10 @@ class SshShell:
         raise EnforcerUnreachable(f"{self._access}: {clean(ran.errors) or path}")
 
     def write(self, path: str, text: str) -> None:
-        """Through a file beside it that takes its place if it is whole; owner and mode stay.
+        """Write a file beside it that takes its place if it is whole; owner and mode stay.
 
-        A connection that is cut looks like the end of the file to the other side: so it counts the octets, and keeps
-        the file that was there under another name.
+        To the other side a broken connection looks like the end of the file. So it counts the octets, and keeps the old
+        file under another name.
         """
         octets = text.encode("utf-8", "surrogateescape")
         ran = self.run(["sh", "-c", WRITE_SCRIPT, "sh", path, str(len(octets))], text)
@@ -157,12 +160,12 @@ class SshShell:
             raise EnforcerUnreachable(f"{self._access}: {path} cannot be written: {clean(ran.errors)}")
 
     def settle(self, path: str) -> None:
-        """Remove the file that was kept."""
+        """Remove the old file that was kept."""
         script = 'file=$(readlink -f "$1" 2>/dev/null) || file=$1; rm -f "$file.scopion-old"'
         self.run(["sh", "-c", script, "sh", path])
 
     def mode_of(self, path: str) -> tuple[int, str] | None:
-        """By stat, where the system has it."""
+        """Return mode and group by stat, if the system has it."""
         ran = self.run(["stat", "-c", "%a %G", path])
         words = ran.output.split()
         if ran.code != 0 or len(words) != 2 or not words[0].isdecimal():
@@ -170,7 +173,7 @@ class SshShell:
         return int(words[0], 8), words[1]
 
     def close(self) -> None:
-        """The connection ends."""
+        """Close the connection."""
         with contextlib.suppress(OSError, socket.error):
             self._client.close()
 
@@ -183,7 +186,7 @@ def _send(channel: Any, octets: bytes, bounds: Bounds) -> None:
 
 
 def _read(channel: Any, bounds: Bounds) -> tuple[str, str]:
-    """Standard output and standard error, to their ends, whichever comes first."""
+    """Return standard output and standard error, read to their ends in any order."""
     import select
 
     kept: tuple[bytearray, bytearray] = (bytearray(), bytearray())
@@ -202,17 +205,17 @@ def _read(channel: Any, bounds: Bounds) -> tuple[str, str]:
 
 
 class HostKeyRefused(Exception):
-    """The key of a host is not one that is known, or one that was revoked."""
+    """The key of a host is not known, or was revoked."""
 
 
 class _Unknown:
-    """What is done with the key of a host that no line of the file names: it is refused. See paramiko's policies."""
+    """Refuses the key of a host that no line of the file names. See paramiko's policies."""
 
     def __init__(self, host: str, known: Path, revoked: frozenset[str]) -> None:
         self._host, self._known, self._revoked = host, known, revoked
 
     def missing_host_key(self, client: Any, hostname: str, key: Any) -> None:
-        """Raises HostKeyRefused."""
+        """Raise HostKeyRefused."""
         if key.get_base64() in self._revoked:
             raise HostKeyRefused(f"its host key is revoked in {self._known}: somebody else may answer there")
         raise HostKeyRefused(
@@ -221,10 +224,10 @@ class _Unknown:
 
 
 def read_known_hosts(path: Path, into: Any) -> frozenset[str]:
-    """Read the lines of a known_hosts file (sshd(8)) that name keys of hosts; the keys that it revokes, in base64.
+    """Read the lines of a known_hosts file (sshd(8)) that name keys of hosts. Returns the revoked keys, in base64.
 
-    A revoked key is none of any host's, whatever other lines say. Lines about authorities, and those that cannot be
-    read, are nobody's. Raises OSError.
+    A revoked key is refused for every host, whatever other lines say. Lines about authorities, and lines that cannot be
+    read, are ignored. Raises OSError.
     """
     from binascii import Error
 
@@ -251,7 +254,7 @@ def read_known_hosts(path: Path, into: Any) -> frozenset[str]:
 
 
 def _print_of(key: Any) -> str:
-    """A host key's fingerprint, as people compare it."""
+    """Return a host key's fingerprint, as people compare it."""
     import base64
     import hashlib
 

@@ -1,6 +1,7 @@
-"""One request over HTTP or HTTPS, and the beginning of its answer: within a deadline, and never more than is wanted.
+"""One request over HTTP or HTTPS, and the beginning of its answer, within a deadline and a limit.
 
-The standard library's client over a connection of our own. Nothing is decompressed, for nothing is asked for that is.
+It is the standard library's client over a connection of our own, because there a bounded connection can be put under
+it. Nothing is decompressed: no compressed answer is asked for.
 """
 
 from __future__ import annotations
@@ -17,7 +18,7 @@ from urllib.parse import SplitResult, quote, unquote, urlsplit
 from scopion.attachment.connect.bounded_connection import Bounds, addresses_of, bound_tls, connected, first_connected
 
 _PART = 16_384
-_AS_IT_IS = "/%:@!$&'()*+,;=?~-._"  # what a path or query holds unescaped (RFC 3986, 3.3 and 3.4)
+_AS_IT_IS = "/%:@!$&'()*+,;=?~-._"  # characters that a path or query may have unescaped (RFC 3986, 3.3 and 3.4)
 
 
 class BadAddress(ValueError):
@@ -26,25 +27,25 @@ class BadAddress(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class HttpResponse:
-    """What a server says: its status, its headers by small letters, the beginning of its body."""
+    """The answer of a server: status, headers by lower-case names, the beginning of the body."""
 
     status: int
     headers: Mapping[str, str]
     body: bytes
-    whole: bool  # whether the body ends there
+    whole: bool  # whether that is the whole body
 
     @property
     def is_success(self) -> bool:
-        """Whether the request was taken."""
+        """Tell whether the server accepted the request."""
         return 200 <= self.status < 300
 
 
-# Opens a connection to a host and port, secured if there is a context. Raises whatever its caller wants to see.
+# Opens a connection to a host and port, secured if there is a context. It raises what its caller wants to see.
 Opener = Callable[[str, int, ssl.SSLContext | None], socket]
 
 
 def parts_of(url: str) -> SplitResult:
-    """The parts of an address as they can be sent: path and query with escapes (RFC 3986). Raises BadAddress."""
+    """Return the parts of an address as they can be sent: path and query with escapes (RFC 3986). Raises BadAddress."""
     try:
         parts = urlsplit(url)
         port, host = parts.port, host_of(parts) if parts.hostname else ""
@@ -56,18 +57,18 @@ def parts_of(url: str) -> SplitResult:
 
 
 def host_of(parts: SplitResult) -> str:
-    """The host in ASCII, without the brackets of an IPv6 address."""
+    """Return the host in ASCII, without the brackets of an IPv6 address."""
     host = str(parts.hostname)
     return host if host.isascii() else host.encode("idna").decode()
 
 
 def port_of(parts: SplitResult) -> int:
-    """The port, by default that of the scheme."""
+    """Return the port, by default that of the scheme."""
     return parts.port or (443 if parts.scheme == "https" else 80)
 
 
 def opener(bounds: Bounds) -> Opener:
-    """Connections that keep to bounds. They raise OSError and UnicodeError."""
+    """Return a function that opens connections within limits. They raise OSError and UnicodeError."""
 
     def opened(host: str, port: int, context: ssl.SSLContext | None) -> socket:
         line, _ = first_connected(addresses_of(host, port, SOCK_STREAM, bounds), connected, bounds)
@@ -78,7 +79,7 @@ def opener(bounds: Bounds) -> Opener:
 
 @dataclass(frozen=True, slots=True)
 class HttpRequest:
-    """One request, and what of its answer is wanted."""
+    """One request, and which part of its answer is wanted."""
 
     method: str
     url: str
@@ -117,7 +118,7 @@ def ask(request: HttpRequest, bounds: Bounds, open_line: Opener, context: ssl.SS
         with suppress(*((OSError, http.client.HTTPException) if request.only_status else ())):
             while len(read) <= most and (part := answer.read(min(_PART, most + 1 - len(read)))):
                 read += part
-            if answer.length and len(read) <= most:  # it ended before what it had promised
+            if answer.length and len(read) <= most:  # it ended before its announced length
                 raise http.client.IncompleteRead(bytes(read[:0]), answer.length)
             whole = len(read) <= most
         said = {key.lower(): value for key, value in answer.getheaders()}

@@ -35,15 +35,15 @@ _UP, _LOOPBACK, _NOARP, _RUNNING = 0x1, 0x8, 0x80, 0x40
 _IFLA_ADDRESS, _IFLA_IFNAME, _IFLA_LINKINFO, _IFLA_INFO_KIND = 1, 3, 18, 1
 _IFLA_CARRIER_CHANGES = 35
 _IFA_ADDRESS, _IFA_LOCAL = 1, 2
-_IFA_NOT_READY = 0x48  # tentative, or in use by somebody else (RFC 4862, 5.4)
+_IFA_NOT_READY = 0x48  # tentative, or in use by another host (RFC 4862, 5.4)
 _RTA_OIF, _RTA_GATEWAY, _RTA_PRIORITY = 4, 5, 6
 _MAIN_TABLE, _UNICAST = 254, 1
 _NDA_DST, _NDA_LLADDR = 1, 2
 _STATES = {  # NUD_* of linux/neighbour.h
-    0x01: NeighbourState.CHECKING,  # incomplete: the first question is out
+    0x01: NeighbourState.CHECKING,  # incomplete: the first question was sent
     0x02: NeighbourState.REACHABLE,
     0x04: NeighbourState.STALE,
-    0x08: NeighbourState.CHECKING,  # delay: a question follows unless somebody confirms
+    0x08: NeighbourState.CHECKING,  # delay: a question follows unless the entry is confirmed
     0x10: NeighbourState.CHECKING,  # probe
     0x20: NeighbourState.FAILED,
     0x40: NeighbourState.FIXED,  # noarp
@@ -52,14 +52,14 @@ _STATES = {  # NUD_* of linux/neighbour.h
 
 
 class LiveAttachment(SystemSockets):
-    """This machine's real network. Raises LiveNetworkLocked where the lock forbids it."""
+    """This machine's real network. Raises LiveNetworkLocked if the lock forbids it."""
 
     def __init__(self) -> None:
         require_unlocked()
         self.clock = SystemClock()
 
     def interfaces(self) -> tuple[Interface, ...]:
-        """All interfaces but loopback, from three of the kernel's tables."""
+        """Return all interfaces but loopback, from three of the kernel's tables."""
         addresses = _addresses()
         gateways = _gateways()
         found = []
@@ -92,7 +92,7 @@ class LiveAttachment(SystemSockets):
         return tuple(found)
 
     def rights(self) -> Rights:
-        """Whether a packet socket may be opened: opening one is the question."""
+        """Tell whether a packet socket may be opened, by opening one."""
         require_unlocked()
         try:
             packet_socket().close()
@@ -101,25 +101,25 @@ class LiveAttachment(SystemSockets):
         return Rights(raw_frames=True)
 
     def open_link(self, interface: Interface, traffic: Traffic = Traffic.ANSWERS) -> Link:
-        """A packet socket."""
+        """Open a packet socket."""
         from scopion.attachment.linux.packet_link import PacketLink
 
         require_unlocked()
         return PacketLink(interface, traffic)
 
     def open_datagrams(self, interface: Interface) -> Datagrams:
-        """A UDP socket."""
+        """Open a UDP socket."""
         from scopion.attachment.linux.udp_touch import UdpTouch
 
         require_unlocked()
         return UdpTouch(interface)
 
     def resolvers(self) -> tuple[Address, ...]:
-        """What resolv.conf names (resolv.conf(5)); none if it cannot be read."""
+        """Return what resolv.conf names (resolv.conf(5)); nothing if it cannot be read."""
         return read_resolvers(_RESOLV_CONF)
 
     def neighbours(self, interface: Interface) -> tuple[Neighbour, ...]:
-        """The kernel's neighbour tables for an interface, of both versions."""
+        """Return the kernel's neighbour tables for an interface, of both versions."""
         require_unlocked()
         found = []
         for record in netlink.dump(netlink.RTM_GETNEIGH, socket.AF_UNSPEC, interface.index):
@@ -132,7 +132,7 @@ class LiveAttachment(SystemSockets):
 
 
 def read_resolvers(path: Path) -> tuple[Address, ...]:
-    """The name servers of a resolv.conf, in its order."""
+    """Return the name servers of a resolv.conf, in its order."""
     found = []
     with suppress(OSError, UnicodeDecodeError):
         for line in path.read_text(encoding="utf-8").splitlines():
@@ -143,7 +143,8 @@ def read_resolvers(path: Path) -> tuple[Address, ...]:
 
 
 def _medium(name: str, virtual: str, ethernet: bool) -> Medium:
-    # The kernel's own wireless stack marks its interfaces here; a bridge may have wireless ports, so it stays unknown.
+    # The kernel's wireless stack marks its interfaces here. A bridge may have wireless ports, so its medium stays
+    # unknown.
     marks = ("phy80211", "wireless")
     if any(Path("/sys/class/net", name, mark).exists() for mark in marks):
         return Medium.WIRELESS
@@ -163,7 +164,7 @@ def _addresses() -> dict[int, list[IPv4Interface | IPv6Interface]]:
 
 
 def _gateways() -> dict[int, tuple[IPv4Address, int]]:
-    """For each interface the next hop of its default route with the lowest metric."""
+    """Return for each interface the next hop of its default route with the lowest metric, and the metric."""
     found: dict[int, tuple[IPv4Address, int]] = {}
     for record in netlink.dump(netlink.RTM_GETROUTE, socket.AF_INET):
         length, table, kind = record.fixed[1], record.fixed[4], record.fixed[7]

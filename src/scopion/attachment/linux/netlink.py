@@ -1,6 +1,7 @@
 """Asks the Linux kernel for interfaces, addresses, routes and neighbours over rtnetlink (rtnetlink(7), RFC 3549).
 
-Only dumps, which need no privilege. The kernel sends them in portions; the attributes are parsed here and nowhere else.
+Our own hundred lines, because the libraries for it take a third of a second at every start. Only dumps, which need no
+privilege. The kernel sends them in portions; the attributes are parsed here and nowhere else.
 """
 
 from __future__ import annotations
@@ -19,7 +20,7 @@ _NLMSG_ERROR, _NLMSG_DONE = 2, 3
 _NLM_F_REQUEST, _NLM_F_DUMP, _NLM_F_DUMP_INTR = 0x1, 0x300, 0x10
 _HEADER = struct.Struct("=IHHII")  # length, type, flags, sequence, port
 _ATTRIBUTE = struct.Struct("=HH")  # length, type
-# The size of the fixed part that follows the header: ifinfomsg, ifaddrmsg, rtmsg, ndmsg.
+# The size of the fixed part after the header: ifinfomsg, ifaddrmsg, rtmsg, ndmsg.
 _FIXED = {RTM_GETLINK: 16, RTM_GETADDR: 8, RTM_GETROUTE: 12, RTM_GETNEIGH: 12}
 _NESTED = 0x3FFF  # the two highest bits of an attribute's type are flags
 _PORTION = 1 << 17  # bytes; the kernel fills at most 32 KiB a portion
@@ -28,7 +29,7 @@ _TRIES = 5  # a table that changes while it is read is read again
 
 @dataclass(frozen=True, slots=True)
 class NetlinkMessage:
-    """One entry of a dump: its fixed part and its attributes by number (a later one replaces an earlier one)."""
+    """One entry of a dump: its fixed part, and its attributes by number (a later one replaces an earlier one)."""
 
     fixed: bytes
     attributes: dict[int, bytes]
@@ -39,7 +40,7 @@ class _Interrupted(Exception):
 
 
 def dump(kind: int, family: int, index: int = 0) -> list[NetlinkMessage]:
-    """All records of one kind: links, addresses, routes or neighbours (of interface ``index`` if given)."""
+    """Return all records of one kind: links, addresses, routes or neighbours (of interface ``index`` if given)."""
     for _ in range(_TRIES):
         try:
             return list(_dumped(kind, family, index))
@@ -49,7 +50,7 @@ def dump(kind: int, family: int, index: int = 0) -> list[NetlinkMessage]:
 
 
 def attributes(data: bytes) -> dict[int, bytes]:
-    """The attributes in ``data``, by number; what is cut is left out."""
+    """Return the attributes in ``data`` by number; a cut one is left out."""
     found: dict[int, bytes] = {}
     at = 0
     while at + _ATTRIBUTE.size <= len(data):
@@ -65,7 +66,7 @@ def _dumped(kind: int, family: int, index: int) -> Iterator[NetlinkMessage]:
     body = bytearray(_FIXED[kind])
     body[0] = family
     if kind == RTM_GETNEIGH:
-        # An ndmsg plus the attribute NDA_IFINDEX (8): the kernel then sends the one interface's entries only.
+        # An ndmsg and the attribute NDA_IFINDEX (8): then the kernel sends only the entries of this interface.
         body += struct.pack("=HHI", 8, 8, index) if index else b""
     with socket.socket(socket.AF_NETLINK, socket.SOCK_RAW, socket.NETLINK_ROUTE) as channel:
         channel.settimeout(5.0)

@@ -1,6 +1,7 @@
-"""Which frames a packet socket lets through, as classic BPF (Linux: Documentation/networking/filter.rst).
+"""The frames that a packet socket lets through, as classic BPF (Linux: Documentation/networking/filter.rst).
 
-What a filter drops never wakes the process. Written with names for the jumps, so that they can be read and changed.
+A frame that the filter drops never wakes the process. The jumps have names, so that the filters can be read and
+changed.
 """
 
 from __future__ import annotations
@@ -16,7 +17,8 @@ _WHOLE_FRAME = 0xFFFF
 # DHCP, NetBIOS names, discovery, multicast DNS, LLMNR
 _TALKING_PORTS = (67, 68, 137, 1900, 5353, 5355)
 
-# A step is (code, value, label if true, label if false); a text alone marks a place. No label: go on.
+# A step is (code, value, label if true, label if false); a text alone marks a place. Without a label the next step
+# follows.
 _Step = tuple[int, int, str, str] | str
 
 
@@ -41,9 +43,9 @@ _ICMPV6: list[_Step] = [
 ]
 
 
-# All jumps go forward: the kernel takes no others.
+# All jumps go forward: the kernel accepts no others.
 def _ports(place: str, load: int, at: int) -> list[_Step]:
-    """Keep a UDP datagram from or to one of the ports where devices tell of themselves."""
+    """Return steps that keep a UDP datagram from or to a port at which devices tell of themselves."""
     steps: list[_Step] = [place]
     for offset in (at, at + 2):
         steps.append(_test(load, offset))
@@ -89,7 +91,7 @@ _PROGRAMS: dict[Traffic, list[_Step]] = {
 
 
 def filter_for(traffic: Traffic) -> tuple[Instruction, ...]:
-    """The program that lets one kind of traffic through."""
+    """Return the program that lets one kind of traffic through."""
     places: dict[str, int] = {}
     steps: list[tuple[int, int, str, str]] = []
     for step in _PROGRAMS[traffic]:

@@ -20,15 +20,16 @@ _SO_ATTACH_FILTER = 26
 _SO_RCVBUFFORCE = 33
 _SOL_PACKET, _PACKET_ADD_MEMBERSHIP, _PACKET_IGNORE_OUTGOING = 263, 1, 23
 _PACKET_MR_ALLMULTI = 2
-_PACKET_STATISTICS, _STATISTICS = 6, struct.Struct("@II")  # frames that passed the filter, of them dropped
+# frames that passed the filter, and how many of them were dropped
+_PACKET_STATISTICS, _STATISTICS = 6, struct.Struct("@II")
 _SO_TIMESTAMPNS = 35
 _TIMESPEC = struct.Struct("@ll")
-_FRAME = 2048  # more than an Ethernet frame of 1,514; a longer one is cut, and is refused for that
-# Room for five thousand frames while this process draws a table: 4 MiB; the kernel counts 768 bytes for a short one.
+_FRAME = 2048  # more than an Ethernet frame of 1,514; a longer one is cut and refused
+# Room for five thousand frames while this process draws a table: 4 MiB; the kernel counts 768 bytes for a short frame.
 _RECEIVE_BUFFER = 1 << 22
-# Who listens has to hear everything: room for most of a second of 50,000 frames, taken only while there is a flood.
+# A listener has to hear everything: room for most of a second of 50,000 frames, used only during a flood.
 _LISTENING_BUFFER = 1 << 25
-# A kernel time further off than this means that the clock was set meanwhile: then the time of reading is used.
+# If the kernel's time differs by more than this, the clock was set meanwhile: then the time of reading is used.
 _BELIEVED_S = 2.0
 
 
@@ -37,7 +38,7 @@ class PacketLink:
 
     def __init__(self, interface: Interface, traffic: Traffic) -> None:
         self.interface = interface
-        # Round trips are measured by the kernel's clock; who listens can do without, and takes in a third more.
+        # Round trips are measured by the kernel's clock. A listener does without it, and takes in a third more frames.
         self._stamped = traffic is Traffic.ANSWERS
         try:
             self._socket = packet_socket()
@@ -59,7 +60,7 @@ class PacketLink:
         self._poll.register(self._socket, select.POLLIN)
 
     def send(self, frame: bytes) -> None:
-        """Put a frame on the wire; waits while the device's own queue is full."""
+        """Put a frame on the wire; wait while the device's own queue is full. Raises InterfaceLost."""
         while True:
             try:
                 self._socket.send(frame)
@@ -72,7 +73,7 @@ class PacketLink:
                 time.sleep(0.001)  # the device's own queue is full: a frame leaves it every few microseconds
 
     def receive(self, deadline: float) -> ReceivedFrame | None:
-        """The next frame that the filter lets through, with the kernel's time of its arrival."""
+        """Return the next frame that the filter lets through, with the kernel's time of its arrival."""
         while True:
             try:
                 if not self._stamped:
@@ -88,7 +89,7 @@ class PacketLink:
                 raise interface_lost(self.interface, error) from error
 
     def dropped(self) -> int:
-        """What the kernel counted; asking sets it back (packet(7))."""
+        """Return the kernel's count since the last call; reading it resets it (packet(7))."""
         try:
             counted = self._socket.getsockopt(_SOL_PACKET, _PACKET_STATISTICS, _STATISTICS.size)
         except OSError:  # closed meanwhile, or the interface is gone
@@ -96,7 +97,7 @@ class PacketLink:
         return int(_STATISTICS.unpack(counted)[1])
 
     def close(self) -> None:
-        """Give the socket back."""
+        """Close the socket."""
         self._socket.close()
 
     def _wait_for_room(self) -> None:
@@ -113,20 +114,20 @@ class PacketLink:
         try:
             size = _RECEIVE_BUFFER if self._stamped else _LISTENING_BUFFER
             self._socket.setsockopt(socket.SOL_SOCKET, _SO_RCVBUFFORCE, size)
-        except OSError:  # only who administers the network may go beyond the system's limit
+        except OSError:  # only the network's administrator may exceed the system's limit
             self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
 
     def _hear_groups(self, interface: Interface) -> None:
-        """Let every multicast frame in: neighbour discovery goes to groups that this machine has not joined.
+        """Let every multicast frame in: neighbour discovery uses groups that this machine has not joined.
 
-        A membership of the packet socket tells nobody: no frame is sent for it.
+        A membership of the packet socket sends no frame, so no other machine notices it.
         """
         request = struct.pack("@iHH8s", interface.index, _PACKET_MR_ALLMULTI, 0, b"")
         self._socket.setsockopt(_SOL_PACKET, _PACKET_ADD_MEMBERSHIP, request)
 
 
 def _arrived(ancillary: list[tuple[int, int, bytes]]) -> float:
-    """When a frame arrived, on the monotonic clock; the kernel notes it on the other one."""
+    """Return when a frame arrived, on the monotonic clock; the kernel notes it on the other clock."""
     now, wall = time.monotonic(), time.time()
     for level, kind, data in ancillary:
         if level == socket.SOL_SOCKET and kind == _SO_TIMESTAMPNS and len(data) >= _TIMESPEC.size:

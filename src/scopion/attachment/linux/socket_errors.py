@@ -1,4 +1,4 @@
-"""Turns what the Linux kernel says when an interface is down or gone into one clear line."""
+"""Turns the Linux kernel's errors about an interface that is down or gone into one clear line."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _SAID = {
 
 
 def interface_lost(interface: Interface, error: OSError) -> InterfaceLost:
-    """The error to raise for what a socket of ``interface`` reported."""
+    """Return the error to raise for what a socket of ``interface`` reported."""
     said = _SAID.get(error.errno or 0)
     text = said.format(name=interface.name) if said else f"cannot be used: {os.strerror(error.errno or errno.EIO)}"
     return InterfaceLost(f"{interface.name} {text}")

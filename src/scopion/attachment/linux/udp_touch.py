@@ -1,7 +1,7 @@
-"""Datagrams without any privilege on Linux: an empty one to each address makes the kernel look for the neighbour.
+"""Datagrams without privilege on Linux: an empty one to each address makes the kernel look for the neighbour.
 
-They go to UDP port 9, discard (RFC 863), where next to nobody listens. A host that refuses one (ICMP port unreachable)
-thereby says that it is there; the socket's error queue (ip(7), IP_RECVERR) brings that, with its address.
+They go to UDP port 9, discard (RFC 863), where hardly any host listens. A host that refuses one (ICMP port unreachable)
+shows that it is there; the socket's error queue (ip(7), IP_RECVERR) brings that, with its address.
 """
 
 from __future__ import annotations
@@ -17,16 +17,16 @@ from scopion.attachment.ports import Interface
 from scopion.model.address import Address, parse_address
 
 DISCARD_PORT = 9
-# By the version of IP: the family, the option level and the option that turns the error queue on.
+# By version of IP: the family, the option level, and the option that turns the error queue on.
 _RECVERR = {4: (socket.AF_INET, socket.IPPROTO_IP, 11), 6: (socket.AF_INET6, socket.IPPROTO_IPV6, 25)}
 _MSG_ERRQUEUE = 0x2000
 _SO_BINDTODEVICE = 25
 # sock_extended_err: origin, type and code of a port unreachable, by version (RFC 792, RFC 4443).
 _REFUSALS = {(2, 3, 3), (3, 1, 4)}
 _NO_ROOM = frozenset({errno.ENOBUFS, errno.EAGAIN, errno.ENOMEM})
-# Reported for an earlier datagram, not for this one: nobody answered there, which the neighbour table says as well.
+# Reported for an earlier datagram, not for this one: no host answered there, which the neighbour table says, too.
 _OTHERS_TROUBLE = frozenset({errno.EHOSTUNREACH, errno.ECONNREFUSED, errno.EPERM, errno.EACCES, errno.EHOSTDOWN})
-# A system without IPv6, or an interface without an IPv6 address: nobody can be touched so.
+# A system without IPv6, or an interface without an IPv6 address: no host can be touched this way.
 _NO_IPV6 = frozenset({errno.EAFNOSUPPORT, errno.ENETUNREACH, errno.EADDRNOTAVAIL})
 
 
@@ -41,13 +41,13 @@ class UdpTouch:
             self._sockets[6] = self._opened(6)
 
     def touch(self, address: Address) -> bool:
-        """Send an empty datagram; the kernel resolves the address first, which is the point."""
+        """Send an empty datagram; the kernel resolves the address first, which is what we want."""
         used = self._sockets.get(address.version)
         if used is None:
             return True
         scope = self.interface.index if isinstance(address, IPv6Address) and address.is_link_local else 0
         to = (str(address), DISCARD_PORT) if address.version == 4 else (str(address), DISCARD_PORT, 0, scope)
-        for _ in range(3):  # a pending error of an earlier datagram is reported instead of sending: once more
+        for _ in range(3):  # the system reports the error of an earlier datagram instead of sending: try once more
             try:
                 used.sendto(b"", to)
                 return True
@@ -61,7 +61,7 @@ class UdpTouch:
         return False
 
     def refusals(self) -> tuple[tuple[Address, float], ...]:
-        """What the error queues hold: hosts that have refused the datagram."""
+        """Return the hosts in the error queues: they have refused the datagram."""
         return tuple(found for version, used in self._sockets.items() for found in self._refusals(version, used))
 
     def wait(self, deadline: float) -> None:
@@ -71,7 +71,7 @@ class UdpTouch:
             self._poll.poll(left * 1000)
 
     def close(self) -> None:
-        """Give the sockets back."""
+        """Close the sockets."""
         for used in self._sockets.values():
             used.close()
 
@@ -80,7 +80,7 @@ class UdpTouch:
         used = socket.socket(family, socket.SOCK_DGRAM)
         try:
             used.setsockopt(level, option, 1)
-            # Binding to the device is open to all users since Linux 5.7; before, the routes choose the same one.
+            # Any user may bind to the device since Linux 5.7; before that, the routes choose the same device.
             self._bind_to_device(used)
             used.setblocking(False)
         except OSError as error:
@@ -111,5 +111,5 @@ class UdpTouch:
 
 
 def _is_refusal(data: bytes) -> bool:
-    """Whether an extended error is a port unreachable that the touched host itself sent."""
+    """Tell whether an extended error is a port unreachable that the touched host itself sent."""
     return len(data) >= 24 and tuple(data[4:7]) in _REFUSALS

@@ -15,12 +15,12 @@ from scopion.model.text import counted
 from scopion.wire.capture import CaptureReader
 
 _CLOCKS_DIFFER = timedelta(days=1)
-# Frames between two looks at the clock for whoever shows progress.
+# Frames between two looks at the clock, for progress.
 _TELL_EVERY = 5000
 
 
 def read_capture(stream: BinaryIO, as_of: datetime, on_progress: Callable[[int], None] = lambda _: None) -> Reading:
-    """What was heard: for each pair of MAC and address when it was first and last seen, with all that was said."""
+    """Return what was heard: for each pair of MAC and address the first and last time, with all that was said."""
     reading = Reading(RecordKind.CAPTURE)
     capture, hearing, gathered = CaptureReader(stream), Hearing(), Gathered()
     first: dict[Pair, datetime] = {}
@@ -29,7 +29,7 @@ def read_capture(stream: BinaryIO, as_of: datetime, on_progress: Callable[[int],
     for frame in capture:
         at = _moment(frame.at) or as_of
         is_late = at > as_of + _CLOCKS_DIFFER
-        if is_late:  # it would be present for ever, and nothing seen later would count
+        if is_late:  # otherwise it would stay present for ever, and nothing seen later would count
             late, latest, at = late + 1, max(latest, at), as_of
         hearing.forget()  # the times matter here, and a capture is not a flood
         for seen in hearing.take(frame.data, at):
@@ -61,7 +61,7 @@ def read_capture(stream: BinaryIO, as_of: datetime, on_progress: Callable[[int],
 
 
 def _ends(seen: Observation, first: datetime) -> list[Observation]:
-    """The first and the last time of one pair, as records; the traits go with the last."""
+    """Return the first and the last time of one pair, as records; the traits go with the last."""
     last = replace(seen, recorded=True)
     return [last] if first == seen.at else [replace(last, at=first, traits=()), last]
 

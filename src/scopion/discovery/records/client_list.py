@@ -1,4 +1,4 @@
-"""A client list as somebody copies it from a router's web page: text, a table, CSV, or one field a line.
+"""A client list as people copy it from a router's web page: text, a table, CSV, or one field a line.
 
 There are as many layouts as routers, so no layout is known here. Fields are recognised by what they look like, and
 columns by what their fields have in common; a heading only helps to tell names from other words.
@@ -25,7 +25,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Source
 from scopion.model.text import clean
 
-# Headings of the column that holds names, and of columns whose words are none, in the languages of common pages.
+# Headings of the column of names, and of columns whose words are no names, in the languages of common pages.
 _NAME_HEADINGS = (
     "name", "host", "client", "device", "hostname", "gerät", "appareil", "nom", "nombre", "nome", "naam", "dispositivo",
 )  # fmt: skip
@@ -42,14 +42,14 @@ _NOT_A_NAME = re.compile(
     r"(?:[-–—*?.\s]*|n/?a|none|null|unknown|unbekannt|inconnu|desconocido|online|offline|active|inactive|connected|"
     r"disconnected|aktiv|inaktiv|yes|no|on|off|up|down|static|dynamic|dhcp|reserved|blocked|allowed|guest|edit|delete|block|"
     r"remove|details|more|never|infinite|forever|full|half|full duplex|half duplex|"
-    # A number, perhaps with its unit; also followed by another and whatever else. Each part is taken whole (*+), so
+    # A number, perhaps with its unit, also followed by another one and any text. Each part is matched whole (*+), so
     # that a long row of numbers is read once.
     r"[\d.,:/%+-]*+\s++(?:[.,:/%+-][\d.,:/%+-]*+\s++)*+\d.*|"
     r"[\d\s.,:/%+-]*+(?:dbm|[kmg]?bps|[kmgt]?bits?/s|[kmgt]bits?|[kmgt]i?b(?:/s)?|ghz|mhz|s|m|h|d|sec|min|hours?|days?|"
     r"minutes?|seconds?|am|pm)?(?:\s+\d.*)?)",
     re.I,
 )
-# Words of a row whose client is not there, in the languages of common pages; blocked ones are kept off by the router.
+# Words of a row whose client is away, in the languages of common pages; the router keeps blocked ones off.
 _ABSENT = re.compile(
     r"(?<![\w-])(?:offline|inactive|disconnected|not connected|unreachable|expired|released|abandoned|declined|blocked|"
     r"denied|inaktiv|getrennt|nicht verbunden|abgelaufen|gesperrt|blockiert|hors ligne|inactif|déconnecté|expiré|"
@@ -70,7 +70,7 @@ _AGO = re.compile(
     re.I,
 )
 _ADDRESS = re.compile(r"(?<![\w.:])(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9A-Fa-f]{0,4}(?::[0-9A-Fa-f]{0,4}){2,7})(?![\w.:])")
-# What stands before a field where each field has its name.
+# The text before a field, if each field has its name.
 _LABEL = re.compile(
     r"^(?:(?:mac|ip|ipv4|ipv6|hardware|physical|client|host|device|address|addr|adresse|name|id)[ -]?)+\s*[:=]\s*", re.I
 )
@@ -81,7 +81,7 @@ _MAX_CELLS = 64
 
 @dataclass(frozen=True, slots=True)
 class _Record:
-    """One client's cells, and where they stand."""
+    """One client's cells, and their position."""
 
     line: int
     cells: tuple[str, ...]
@@ -96,16 +96,17 @@ class _Client:
     address: Address | None
     medium: Medium
     words: tuple[tuple[int, str], ...]  # column and text of what is none of these, and may be a name
-    absent: bool  # its row says that it is not there
-    there: bool  # something in its row shows that it is
-    ago: timedelta | None  # how long ago its row says that it was there, or went
+    absent: bool  # its row says that it is away
+    there: bool  # something in its row shows that it is there
+    ago: timedelta | None  # how long ago its row says that it was there, or left
 
 
 def read_client_list(text: str, as_of: datetime) -> Reading:
-    """The clients of a pasted list."""
+    """Read the clients of a pasted list."""
     reading = Reading(RecordKind.CLIENT_LIST)
     plain = _plain(text)
-    # Twelve digits without separators may be a serial number, too: they count where no other MAC is in the list.
+    # Twelve digits without separators may also be a serial number: they count only if the list has no other MAC
+    # address.
     macs = MAC_TEXT if MAC_TEXT.search(plain) else _BARE_MAC
     records, headings, form = _records(plain, macs)
     clients = []
@@ -137,7 +138,7 @@ def read_client_list(text: str, as_of: datetime) -> Reading:
 
 
 def _plain(text: str) -> str:
-    """Text as it is, or that of a page's source: cells and rows as tabs and lines."""
+    """Return the text, or for a page's source its cells and rows as tabs and lines."""
     if not re.search(r"<t[dr][\s>]", text, re.I):
         return text
     text = " ".join(_without(_without(text, "script"), "style").split())
@@ -147,9 +148,11 @@ def _plain(text: str) -> str:
 
 
 def _without(text: str, tag: str) -> str:
-    """A page without the elements of a kind; one that is not closed reaches to the end. Linear, whatever the page."""
+    """Return a page without the elements of a kind; one that is not closed reaches to the end.
+    Linear for every page.
+    """
     small, kept, at = text.casefold(), [], 0
-    if len(small) != len(text):  # a letter that folds into two: places would not agree
+    if len(small) != len(text):  # a letter that folds into two: positions would not agree
         small = text
     while (start := small.find(f"<{tag}", at)) >= 0:
         kept.append(text[at:start])
@@ -159,7 +162,7 @@ def _without(text: str, tag: str) -> str:
 
 
 def _records(text: str, macs: re.Pattern[str]) -> tuple[list[_Record], tuple[str, ...], str]:
-    """The clients' cells, the columns' headings if there are any, and the form in which they stand."""
+    """Return the clients' cells, the columns' headings if there are any, and the form of the list."""
     lines = [(number, line.rstrip()) for number, line in enumerate(text.splitlines(), 1)]
     with_mac = [line for _, line in lines if macs.search(line)]
     if not with_mac:
@@ -176,7 +179,7 @@ def _records(text: str, macs: re.Pattern[str]) -> tuple[list[_Record], tuple[str
 
 
 def _separator(lines: Sequence[str]) -> str:
-    """What separates the cells of most lines with a MAC; empty if nothing does."""
+    """Return what separates the cells of most lines with a MAC address; empty if nothing does."""
     for separator in ("\t", ";", ",", "|"):
         counts = Counter(len(_cells(line, separator)) - 1 for line in lines)
         count, often = counts.most_common(1)[0]
@@ -195,7 +198,7 @@ def _cells(line: str, separator: str) -> tuple[str, ...]:
 def _tabular(
     rows: Sequence[tuple[int, tuple[str, ...]]], macs: re.Pattern[str]
 ) -> tuple[list[_Record], tuple[str, ...]]:
-    """Rows with a MAC are clients; the last row of words before the first of them is the heading."""
+    """Take rows with a MAC address for clients, and the last row of words before the first of them for the heading."""
     records: list[_Record] = []
     headings: tuple[str, ...] = ()
     for number, cells in rows:
@@ -207,9 +210,10 @@ def _tabular(
 
 
 def _stacked(lines: Sequence[tuple[int, str]], macs: re.Pattern[str]) -> Iterator[_Record]:
-    """One field a line: clients lie between blank lines or, without those, as far apart as their MACs.
+    """Yield clients of one field a line: they lie between blank lines or, without those, as far apart as their MACs.
 
-    Every client has the same fields in the same order: what stands farther before its MAC than with most is a heading.
+    Every client has the same fields in the same order: text that stands farther before its MAC address than with most
+    clients is a heading.
     """
     blocks: list[list[tuple[int, str]]] = [[]]
     for number, line in lines:
@@ -237,7 +241,7 @@ def _record(block: Sequence[tuple[int, str]]) -> _Record:
 
 
 def _client(record: _Record, macs: re.Pattern[str]) -> _Client | None:
-    """What a record's cells are; None without a MAC or with several."""
+    """Return what a record's cells are; None without a MAC address or with several."""
     found: set[MacAddress] = set()
     addresses: list[Address] = []
     medium = Medium.UNKNOWN
@@ -251,7 +255,7 @@ def _client(record: _Record, macs: re.Pattern[str]) -> _Client | None:
         for match in _ADDRESS.finditer(rest):
             with suppress(ValueError):
                 addresses.append(parse_address(match[0]))
-        # What stands around a MAC or an address in one cell are fields of their own.
+        # The text around a MAC or IP address in one cell is a field of its own.
         for place, piece in enumerate(_ADDRESS.sub("\t", rest).split("\t")):
             state = clean(piece)
             ago = _ago(state) or ago
@@ -265,20 +269,24 @@ def _client(record: _Record, macs: re.Pattern[str]) -> _Client | None:
     if len(found) != 1:
         return None
     address = next((each for each in addresses if each.version == 4), addresses[0] if addresses else None)
-    # An address shows that a client is there, unless the MAC stands in the middle of a sentence.
+    # An address shows that a client is there, unless the MAC address stands in the middle of a sentence.
     written = len(record.cells) == 1 and sum(len(word.split()) for _, word in words) > 1
     there = (there or address is not None or medium is not Medium.UNKNOWN) and not written
     return _Client(record.line, found.pop(), address, medium, tuple(words), absent, there, ago)
 
 
 def _says_only(what: re.Pattern[str], text: str) -> bool:
-    """Whether a text tells this and hardly anything else: ``Offline``, ``expired 4d ago``, ``offline since 12:40``."""
+    """Tell whether a text says this and hardly anything else: ``Offline``, ``expired 4d ago``,
+    ``offline since 12:40``.
+    """
     without = what.sub("", _AGO.sub("", text))
     return what.search(text) is not None and len(re.sub(r"[\W\d_]+", "", without)) <= len("since")
 
 
 def _ago(text: str) -> timedelta | None:
-    """How long ago a text says that something was: ``4d ago``, ``2 hours, 5 minutes ago``; None if it does not."""
+    """Return how long ago a text says that something was: ``4d ago``, ``2 hours, 5 minutes ago``;
+    None if it does not.
+    """
     match = _AGO.search(text)
     if match is None:
         return None
@@ -287,13 +295,15 @@ def _ago(text: str) -> timedelta | None:
 
 
 def _is_medium(word: str) -> bool:
-    """Whether a text tells the medium and hardly anything else: ``Wi-Fi 5 GHz``, ``LAN 2``, ``wireless -62 dBm``."""
+    """Tell whether a text names the medium and hardly anything else: ``Wi-Fi 5 GHz``, ``LAN 2``,
+    ``wireless -62 dBm``.
+    """
     without = _CABLE.sub("", _WIRELESS.sub("", word))
     return without != word and len(without.strip(" ()/-0123456789.")) <= len("connected")
 
 
 def _name_column(clients: Sequence[_Client], headings: Sequence[str]) -> int | None:
-    """The column whose words are names: by its heading, else the one whose words differ most from row to row."""
+    """Return the column of names: by its heading, else the column whose words differ most from row to row."""
     columns: dict[int, Counter[str]] = {}
     for client in clients:
         for column, word in client.words:

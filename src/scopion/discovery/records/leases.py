@@ -16,7 +16,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Source, Trait, TraitKind
 from scopion.model.text import clean
 
-# Blanks, not line ends: a file of empty lines is looked at once.
+# Blanks, not line ends: a file of empty lines is read once.
 _LEASE = re.compile(r"^[ \t]*lease[ \t]+(\S{1,64})[ \t]*\{", re.MULTILINE)
 _LEASE_END = re.compile(r"^[ \t]*\}", re.MULTILINE)
 _LONGEST_LEASE = 8192  # characters; a lease with all its options has some hundred
@@ -24,10 +24,10 @@ _KEA_ASSIGNED = "0"
 
 
 def read_dnsmasq(text: str, as_of: datetime) -> Reading:
-    """One lease a line: expiry, MAC, address, name or ``*``, client identifier. IPv6 ones have no MAC.
+    """Read one lease a line: expiry, MAC, address, name or ``*``, client identifier. IPv6 leases have no MAC address.
 
-    The file tells when a lease ends, not when it began: a record counts as of the file's time, or of the end if that
-    is earlier.
+    The file tells when a lease ends, not when it began: a record counts as of the file's time, or of the end if that is
+    earlier.
     """
     reading = Reading(RecordKind.DNSMASQ, about="leases of dnsmasq")
     for number, line in enumerate(text.splitlines(), 1):
@@ -48,7 +48,7 @@ def read_dnsmasq(text: str, as_of: datetime) -> Reading:
 
 
 def read_isc_dhcpd(text: str, as_of: datetime) -> Reading:
-    """Blocks ``lease ADDRESS { ... }``; the time is the client's last transaction, else the lease's start."""
+    """Read blocks ``lease ADDRESS { ... }``; the time is the client's last transaction, else the lease's start."""
     reading = Reading(RecordKind.ISC_DHCPD, about="leases of ISC dhcpd")
     for line, address_text, body in _blocks(text, reading):
         said = dict(_statements(body))
@@ -71,7 +71,7 @@ def read_isc_dhcpd(text: str, as_of: datetime) -> Reading:
 
 
 def read_kea(text: str, as_of: datetime) -> Reading:
-    """Kea's memfile: CSV with a header; a lease began at its expiry less its lifetime."""
+    """Read Kea's memfile: CSV with a header; a lease began at its expiry less its lifetime."""
     reading = Reading(RecordKind.KEA, about="leases of Kea")
     rows = csv.DictReader(text.splitlines())
     try:
@@ -83,7 +83,7 @@ def read_kea(text: str, as_of: datetime) -> Reading:
 
 
 def _add_kea(reading: Reading, number: int, row: dict[str, str], as_of: datetime) -> None:
-    if row.get("state", _KEA_ASSIGNED) not in (_KEA_ASSIGNED, "2"):  # declined: nobody has it; 2: expired
+    if row.get("state", _KEA_ASSIGNED) not in (_KEA_ASSIGNED, "2"):  # 1: declined, no client has it; 2: expired
         return
     try:
         expiry, lifetime = int(row["expire"] or ""), int(row["valid_lifetime"] or "")
@@ -98,7 +98,7 @@ def _add_kea(reading: Reading, number: int, row: dict[str, str], as_of: datetime
 
 
 def _blocks(text: str, reading: Reading) -> Iterator[tuple[int, str, str]]:
-    """The leases: line, address, body; one that is not closed is the file's cut end."""
+    """Yield the leases: line, address, body; one that is not closed is the file's cut end."""
     line, counted_to = 1, 0
     end: re.Match[str] | None = None
     for match in _LEASE.finditer(text):
@@ -123,7 +123,7 @@ def _statements(body: str) -> Iterator[tuple[str, str]]:
 
 
 def _parted(body: str) -> Iterator[str]:
-    """The statements, each up to its ; or brace that stands in no quotes. Read once, whatever quotes are left open."""
+    """Yield the statements, each up to its ; or brace outside of quotes. Reads the text once, even with open quotes."""
     begin, quoted, escaped = 0, False, False
     for at, each in enumerate(body):
         if escaped:
@@ -138,7 +138,7 @@ def _parted(body: str) -> Iterator[str]:
 
 
 def _isc_moment(text: str) -> datetime | None:
-    """``1 2026/09/14 08:10:00`` in UTC, or ``epoch 1789373400``."""
+    """Read ``1 2026/09/14 08:10:00`` in UTC, or ``epoch 1789373400``."""
     with suppress(ValueError, OverflowError, IndexError):
         if text.startswith("epoch"):
             return _moment(int(text.split()[1].rstrip(";")))
@@ -154,7 +154,9 @@ def _moment(seconds: int) -> datetime | None:
 
 
 def _mac(text: str) -> MacAddress | None:
-    """A MAC as lease files write it, perhaps after its kind's number; None where there is none. Raises ValueError."""
+    """Read a MAC address as lease files write it, perhaps after the number of its kind; None if empty. Raises
+    ValueError.
+    """
     if not text:
         return None
     plain = re.sub(r"^[0-9a-f]{2}-(?=(?:[0-9a-f]{2}:){5})", "", text.casefold())

@@ -1,8 +1,8 @@
-"""Neighbour listings as systems print them: one address and one MAC a line, whatever stands around them.
+"""Neighbour listings as systems print them: one address and one MAC address a line, with any words around them.
 
 The documented forms: Linux ``ip neigh`` (ip-neighbour(8)) and ``arp -n``; macOS and the BSDs ``arp -an`` (arp(8)) and
-``ndp -an``; Windows ``arp -a`` and ``netsh interface ipv6 show neighbors``. The same reader serves the touch method on
-systems whose table has no other door.
+``ndp -an``; Windows ``arp -a`` and ``netsh interface ipv6 show neighbors``. The touch method uses the same reader on
+systems whose table can be read in no other way.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from scopion.model.observation import Source
 
 
 def read_listing(text: str, as_of: datetime) -> Reading:
-    """Every line that pairs an address with a MAC; entries that failed, and groups, are passed over."""
+    """Read every line that pairs an address with a MAC address; failed entries and groups are skipped."""
     reading = Reading(RecordKind.NEIGHBOURS, about="a neighbour listing")
     for entry in read_neighbours(text):
         name = host_name(entry.name, Source.LISTING) if entry.name else None

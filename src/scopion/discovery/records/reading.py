@@ -1,4 +1,4 @@
-"""What came of reading a record: observations, what was understood, and what was not, with its place."""
+"""The result of reading a record: observations, and what could not be read, with its place."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from scopion.model.text import clean
 
 # Of a thousand broken lines the first few tell what is wrong.
 _TOLD = 5
-# The largest office has fewer; more is a file that was made to fill our memory.
+# The largest office has fewer; a longer file was made to fill our memory.
 MAX_RECORDS = 65_536
 
 
@@ -42,7 +42,7 @@ class UnreadPart:
 
 @dataclass(slots=True)
 class Reading:
-    """The outcome. ``about`` says in a clause what was taken for what."""
+    """The result. ``about`` names in a clause what the record was taken for."""
 
     kind: str  # a name of the registry
     observations: list[Observation] = field(default_factory=list)
@@ -50,10 +50,10 @@ class Reading:
     problems: list[UnreadPart] = field(default_factory=list)  # the first few
     unread: int = 0  # how many could not be read in all
     full: bool = False
-    absent: set[MacAddress] = field(default_factory=set)  # of whom the record says that they are not there
+    absent: set[MacAddress] = field(default_factory=set)  # the adapters that the record calls away
 
     def trouble(self, where: str, why: str, text: str = "") -> None:
-        """Note what could not be read."""
+        """Note something that could not be read."""
         self.unread += 1
         if len(self.problems) < _TOLD:
             self.problems.append(UnreadPart(where, why, clean(text, 60)))
@@ -68,9 +68,9 @@ class Reading:
         medium: Medium = Medium.UNKNOWN,
         undated: bool = False,
     ) -> bool:
-        """Take in one record; False if it is nobody's: no MAC of a host, and no address either.
+        """Take in one record. Returns False if it has neither a host's MAC address nor an address.
 
-        ``undated``: it knows of an adapter, and does not say when that was there.
+        ``undated``: it knows of an adapter, and does not say when it was there.
         """
         if mac is not None and (mac.is_multicast or not any(mac.octets)):
             mac = None

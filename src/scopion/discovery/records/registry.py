@@ -1,4 +1,4 @@
-"""The kinds of records, how each is recognised by its content, and their reading.
+"""The kinds of records: how each is recognised by its content, and read.
 
 A new kind is a reader and an entry here: ``docs/extending.md`` has one from beginning to end.
 """
@@ -20,7 +20,7 @@ from scopion.discovery.records.reading import Reading, RecordKind
 from scopion.model.errors import NotFound, UsageError
 from scopion.wire.capture import is_capture
 
-# A lease file of a large site has a few megabytes; a text that is longer than this is something else.
+# A lease file of a large site has a few megabytes; a longer text is something else.
 MAX_TEXT_BYTES = 32 << 20
 _LOOKED_AT = 64 << 10
 _DNSMASQ_LINE = re.compile(r"^\d{1,12} (?:\d{2}-)?(?:[0-9a-f]{2}:){5}[0-9a-f]{2} \S+ \S+ \S+$", re.M | re.I)
@@ -50,14 +50,14 @@ def register(entry: RecordType) -> None:
 
 
 def record_types() -> tuple[RecordType, ...]:
-    """All kinds, in the order in which a text is tried."""
+    """Return all kinds, in the order in which a text is tried."""
     return tuple(_TYPES.values())
 
 
 def read_record(stream: BufferedReader, as_of: datetime, kind: str | None = None) -> Reading:
     """Read a record of a kind, or of the kind that its content shows. Raises UsageError, NotFound.
 
-    ``as_of`` is the time of a record that tells none itself.
+    ``as_of`` is the time of a record that has no time itself.
     """
     beginning = stream.peek(4)[:4]
     if kind == RecordKind.CAPTURE or (kind is None and is_capture(beginning)):
@@ -77,7 +77,7 @@ def read_record(stream: BufferedReader, as_of: datetime, kind: str | None = None
 
 
 def detect(text: str) -> str:
-    """The kind of a text, by its beginning."""
+    """Return the kind of a text, by its beginning."""
     start = text[:_LOOKED_AT]
     return next(each.name for each in _TYPES.values() if each.fits(start))
 
@@ -97,7 +97,7 @@ def _is_listing(start: str) -> bool:
 
 
 def _text(data: bytes) -> str:
-    """Text in whatever encoding a browser or an editor saved it."""
+    """Return a text in whichever encoding a browser or an editor saved it."""
     for mark, encoding in ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"), (b"\xef\xbb\xbf", "utf-8-sig")):
         if data.startswith(mark):
             return data.decode(encoding, "replace")
@@ -109,7 +109,7 @@ def _text(data: bytes) -> str:
         return data.decode("latin-1")
 
 
-# The first registered is tried last: whatever is nothing else is taken for a client list.
+# The first registered is tried last: a text that fits no other kind is taken for a client list.
 for _entry in (
     RecordType(RecordKind.CLIENT_LIST, read_client_list, lambda start: True),
     RecordType(RecordKind.NEIGHBOURS, read_listing, _is_listing),

@@ -1,1 +1,1 @@
-"""What leaves the roster and comes back: sheets, documents, lists for other programs."""
+"""Forms in which devices leave the roster and come back: sheets, documents, lists for other programs."""

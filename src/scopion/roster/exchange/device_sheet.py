@@ -1,8 +1,8 @@
 """Devices as a sheet: CSV (RFC 4180) that opens well in a spreadsheet and comes back without loss.
 
 A cell that a spreadsheet would execute is made text by an apostrophe, and one that begins with an apostrophe gets
-another, so that reading takes back exactly what writing added. Columns may stand in any order; those that nobody needs
-may be missing; an unknown one is a mistake, for its content would be lost.
+another, so that reading removes exactly what writing added. Columns may be in any order, and columns that are not
+needed may be missing; an unknown column is a mistake, because its content would be lost.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ from scopion.roster.exchange import fields
 from scopion.roster.exchange.record import MAX_RECORDS, AdapterRecord, DeviceRecord, RecordProblem, Records, duplicates
 
 TEXTS = ("label", "owner", "place", "note", "because")
-# What people fill in comes first; what is only there to be read comes last.
+# Columns that people fill in come first; columns that are only read come last.
 COLUMNS = (
     "standing", "label", "owner", "place", "note", "guest_until", "because", "essential", "macs", "addresses", "names",
     "media", "first_seen", "last_seen", "standing_since", "present", "revision", "vendor", "kind",
@@ -31,7 +31,7 @@ _PROBLEMS_TOLD = 20
 
 
 def write_sheet(records: Iterable[tuple[DeviceRecord, Mapping[str, str]]], columns: Sequence[str] = COLUMNS) -> str:
-    """Records as CSV, with what is looked up of each: vendor, kind."""
+    """Return records as CSV, with what is looked up for each: vendor, kind."""
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\r\n")
     writer.writerow(columns)
@@ -42,13 +42,13 @@ def write_sheet(records: Iterable[tuple[DeviceRecord, Mapping[str, str]]], colum
 
 
 def is_sheet(first_line: str) -> bool:
-    """Whether a text that begins so is such a sheet."""
+    """Tell whether a text with this first line is such a sheet."""
     columns = {cell.strip().strip('"').casefold() for cell in first_line.lstrip("\ufeff").split(_separator(first_line))}
     return "macs" in columns and bool(columns & {"standing", "label"})
 
 
 def read_sheet(text: str) -> Records:
-    """Read what ``write_sheet`` wrote, as a spreadsheet has saved it: commas, semicolons or tabs."""
+    """Read what ``write_sheet`` wrote, as a spreadsheet has saved it: with commas, semicolons or tabs."""
     plain = text.lstrip("\ufeff")
     separator = _separator(plain.split("\n", 1)[0])
     reader = csv.reader(io.StringIO(plain, newline=""), delimiter=separator, strict=True)
@@ -76,7 +76,7 @@ def read_sheet(text: str) -> Records:
 
 
 def guarded(text: str) -> str:
-    """A cell that no spreadsheet executes."""
+    """Return a cell that no spreadsheet executes."""
     text = plain(text)
     return f"'{text}" if text.startswith(_GUARDED) else text
 

@@ -1,6 +1,6 @@
 """Devices as JSON and JSON Lines, described by a published JSON Schema (docs/schemas/devices.schema.json).
 
-The models below are that description: the schema is made from them, and what is read is held against them.
+The models below are that description: the schema is made from them, and they check what is read.
 """
 
 from __future__ import annotations
@@ -58,7 +58,7 @@ class AdapterModel(_Strict):
 
 
 class NameModel(_Strict):
-    """A host name and who told it."""
+    """A host name and its source."""
 
     name: Text
     source: Source
@@ -96,7 +96,7 @@ class DocumentModel(_Strict):
 
 
 def json_schema() -> dict[str, Any]:
-    """The JSON Schema (draft 2020-12) of the document."""
+    """Return the JSON Schema (draft 2020-12) of the document."""
     schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Devices exported by Scopion"}
     return {**schema, **{key: value for key, value in DocumentModel.model_json_schema().items() if key != "title"}}
 
@@ -104,7 +104,7 @@ def json_schema() -> dict[str, Any]:
 def write_document(
     records: Iterable[tuple[DeviceRecord, Mapping[str, str]]], site: str, at: datetime, *, lines: bool = False
 ) -> str:
-    """Records as one JSON document, or one JSON object a line."""
+    """Return records as one JSON document, or one JSON object a line."""
     devices = [_as_json(record, more) for record, more in records]
     if lines:
         return "".join(escaped_json(json.dumps(device, ensure_ascii=False)) + "\n" for device in devices)
@@ -113,7 +113,7 @@ def write_document(
 
 
 def read_document(text: str) -> tuple[Records, datetime | None]:
-    """Read a JSON document; with it, when it was exported."""
+    """Read a JSON document. Returns the records, and when they were exported."""
     try:
         document = TypeAdapter(DocumentModel).validate_json(text)
     except ValidationError as error:

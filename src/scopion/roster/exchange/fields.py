@@ -1,4 +1,4 @@
-"""Single fields of sheets and documents: from text to value, each with one sentence for what is wrong."""
+"""Single fields of sheets and documents: from text to value, each with one sentence about a mistake."""
 
 from __future__ import annotations
 
@@ -12,14 +12,14 @@ from scopion.model.observation import Medium, Source, Trait, TraitKind
 from scopion.model.text import clean
 
 _NAME = re.compile(r"(?P<value>.+) \((?P<source>[a-z-]+)\)")
-# A name from the network may hold what parts names here.
+# A name from the network may have the characters that separate names here.
 _TO_ESCAPE, _WITH_ESCAPE, _ESCAPED = re.compile(r"([;\\])"), r"\\\1", re.compile(r"\\([;\\])")
 _PARTING = re.compile(r"(?<=\));\s*")
 _GROUPS = "|"
 
 
 def mac(text: str) -> MacAddress:
-    """A MAC address of one adapter, in any notation. Raises ValueError."""
+    """Return a MAC address of one adapter, in any notation. Raises ValueError."""
     found = MacAddress.parse(text)
     if found.is_multicast or not found.number:
         raise ValueError(f"{text!r} is no adapter's address: it stands for {'many' if found.number else 'none'}")
@@ -27,12 +27,12 @@ def mac(text: str) -> MacAddress:
 
 
 def macs(text: str) -> tuple[MacAddress, ...]:
-    """Several, with blanks or commas between. Raises ValueError."""
+    """Return several, with blanks or commas between. Raises ValueError."""
     return tuple(mac(part) for part in re.split(r"[\s,;]+", text.strip()) if part)
 
 
 def standing(text: str) -> Standing:
-    """A standing. Raises ValueError."""
+    """Return a standing. Raises ValueError."""
     try:
         return Standing(text.strip().casefold())
     except ValueError:
@@ -40,7 +40,7 @@ def standing(text: str) -> Standing:
 
 
 def day(text: str) -> date:
-    """A day. Raises ValueError."""
+    """Return a day. Raises ValueError."""
     try:
         return date.fromisoformat(text.strip())
     except ValueError:
@@ -48,7 +48,7 @@ def day(text: str) -> date:
 
 
 def moment(text: str) -> datetime:
-    """A moment with its zone. Raises ValueError."""
+    """Return a moment with its zone. Raises ValueError."""
     try:
         found = datetime.fromisoformat(text.strip())
     except ValueError:
@@ -60,12 +60,12 @@ def moment(text: str) -> datetime:
 
 
 def moments(text: str) -> tuple[datetime, ...]:
-    """Several, with blanks between. Raises ValueError."""
+    """Return several, with blanks between. Raises ValueError."""
     return tuple(map(moment, text.split()))
 
 
 def media(text: str) -> tuple[Medium, ...]:
-    """Media with blanks between. Raises ValueError."""
+    """Return media with blanks between. Raises ValueError."""
     found = []
     for part in text.split():
         if part not in list(Medium):
@@ -75,7 +75,7 @@ def media(text: str) -> tuple[Medium, ...]:
 
 
 def address(text: str) -> Address:
-    """An IP address. Raises ValueError."""
+    """Return an IP address. Raises ValueError."""
     try:
         return parse_address(text.strip())
     except ValueError:
@@ -83,19 +83,19 @@ def address(text: str) -> Address:
 
 
 def address_groups(text: str) -> tuple[tuple[Address, ...], ...]:
-    """The addresses of each adapter, adapters parted by a bar. Raises ValueError."""
+    """Return the addresses of each adapter; adapters are separated by a bar. Raises ValueError."""
     return tuple(tuple(map(address, group.split())) for group in text.split(_GROUPS)) if text.strip() else ()
 
 
 def written_groups(groups: tuple[tuple[Address, ...], ...]) -> str:
-    """What ``address_groups`` reads."""
+    """Return the text that ``address_groups`` reads."""
     if not any(groups):
         return ""
     return f" {_GROUPS} ".join(" ".join(map(str, group)) for group in groups)
 
 
 def names(text: str) -> tuple[Trait, ...]:
-    """``till.example (dns); TILL (netbios)``. Raises ValueError."""
+    """Read ``till.example (dns); TILL (netbios)``. Raises ValueError."""
     found = []
     for part in filter(None, map(str.strip, _PARTING.split(text))):
         match = _NAME.fullmatch(part)
@@ -107,11 +107,11 @@ def names(text: str) -> tuple[Trait, ...]:
 
 
 def written_names(traits: tuple[Trait, ...]) -> str:
-    """What ``names`` reads."""
+    """Return the text that ``names`` reads."""
     return "; ".join(f"{_TO_ESCAPE.sub(_WITH_ESCAPE, name.value)} ({name.source})" for name in traits)
 
 
 def iso(value: datetime) -> str:
-    """A moment for files, to the millisecond that the roster keeps."""
+    """Return a moment for files, to the millisecond, as the roster keeps it."""
     text = value.astimezone(UTC).isoformat(timespec="milliseconds")
     return text.replace(".000", "").replace("+00:00", "Z")

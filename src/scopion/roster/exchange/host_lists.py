@@ -1,8 +1,8 @@
-"""Lists that other programs read: ``ethers`` and ``hosts`` files, host reservations of DHCP servers. Both ways.
+"""Lists for other programs, in both directions: ``ethers`` and ``hosts`` files, host reservations of DHCP servers.
 
-ethers(5): a MAC and a name. hosts(5): an address and names. dnsmasq: ``dhcp-host=``. ISC dhcpd: ``host x { ... }``
-(dhcpd.conf(5)). Kea: the JSON map ``reservations`` (Kea ARM, 8.3). What is written is a name that DNS allows
-(RFC 1123, 2.1), made from the label: nothing that the network said can end a line or open a block.
+ethers(5): a MAC address and a name. hosts(5): an address and names. dnsmasq: ``dhcp-host=``. ISC dhcpd: ``host x { ...
+}`` (dhcpd.conf(5)). Kea: the JSON map ``reservations`` (Kea ARM, 8.3). Names are written as DNS allows (RFC 1123, 2.1)
+and made from the label: no text from the network can end a line or open a block.
 """
 
 from __future__ import annotations
@@ -21,14 +21,14 @@ from scopion.model.mac import MacAddress
 from scopion.roster.exchange import fields
 from scopion.roster.exchange.record import AdapterRecord, DeviceRecord, RecordProblem, Records, duplicates
 
-# What dnsmasq would take for a lease time, a MAC address or a word of its own.
+# Words that dnsmasq would take for a lease time, a MAC address or one of its own.
 _MISTAKEN = re.compile(r"\d+[smhdw]?|[0-9a-f]{12}|ignore|infinite")
 MAX_NAME = 63  # of one label of a host name (RFC 1035, 2.3.4)
 
 
 @dataclass(frozen=True, slots=True)
 class Written:
-    """A list, and whom it leaves out with the reason."""
+    """A list, and the devices that it leaves out with the reason."""
 
     text: str
     left_out: tuple[str, ...]
@@ -36,7 +36,7 @@ class Written:
 
 @dataclass(frozen=True, slots=True)
 class _Line:
-    """One adapter as such a list has it."""
+    """One adapter of such a list."""
 
     mac: MacAddress | None
     address: IPv4Address | None
@@ -45,7 +45,7 @@ class _Line:
 
 
 def host_name(text: str) -> str:
-    """A name that DNS allows, made of any text; empty if nothing is left of it."""
+    """Return a name that DNS allows, made from any text; empty if nothing is left of it."""
     plain = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode().casefold()
     name = re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:MAX_NAME].rstrip("-")
     return f"host-{name}"[:MAX_NAME] if _MISTAKEN.fullmatch(name) else name
@@ -268,7 +268,7 @@ def _read_kea(text: str) -> Read:
 
 
 def _reservations(document: Any) -> Iterable[Mapping[str, Any]]:
-    """Every map with a hardware address in any list called reservations, however deep."""
+    """Yield every map with a hardware address in any list called reservations, at any depth."""
     if isinstance(document, dict):
         for key, value in document.items():
             if key == "reservations" and isinstance(value, list):

@@ -11,19 +11,19 @@ from scopion.model.device import NEVER, Adapter, Device, Standing
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Trait, TraitKind
 
-# Nobody has so many devices; a file that claims it is another one.
+# No site has so many devices; a file with more is something else.
 MAX_RECORDS = 100_000
 
 
 @dataclass(frozen=True, slots=True)
 class AdapterRecord:
-    """One adapter; times and media are None where the file does not tell them."""
+    """One adapter; times and media are None if the file does not tell them."""
 
     mac: MacAddress
     medium: Medium | None = None
     first_seen: datetime | None = None
     last_seen: datetime | None = None
-    addresses: tuple[Address, ...] = ()  # where it is or was last
+    addresses: tuple[Address, ...] = ()  # its present addresses, else the latest ones
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,7 +31,7 @@ class DeviceRecord:
     """One device of a file."""
 
     adapters: tuple[AdapterRecord, ...] = ()
-    unpaired: tuple[Address, ...] = ()  # where it is known without a MAC
+    unpaired: tuple[Address, ...] = ()  # where it was found without a MAC address
     label: str | None = None
     owner: str | None = None
     place: str | None = None
@@ -43,12 +43,12 @@ class DeviceRecord:
     essential: bool | None = None
     names: tuple[Trait, ...] = ()
     present: bool | None = None
-    revision: int | None = None  # of the state that was exported: a later one is not overwritten
-    line: int = field(default=0, compare=False)  # where it stands in the file
+    revision: int | None = None  # of the exported state: a later state is not overwritten
+    line: int = field(default=0, compare=False)  # its place in the file
 
     @property
     def macs(self) -> tuple[MacAddress, ...]:
-        """The MAC addresses of its adapters."""
+        """Return the MAC addresses of its adapters."""
         return tuple(adapter.mac for adapter in self.adapters)
 
 
@@ -69,11 +69,11 @@ class Records:
 
     records: tuple[DeviceRecord, ...]
     problems: tuple[RecordProblem, ...] = ()
-    left_out: tuple[RecordProblem, ...] = ()  # what is of no use here, and no mistake
+    left_out: tuple[RecordProblem, ...] = ()  # lines of no use here, which are no mistake
 
 
 def record_of(device: Device) -> DeviceRecord:
-    """A device of the roster as a file tells it."""
+    """Return a device of the roster as a file tells it."""
     names = [known.trait for known in device.traits if known.trait.kind is TraitKind.NAME]
     return DeviceRecord(
         adapters=tuple(_adapter(adapter) for adapter in device.adapters),
@@ -94,7 +94,7 @@ def record_of(device: Device) -> DeviceRecord:
 
 
 def duplicates(records: Sequence[DeviceRecord]) -> list[RecordProblem]:
-    """MAC addresses and labels that a file gives to two devices."""
+    """Return the MAC addresses and labels that a file gives to two devices."""
     found = []
     macs: dict[MacAddress, int] = {}
     labels: dict[str, int] = {}

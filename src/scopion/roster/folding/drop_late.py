@@ -1,6 +1,6 @@
-"""Sightings that are told after somebody was found to be gone, but were made before: whoever it was is not back.
+"""Drops sightings that were made before a device left and are told after: the device is not back.
 
-What an ear has heard is kept for a while before it is folded, and two processes may look at a time. Part of folding.
+What was heard is kept for a while before it is folded, and two processes may look at the same time. Part of folding.
 """
 
 from __future__ import annotations
@@ -13,12 +13,12 @@ from scopion.model.device import EventKind
 from scopion.model.observation import Observation
 from scopion.roster.store.stored_values import to_ms
 
-# Longer than anything is kept before it is folded; what seems later still was told before the clock was set.
+# Longer than anything is kept before it is folded; a sighting that seems later was told before the clock was set.
 _AT_MOST = timedelta(minutes=10)
 
 
 def without_late(db: Connection, sightings: Sequence[Observation]) -> list[Observation]:
-    """The sightings of an adapter that is not here, without late ones; these only make its past a little longer."""
+    """Return the sightings of an absent adapter without late ones, which only make its past a little longer."""
     in_time = []
     for seen in sightings:
         if _is_late(db, seen):

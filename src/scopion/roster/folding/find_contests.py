@@ -1,7 +1,7 @@
-"""One address claimed by two adapters at once: told when it begins. Pure but for asking whose an adapter is.
+"""Finds contests: one address that two adapters claim at once. It is told when it begins. Pure but for one query.
 
 Not every such pair is a contest: a router that speaks for others does so on purpose, the address of a virtual router
-belongs to all of its machines, and two adapters of one device may share.
+belongs to all of its machines, and two adapters of one device may share an address.
 """
 
 from __future__ import annotations
@@ -17,25 +17,25 @@ from scopion.model.device import Event, EventKind
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
 
-# One adapter that answers for so many IPv4 addresses speaks for others: proxy ARP (RFC 1027), a repeater.
+# An adapter that answers for this many IPv4 addresses speaks for others: proxy ARP (RFC 1027), a repeater.
 SPEAKS_FOR_OTHERS = 4
 
 
 class _Pair(NamedTuple):
-    """A sighting that has both."""
+    """A sighting with both addresses."""
 
     mac: MacAddress
     address: IPv4Address
 
 
 def speakers(sightings: Sequence[Observation]) -> dict[MacAddress, int]:
-    """The adapters that answer for others, and for how many addresses."""
+    """Return the adapters that answer for others, with the number of addresses."""
     counts = Counter(seen.mac for seen in _distinct(sightings))
     return {mac: count for mac, count in counts.items() if count >= SPEAKS_FOR_OTHERS}
 
 
 def claimants(sightings: Sequence[Observation]) -> dict[IPv4Address, list[MacAddress]]:
-    """Where several adapters claim one address, each for itself; in the order in which they were seen."""
+    """Return the addresses that several adapters claim, each for itself; in the order in which they were seen."""
     others = speakers(sightings)
     found: dict[IPv4Address, list[MacAddress]] = defaultdict(list)
     for seen in _distinct(sightings):
@@ -47,11 +47,11 @@ def claimants(sightings: Sequence[Observation]) -> dict[IPv4Address, list[MacAdd
 def contests(
     db: Connection, sightings: Sequence[Observation], before: Collection[tuple[str, str]], at: datetime
 ) -> list[Event]:
-    """The contests that began with these sightings; ``before`` are the pairs of MAC and address of earlier."""
+    """Return the contests that began with these sightings; ``before`` are the earlier pairs of MAC and address."""
     events = []
     for address, macs in claimants(sightings).items():
         devices = {mac: _device(db, mac) for mac in macs}
-        # Who was there before is the incumbent; among newcomers it is chance.
+        # The adapter that was there before is the incumbent; among new ones it is chance.
         in_order = sorted(macs, key=lambda mac: (str(mac), str(address)) not in before)
         incumbent = in_order[0]
         for mac in in_order[1:]:

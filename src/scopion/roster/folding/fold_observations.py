@@ -1,8 +1,8 @@
-"""Folds observations into devices, adapters, stays and events. The only writer of stays and of events.
+"""Folds observations into devices, adapters, stays and events. The only writer of stays.
 
-Called inside a transaction, so that nothing is announced that is not recorded, and the other way round. Three kinds of
-observation go their own ways: of adapters (here), of hosts without a MAC (``unpaired``), and from records of another
-time (``records``).
+Called inside a transaction, so that nothing is announced that is not recorded, and the other way round. Observations of
+adapters are folded here, those of hosts without a MAC address in ``fold_unpaired``, and those from records of another
+time in ``fold_records``.
 """
 
 from __future__ import annotations
@@ -50,10 +50,10 @@ class _Adapter:
     """What was known of an adapter before it was seen."""
 
     device: int
-    last_seen: datetime  # at an address, if it ever was at one
+    last_seen: datetime  # at an address, if it ever had one
     was_present: bool
     was_address: IPv4Address | None
-    sighted: bool  # whether it has ever been at an address
+    sighted: bool  # whether it has ever had an address
 
 
 def fold(
@@ -67,11 +67,11 @@ def fold(
     silent: bool = False,
     today: date | None = None,
 ) -> list[Event]:
-    """Take in what was seen, and the absence of those who should have answered.
+    """Take in what was seen, and the absence of devices that should have answered.
 
-    ``asked_enough`` are the addresses that were asked so often and long that whoever was there and did not answer is
-    gone, but for what ``silence`` says; ``silent`` is for a baseline, where everybody joins and nobody is told;
-    ``today``, at the site, is the day by which guests end. Returns the events recorded, in order.
+    ``asked_enough`` are addresses that were asked so often and long that a device which was there and did not answer is
+    gone, except as ``silence`` says. ``silent`` is for a baseline: devices join, and no event is recorded. ``today``,
+    at the site, is the day by which guests end. Returns the events that were recorded, in order.
     """
     with roster.transaction() as db:
         for seen in sorted((each for each in observations if each.recorded), key=lambda each: each.at):
@@ -111,7 +111,7 @@ def note_gateway_changed(
     at: datetime,
     scan: int | None = None,
 ) -> list[Event]:
-    """Note that another adapter answers for the gateway. It has been folded already, so that it is a device."""
+    """Record that another adapter answers for the gateway. It has been folded already, so that it is a device."""
     with roster.transaction() as db:
         row = db.execute("SELECT device FROM adapter WHERE mac = ?", (str(mac),)).fetchone()
         if row is None or gateway is None:
@@ -127,7 +127,7 @@ def note_own_adapters(roster: Roster, own: Mapping[MacAddress, Medium], at: date
         db.execute(f"UPDATE adapter SET own = 0 WHERE own AND mac NOT IN ({marks})", macs)
         known = db.execute(
             f"SELECT device FROM adapter JOIN device ON device.id = device WHERE mac IN ({marks}) "
-            "ORDER BY label = '', device.id",  # the one that has a label, else the oldest
+            "ORDER BY label = '', device.id",  # the device that has a label, else the oldest
             macs,
         ).fetchone()
         if known is None:
@@ -139,12 +139,12 @@ def note_own_adapters(roster: Roster, own: Mapping[MacAddress, Medium], at: date
                 "ON CONFLICT (mac) DO UPDATE SET device = excluded.device, medium = excluded.medium, own = 1",
                 (str(mac), device, medium, to_ms(at), to_ms(at)),
             )
-        # What was a device of its own before it turned out to be this machine; people's texts are never dropped.
+        # Devices that turned out to be this machine; people's texts are never dropped.
         drop_if_undescribed(db)
 
 
 def _by_mac(sightings: Sequence[Observation]) -> dict[MacAddress, list[Observation]]:
-    """The sightings of each adapter; what it is told by, an IPv4 address if it has one, comes first."""
+    """Return the sightings of each adapter; the most telling one, with an IPv4 address if there is one, comes first."""
     groups: dict[MacAddress, list[Observation]] = defaultdict(list)
     for seen in sightings:
         if seen.mac is not None:
@@ -157,7 +157,7 @@ def _by_mac(sightings: Sequence[Observation]) -> dict[MacAddress, list[Observati
 def _take_in(
     db: Connection, mac: MacAddress, group: Sequence[Observation], present: bool, unpaired: Container[str]
 ) -> list[Event]:
-    """All sightings of one adapter: the adapter, its stays, what it said; the event of its arrival."""
+    """Fold all sightings of one adapter: the adapter, its stays, what it said. Returns the events of its arrival."""
     if not present:
         group = without_late(db, group)
         if not group:
@@ -185,7 +185,7 @@ def _take_in(
 def _adapter(
     db: Connection, seen: Observation, mac: MacAddress, present: bool, adopted: Sequence[Adoption]
 ) -> _Adapter:
-    """The adapter that was seen; a new one comes with a new device, or finds the one that had no MAC."""
+    """Return the adapter that was seen; a new one gets a new device, or the one that had no MAC address."""
     was = next((each for each in adopted if each.device is not None), None)
     present = present or any(each.present for each in adopted)
     text, at, sighted = str(mac), to_ms(seen.at), seen.address is not None
@@ -220,7 +220,7 @@ def _adapter(
 
 
 def _renamed(db: Connection, adapter: _Adapter, group: Sequence[Observation]) -> list[Event]:
-    """It calls itself otherwise than before; one such event a fold is enough, however many names somebody gives."""
+    """Return the event of a new name; one such event a fold is enough, even if it gives many names."""
     first, address = group[0], group[0].address or adapter.was_address
     traits = [trait for seen in group for trait in seen.traits]
     names = rename(db, str(first.mac), traits) if adapter.sighted and address and traits else None
@@ -231,7 +231,7 @@ def _renamed(db: Connection, adapter: _Adapter, group: Sequence[Observation]) ->
 
 
 def _arrival(adapter: _Adapter, seen: Observation) -> list[Event]:
-    """What it means that an adapter is here, apart from a move while it was here, which shows when a stay closes."""
+    """Return the events of an arrival. A move of a present adapter shows when its stay is closed."""
     # This machine's own presence is no news: it comes and goes with the program that looks.
     if adapter.was_present or seen.source is Source.OWN:
         return []

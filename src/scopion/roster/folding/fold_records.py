@@ -1,6 +1,6 @@
-"""What records of another time tell: leases, captures, lists. They keep their times and make nobody present.
+"""Folds records of another time: leases, captures, lists. They keep their times and make no device present.
 
-One that does not say when it was so makes an adapter and its address known, and seen never: its stay lies at NEVER.
+A record without a time makes an adapter and its address known, but never seen: its stay lies at NEVER.
 
 Part of folding: called inside its transaction, in the order of the records' times.
 """
@@ -17,12 +17,12 @@ from scopion.roster.folding.note_traits import note_traits
 from scopion.roster.folding.write_rows import make_device
 from scopion.roster.store.stored_values import to_ms
 
-# Two records of an adapter at one address that lie no further apart belong to one stay.
+# Two records of an adapter at one address belong to one stay if they are no further apart than this.
 _ONE_STAY = timedelta(hours=1)
 
 
 def note_record(db: Connection, seen: Observation) -> None:
-    """Take one record in: a new adapter counts as known from records only, until it is sighted."""
+    """Take in one record: a new adapter counts as known from records only, until it is sighted."""
     if seen.mac is None:
         see_unpaired(db, seen)
         return
@@ -56,7 +56,7 @@ def note_record(db: Connection, seen: Observation) -> None:
 
 
 def _note_stay(db: Connection, mac: str, address: str, at: int, source: Source) -> None:
-    """A closed stay at the record's time, or a longer one if it adjoins another; a present one is only confirmed."""
+    """Write a closed stay at the record's time, or extend one that adjoins; a present stay is only confirmed."""
     if at == to_ms(NEVER):
         db.execute(
             "INSERT INTO stay (mac, address, since, until, present, source) SELECT ?1, ?2, ?3, ?3, 0, ?4 "

@@ -1,4 +1,4 @@
-"""Hosts that were found without a MAC address, beyond a router: kept as devices, joined with their MAC when it is told.
+"""Hosts without a MAC address, beyond a router: they are kept as devices, and joined with their MAC when it is told.
 
 Part of folding: called inside its transaction.
 """
@@ -20,7 +20,7 @@ from scopion.roster.store.stored_values import from_ms, stored_address, to_ms
 
 
 def see_unpaired(db: Connection, seen: Observation) -> Event | None:
-    """Take in a host without a MAC; None if that is no news, or if an adapter is known to be there."""
+    """Take in a host without a MAC address. Returns None if that is no news, or if an adapter is known to be there."""
     assert seen.address is not None
     address, at = str(seen.address), to_ms(seen.at)
     adapters = [row["mac"] for row in db.execute("SELECT mac FROM stay WHERE address = ? AND present", (address,))]
@@ -32,7 +32,7 @@ def see_unpaired(db: Connection, seen: Observation) -> Event | None:
         )
         db.execute("UPDATE adapter SET last_seen = max(last_seen, ?) WHERE mac = ?", (at, mac))
     if adapters:
-        if len(adapters) == 1:  # of two claimants nobody can say who said it
+        if len(adapters) == 1:  # two claimants: it is not known which of them said it
             note_traits(db, adapters[0], seen.traits, seen.at)
         return None
     known: Row | None = db.execute("SELECT * FROM unpaired WHERE address = ?", (address,)).fetchone()
@@ -53,16 +53,16 @@ def see_unpaired(db: Connection, seen: Observation) -> Event | None:
 
 @dataclass(frozen=True, slots=True)
 class Adoption:
-    """A host that was known by its address only, and has found its adapter."""
+    """A host that was known by its address only, and whose adapter is known now."""
 
-    device: int | None  # for a new adapter to belong to; None: the adapter has one
+    device: int | None  # the device for a new adapter; None: the adapter has one
     address: str
-    since: int  # from when to when it was there, in milliseconds
+    since: int  # its presence, in milliseconds
     until: int
     present: bool
 
     def hand_over(self, db: Connection, mac: MacAddress) -> None:
-        """Give its presence to the adapter, which has been made by now: who has a MAC at last is not back."""
+        """Give its presence to the adapter, which exists by now: it counts as present all the time, not as returned."""
         db.execute(
             "INSERT OR IGNORE INTO stay (mac, address, since, until, present) VALUES (?, ?, ?, ?, ?)",
             (str(mac), self.address, self.since, self.until, self.present),
@@ -70,7 +70,7 @@ class Adoption:
 
 
 def adopt_unpaired(db: Connection, mac: MacAddress, address: Address) -> Adoption | None:
-    """The device that was known at an address without a MAC, now that a MAC is there: it has found its adapter.
+    """Return the device that was known at an address without a MAC address, now that one is known there.
 
     Called before the adapter is made. An adapter that is known already keeps its device, and takes over what was said
     of the other, unless people have described that one.
@@ -83,7 +83,7 @@ def adopt_unpaired(db: Connection, mac: MacAddress, address: Address) -> Adoptio
     db.execute("DELETE FROM unpaired WHERE address = ?", (str(address),))
     device = int(row["device"]) if owner is None else None
     if owner is not None:
-        # An entry or a description of people is never dropped: the device stays then, without an address.
+        # An entry or a description by people is never dropped: then the device stays, without an address.
         db.execute("UPDATE event SET device = ? WHERE device = ?", (owner["device"], row["device"]))
         drop_if_undescribed(db, row["device"])
     return Adoption(device, str(address), row["since"], row["until"], bool(row["present"]))
@@ -97,7 +97,7 @@ def close_unpaired(
     latest: int,
     spared: Container[str] = (),
 ) -> list[Event]:
-    """End the presence of those who were asked enough and silent; the events that tells."""
+    """End the presence of hosts that were asked enough and were silent. Returns the events."""
     gone = [
         row
         for row in db.execute("SELECT * FROM unpaired WHERE present")
@@ -111,7 +111,7 @@ def close_unpaired(
 
 
 def drop_if_undescribed(db: Connection, *devices: int) -> None:
-    """Delete devices that have neither adapter nor address nor entry, and of which nobody has said anything."""
+    """Delete devices without adapter, address, entry and any description by people."""
     clause = f"AND id IN ({','.join('?' * len(devices))})" if devices else ""
     db.execute(
         "DELETE FROM device WHERE standing = 'new' AND label = '' AND owner = '' AND place = '' AND note = '' "

@@ -1,4 +1,4 @@
-"""Events that follow from what people said of devices: who is unwanted, unlisted, or a guest that has outstayed.
+"""Events that follow from what people said of devices: unwanted, unlisted, or a guest that has stayed too long.
 
 Part of folding: called inside its transaction.
 """
@@ -19,7 +19,7 @@ _ARRIVALS = (EventKind.JOINED, EventKind.RETURNED)
 
 
 def unwanted_present(db: Connection, events: Sequence[Event]) -> list[Event]:
-    """Those among the arrivals who are unwanted: told beside their arrival, once each."""
+    """Return an event for each unwanted device among the arrivals, beside its arrival."""
     arrived = {event.device_id: event for event in events if event.kind in _ARRIVALS}
     marks = ",".join("?" * len(arrived))
     unwanted = db.execute(
@@ -29,9 +29,9 @@ def unwanted_present(db: Connection, events: Sequence[Event]) -> list[Event]:
 
 
 def unlisted_present(db: Connection, events: Sequence[Event]) -> list[Event]:
-    """Those among the arrivals who came over the air though no allow list that is in force has them.
+    """Return an event for each arrival over the air that no allow list in force has.
 
-    Only where every wireless network that is known has its allow list on: else they may have come by another.
+    Only if every known wireless network has its allow list on: else the device may have come by another one.
     """
     modes = {row[0] for row in db.execute("SELECT DISTINCT mode FROM network")}
     if modes != {"allow"}:
@@ -53,7 +53,7 @@ def unlisted_present(db: Connection, events: Sequence[Event]) -> list[Event]:
 
 
 def guests_overstayed(db: Connection, today: date, at: datetime) -> list[Event]:
-    """Guests whose last day is over and who are here: told once for each time that they were made guests."""
+    """Return an event for each guest whose last day is over and that is here; once each time it was made a guest."""
     rows = db.execute(
         "SELECT device.id, adapter.mac, stay.address FROM device JOIN adapter ON adapter.device = device.id "
         "JOIN stay ON stay.mac = adapter.mac AND stay.present "

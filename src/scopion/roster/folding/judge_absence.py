@@ -1,4 +1,4 @@
-"""Absence: which silent adapters count as gone, and the end of their stays. Part of folding."""
+"""Decides which silent adapters count as gone, and ends their stays. Part of folding."""
 
 from __future__ import annotations
 
@@ -14,34 +14,34 @@ from scopion.model.device import Event, EventKind
 from scopion.model.observation import Observation, Source
 from scopion.roster.store.stored_values import stored_address, stored_mac, to_ms
 
-# A made-up IPv6 address is preferred for a day (RFC 8981, 3.8), and then another one is: who is here without it
-# has given it up, whether it was asked or not.
+# A made-up IPv6 address is preferred for a day (RFC 8981, 3.8), then another one is: an adapter that is here without it
+# has given it up, whether or not the address was asked.
 _IPV6_FORGOTTEN = timedelta(days=1)
 
 
 @dataclass(frozen=True, slots=True)
 class Silence:
-    """Which silent adapters count as absent: those that no process has seen since the asking began.
+    """Which silent adapters count as absent: those that no process has seen since the scan began.
 
-    What a kind of question cannot find it does not judge.
+    A kind of question does not judge what it cannot find.
     """
 
     began: datetime
     spared: Container[str] = ()  # MACs, and addresses of hosts without one, that were not silent for long enough yet
-    judges: Container[Source] | None = None  # only who was last found by these; None: everybody
-    one_claimant: bool = False  # of several at one address the question finds one only
+    judges: Container[Source] | None = None  # only stays that were last found by these sources; None: all
+    one_claimant: bool = False  # the question finds only one of several adapters at an address
 
     def counts_for(self, row: Row, holders: Counter[str]) -> bool:
-        """Whether the silence of a stay's holder counts; ``holders`` tells how many are at each address."""
+        """Tell whether the silence at a stay counts; ``holders`` tells how many adapters are at each address."""
         if self.judges is not None and (row["found"] is None or Source(row["found"]) not in self.judges):
             return False
         return not (self.one_claimant and holders[row["address"]] > 1)
 
 
 def moved_on(db: Connection) -> set[int]:
-    """The IPv4 stays of those who were seen at another address first after they were seen there last.
+    """Return the IPv4 stays of adapters that were first seen at another address after they were last seen there.
 
-    They are awake: that they are silent where they were has nothing to do with dozing.
+    They are awake: their silence at the old address has nothing to do with dozing.
     """
     return {
         row[0]
@@ -60,9 +60,9 @@ def missing_stays(
     latest: int,
     at: datetime,
 ) -> list[Row]:
-    """The stays that were not confirmed though they should have been, IPv4 first."""
+    """Return the stays that should have been confirmed and were not, IPv4 first."""
     observed = {(str(seen.mac), str(seen.address)) for seen in sightings}
-    # An answer without a MAC is taken for that of the adapter which is known to be there.
+    # An answer without a MAC address is taken for that of the adapter which is known to be there.
     answered = {str(seen.address) for seen in sightings if seen.mac is None}
     silent = [
         row
@@ -75,7 +75,7 @@ def missing_stays(
     away = {row["mac"] for row in found.values() if ":" not in row["address"]} - here
     old = to_ms(at - _IPV6_FORGOTTEN)
     for row in silent:
-        # Where nobody can be asked for IPv6, an adapter that is silent in IPv4 is gone altogether.
+        # If IPv6 cannot be asked for, an adapter that is silent in IPv4 is gone altogether.
         if ":" in row["address"] and (row["mac"] in away or (row["mac"] in here and row["until"] < old)):
             found[row["id"]] = row
     return sorted(found.values(), key=lambda row: by_number(stored_address(row["address"]))[0])

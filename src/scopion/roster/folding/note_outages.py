@@ -1,4 +1,7 @@
-"""When a whole subnet was down: told once, of its gateway's device, and remembered, so that a restart is silent."""
+"""Outages of a whole subnet: each is told once and remembered, so that a restart is silent.
+
+Events belong to devices, so an outage is an event of the gateway's device, or of this machine if there is no gateway.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +16,7 @@ from scopion.roster.store.stored_values import from_ms, stored_address, stored_m
 
 
 def down_since(roster: Roster, subnet: IPv4Network) -> datetime | None:
-    """Since when a subnet is down, as was told; None if it is not."""
+    """Return since when a subnet is down, as was told; None if it is not."""
     with roster.guarded():
         row = roster.db.execute(
             "SELECT kind, at FROM event WHERE kind IN (?, ?) AND name = ? ORDER BY at DESC, id DESC LIMIT 1",
@@ -23,7 +26,7 @@ def down_since(roster: Roster, subnet: IPv4Network) -> datetime | None:
 
 
 def note_down(roster: Roster, subnet: IPv4Network, at: datetime, why: str = "") -> list[Event]:
-    """Record that nobody in a subnet answers; nothing if that is known, or if no device is known to tell it of."""
+    """Record that no device of a subnet answers; nothing if that is known, or no device is known to tell it of."""
     with roster.transaction() as db:
         whose = _teller(roster, subnet)
         if whose is None or down_since(roster, subnet) is not None:
@@ -47,7 +50,7 @@ def note_back(roster: Roster, subnet: IPv4Network, at: datetime) -> list[Event]:
 
 
 def _teller(roster: Roster, subnet: IPv4Network) -> tuple[int, MacAddress, str] | None:
-    """The subnet's gateway, else this machine: the device, its MAC, and the address that is meant."""
+    """Return the subnet's gateway, else this machine: the device, its MAC address, and the address."""
     row = roster.db.execute(
         "SELECT device, mac, gateway FROM subnet JOIN adapter ON mac = gateway_mac WHERE range = ? AND gateway NOTNULL",
         (str(subnet),),

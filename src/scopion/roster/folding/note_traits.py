@@ -1,4 +1,4 @@
-"""What adapters say of themselves: kept with its source, and from when to when it was heard. Bounded per adapter."""
+"""What adapters say of themselves, with its source and the first and last time. The number per adapter is limited."""
 
 from __future__ import annotations
 
@@ -11,9 +11,9 @@ from scopion.model.observation import Source, Trait, TraitKind
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import from_ms, stored_words, to_ms
 
-# A chatty media server announces a dozen services; somebody with a thousand names keeps the latest of them.
+# A chatty media server announces a dozen services; of an adapter with a thousand names only the latest are kept.
 MAX_TRAITS = 48
-# Where a new name means that somebody has named the thing anew; a reverse look-up may change with a lease.
+# Sources whose new name means that a person has renamed the device; a reverse look-up may change with a lease.
 _KINDS, _SOURCES = stored_words(TraitKind), stored_words(Source)
 _GIVEN_BY_ITSELF = (Source.MDNS, Source.DHCP, Source.NETBIOS, Source.LLMNR)
 
@@ -38,7 +38,7 @@ def note_traits(db: Connection, subject: str, traits: Iterable[Trait], at: datet
 
 
 def rename(db: Connection, subject: str, traits: Iterable[Trait]) -> tuple[str, str] | None:
-    """The former and the new name, if one of these traits is a name that its source has not given before.
+    """Return the old and the new name, if one of these traits is a name that its source has not given before.
 
     A source's first name is no renaming. Called before the traits are noted.
     """
@@ -62,7 +62,7 @@ def move_traits(db: Connection, subject: str, to: str) -> None:
 
 
 def all_traits(roster: Roster, where: str = "") -> dict[str, tuple[KnownTrait, ...]]:
-    """By subject, what was heard last first; ``where`` is a condition of SQL."""
+    """Return traits by subject, the latest first; ``where`` is a condition of SQL."""
     found: dict[str, tuple[KnownTrait, ...]] = {}
     query = (
         f"SELECT subject, kind, value, source, first_seen, last_seen FROM trait {where} "

@@ -19,12 +19,12 @@ INSERT INTO device (id, first_seen) VALUES (1 + max(
 
 
 def make_device(db: Connection, first_seen: int) -> int:
-    """A new device of which nothing is known but when it was first seen (milliseconds). Returns its number."""
+    """Make a device of which only the first sighting (milliseconds) is known. Returns its number."""
     return db.execute(_NEW_DEVICE, (first_seen,)).lastrowid or 0
 
 
 def record(db: Connection, events: Sequence[Event], scan: int | None = None) -> list[Event]:
-    """Write events down; they come back with their numbers."""
+    """Write events. Returns them with their numbers."""
     return [_recorded(db, event, scan) for event in events]
 
 

@@ -1,7 +1,7 @@
 """Locks on files, by which processes that share a folder take turns.
 
-Where the system has no such locks (Windows) a lock is always had: one person sits before such a machine, and SQLite
-keeps its own file safe by itself.
+On a system without such locks (Windows) every lock succeeds: one person uses such a machine, and SQLite protects its
+own file.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from types import TracebackType
 from scopion.model.errors import Refused
 from scopion.roster.store.write_files import make_folder, open_file, storage_failed
 
-# A process that only asks who holds a lock has it for a moment itself.
+# A process that only asks for the holder of a lock has the lock for a moment itself.
 _BETWEEN_S = 0.05
 
 
@@ -78,7 +78,7 @@ def holder_of(path: Path) -> int | None:
 def lock(handle: int, *, shared: bool = False, wait: bool = False) -> bool:
     """Lock an open file until it is closed. Returns False if another process has locked it.
 
-    ``wait``: wait until it has not. Raises OSError where the file system has no locks.
+    ``wait``: wait until it is free. Raises OSError if the file system has no locks.
     """
     try:
         import fcntl

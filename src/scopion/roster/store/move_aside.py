@@ -12,9 +12,9 @@ from scopion.roster.store.write_files import free_name, open_file, storage_faile
 
 
 def move_aside(path: Path, is_damaged: Callable[[Path], bool]) -> Path | None:
-    """Rename the file and its log; returns the new name, or None if another process was quicker.
+    """Rename the file and its log. Returns the new name, or None if another process was faster.
 
-    Raises StorageFailed where the folder cannot be written.
+    Raises StorageFailed if the folder cannot be written.
     """
     stamp = datetime.now(UTC).strftime("%Y%m%d-%H%M%S")
     try:
@@ -23,7 +23,7 @@ def move_aside(path: Path, is_damaged: Callable[[Path], bool]) -> Path | None:
             if not is_damaged(path):
                 return None
             aside = free_name(path.with_name(f"{path.name}.damaged-{stamp}"))
-            # The log first: left beside the new roster it would be taken for that one's.
+            # The log first: if it stayed beside the new roster, it would be taken for that one's.
             for tail in ("-wal", "-shm"):
                 beside = path.with_name(path.name + tail)
                 if os.path.lexists(beside):

@@ -1,6 +1,6 @@
 """Opens the roster: one SQLite file in WAL mode, safe for several processes, never overwritten when damaged.
 
-Everything that reads or writes it goes through a ``Roster``'s connection, in the other files of this room.
+All reading and writing goes through a ``Roster``'s connection, in the other files of this room.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from scopion.roster.store.stored_values import ADVICE, UNREADABLE, NotOurs
 from scopion.roster.store.write_files import make_folder, open_file, storage_failed
 
 FILE = "roster.sqlite"
-# Another process holds the roster for a fraction of a second when it folds a scan; ten is a stuck disk.
+# Another process holds the roster for a fraction of a second when it folds a scan; ten seconds are a stuck disk.
 BUSY_S = 10.0
 MEMORY_LOST = "memory_lost"  # meta: the name of the damaged file that this roster replaces, until a scan has told it
 
@@ -32,17 +32,17 @@ class Roster:
     def __init__(self, path: Path, db: sqlite3.Connection) -> None:
         self.path = path
         self.db = db
-        self.moved_aside: Path | None = None  # where a damaged one went when this one was opened
-        self.recording = False  # whether a change is being noted, see changes
+        self.moved_aside: Path | None = None  # the new name of a damaged file, if this opening has moved one
+        self.recording = False  # whether a change is being recorded
         self.has_written = False  # whether any transaction of this process has changed a row
         self._depth = 0
         self._inode = path.stat().st_ino if path.exists() else 0
 
     @classmethod
     def open(cls, folder: Path) -> Roster:
-        """Open the roster of a site's folder for writing; make it if it is not there.
+        """Open the roster of a site's folder for writing; make it if it does not exist.
 
-        A damaged one is moved aside under a name that is told by ``memory_lost``. Raises StorageFailed.
+        A damaged one is moved aside under the name in ``memory_lost``. Raises StorageFailed.
         """
         make_folder(folder)
         path = folder / FILE
@@ -61,7 +61,7 @@ class Roster:
 
     @classmethod
     def open_for_reading(cls, folder: Path) -> Roster | None:
-        """Open the roster for reading only, or None if there is none yet. Raises DamagedRoster, StorageFailed."""
+        """Open the roster for reading only; None if there is none yet. Raises DamagedRoster, StorageFailed."""
         path = folder / FILE
         if not path.exists():
             return None
@@ -69,7 +69,7 @@ class Roster:
         try:
             db.execute("SELECT count(*) FROM sqlite_schema").fetchone()
         except sqlite3.OperationalError:
-            # No right to make the shared-memory file beside it: the file alone is whole if no log is waiting.
+            # No right to make the shared-memory file beside it: the file alone is whole if no log waits.
             db.close()
             db = _connect_without_writing(path)
         except UNREADABLE:
@@ -86,17 +86,17 @@ class Roster:
         try:
             migrated = cls.open(folder)
         except StorageFailed:
-            migrated = roster._migrated_in_memory()  # on a disk that cannot be written an old one is read all the same
+            migrated = roster._migrated_in_memory()  # an old one on a disk that cannot be written is read all the same
         db.close()
         return migrated
 
     def close(self) -> None:
-        """Close the file; allowed twice."""
+        """Close the file; a second call does nothing."""
         self.db.close()
 
     @property
     def is_in_place(self) -> bool:
-        """Whether the open file is still the one of that name: another process may have moved a damaged one aside."""
+        """Tell whether the open file still has its name: another process may have moved a damaged one aside."""
         try:
             return self.path.stat().st_ino == self._inode
         except OSError:
@@ -104,7 +104,7 @@ class Roster:
 
     @contextmanager
     def transaction(self) -> Iterator[sqlite3.Connection]:
-        """All or nothing; inside another one it is part of that. Raises StorageFailed or DamagedRoster."""
+        """Run a transaction; inside another one it is part of that. Raises StorageFailed or DamagedRoster."""
         if self._depth:
             yield self.db
             return
@@ -123,12 +123,12 @@ class Roster:
 
     @contextmanager
     def savepoint(self) -> Iterator[None]:
-        """A part of a transaction that is taken back by itself if it fails."""
+        """Run a part of a transaction that is rolled back alone if it fails."""
         self.db.execute("SAVEPOINT part")
         try:
             yield
         except BaseException:
-            if self.db.in_transaction:  # a full disk has taken back all of it
+            if self.db.in_transaction:  # a full disk has rolled back all of it
                 self.db.execute("ROLLBACK TO part")
                 self.db.execute("RELEASE part")
             raise
@@ -149,13 +149,15 @@ class Roster:
             raise DamagedRoster(f"{self.path}: {error.what}; {ADVICE}") from None
 
     def rows(self, query: str) -> Iterator[tuple[Any, ...]]:
-        """The answer to a query as plain tuples, quicker than rows with names: for lists of everything."""
+        """Yield the answer to a query as plain tuples, which are faster than rows with names: for
+        lists of everything.
+        """
         cursor = self.db.cursor()
         cursor.row_factory = None
         return cursor.execute(query)
 
     def shrink(self) -> None:
-        """Give the room of what was removed back to the disk. Raises StorageFailed."""
+        """Give the room of removed rows back to the disk. Raises StorageFailed."""
         with self.guarded():
             self.db.execute("VACUUM")
             self.db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
@@ -177,7 +179,7 @@ class Roster:
         return migrated
 
     def meta(self, key: str) -> str | None:
-        """A remembered text, or None."""
+        """Return a remembered text, or None."""
         row = self.db.execute("SELECT value FROM meta WHERE key = ?", (key,)).fetchone()
         return str(row[0]) if row else None
 
@@ -190,7 +192,7 @@ class Roster:
 
     @property
     def memory_lost(self) -> str | None:
-        """The name of the damaged file that this roster replaces, while no scan has been folded since."""
+        """Return the name of the damaged file that this roster replaces, until a scan has been folded."""
         return self.meta(MEMORY_LOST)
 
     @classmethod
@@ -199,7 +201,7 @@ class Roster:
             if path.is_symlink():
                 raise OSError(errno.ELOOP, os.strerror(errno.ELOOP))
             if not path.exists():
-                os.close(open_file(path))  # with its mode and owner from the first moment, whatever the umask says
+                os.close(open_file(path))  # with its mode and owner from the first moment, whatever the umask is
             fresh = path.stat().st_size == 0
             db = _connect(f"{path.absolute().as_uri()}?mode=rw")
         except OSError as error:
@@ -241,7 +243,7 @@ class Roster:
 
             copy_before_migration(self.path, version)
         with self.transaction() as db:
-            # Once more under the lock: another process may have been quicker.
+            # Once more under the lock: another process may have been faster.
             bring_up(db, _check_version(self.path, db))
 
 
@@ -252,13 +254,13 @@ def _connect(uri: str) -> sqlite3.Connection:
 
 
 def _connect_without_writing(path: Path) -> sqlite3.Connection:
-    """Where not even the shared-memory file can be made. Raises StorageFailed if that might show half a change."""
+    """Open a file where not even shared memory can be made. Raises StorageFailed if that might show half a change."""
     log = path.with_name(FILE + "-wal")
     if not log.exists() or not log.stat().st_size:
         return _connect(f"{path.absolute().as_uri()}?mode=ro&immutable=1")
     if not _is_on_a_read_only_disk(path):
         raise StorageFailed(f"{path} is in use and you may not write beside it: run as its owner")
-    # Nobody writes there: file and log can be read as they are, elsewhere, and what the log holds is not lost.
+    # No process writes there: file and log can be copied and read elsewhere, so that what the log holds is not lost.
     import shutil
     import tempfile
 
@@ -278,7 +280,7 @@ def _is_on_a_read_only_disk(path: Path) -> bool:
 
 
 def _use_write_ahead_log(db: sqlite3.Connection) -> None:
-    """Switch a new file to WAL mode. SQLite does not wait for another process that does the same: we do."""
+    """Switch a new file to WAL mode. SQLite does not wait for another process that does the same, so we do."""
     deadline = time.monotonic() + BUSY_S
     while True:
         try:

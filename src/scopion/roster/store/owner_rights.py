@@ -1,7 +1,7 @@
-"""On whose behalf a site's settings act: root does nothing for ``site.toml`` that its owner could not do alone.
+"""Limits root to the rights of the owner of ``site.toml``: root does nothing that the owner could not do alone.
 
-Who may write ``site.toml`` may name programs, files and secrets. Under sudo, or in a job of root's, that would make
-them root. So what it names is run, written and read within the rights of the account that owns the file.
+A person who may write ``site.toml`` may name programs, files and secrets. Under sudo, or in a job of root's, that would
+give the rights of root. So what it names is run, written and read with the rights of the account that owns the file.
 """
 
 from __future__ import annotations
@@ -18,9 +18,9 @@ SETTINGS = "site.toml"
 
 
 def bound_to(folder: Path) -> int | None:
-    """The account within whose rights the settings of a site act, or None where this process's own are no more.
+    """Return the account whose rights limit the settings of a site; None if this process has no more rights.
 
-    Raises Refused for settings of root's that others may change.
+    Raises Refused for settings of root that others may change.
     """
     if sys.platform == "win32" or os.geteuid() != 0:
         return None
@@ -38,21 +38,21 @@ def bound_to(folder: Path) -> int | None:
 
 
 def within_rights(account: int | None) -> dict[str, Any]:
-    """The arguments by which ``subprocess`` starts a program with an account's rights; none for None."""
+    """Return the arguments by which ``subprocess`` starts a program with an account's rights; none for None."""
     if account is None or sys.platform == "win32":
         return {}
     import pwd
 
     try:
         entry = pwd.getpwuid(account)
-    except KeyError:  # an account of elsewhere: its number, and no group
+    except KeyError:  # an account of another machine: its number, and no group
         return {"user": account, "group": account, "extra_groups": []}
     groups = os.getgrouplist(entry.pw_name, entry.pw_gid)
     return {"user": account, "group": entry.pw_gid, "extra_groups": groups}
 
 
 def home_of(account: int) -> str:
-    """The home folder of an account; / where it has none."""
+    """Return the home folder of an account; / if it has none."""
     import pwd
 
     try:

@@ -1,6 +1,6 @@
 """Copies of the roster beside it: one a day for a week, one before every migration, one of what a restore replaces.
 
-Made by SQLite's own backup, so that a copy is whole even while another process writes.
+SQLite's own backup makes them, so that a copy is whole even while another process writes.
 """
 
 from __future__ import annotations
@@ -32,11 +32,11 @@ class Copy:
     made: datetime
     size: int  # octets
     schema: int | None  # None: it cannot be read
-    devices: int | None  # how many it knows; None: it cannot be read
+    devices: int | None  # how many devices it knows; None: it cannot be read
 
     @property
     def because(self) -> str:
-        """What it was made for."""
+        """Return what it was made for."""
         name = self.path.stem.removeprefix("roster-")
         if name.startswith("schema-"):
             return "before its form changed"
@@ -48,12 +48,12 @@ class Copy:
 def copy_roster(source: Path, target: Path, *, own_folder: bool = False) -> None:
     """Copy a roster into a new file, whole or not at all. Raises StorageFailed.
 
-    ``own_folder``: the file's folder is one of Scopion's making and may be no link to another.
+    ``own_folder``: Scopion makes the file's folder, which may be no link.
     """
     import shutil
     import tempfile  # needed once a day, and this file at every start
 
-    # SQLite opens files by their names: its copy is made where nobody else can exchange one for a link.
+    # SQLite opens files by their names: the copy is made where no other account can exchange a file for a link.
     beside = None if others_may_write(target.parent) else target.parent
     try:
         with tempfile.TemporaryDirectory(prefix=".copy-", suffix=DRAFT, dir=beside) as place:
@@ -72,7 +72,7 @@ def copy_roster(source: Path, target: Path, *, own_folder: bool = False) -> None
 
 
 def keep_daily_copy(roster: Path, today: date) -> Path | None:
-    """Make today's copy unless it is there, and drop those that are older than a week. Raises StorageFailed.
+    """Make today's copy unless it is there, and drop copies older than a week. Raises StorageFailed.
 
     Returns the copy if it was made now.
     """
@@ -92,7 +92,7 @@ def copy_before_migration(roster: Path, schema: int) -> None:
 
 
 def copy_before_mending(roster: Path) -> None:
-    """Keep a roster with its times as they are: it may be the clock of now that is wrong. Raises StorageFailed."""
+    """Keep a roster with its times as they are: the clock of now may be the wrong one. Raises StorageFailed."""
     _keep_as(roster, f"roster-{_UNMENDED}.sqlite")
 
 
@@ -112,12 +112,12 @@ def _keep_as(roster: Path, name: str) -> None:
 
 
 def drop_replaced(roster: Path) -> None:
-    """Of the copies of what restores replaced, keep the latest few."""
+    """Keep only the latest few copies of what restores replaced."""
     _drop_but_latest(roster.parent / FOLDER, _REPLACED, _REPLACED_KEPT)
 
 
 def copies(roster: Path) -> list[Copy]:
-    """The copies of a roster, the latest first."""
+    """Return the copies of a roster, the latest first."""
     found = [_copy(path) for path in (roster.parent / FOLDER).glob("roster-*.sqlite")]
     return sorted(found, key=lambda copy: (copy.made, copy.path.name), reverse=True)
 
@@ -137,7 +137,7 @@ def _devices_in(path: Path) -> int | None:
 
 
 def schema_of(path: Path) -> int | None:
-    """The schema of a file if it is a sound roster that this program can read, else None."""
+    """Return the schema of a file if it is a sound roster that this program can read, else None."""
     try:
         with closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro&immutable=1", uri=True)) as db:
             version = int(db.execute("PRAGMA user_version").fetchone()[0])

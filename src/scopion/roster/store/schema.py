@@ -175,7 +175,7 @@ _ALERTS = (
     "CREATE INDEX alert_waiting ON alert (channel, id) WHERE state = 'waiting'",
     "CREATE UNIQUE INDEX alert_gathering ON alert (channel, gathers) WHERE gathering",
     "CREATE INDEX alert_made ON alert (made)",
-    # What an alert tells, in the form event/1: whole, because the device may be forgotten before it is delivered.
+    # The events of an alert, in the form event/1: whole, because the device may be forgotten before the delivery.
     """CREATE TABLE alert_event (
         alert INTEGER NOT NULL REFERENCES alert (id) ON DELETE CASCADE,
         position INTEGER NOT NULL,
@@ -255,7 +255,7 @@ _LISTS = (
         reverted_by INTEGER
     )""",
     "CREATE INDEX push_enforcer ON push (enforcer, ssid, id)",
-    # What came of a look at whether a list works. NULL: nothing contradicted it, and nothing of it could be read.
+    # The result of a verification. NULL: nothing contradicted the list, and nothing of it could be read.
     """CREATE TABLE verification (
         id INTEGER PRIMARY KEY,
         ssid TEXT NOT NULL,
@@ -292,7 +292,7 @@ def make_base(db: Connection) -> None:
 
 
 def _from_before_0_1(db: Connection) -> None:
-    """From the last schema before 0.1.0, which has the same tables by other statements. Goes with 0.2."""
+    """Bring up the last schema before 0.1.0, which has the same tables by other statements. Remove it with 0.2."""
 
 
 APPLICATION_ID = 0x53434F50  # "SCOP": tells a roster from other SQLite files (PRAGMA application_id)

@@ -1,7 +1,7 @@
-"""How moments and addresses stand in the roster's tables, and how they are read from there.
+"""How moments and addresses are written in the roster's tables, and read from there.
 
-Moments are milliseconds since 1970 in UTC, addresses their usual text. Reading a list meets the same ones again and
-again - one scan gives its moment to a device, its adapter, its stay and its traits - so that they are made once.
+Moments are milliseconds since 1970 in UTC, addresses their usual text. A list has the same ones many times - one scan
+gives its moment to a device, its adapter, its stay and its traits - so each is made once.
 """
 
 from __future__ import annotations
@@ -19,16 +19,16 @@ from scopion.model.bounded_cache import BoundedCache
 from scopion.model.errors import DamagedRoster, InvalidMacAddress
 from scopion.model.mac import MacAddress
 
-EPOCH = datetime(1970, 1, 1, tzinfo=UTC)  # before anything that a roster keeps
+EPOCH = datetime(1970, 1, 1, tzinfo=UTC)  # before every moment that a roster keeps
 _MOST = 65_536  # remembered at a time: 10 MB
 Word = TypeVar("Word")
-# What SQLite raises of a damaged file; what it quotes from there may be no text at all.
+# What SQLite raises for a damaged file; the text that it quotes may be no text at all.
 UNREADABLE = (sqlite3.DatabaseError, UnicodeDecodeError)
 ADVICE = "scopion roster check tells what is wrong, scopion roster restore goes back to a copy"
 
 
 class NotOurs(DamagedRoster):
-    """What stands in a table is nothing that we would have written there. ``Roster.guarded`` tells in which file."""
+    """A table holds something that we would not have written. ``Roster.guarded`` adds the file."""
 
     def __init__(self, what: str) -> None:
         super().__init__(f"the roster is damaged: {what}; {ADVICE}")
@@ -37,7 +37,7 @@ class NotOurs(DamagedRoster):
 
 @contextmanager
 def as_written(what: str) -> Iterator[None]:
-    """Read something that was written here: whatever is wrong with it is ``NotOurs``. Also goes as a decorator."""
+    """Read something that was written here: every error in it becomes ``NotOurs``. It is also a decorator."""
     try:
         yield
     except NotOurs:
@@ -47,7 +47,7 @@ def as_written(what: str) -> Iterator[None]:
 
 
 def stored_words(kind: Callable[[str], Word]) -> BoundedCache[object, Word]:
-    """The words of a kind by their texts; a text that is none of them raises NotOurs."""
+    """Return the words of a kind by their texts; a text that is none of them raises NotOurs."""
 
     def read(text: object) -> Word:
         try:
@@ -73,12 +73,14 @@ def _mac(text: str) -> MacAddress:
 
 
 def to_ms(moment: datetime) -> int:
-    """A moment as the roster keeps it."""
+    """Return a moment as the roster keeps it."""
     return round(moment.timestamp() * 1000)
 
 
 def stored_address(text: str) -> Address:
-    """An address that the roster kept: as it was written, so that the system's own reader will do. Raises NotOurs."""
+    """Return an address that the roster kept. It is in its usual text, so the system's own reader suffices. Raises
+    NotOurs.
+    """
     try:
         return IPv6Address(text) if ":" in text else IPv4Address(int.from_bytes(inet_pton(AF_INET, text)))
     except (OSError, ValueError, TypeError):

@@ -1,7 +1,8 @@
-"""Making files so that nothing is ever half-written, nothing is written through a link, and nobody reads it too early.
+"""Writes files so that no reader sees half a file, nothing is written through a link, and no other account reads it
+early.
 
-Several people may write in a site's folder, and root in theirs: a name in it may be a link that somebody else has put
-there. So files are opened through no link, and get their mode and owner by the open file, never by the name once more.
+Several people may write in a site's folder, and root in theirs: a name in it may be a link that another account has
+made. So files are opened through no link, and get their mode and owner by the open file, never by the name once more.
 Under sudo they stay the invoking user's.
 """
 
@@ -21,20 +22,20 @@ from typing import BinaryIO
 from scopion.model.errors import StorageFailed
 from scopion.model.text import whole_number
 
-# No link is followed that somebody else has put there, and no child inherits the file; not every system has these.
+# Follow no link, and let no child inherit the file; not every system has these flags.
 _NO_LINK = getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_BINARY", 0)
-# A pipe that nobody reads is refused at once, and does not hold us; of no consequence for a file.
+# A pipe without a reader is refused at once and does not block us; a file is not affected.
 _NO_WAITING = getattr(os, "O_NONBLOCK", 0)
 # Whether a file can be named within an open folder: then the folder cannot be exchanged for another meanwhile.
 _WITHIN_FOLDER = {os.open, os.rename, os.unlink} <= os.supports_dir_fd and hasattr(os, "O_DIRECTORY")
-# What this process has written, for whoever interrupts it; the latest are enough.
+# What this process has written, for the message after an interrupt; the latest are enough.
 written: deque[Path] = deque(maxlen=8)
 DRAFT = ".draft"
 _DRAFT_IS_OLD_S = 86_400  # no file takes a day to be written: its process was killed
 
 
 def invoking_user() -> tuple[int, int] | None:
-    """The user and group who called sudo, or None if this is not root under sudo."""
+    """Return the user and group that called sudo; None if this is not root under sudo."""
     if sys.platform == "win32" or os.geteuid() != 0:
         return None
     # The largest number stands for "no account" (chown(2)).
@@ -43,16 +44,16 @@ def invoking_user() -> tuple[int, int] | None:
 
 
 def hand_over(path: Path) -> None:
-    """Give what root has made under sudo to the user who asked, unless its folder is root's own."""
+    """Give what root has made under sudo to the invoking user, unless its folder is root's own."""
     owner = invoking_user()
     if owner is not None and path.parent.stat().st_uid == owner[0]:
         os.chown(path, *owner, follow_symlinks=False)
 
 
 def make_folder(path: Path, like: Path | None = None) -> None:
-    """Make a folder that only its owner can look into - for a group if ``like`` is - with its parents.
+    """Make a folder that only its owner can look into - or a group, as in ``like`` - with its parents.
 
-    With ``like``, the site's folder in which it lies, it may be no link to another. Raises StorageFailed.
+    With ``like``, the site's folder around it, it may be no link to another. Raises StorageFailed.
     """
     missing = [each for each in (path, *path.parents) if not each.exists()]
     try:
@@ -60,7 +61,7 @@ def make_folder(path: Path, like: Path | None = None) -> None:
             shared = like is not None and private_mode(like) != 0o600
             mode = stat.S_IMODE(like.stat().st_mode) if like is not None and shared else 0o700
             each.mkdir(mode=mode & 0o777)
-            # A service in its sandbox may not set the bit of the group; it has no need to: the kernel hands it down.
+            # A service in its sandbox may not set the bit of the group, and need not: the kernel passes it down.
             if shared and stat.S_IMODE(each.lstat().st_mode) != mode:
                 with _opened_folder(each, _NO_LINK) as at:
                     os.chmod(each if at is None else at, mode)  # noqa: PTH101 - also an open folder
@@ -76,7 +77,7 @@ def make_folder(path: Path, like: Path | None = None) -> None:
 
 
 def private_mode(folder: Path | int) -> int:
-    """The mode of a file in a site's folder: its owner's alone, unless the folder is set up for a group.
+    """Return the mode of a file in a site's folder: its owner's alone, unless the folder is set up for a group.
 
     A group that may write into the folder (2770) may change the site, one that may look into it (2750) may read it.
     """
@@ -87,7 +88,7 @@ def private_mode(folder: Path | int) -> int:
 
 
 def others_may_write(folder: Path) -> bool:
-    """Whether anybody but this account can put something into a folder."""
+    """Tell whether another account can put something into a folder."""
     there = folder.stat()
     if sys.platform == "win32":
         return False
@@ -95,10 +96,10 @@ def others_may_write(folder: Path) -> bool:
 
 
 def open_file(path: Path, flags: int = os.O_RDWR, *, bound: int | None = None) -> int:
-    """Open a file that stays, and is written in place: made in ``private_mode`` if it is not there. Its handle.
+    """Open a file that is written in place; make it in ``private_mode`` if it does not exist. Returns its handle.
 
-    ``bound``: an account to whom both the file and its folder have to belong. Raises OSError, also for a link and for
-    what is no ordinary file.
+    ``bound``: an account that has to own both the file and its folder. Raises OSError, also for a link and for what is
+    no ordinary file.
     """
     with _opened_folder(path.parent) as at:
         folder, name = (path.parent, path) if at is None else (at, Path(path.name))
@@ -129,7 +130,7 @@ def _require_owner(there: os.stat_result, account: int, what: str) -> None:
 
 @contextmanager
 def _opened_folder(folder: Path, more: int = 0) -> Iterator[int | None]:
-    """A folder, open as long as something in it is named; None where the system cannot name files so."""
+    """Open a folder while something in it is named; None if the system cannot name files within an open folder."""
     at = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | more) if _WITHIN_FOLDER else None
     try:
         yield at
@@ -142,11 +143,11 @@ def _opened_folder(folder: Path, more: int = 0) -> Iterator[int | None]:
 def replacing(
     path: Path, mode: int | None = None, owner: tuple[int, int] | None = None, *, own_folder: bool = False
 ) -> Iterator[BinaryIO]:
-    """A new file that takes the place of ``path`` when the block ends well; else the old one stays as it was.
+    """Write a new file that replaces ``path`` when the block ends well; else the old one stays as it was.
 
-    It is nobody else's to read until it is whole; then it has ``mode``, or ``private_mode``, and ``owner`` (user,
-    group), or under sudo the invoking user. ``own_folder``: its folder is one of Scopion's making and may be no link.
-    Raises OSError.
+    No other account can read it until it is whole; then it has ``mode``, or ``private_mode``, and ``owner`` (user,
+    group), or under sudo the invoking user. ``own_folder``: Scopion makes its folder, which may be no link. Raises
+    OSError.
     """
     draft = f".{path.name[:100]}.{os.urandom(6).hex()}{DRAFT}"
     with _opened_folder(path.parent, _NO_LINK if own_folder else 0) as at:
@@ -178,7 +179,7 @@ def _set_rights(handle: int, folder: Path | int, mode: int | None, owner: tuple[
 
 
 def write_atomically(path: Path, data: bytes, mode: int | None = None, *, own_folder: bool = False) -> None:
-    """Write a file whole or not at all, as ``replacing`` does; a reader sees the old or the new.
+    """Write a file whole or not at all, as ``replacing`` does; a reader sees the old or the new one.
 
     Raises StorageFailed.
     """
@@ -190,11 +191,11 @@ def write_atomically(path: Path, data: bytes, mode: int | None = None, *, own_fo
 
 
 def remove_old_drafts(folder: Path) -> None:
-    """Remove what processes that were killed have left half-written in a folder, a day later."""
+    """Remove drafts of killed processes from a folder, a day later."""
     import shutil  # needed once a day, and this file at every start
 
     if folder.is_symlink():
-        return  # what lies beyond is somebody else's
+        return  # what lies beyond belongs to another account
     with suppress(OSError):
         for each in folder.glob(f".*{DRAFT}"):
             if time.time() - each.lstat().st_mtime < _DRAFT_IS_OLD_S:
@@ -206,7 +207,7 @@ def remove_old_drafts(folder: Path) -> None:
 
 
 def free_name(path: Path) -> Path:
-    """The path, or one beside it that nobody has: ``roster-2.sqlite``, ``roster.sqlite.damaged-...-2``."""
+    """Return the path, or a free one beside it: ``roster-2.sqlite``, ``roster.sqlite.damaged-...-2``."""
     ending = ".sqlite" if path.suffix == ".sqlite" else ""
     number, candidate = 1, path
     while os.path.lexists(candidate):
@@ -216,12 +217,12 @@ def free_name(path: Path) -> Path:
 
 
 def reason(error: OSError) -> str:
-    """Why a file could not be opened or written, as people say it."""
+    """Return in plain words why a file could not be opened or written."""
     if error.errno == errno.ELOOP:
         return "it is a link, and nothing is written through one: remove it"
     return error.strerror or str(error)
 
 
 def storage_failed(path: Path, error: OSError) -> StorageFailed:
-    """The error to raise when a file or folder could not be written."""
+    """Return the error to raise when a file or folder could not be written."""
     return StorageFailed(f"{path} cannot be written: {reason(error)}; nothing was changed")

@@ -1,7 +1,7 @@
-"""What each column of the roster may hold: so that a damaged row is told by ``roster check``, whichever it is.
+"""What each column of the roster may hold, so that ``roster check`` finds every damaged row.
 
 SQLite keeps what it is given: a text in a column for numbers, a moment of the year 300,000. A row that another program
-has written, or a disk has damaged, is found here: texts are read as their readers do, numbers are looked at by SQLite.
+has written, or a disk has damaged, is found here: texts are read as their readers do, numbers are checked by SQLite.
 """
 
 from __future__ import annotations
@@ -23,29 +23,31 @@ from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.pushes import PushState
 
 Reader = Callable[[object], object]
-_LONGEST = 100_000  # of a message with a page's worth of events; all others are much shorter
+_LONGEST = 100_000  # of a message with a page of events; all others are much shorter
 
 
 @dataclass(frozen=True, slots=True)
 class Whole:
-    """A whole number within bounds: SQLite itself finds what is none, for a year has hundreds of thousands of them."""
+    """A whole number within limits. SQLite itself finds other values, because a year has hundreds
+    of thousands of rows.
+    """
 
     least: int
     most: int
     or_null: bool = False
 
     def wrong(self, column: str) -> str:
-        """The condition for rows in which a column holds anything else."""
+        """Return the condition for rows in which a column holds anything else."""
         wrong = f"typeof({column}) <> 'integer' OR {column} NOT BETWEEN {self.least} AND {self.most}"
         return f"{column} IS NOT NULL AND ({wrong})" if self.or_null else wrong
 
     def holds(self, value: object) -> bool:
-        """Whether it is one of these."""
+        """Tell whether it is one of these."""
         return (value is None and self.or_null) or (type(value) is int and self.least <= value <= self.most)
 
 
 _LARGEST = 2**63 - 1
-_LATEST = 253_402_300_799_999  # the last millisecond that a datetime can tell
+_LATEST = 253_402_300_799_999  # the last millisecond that a datetime can hold
 NUMBER, _FLAG, _MOMENT = Whole(-_LARGEST, _LARGEST), Whole(0, 1), Whole(0, _LATEST)
 _NUMBER_OR_NULL, _FLAG_OR_NULL, _MOMENT_OR_NULL = (replace(each, or_null=True) for each in (NUMBER, _FLAG, _MOMENT))
 
@@ -67,7 +69,7 @@ def _address(value: object) -> None:
 
 
 def _subject(value: object) -> None:
-    """A trait is an adapter's, or that of a host of which only the address is known."""
+    """Check the subject of a trait: an adapter, or a host of which only the address is known."""
     with as_written("the subject of a trait"):
         try:
             _mac(value)
@@ -88,7 +90,7 @@ def _object(value: object) -> None:
 
 
 def _lines(value: object) -> str:
-    """A document, in which line ends stand as backslashes: nothing else of it may control anything either."""
+    """Check a document, in which line ends are backslash escapes: it may have no other control characters."""
     if not isinstance(value, str):
         raise NotOurs(f"{value!r:.40} is no text")
     return value
@@ -138,7 +140,7 @@ def require(column: Reader | Whole, value: object) -> None:
 
 
 def no_value(value: object) -> NotOurs:
-    """What is wrong with a number, or with what is none."""
+    """Return what is wrong with a number, or with a value that is no number."""
     return NotOurs(f"{value!r:.40} is no value that this column can hold")
 
 

@@ -16,25 +16,25 @@ from scopion.roster.undo.read_changes import KEYS, RowChange, rows_of
 from scopion.roster.undo.record_changes import Change
 
 Image = dict[str, Any]
-# What only people make and change.
+# Tables that only people change.
 _OF_PEOPLE = ("network", "entry", "exclusive", "timetable", "mute")
-# Whose numbers may have been given to others since.
+# Rows of these tables may have given their numbers to others since.
 _NUMBERED = ("stay", "event", "entry", "exclusive", "mute")
-# These grow by themselves, and are never turned back.
+# Columns that grow by themselves and are never turned back.
 _ONWARD = {"revision", "last_seen", "until", "sighted"}
 
 
 def take_back(roster: Roster, change: Change, *, keep_later: bool = False) -> None:
     """Bring every row of a change back to what it was. Called inside a change of its own.
 
-    With ``keep_later`` what somebody has changed since stays as it is; without, it is Refused.
+    With ``keep_later`` rows that were changed since stay as they are; without, it is Refused.
     """
     with roster.transaction() as db:
         db.execute("PRAGMA defer_foreign_keys = ON")
         try:
             for row in reversed(rows_of(roster, change)):
                 _take_back(db, row, change, keep_later)
-        except IntegrityError:  # what it would restore is another's by now
+        except IntegrityError:  # the row that it would restore belongs to another by now
             raise _changed_since(change) from None
 
 
@@ -68,7 +68,7 @@ def _free_label(db: Connection, row: RowChange, change: Change, keep_later: bool
 
 
 def _remove(db: Connection, row: RowChange, change: Change, keep_later: bool) -> None:
-    """What the change had made goes again."""
+    """Remove what the change had made."""
     assert row.after is not None
     if row.relation == "device":
         number = row.after["id"]
@@ -78,7 +78,7 @@ def _remove(db: Connection, row: RowChange, change: Change, keep_later: bool) ->
             return  # a scan has found it meanwhile: it is there
     current = _current(db, row.relation, row.after)
     if current is None or (row.relation == "adapter" and current["last_seen"] > row.after["last_seen"]):
-        return  # an adapter that was seen since is no longer only what the change said
+        return  # an adapter that was seen since is more than the change said
     if row.relation in _OF_PEOPLE and not keep_later and _differs(current, row.after, row.after):
         raise _changed_since(change)
     where, values = _where(row.relation, row.after)
@@ -86,7 +86,7 @@ def _remove(db: Connection, row: RowChange, change: Change, keep_later: bool) ->
 
 
 def _turn_back(db: Connection, row: RowChange, change: Change, keep_later: bool) -> None:
-    """The columns that the change wrote get their old values."""
+    """Give the columns that the change wrote their old values."""
     assert row.before is not None and row.after is not None
     after, before = row.after, row.before
     written = [name for name in after if after[name] != before.get(name) and name not in _ONWARD]
@@ -110,7 +110,7 @@ def _turn_back(db: Connection, row: RowChange, change: Change, keep_later: bool)
 
 
 def _bring_back(db: Connection, row: RowChange) -> None:
-    """What the change had deleted is there again; what has come in its place meanwhile is joined with it."""
+    """Restore what the change had deleted; what has come in its place meanwhile is joined with it."""
     assert row.before is not None
     special: dict[str, Callable[[Connection, Image], bool]] = {
         "adapter": _join_adapter,
@@ -124,7 +124,7 @@ def _bring_back(db: Connection, row: RowChange) -> None:
         row.relation in ("stay", "event", "entry", "exclusive", "mute")
         and _current(db, row.relation, image) is not None
     ):
-        image["id"] = None  # its number has been given to another
+        image["id"] = None  # its number was given to another row
     if row.relation == "event" and image.get("scan") is not None:
         known = db.execute("SELECT 1 FROM scan WHERE id = ?", (image["scan"],)).fetchone()
         image["scan"] = image["scan"] if known else None
@@ -134,7 +134,7 @@ def _bring_back(db: Connection, row: RowChange) -> None:
 
 
 def _join_adapter(db: Connection, image: Image) -> bool:
-    """An adapter that was seen again after it was forgotten returns to its old device."""
+    """Return an adapter that was seen again after it was forgotten to its old device."""
     current = db.execute("SELECT * FROM adapter WHERE mac = ?", (image["mac"],)).fetchone()
     if current is None:
         return False
@@ -149,7 +149,7 @@ def _join_adapter(db: Connection, image: Image) -> bool:
 
 
 def _join_stay(db: Connection, image: Image) -> bool:
-    """A stay that was open goes on in the one that has begun since."""
+    """Let a stay that was open continue in the one that has begun since."""
     if not image["present"]:
         return False
     continued = db.execute(

@@ -1,4 +1,4 @@
-"""Whether a roster is sound: the file itself, and the rules that its rows keep."""
+"""Checks whether a roster is sound: the file itself, and the rules that its rows keep."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ _RULES = (
 
 
 def unsound(roster: Roster, now: datetime) -> list[str]:
-    """What is wrong, one sentence each; nothing for a sound roster. Reads the whole file."""
+    """Return what is wrong, one sentence each; nothing for a sound roster. Reads the whole file."""
     db = roster.db
     found: list[str] = []
     with roster.guarded():
@@ -55,7 +55,7 @@ def unsound(roster: Roster, now: datetime) -> list[str]:
 
 
 def foreign_schema(roster: Roster) -> list[str]:
-    """What stands in the file beside Scopion's own tables: triggers and views act when others read or write."""
+    """Return what is in the file beside Scopion's own tables: triggers and views act when others read or write."""
     from sqlite3 import connect
 
     from scopion.roster.store.schema import bring_up

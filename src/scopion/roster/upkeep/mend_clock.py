@@ -1,4 +1,4 @@
-"""What has to be mended when the machine's clock is set back: what was seen then would lie in the future."""
+"""Mends the roster after the machine's clock was set back: what was seen then would be in the future."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from scopion.roster.store.stored_values import to_ms
 if TYPE_CHECKING:
     from scopion.roster.wifi.push_deadlines import Boot
 
-# The moments that are of the past, by table: none of them can lie ahead. Due dates, mutes and ends of lists can.
+# The moments of the past, by table: none of them can be in the future. Due dates, mutes and ends of lists can.
 PAST = {
     "device": ("first_seen", "standing_since"),
     "adapter": ("first_seen", "last_seen"),
@@ -30,14 +30,14 @@ PAST = {
     "posture": ("at",),
 }
 _WEEK = 7 * 86_400_000  # no digest waits longer
-# Clocks differ a little, and time zones are mistaken.
+# Clocks differ a little, and time zones are sometimes wrong.
 AHEAD = timedelta(days=1)
 _KEY = "clocks"  # meta: when the watch looked last: the start of the machine, the second after it, and the time of day
-_SLOWLY = timedelta(minutes=1)  # a clock that is set right slowly is not set back
+_SLOWLY = timedelta(minutes=1)  # a clock that is corrected slowly is not set back
 
 
 def dated_ahead(roster: Roster, now: datetime) -> dict[str, int]:
-    """How many rows of which tables tell of a past that lies ahead: a clock was wrong then, or is now."""
+    """Return how many rows of which tables have a past in the future: a clock was wrong then, or is now."""
     found = {}
     for table, columns in PAST.items():
         ahead = " OR ".join(f"{column} > ?1" for column in columns)
@@ -48,7 +48,7 @@ def dated_ahead(roster: Roster, now: datetime) -> dict[str, int]:
 
 
 def mend_times(roster: Roster, now: datetime) -> int:
-    """Bring what a wrong clock, or another's record, has dated into the future back to now. Returns how many rows."""
+    """Set moments in the future, from a wrong clock or another program, to now. Returns how many rows."""
     at, latest = to_ms(now), to_ms(now + AHEAD)
     with roster.transaction() as db:
         before = db.total_changes
@@ -57,13 +57,13 @@ def mend_times(roster: Roster, now: datetime) -> int:
             said = ", ".join(f"{column} = CASE WHEN {column} > ?2 THEN ?1 ELSE {column} END" for column in columns)
             ahead = " OR ".join(f"{column} > ?2" for column in columns)
             db.execute(f"UPDATE {table} SET {said} WHERE {ahead}", (at, latest))
-        # What waits for a day that will not come is told now.
+        # An alert that waits for a wrong day is told now.
         db.execute("UPDATE alert SET due = ?1, again = 0 WHERE state = 'waiting' AND due > ?2", (at, latest + _WEEK))
         return db.total_changes - before
 
 
 def bring_back_from_the_future(roster: Roster, now: datetime) -> int:
-    """Let nobody have been seen later than now: else silence would count only once that moment has come again.
+    """Let no sighting be later than now: else silence would only count once that moment has come again.
 
     Events stay as they were told. Returns how many stays and adapters were changed.
     """
@@ -85,7 +85,7 @@ def note_clocks(roster: Roster, boot: Boot | None, now: datetime) -> None:
 
 
 def set_back_since(roster: Roster, boot: Boot | None, now: datetime) -> timedelta | None:
-    """How far the time of day was set back since ``note_clocks``, below zero; None if it was not.
+    """Return how far the time of day was set back since ``note_clocks``, below zero; None if it was not.
 
     While the machine runs on, its own seconds tell it. After a restart it is at least what the time of day lacks.
     """

@@ -1,4 +1,4 @@
-"""How long each kind of record is kept, and the removal of what is older. What is known now is never removed."""
+"""Removes records that are older than they are kept. What is known now is never removed."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ class Keep:
 
 
 def remove_old(roster: Roster, keep: Keep, now: datetime) -> dict[str, int]:
-    """Remove what is older than it is kept; how many rows of each kind went."""
+    """Remove old records. Returns how many rows of each kind."""
     removals = {
         "scans": (keep.scans, _scans), "events": (keep.events, _events), "stays": (keep.stays, _stays),
         "traits": (keep.traits, _traits), "changes": (keep.changes, _changes),
@@ -37,7 +37,7 @@ def remove_old(roster: Roster, keep: Keep, now: datetime) -> dict[str, int]:
 
 
 def remove_stray(roster: Roster) -> int:
-    """Remove what belongs to nobody: traits without a subject, devices without anything. Returns how many rows."""
+    """Remove stray rows: traits without a subject, devices without anything. Returns how many rows."""
     with roster.transaction() as db:
         before = db.total_changes
         db.execute(
@@ -48,14 +48,14 @@ def remove_stray(roster: Roster) -> int:
 
 
 def record_counts(roster: Roster) -> Mapping[str, int]:
-    """How many rows there are of each kind."""
+    """Return how many rows there are of each kind."""
     names = ("device", "adapter", "stay", "event", "scan", "trait", "change", "network", "entry")
     with roster.guarded():
         return {name: int(roster.db.execute(f"SELECT count(*) FROM {name}").fetchone()[0]) for name in names}
 
 
 def _scans(db: Connection, before: int) -> int:
-    """Of older scans one a day and subnet stays, so that it is known on which days somebody looked."""
+    """Keep one old scan a day and subnet, so that it is known on which days scans looked."""
     old = (
         "SELECT id FROM scan WHERE started < ?1 AND id NOT IN (SELECT baseline FROM subnet WHERE baseline IS NOT NULL) "
         "AND id NOT IN (SELECT min(id) FROM scan WHERE outcome = 'complete' AND started < ?1 "
@@ -70,7 +70,7 @@ def _events(db: Connection, before: int) -> int:
 
 
 def _stays(db: Connection, before: int) -> int:
-    """Past ones; the latest of each adapter tells where it was last, and stays."""
+    """Remove past stays except the latest of each adapter, which tells where it was last."""
     return db.execute(
         "DELETE FROM stay WHERE NOT present AND until < ? "
         "AND EXISTS (SELECT 1 FROM stay AS later WHERE later.mac = stay.mac AND later.until > stay.until)",

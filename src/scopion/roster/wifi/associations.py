@@ -1,4 +1,4 @@
-"""Who is associated with which access point, or was last: read from enforcers, kept beside the adapters."""
+"""Which adapter is associated with which access point, or was last: read from enforcers, kept beside the adapters."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _MOST = 5_000
 
 @dataclass(frozen=True, slots=True)
 class Association:
-    """Where an adapter is, or was last, on the air."""
+    """Where an adapter is on the air, or was last."""
 
     mac: MacAddress
     ssid: str
@@ -29,14 +29,14 @@ class Association:
 
 
 def associations(roster: Roster) -> dict[MacAddress, Association]:
-    """All that are remembered."""
+    """Return all that are remembered."""
     with roster.guarded():
         found = map(_association, roster.db.execute("SELECT * FROM association ORDER BY mac"))
         return {each.mac: each for each in found}
 
 
 def association_of(roster: Roster, mac: MacAddress) -> Association | None:
-    """Where one adapter is, or was last; None if no access point has told."""
+    """Return where one adapter is, or was last; None if no access point has told."""
     with roster.guarded():
         row = roster.db.execute("SELECT * FROM association WHERE mac = ?", (str(mac),)).fetchone()
         return _association(row) if row is not None else None
@@ -55,12 +55,12 @@ def _association(row: Row) -> Association:
 
 
 def networks_of(roster: Roster) -> dict[MacAddress, str]:
-    """The SSID on which each adapter was met last."""
+    """Return the SSID on which each adapter was met last."""
     return {mac: each.ssid for mac, each in associations(roster).items()}
 
 
 def note_associations(roster: Roster, found: Iterable[Association]) -> None:
-    """Remember who is where; whoever is associated is on the air, whatever was guessed of it."""
+    """Remember associations; an associated adapter is wireless, whatever was guessed before."""
     with roster.transaction() as db:
         for each in found:
             db.execute(
@@ -90,7 +90,7 @@ def note_associations(roster: Roster, found: Iterable[Association]) -> None:
 def note_links(roster: Roster, mac: MacAddress, links: Iterable[MacAddress], at: datetime) -> None:
     """Give a device the adapters of its links: one that uses several at once has an address for each of them.
 
-    An address that another device has already stays there: that two are one is for people to say.
+    An address that another device has already stays there: only people say that two devices are one.
     """
     with roster.transaction() as db:
         for link in links:

@@ -1,4 +1,4 @@
-"""Private MAC addresses: whether one stays fixed for this network, and can be listed, or rotates, by what was seen."""
+"""Judges by what was seen whether a private MAC address stays fixed for this network and can be listed, or rotates."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from scopion.model.clock import spoken_span
 from scopion.model.device import Device, Stay
 from scopion.model.mac import MacAddress
 
-# Phones that rotate do so by the day, by the join, or every two weeks: who has kept one for longer keeps it.
+# Phones that rotate do so each day, at each join, or every two weeks: one that has kept an address for longer keeps it.
 _KEEPS = timedelta(days=15)
 ADVICE = "set this phone to a fixed address for this network before you list it"
 
@@ -34,12 +34,14 @@ class Judged:
 
     @property
     def advice(self) -> str:
-        """What to do before it is put on a list; empty if it can be."""
+        """Return what to do before it is put on a list; empty if it can be listed."""
         return "" if self.habit is Habit.FIXED else ADVICE
 
 
 def judge(device: Device, stays: Iterable[Stay], predecessors: Sequence[str] = ()) -> list[Judged]:
-    """The habit of each private address of a device; ``predecessors`` are what it probably was here as before."""
+    """Return the habit of each private address of a device; ``predecessors`` are what it probably
+    was here as before.
+    """
     private = [adapter.mac for adapter in device.adapters if adapter.mac.is_private]
     known = list(stays)
     found = []

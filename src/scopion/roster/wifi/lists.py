@@ -1,4 +1,4 @@
-"""Wireless networks and the entries on their lists, as the roster keeps them. The rules live in wireless/."""
+"""Wireless networks and the entries on their lists, as the roster keeps them. ``wireless`` has the rules."""
 
 from __future__ import annotations
 
@@ -33,13 +33,13 @@ class Network:
     radios: tuple[str, ...]  # bands in GHz that carry it: "2.4", "5", "6"
     router: str  # address to open in a browser
     since: datetime
-    others_hours: str = ""  # when those may associate who are on no list; empty: as the mode says
-    lists_of: str | None = None  # the network whose lists it uses in place of its own
-    only_until: datetime | None = None  # until then only some may associate: its exclusives
+    others_hours: str = ""  # when devices on no list may associate; empty: as the mode says
+    lists_of: str | None = None  # the network whose lists it uses
+    only_until: datetime | None = None  # until then only its exclusives may associate
 
     @property
     def lists(self) -> str:
-        """The SSID under which its entries are kept."""
+        """Return the SSID under which its entries are kept."""
         return self.lists_of or self.ssid
 
 
@@ -57,11 +57,11 @@ class Entry:
     hours: str = ""  # windows of a week, or @NAME of a timetable; empty: always
     until: datetime | None = None  # when it ends
     paused: bool = False
-    who: str = ""  # the account on whose behalf it was made
+    who: str = ""  # the account that made it
 
     @property
     def subject(self) -> int | MacAddress:
-        """Whom it is about: a device's number, or a bare MAC address."""
+        """Return what it is about: a device's number, or a bare MAC address."""
         if self.device_id is not None:
             return self.device_id
         assert self.mac is not None
@@ -70,7 +70,7 @@ class Entry:
 
 @dataclass(frozen=True, slots=True)
 class EntryTerms:
-    """On what terms an entry is made: why, when it holds, until when, whether it is paused, and who made it."""
+    """The terms of an entry: why, when it holds, until when, whether it is paused, and which account made it."""
 
     description: str = ""
     hours: str = ""
@@ -80,18 +80,18 @@ class EntryTerms:
 
 
 def all_networks(roster: Roster) -> list[Network]:
-    """Every wireless network, by name."""
+    """Return every wireless network, by name."""
     with roster.guarded():
         return [_network(row) for row in roster.db.execute("SELECT * FROM network ORDER BY ssid")]
 
 
 def find_network(roster: Roster, ssid: str) -> Network | None:
-    """One network, or None."""
+    """Return one network, or None."""
     return next((each for each in all_networks(roster) if each.ssid == ssid), None)
 
 
 def network(roster: Roster, ssid: str) -> Network:
-    """One network. Raises NotFound."""
+    """Return one network. Raises NotFound."""
     found = find_network(roster, ssid)
     if found is None:
         raise no_network(ssid)
@@ -99,7 +99,7 @@ def network(roster: Roster, ssid: str) -> Network:
 
 
 def no_network(ssid: str | None) -> NotFound:
-    """The error to raise when there is no such network."""
+    """Return the error to raise when there is no such network."""
     return NotFound(f"no wireless network {ssid!r} is known: scopion wifi allow or deny makes it, see wifi ssids")
 
 
@@ -128,7 +128,7 @@ def save_network(roster: Roster, each: Network) -> None:
 
 
 def all_entries(roster: Roster, ssid: str | None = None) -> list[Entry]:
-    """The entries of one network, or of all, in the order in which they were made."""
+    """Return the entries of one network, or of all, in the order in which they were made."""
     with roster.guarded():
         rows = roster.db.execute(
             "SELECT * FROM entry WHERE ? IS NULL OR ssid = ? ORDER BY ssid, list, id", (ssid, ssid)
@@ -152,7 +152,7 @@ def add_entry(
 
 
 def drop_entries(roster: Roster, ssid: str, subjects: Collection[int | MacAddress]) -> list[Entry]:
-    """Take devices or bare MACs off a network's lists; returns the entries that they had."""
+    """Take devices or bare MACs off a network's lists. Returns the entries that they had."""
     with roster.transaction() as db:
         found = [entry for entry in all_entries(roster, ssid) if entry.subject in subjects]
         db.executemany("DELETE FROM entry WHERE id = ?", [(entry.id,) for entry in found])
@@ -160,14 +160,14 @@ def drop_entries(roster: Roster, ssid: str, subjects: Collection[int | MacAddres
 
 
 def exclusives(roster: Roster, ssid: str) -> list[int | MacAddress]:
-    """Who alone may associate while a network is theirs: devices by number, bare MACs."""
+    """Return the only devices that may associate for a while: devices by number, bare MACs."""
     with roster.guarded():
         rows = roster.db.execute("SELECT device, mac FROM exclusive WHERE ssid = ? ORDER BY id", (ssid,))
         return [row["device"] if row["device"] is not None else stored_mac(row["mac"]) for row in rows]
 
 
 def set_exclusives(roster: Roster, ssid: str, subjects: Collection[int | MacAddress]) -> None:
-    """Say whose a network is for a while."""
+    """Set the only devices that may associate for a while."""
     with roster.transaction() as db:
         db.execute("DELETE FROM exclusive WHERE ssid = ?", (ssid,))
         db.executemany(

@@ -1,7 +1,7 @@
-"""How long a push that is to be taken back has left, whatever is done to the clock meanwhile.
+"""How much time is left until a push is taken back, even if the clock is set meanwhile.
 
 The time of day can be set; the time since the machine was started cannot. So a deadline is kept by both: as long as the
-machine runs on, the second counts alone. After a restart the time of day counts, and no more than the whole span.
+machine runs on, only the second counts. After a restart the time of day counts, up to the whole span.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ _KEY = "boot_deadlines"  # meta: by the number of a push, the start of the machi
 
 @dataclass(frozen=True, slots=True)
 class Boot:
-    """Which start of the machine this is, and how many seconds ago that was, those asleep among them."""
+    """An identity of this start of the machine, and the seconds since it, suspended ones included."""
 
     identity: str
     seconds: float
@@ -36,7 +36,7 @@ def note_deadline(roster: Roster, number: int, boot: Boot | None, left_s: float)
 
 
 def left_s(roster: Roster, push: Push, now: datetime, boot: Boot | None) -> float:
-    """The seconds until a push is to be taken back; none or less: it is due."""
+    """Return the seconds until a push is to be taken back; zero or less: it is due."""
     assert push.revert_at is not None
     by_the_wall = (push.revert_at - now).total_seconds()
     said = _kept(roster).get(str(push.id))
@@ -51,5 +51,5 @@ def _kept(roster: Roster) -> dict[str, tuple[str, float]]:
     try:
         read = json.loads(roster.meta(_KEY) or "{}")
         return {str(each): (str(identity), float(at)) for each, (identity, at) in read.items()}
-    except (ValueError, TypeError, AttributeError):  # damaged: the time of day is left
+    except (ValueError, TypeError, AttributeError):  # damaged: the time of day decides
         return {}

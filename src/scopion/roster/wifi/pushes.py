@@ -1,7 +1,7 @@
 """The record of pushes: what was sent to which enforcer, what it held before and after, and by when it is taken back.
 
-Kept as documents, for the words of lists are those of wireless/. A push is not a change that ``scopion undo`` takes
-back: what an access point holds is changed by another push.
+Lists are kept as documents, because their words are those of ``wireless``. ``scopion undo`` does not take a push back:
+what an access point holds is changed by another push.
 """
 
 from __future__ import annotations
@@ -18,16 +18,16 @@ from scopion.model.errors import NotFound
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import as_written, from_ms, stored_mac, to_ms
 
-HAND = "by hand"  # what a person with a router's web page is called where enforcers have names
-# So many of the latest pushes to each network are kept: with a timetable that is a month and more.
+HAND = "by hand"  # the enforcer's name if a person types into a router's web page
+# This many of the latest pushes to each network are kept: with a timetable more than a month.
 _KEPT = 200
 
 
 class PushState(StrEnum):
-    """How a push stands."""
+    """The state of a push."""
 
-    RUNNING = "running"  # or its process has been ended: see ``interrupted``
-    INTERRUPTED = "interrupted"  # its process was ended half-way; another push goes on from there
+    RUNNING = "running"  # or its process has ended: see ``interrupted``
+    INTERRUPTED = "interrupted"  # its process ended half-way; another push goes on from there
     DONE = "done"
     ROLLED_BACK = "rolled-back"  # it failed, and everything is as it was before
     DIVIDED = "divided"  # it failed, and could not be rolled back everywhere
@@ -35,7 +35,7 @@ class PushState(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Push:
-    """One sending of lists to one enforcer."""
+    """One push of lists to one enforcer."""
 
     id: int
     ssid: str
@@ -43,12 +43,12 @@ class Push:
     at: datetime
     ended: datetime | None
     who: str
-    because: str  # by hand: empty; else what made it
+    because: str  # by hand: empty; else the reason
     state: PushState
     problem: str
     radios: Mapping[str, Mapping[str, Any]]  # by band: before, target, ours, after
-    policy: Mapping[str, Any] | None  # what was published; None: what went back to before all pushes
-    revert_at: datetime | None  # taken back then unless somebody keeps it
+    policy: Mapping[str, Any] | None  # what was published; None: it went back to before all pushes
+    revert_at: datetime | None  # it is taken back then, unless a person keeps it
     reverted_by: int | None
 
 
@@ -110,7 +110,7 @@ def end_push(roster: Roster, number: int, state: PushState, at: datetime, proble
 
 
 def pushes(roster: Roster, ssid: str | None = None, limit: int = 1000) -> list[Push]:
-    """The latest pushes, the latest first."""
+    """Return the latest pushes, the latest first."""
     with roster.guarded():
         rows = roster.db.execute(
             "SELECT * FROM push WHERE ?1 IS NULL OR ssid = ?1 ORDER BY id DESC LIMIT ?2", (ssid, limit)
@@ -119,7 +119,7 @@ def pushes(roster: Roster, ssid: str | None = None, limit: int = 1000) -> list[P
 
 
 def pushes_mark(roster: Roster) -> tuple[object, ...]:
-    """What differs once anything has been pushed, kept or taken back: cheaper than to read the pushes."""
+    """Return a value that changes when anything is pushed, kept or taken back: cheaper than reading the pushes."""
     with roster.guarded():
         row = roster.db.execute(
             "SELECT count(*), max(id), max(ended), total(revert_at), count(revert_at), total(reverted_by), "
@@ -129,7 +129,7 @@ def pushes_mark(roster: Roster) -> tuple[object, ...]:
 
 
 def push_of(roster: Roster, number: int) -> Push:
-    """One push. Raises NotFound."""
+    """Return one push. Raises NotFound."""
     with roster.guarded():
         row = roster.db.execute("SELECT * FROM push WHERE id = ?", (number,)).fetchone()
     if row is None:
@@ -138,26 +138,26 @@ def push_of(roster: Roster, number: int) -> Push:
 
 
 def with_deadline(roster: Roster) -> list[Push]:
-    """The pushes that are taken back unless somebody keeps them, the one that is due first in front."""
+    """Return the pushes that are taken back unless a person keeps them, the first due first."""
     with roster.guarded():
         rows = roster.db.execute("SELECT * FROM push WHERE revert_at IS NOT NULL ORDER BY revert_at, id DESC")
         return [_push(row) for row in rows]
 
 
 def keep_push(roster: Roster, number: int) -> None:
-    """It is not taken back any more."""
+    """Keep a push: it is not taken back any more."""
     with roster.transaction() as db:
         db.execute("UPDATE push SET revert_at = NULL WHERE id = ?", (number,))
 
 
 def note_reverted(roster: Roster, number: int, by: int) -> None:
-    """It was taken back by another push."""
+    """Note that it was taken back by another push."""
     with roster.transaction() as db:
         db.execute("UPDATE push SET revert_at = NULL, reverted_by = ? WHERE id = ?", (by, number))
 
 
 def _radios(read: dict[str, Any]) -> dict[str, Any]:
-    """What was kept of each radio, whole: lists of addresses under these names."""
+    """Return what was kept of each radio, whole: lists of addresses under these names."""
     for told in read.values():
         for held in (told["before"], told["target"], told["ours"], told["after"]):
             if held is None and held is not told["target"]:

@@ -10,12 +10,12 @@ from scopion.model.week import Week
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import as_written, to_ms
 
-MARK = "@"  # before a timetable's name where hours stand
+MARK = "@"  # stands before a timetable's name in hours
 _NAME = re.compile(r"[^\W\d][\w-]{0,29}")
 
 
 def timetables(roster: Roster) -> dict[str, Week]:
-    """Every timetable by its name, in the order of names."""
+    """Return every timetable by its name, in the order of names."""
     with roster.guarded():
         rows = roster.db.execute("SELECT name, windows FROM timetable ORDER BY name").fetchall()
         with as_written("a timetable"):
@@ -35,7 +35,7 @@ def save_timetable(roster: Roster, name: str, week: Week, at: datetime) -> None:
 
 
 def remove_timetable(roster: Roster, name: str) -> None:
-    """Remove a timetable that nobody uses. Raises NotFound, UsageError."""
+    """Remove a timetable that is not in use. Raises NotFound, UsageError."""
     with roster.transaction() as db:
         found = db.execute("SELECT name FROM timetable WHERE name = ?", (name,)).fetchone()
         if found is None:
@@ -51,12 +51,12 @@ def remove_timetable(roster: Roster, name: str) -> None:
 
 
 def no_timetable(name: str) -> NotFound:
-    """The error to raise when there is no such timetable."""
+    """Return the error to raise when there is no such timetable."""
     return NotFound(f"there is no timetable {name!r}: scopion wifi timetable NAME HOURS makes one")
 
 
 def stored_hours(roster: Roster, text: str) -> str:
-    """Hours as they are kept: windows in one way of writing, or @NAME. Raises UsageError, NotFound."""
+    """Return hours as they are kept: windows in one notation, or @NAME. Raises UsageError, NotFound."""
     plain = text.strip()
     name = plain.removeprefix(MARK)
     known = {each.casefold(): each for each in timetables(roster)}
@@ -68,7 +68,7 @@ def stored_hours(roster: Roster, text: str) -> str:
 
 
 def week_of(hours: str, known: dict[str, Week]) -> Week | None:
-    """The windows that kept hours stand for; None: always."""
+    """Return the windows of kept hours; None: always."""
     if not hours:
         return None
     with as_written("hours"):

@@ -1,4 +1,4 @@
-"""The record of looks at whether wireless lists work: kept so that a report can say when it was last seen to."""
+"""The record of verifications of wireless lists, so that a report can say when a list was last checked."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _KEPT = 50  # of each network: once a week for a year
 
 @dataclass(frozen=True, slots=True)
 class Verification:
-    """One look at a network's list."""
+    """One verification of a network's list."""
 
     ssid: str
     at: datetime
@@ -24,7 +24,7 @@ class Verification:
 
 
 def note_verification(roster: Roster, ssid: str, at: datetime, met: bool | None, unmet: Sequence[str]) -> None:
-    """Keep what came of a look."""
+    """Keep the result of a verification."""
     with roster.transaction() as db:
         db.execute(
             "INSERT INTO verification (ssid, at, met, unmet) VALUES (?, ?, ?, ?)",
@@ -38,7 +38,7 @@ def note_verification(roster: Roster, ssid: str, at: datetime, met: bool | None,
 
 
 def latest_verifications(roster: Roster) -> dict[str, Verification]:
-    """The latest look at each network, by SSID."""
+    """Return the latest verification of each network, by SSID."""
     with roster.guarded(), as_written("a verification"):
         rows = roster.db.execute(
             "SELECT * FROM verification WHERE id IN (SELECT max(id) FROM verification GROUP BY ssid)"

@@ -1,1 +1,1 @@
-"""What holds and enforces a list: one file for each kind, all behind the protocol in ``base``."""
+"""Enforcers hold and enforce a list: one file for each type, all behind the protocol in ``enforcer``."""

@@ -1,7 +1,7 @@
 """nftables in the bridge family: the firewall of a Linux router or access point whose radios are ports of a bridge.
 
-It has a table of its own for each network, and touches nobody else's. A whole list is replaced in one transaction, so
-that there is no moment without one. Whoever is refused stays associated, and gets nowhere.
+It has a table of its own for each network, and changes no other table. A whole list is replaced in one transaction, so
+that there is no moment without a list. A refused device stays associated, and its frames are dropped.
 """
 
 from __future__ import annotations
@@ -20,13 +20,14 @@ from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcer_settings import BridgePort, NftablesSettings
 from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, Station, Traits
 
-# What of a thing decides who is refused. All else differs between versions of nft, counts, or is a set's contents.
+# The parts of a chain, set or rule that decide what is refused. All else differs between versions of nft, counts, or is
+# a set's contents.
 _DECIDES = {"chain": ("type", "hook", "prio", "policy"), "set": ("type",), "rule": ("expr",)}
-_PRIORITY = -200  # before the filters of others (nft(8): filter is -200 in the bridge family, and equals take turns)
+_PRIORITY = -200  # before other filters (nft(8): filter is -200 in the bridge family, and equals take turns)
 
 
 class _Table(NamedTuple):
-    """What its own table has: lists and counts by radio, and whether all else is as it was put there."""
+    """What its own table has: lists and counts by radio, and whether the rest is as it was put there."""
 
     held: dict[str, Held]
     counted: dict[str, dict[MacAddress, int]]
@@ -52,11 +53,13 @@ class BridgeFirewall:
         self._shell: Shell | None = None
 
     def radios(self) -> tuple[str, ...]:
-        """As the settings name them."""
+        """Return the radios that the settings name."""
         return tuple(self._radio)
 
     def check(self, radio: str) -> None:
-        """That the interface is there and a port of a bridge: rules on another would do nothing."""
+        """See that the interface exists and is a port of a bridge: rules on another would do
+        nothing. Raises Refused.
+        """
         interface = self._radio[radio].interface
         ran = self._run(["ip", "-j", "-d", "link", "show", "dev", interface])
         if ran.code != 0:
@@ -72,41 +75,41 @@ class BridgeFirewall:
             )
 
     def held(self, radio: str) -> Held:
-        """From its own table; nothing if it has none yet."""
+        """Return the list in its own table; empty if there is no table yet."""
         table = self._read()
-        # A list that nothing refers to is not in force, whatever it says.
+        # A list that no rule refers to is not in force, whatever it says.
         if table.whole or radio not in table.held:
             return table.held.get(radio, Held(mode=ListMode.OFF))
         return Held(mode=ListMode.OFF, remark="its list is there, but the rules for it are not as they were put there")
 
     def take(self, radio: str, step: ListStep) -> None:
-        """Replace the list of a radio, the others' stay; in one transaction."""
+        """Replace the list of a radio in one transaction; the lists of other radios stay."""
         if step.act is not Act.REPLACE:
-            return  # nobody can be disconnected here: whoever is refused gets nowhere
+            return  # a firewall cannot disconnect: it drops what a refused device sends
         assert step.held is not None
-        wanted = {**self._read().held, radio: step.held}  # what is not whole is mended by the way
+        wanted = {**self._read().held, radio: step.held}  # this also mends a table that is not whole
         self._apply(self._ruleset({each: wanted[each] for each in self.radios() if each in wanted}))
 
     def keep(self, radio: str, held: Held) -> None:
-        """It has no file of its own: the watch looks after it."""
+        """Do nothing: there is no file. The watch puts the list back after a restart."""
 
     def files(self) -> Mapping[str, str | None]:
-        """It has none."""
+        """Return no files."""
         return {}
 
     def put_back(self, files: Mapping[str, str | None]) -> None:
-        """It has no files."""
+        """Do nothing: there are no files."""
 
     def stations(self, radio: str) -> Sequence[Station]:
-        """A firewall knows none."""
+        """Return no stations: a firewall knows none."""
         return ()
 
     def attempts(self, radio: str) -> Mapping[MacAddress, int]:
-        """Frames that were dropped since the list was put in place, by who sent them."""
+        """Return the frames that were dropped since the list was put in place, by sender."""
         return self._read().counted.get(radio, {})
 
     def close(self) -> None:
-        """Log out."""
+        """Close the shell."""
         if self._shell is not None:
             self._shell.close()
             self._shell = None
@@ -123,7 +126,7 @@ class BridgeFirewall:
             raise EnforcerUnreachable(f"{self.name}: nft answers {clean(ran.output, 60)!r}") from None
 
     def _told(self, objects: Sequence[Mapping[str, Any]]) -> _Table:
-        """What a listing tells of the table. Raises what comes of one that is none."""
+        """Read a listing of the table. Raises the errors of a text that is none."""
         found = {each["set"]["name"]: each["set"] for each in objects if "set" in each}
         there = [_essence(each) for each in objects if not {"metainfo", "table"} & each.keys()]
         held: dict[str, Held] = {}
@@ -143,12 +146,14 @@ class BridgeFirewall:
         return _Table(held, counted, self._is_whole(held, there))
 
     def _is_whole(self, held: Mapping[str, Held], there: Sequence[tuple[str, str, str]]) -> bool:
-        """Whether chains, hooks, policies, interfaces, sets and rules are those that were put there, in their order."""
+        """Tell whether chains, hooks, policies, interfaces, sets and rules are those that were put there, in their
+        order.
+        """
         asked = [_essence(each["add"]) for each in self._ruleset(held) if "add" in each and "table" not in each["add"]]
         return sorted(asked, key=_place) == sorted(there, key=_place)
 
     def _element(self, element: Any) -> tuple[MacAddress, int]:
-        """An address of a set, with how many frames were counted."""
+        """Return an address of a set, with the number of counted frames."""
         value, packets = element, 0
         if isinstance(element, dict):
             inner = element.get("elem", {})
@@ -162,7 +167,7 @@ class BridgeFirewall:
             raise EnforcerUnreachable(f"{self.name}: {clean(str(value), 40)!r} is no address on its list") from None
 
     def _ruleset(self, wanted: Mapping[str, Held]) -> list[dict[str, Any]]:
-        """The whole table, in the JSON of libnftables-json(5)."""
+        """Return the whole table, in the JSON of libnftables-json(5)."""
         table = {"family": "bridge", "name": self.table}
         # Added first, so that its removal never fails; all of it is one transaction.
         commands: list[dict[str, Any]] = [{"add": {"table": table}}, {"delete": {"table": table}}]
@@ -191,7 +196,8 @@ class BridgeFirewall:
         ]
         refusal: list[dict[str, Any]] = [{"drop": None}]
         if allowed:
-            # Who tries all the same is counted; at most so many, or a flood of made-up addresses would fill the memory.
+            # The frames of refused devices are counted; only for this many, or a flood of made-up addresses would fill
+            # the memory.
             commands.append(
                 {
                     "add": {
@@ -236,9 +242,10 @@ class BridgeFirewall:
 
 
 def table_name(name: str) -> str:
-    """The table of an enforcer: another for each name, of characters that nft(8) takes.
+    """Return the table of an enforcer: one for each name, of characters that nft(8) takes.
 
-    A name with others than small letters, digits and _ gets a sum of itself behind a point, which no plain name has.
+    A name with other characters than small letters, digits and _ gets a checksum after a point, which no plain name
+    has.
     """
     if re.fullmatch(r"[a-z0-9_]+", name, flags=re.ASCII):
         return f"scopion_{name}"
@@ -247,7 +254,7 @@ def table_name(name: str) -> str:
 
 
 def _essence(thing: Mapping[str, Any]) -> tuple[str, str, str]:
-    """A chain, a set or a rule by what decides in it: its kind, its place, and the rest."""
+    """Return what decides in a chain, a set or a rule: its kind, its place, and the rest."""
     ((kind, said),) = thing.items()
     kept = {key: said.get(key) for key in _DECIDES.get(kind, ())}
     if kind == "rule":
@@ -256,14 +263,16 @@ def _essence(thing: Mapping[str, Any]) -> tuple[str, str, str]:
 
 
 def _without_counter(expression: Mapping[str, Any]) -> Mapping[str, Any]:
-    """An expression of a rule; what counts in it is told by some versions of nft only, and refuses nothing."""
+    """Return an expression of a rule without its counter, which only some versions of nft print, and which refuses
+    nothing.
+    """
     if "set" not in expression:
         return expression
     return {"set": {key: value for key, value in expression["set"].items() if key != "stmt"}}
 
 
 def _place(essence: tuple[str, str, str]) -> tuple[str, str]:
-    """By what things are sorted: the rules of a chain keep their order."""
+    """Return the sort key of an essence: the rules of a chain keep their order."""
     return essence[:2]
 
 

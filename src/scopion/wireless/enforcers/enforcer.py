@@ -1,4 +1,4 @@
-"""The protocol of enforcers, and the values in which they speak."""
+"""The protocol of enforcers, and their values."""
 
 from __future__ import annotations
 
@@ -14,15 +14,15 @@ from scopion.roster.wifi.lists import ListMode
 
 
 class Effect(StrEnum):
-    """What an enforcer does to somebody who is refused."""
+    """What an enforcer does to a refused device."""
 
     REFUSES = "refuses association"
-    DROPS = "drops traffic"  # the device stays associated, and gets nowhere
+    DROPS = "drops traffic"  # the device stays associated, and its frames are dropped
 
 
 @dataclass(frozen=True, slots=True)
 class Held:
-    """What one radio of an enforcer holds."""
+    """The lists that one radio of an enforcer holds."""
 
     allow: frozenset[MacAddress] = frozenset()
     deny: frozenset[MacAddress] = frozenset()
@@ -31,11 +31,11 @@ class Held:
 
     @property
     def entries(self) -> int:
-        """How many places it takes."""
+        """Return how many entries it takes."""
         return len(self.allow) + len(self.deny)
 
     def admits(self, mac: MacAddress) -> bool:
-        """Whether somebody may be on the air: an allow entry counts before a deny entry, as hostapd has it.
+        """Tell whether a device may be on the air: an allow entry counts before a deny entry, as in hostapd.
 
         A deny entry counts in every mode. A mode that cannot be read is taken for the strictest.
         """
@@ -46,7 +46,7 @@ class Held:
         return self.mode in (ListMode.OFF, ListMode.DENY)
 
     def holds_the_same(self, other: Held) -> bool:
-        """Whether two are equal as far as both can be read."""
+        """Tell whether two are equal as far as both can be read."""
         modes = (self.mode, other.mode)
         return (self.allow, self.deny) == (other.allow, other.deny) and (None in modes or modes[0] is modes[1])
 
@@ -70,10 +70,10 @@ class ListStep:
     mac: MacAddress | None = None
     mode: ListMode | None = None
     held: Held | None = None  # replace: with this
-    idle: frozenset[MacAddress] = frozenset()  # replace: others' entries that stay written down, without effect
+    idle: frozenset[MacAddress] = frozenset()  # replace: others' entries that stay in the file, without effect
 
     def __str__(self) -> str:
-        """In words."""
+        """Return the step in words."""
         if self.act is Act.MODE:
             return f"set the mode to {self.mode}"
         if self.act is Act.REPLACE:
@@ -83,7 +83,7 @@ class ListStep:
         return f"{self.act} {self.mac} {'to' if self.act is Act.ADD else 'from'} the {self.list} list"
 
     def after(self, held: Held) -> Held:
-        """What the radio holds when it is done."""
+        """Return what the radio holds after the step."""
         if self.act is Act.REPLACE:
             assert self.held is not None
             return self.held
@@ -100,28 +100,28 @@ class ListStep:
 
 @dataclass(frozen=True, slots=True)
 class Station:
-    """Somebody who is associated, as the access point tells."""
+    """A device that is associated, as the access point tells."""
 
     mac: MacAddress
-    authorized: bool = True  # it may send: encryption has been agreed upon
+    authorized: bool = True  # it may send: encryption was agreed
     signal: int | None = None  # dBm, as the access point hears it
     connected_s: int | None = None
-    received: int | None = None  # octets that it has sent to the access point
-    sent: int | None = None  # octets that it was sent
-    links: tuple[MacAddress, ...] = ()  # its addresses on each link, where it uses several (IEEE 802.11be)
+    received: int | None = None  # octets from it to the access point
+    sent: int | None = None  # octets to it
+    links: tuple[MacAddress, ...] = ()  # its addresses on each link, if it uses several (IEEE 802.11be)
 
 
 @dataclass(frozen=True, slots=True)
 class Traits:
-    """What an enforcer is like."""
+    """The traits of an enforcer, from which plans and verdicts follow."""
 
     effect: Effect
     notation: Notation = Notation.COLON
     reads_mode: bool = True
     reads_stations: bool = True
-    atomic: bool = False  # it takes a whole list at once, so that there is no order to keep
-    one_list: bool = False  # it has a single list, and the mode says which one that is
-    survives: str = ""  # what becomes of the list when it restarts; empty: it stays
+    atomic: bool = False  # it takes a whole list at once, so that no order is needed
+    one_list: bool = False  # it has a single list, and the mode says which one
+    survives: str = ""  # what becomes of the list at a restart; empty: it stays
 
 
 class Enforcer(Protocol):
@@ -133,13 +133,13 @@ class Enforcer(Protocol):
     traits: Traits
 
     def radios(self) -> tuple[str, ...]:
-        """The bands, in GHz, on which it carries the network."""
+        """Return the bands, in GHz, on which it carries the network."""
 
     def check(self, radio: str) -> None:
-        """See that it answers and carries the network that is meant. Raises Refused for another network."""
+        """See that it answers and carries the right network. Raises Refused for another network."""
 
     def held(self, radio: str) -> Held:
-        """What it holds now."""
+        """Return what it holds now."""
 
     def take(self, radio: str, step: ListStep) -> None:
         """Do one step."""
@@ -148,19 +148,19 @@ class Enforcer(Protocol):
         """Make what it holds last through a restart, as far as it can."""
 
     def files(self) -> Mapping[str, str | None]:
-        """What its files hold that a push may write, byte for byte, by their paths; None for one that is not there."""
+        """Return the content of its files that a push may write, byte for byte, by path; None for a missing file."""
 
     def put_back(self, files: Mapping[str, str | None]) -> None:
-        """Write back what ``files`` returned, where it is another by now, and have it in force."""
+        """Write back what ``files`` returned, where it differs by now, and put it in force."""
 
     def stations(self, radio: str) -> Sequence[Station]:
-        """Who is associated now."""
+        """Return the stations that are associated now."""
 
     def attempts(self, radio: str) -> Mapping[MacAddress, int]:
-        """How often whoever is refused has tried, where it counts that; frames or attempts."""
+        """Return how often refused devices have tried, if it counts that; frames or attempts."""
 
     def close(self) -> None:
-        """Hang up; allowed twice."""
+        """Close the connection; a second call does nothing."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,12 +175,12 @@ class RadioReading:
     stations: tuple[Station, ...] = ()  # none where the enforcer does not tell them
 
     def values(self) -> tuple[Any, ...]:
-        """All of it in this order, for what is made of a reading."""
+        """Return all of it in this order, for values that extend a reading."""
         return self.enforcer, self.radio, self.traits, self.capacity, self.held, self.stations
 
 
 def read_radio(enforcer: Enforcer, radio: str) -> RadioReading:
-    """Read a radio: its list, and who is associated. Raises EnforcerUnreachable, Refused for another network."""
+    """Read a radio: its list and its stations. Raises EnforcerUnreachable, Refused for another network."""
     enforcer.check(radio)
     held = enforcer.held(radio)
     stations = tuple(enforcer.stations(radio)) if enforcer.traits.reads_stations else ()
@@ -199,7 +199,7 @@ class Located:
 
 
 def held_document(held: Held) -> dict[str, Any]:
-    """As JSON has it, to be kept with a push."""
+    """Return it as JSON, to be kept with a push."""
     return {
         "allow": sorted(map(str, held.allow)),
         "deny": sorted(map(str, held.deny)),
@@ -209,7 +209,7 @@ def held_document(held: Held) -> dict[str, Any]:
 
 @as_written("what a radio was made to hold")
 def read_held(document: Mapping[str, Any]) -> Held:
-    """What was kept."""
+    """Return the lists that were kept."""
     return Held(
         frozenset(map(MacAddress.parse, document["allow"])),
         frozenset(map(MacAddress.parse, document["deny"])),

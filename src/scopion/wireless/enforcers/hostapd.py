@@ -1,10 +1,10 @@
 """The access point daemon hostapd, through its control sockets: one for each radio's BSS.
 
-What is known of its lists (2.10): whoever is on the accept list may associate, then whoever is on the deny list may
-not, in every mode; the mode (macaddr_acl) can be set and not be read. Adding to the deny list, and taking somebody off
-the accept list while that is in force, disconnects at once; setting the mode disconnects nobody. A station that was
-disconnected stays in the table for some seconds without its flags. A reply has 4096 octets, and a list that is longer
-is cut without a word: 141 entries are all that can be read back.
+What is known of its lists (2.10): a station on the accept list may associate, then a station on the deny list may not,
+in every mode; the mode (macaddr_acl) can be set and not be read. Adding to the deny list, and removing from the accept
+list while that is in force, disconnects at once; setting the mode disconnects no station. A disconnected station stays
+in the table for some seconds without its flags. A reply has 4096 octets, and a longer list is cut silently: 141 entries
+are all that can be read back.
 """
 
 from __future__ import annotations
@@ -60,11 +60,11 @@ class Hostapd:
         self._wrote = False
 
     def radios(self) -> tuple[str, ...]:
-        """As the settings name them."""
+        """Return the radios that the settings name."""
         return tuple(self._radio)
 
     def check(self, radio: str) -> None:
-        """That it is on the air with this network."""
+        """See that it is on the air with this network."""
         status = self.status(radio)
         interface = self._radio[radio].socket.rpartition("/")[2]
         index = next((key[4:-1] for key, value in status.items() if key.startswith("bss[") and value == interface), "0")
@@ -80,25 +80,25 @@ class Hostapd:
             raise EnforcerUnreachable(f"{self._where(radio)} is not on the air: its state is {clean(status['state'])}")
 
     def status(self, radio: str) -> dict[str, str]:
-        """What the daemon says of itself."""
+        """Return what the daemon says of itself."""
         return dict(_pairs(self._ask(radio, "STATUS")))
 
     def others(self, radio: str) -> list[str]:
-        """The SSIDs of the other BSS that the daemon carries on this radio."""
+        """Return the SSIDs of the other BSS that the daemon carries on this radio."""
         status = self.status(radio)
         carried = [_plain_ssid(value) for key, value in status.items() if re.fullmatch(r"ssid\[\d+\]", key)]
         return [clean(each) for each in carried if each and each != self.ssid]
 
     def configuration(self, radio: str) -> dict[str, str]:
-        """What it says of its encryption."""
+        """Return what it says of its encryption."""
         return dict(_pairs(self._ask(radio, "GET_CONFIG")))
 
     def held(self, radio: str) -> Held:
-        """Both lists; the mode cannot be read."""
+        """Return both lists; the mode cannot be read."""
         return Held(self._list(radio, ListMode.ALLOW), self._list(radio, ListMode.DENY), None)
 
     def take(self, radio: str, step: ListStep) -> None:
-        """One command. Raises EnforcerUnreachable if the daemon refuses it."""
+        """Send one command. Raises EnforcerUnreachable if the daemon refuses it."""
         if step.act is Act.MODE:
             assert step.mode is not None
             command = f"SET macaddr_acl {_MODE[step.mode]}"
@@ -114,7 +114,7 @@ class Hostapd:
             raise EnforcerUnreachable(f"{self._where(radio)} did not {step}: {why}")
 
     def keep(self, radio: str, held: Held) -> None:
-        """Into its accept, deny and configuration files, as far as the settings name them; all else in them stays."""
+        """Write its accept, deny and configuration files, as far as the settings name them; other lines stay."""
         files = self._radio[radio]
         if files.accept_file:
             self._rewrite(files.accept_file, lambda text: list_file(text, held.allow))
@@ -125,19 +125,19 @@ class Hostapd:
             self._rewrite(files.config, lambda text: with_mode(text, interface, mode))
 
     def files(self) -> Mapping[str, str | None]:
-        """The accept, deny and configuration files that the settings name."""
+        """Return the accept, deny and configuration files that the settings name."""
         named = [path for each in self._radio.values() for path in (each.accept_file, each.deny_file, each.config)]
         return {path: self._files().read(path) for path in dict.fromkeys(filter(None, named))}
 
     def put_back(self, files: Mapping[str, str | None]) -> None:
-        """The daemon reads them when it starts: they have to say what it holds. One that was not there is emptied."""
+        """Write the files, because the daemon reads them when it starts. A file that did not exist is emptied."""
         for path, before in files.items() if self._wrote else ():
             now = self._files().read(path)
             if now != before and (before is not None or now):
                 self._write(path, before or "")
 
     def stations(self, radio: str) -> Sequence[Station]:
-        """Those with their flags; who was just disconnected has none."""
+        """Return the stations with their flags; a station that was just disconnected has none."""
         found: list[Station] = []
         seen: set[MacAddress] = set()
         reply = self._ask(radio, "STA-FIRST")
@@ -159,11 +159,11 @@ class Hostapd:
         return found
 
     def attempts(self, radio: str) -> Mapping[MacAddress, int]:
-        """It does not count them."""
+        """Return nothing: it does not count them."""
         return {}
 
     def close(self) -> None:
-        """Every line, and the shell for the files."""
+        """Close every line, and the shell for the files."""
         for line in self._lines.values():
             line.close()
         self._lines.clear()
@@ -172,11 +172,11 @@ class Hostapd:
             self._shell = None
 
     def read_file(self, path: str) -> str | None:
-        """A file of the access point's, for whoever judges its settings."""
+        """Return a file of the access point, for the audit."""
         return self._files().read(path)
 
     def mode_of(self, path: str) -> tuple[int, str] | None:
-        """Who may use a file of it."""
+        """Return the mode and group of a file."""
         return self._files().mode_of(path)
 
     def _list(self, radio: str, which: ListMode) -> frozenset[MacAddress]:
@@ -204,7 +204,7 @@ class Hostapd:
             return reply
         finally:
             if not answered:
-                # Also when somebody interrupts: a reply that comes late would be taken for that to the next command.
+                # Also after an interrupt: a late reply would be taken for that to the next command.
                 line.close()
                 self._lines.pop(radio, None)
 
@@ -234,7 +234,7 @@ class Hostapd:
 
 
 def read_station(mac: MacAddress, lines: Sequence[str]) -> Station | None:
-    """A station from the lines of its reply; None for one that is not associated any more."""
+    """Return a station from the lines of its reply; None for one that is not associated any more."""
     told = dict(_pairs("\n".join(lines)))
     flags = told.get("flags", "")
     if "[ASSOC]" not in flags and "[AUTHORIZED]" not in flags:
@@ -256,20 +256,20 @@ def read_station(mac: MacAddress, lines: Sequence[str]) -> Station | None:
 
 
 def _since(text: str | None) -> int | None:
-    """For how many seconds; a daemon whose clock was set tells nonsense, which would lie before all time."""
+    """Return for how many seconds; a daemon whose clock was set tells nonsense, which would lie before all time."""
     seconds = whole_number(text, _LONGEST_S)
     return seconds if seconds is None or seconds >= 0 else None
 
 
 def list_file(before: str, macs: frozenset[MacAddress]) -> str:
-    """An accept or deny file with these addresses: lines that stay are kept as they are, comments too."""
+    """Return an accept or deny file with these addresses: lines that stay are kept as they are, comments too."""
     kept, present = [], set()
     for line in lines_of(before):
         word = line.split("#")[0].split()
         try:
             mac = MacAddress.parse(word[0]) if word else None
         except InvalidMacAddress:
-            mac = None  # not an address: whatever it is, it is not ours
+            mac = None  # no address, so it is not ours
         if mac is None or mac in macs:
             kept.append(line)
             present.add(mac)
@@ -278,7 +278,7 @@ def list_file(before: str, macs: frozenset[MacAddress]) -> str:
 
 
 def with_mode(text: str, interface: str, mode: str) -> str:
-    """A configuration file with another ``macaddr_acl`` for the BSS on an interface; every other line stays."""
+    """Return a configuration file with another ``macaddr_acl`` for the BSS on an interface; every other line stays."""
     lines = lines_of(text)
     at, insert = None, None
     current = ""
@@ -322,6 +322,6 @@ def _plain_ssid(text: str) -> str:
             )
             at += 2
             continue
-        octets += text[at].encode("utf-8", "surrogateescape")  # over SSH, octets that are no UTF-8 come so
+        octets += text[at].encode("utf-8", "surrogateescape")  # over SSH, octets that are no UTF-8 come like this
         at += 1
     return octets.decode(errors="replace")

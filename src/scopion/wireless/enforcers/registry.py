@@ -58,7 +58,7 @@ def register(entry: EnforcerType) -> None:
 
 
 def enforcer_types() -> tuple[EnforcerType, ...]:
-    """All types."""
+    """Return all types."""
     return tuple(_TYPES.values())
 
 
@@ -74,7 +74,7 @@ def _open_hostapd(settings: HostapdSettings, reach: Reach) -> Enforcer:
 
 
 def _hostapd_postures(enforcer: Any, settings: HostapdSettings) -> Iterator[Posture]:
-    """Radio by radio: its own network, and all others that the access point carries beside it."""
+    """Yield radio by radio its own network, and all others that the access point carries beside it."""
     from scopion.wireless.posture import Posture, bss_of_hostapd, of_control, of_hostapd
 
     for radio, of_radio in settings.radio.items():
@@ -102,7 +102,7 @@ def _open_uci(settings: UciSettings, reach: Reach) -> Enforcer:
 
 
 def _uci_postures(enforcer: Any, settings: UciSettings) -> Iterator[Posture]:
-    """Every network of the file."""
+    """Yield every network of the file."""
     from scopion.wireless.enforcers.uci import access_points
     from scopion.wireless.posture import of_uci
 

@@ -1,6 +1,6 @@
-"""UCI wireless configuration, as router firmware keeps it: the list options of the right sections, all else untouched.
+"""UCI wireless configuration, as router firmware keeps it: the list options of the right sections, all else unchanged.
 
-A network is on a radio where a ``wifi-iface`` section has its SSID; the ``wifi-device`` that it names tells the band.
+A network is on a radio if a ``wifi-iface`` section has its SSID; the ``wifi-device`` that it names tells the band.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ _BANDS |= {"11na": "5", "11ac": "5"}
 
 @dataclass(slots=True)
 class Section:
-    """One section of a file, with the numbers of the lines that it takes."""
+    """One section of a file, with the numbers of its lines."""
 
     type: str
     name: str
@@ -36,7 +36,7 @@ class Section:
 
 
 def sections(text: str) -> list[Section]:
-    """The sections of a file, in their order; what is not understood is nobody's."""
+    """Return the sections of a file, in their order; other lines are ignored."""
     found: list[Section] = []
     for number, line in enumerate(text.split("\n")):
         kind, *words = words_of(line) or [""]
@@ -56,9 +56,10 @@ def sections(text: str) -> list[Section]:
 
 
 def words_of(line: str) -> list[str]:
-    """The words of a line as UCI reads them: quoted in part or whole, a backslash before any character, a comment last.
+    """Return the words of a line as UCI reads them: quoted in part or whole, a backslash before any character, a
+    comment last.
 
-    In single quotes everything is itself; a # begins a comment only where a word could begin.
+    In single quotes every character is itself; a # begins a comment only where a word could begin.
     """
     words: list[str] = []
     word: str | None = None  # None: between words
@@ -83,7 +84,7 @@ def words_of(line: str) -> list[str]:
 
 
 def quoted(text: str) -> str:
-    """A text as one word of UCI. Raises Refused for a line end, which no word of a line can have."""
+    """Return a text as one word of UCI. Raises Refused for a line end, which no word can have."""
     if "\n" in text or "\r" in text or "\0" in text:
         raise Refused(f"{clean(text, 40)!r} has a line end, which no option of UCI can have")
     return "'" + text.replace("'", "'\\''") + "'"
@@ -103,16 +104,16 @@ class UciFile:
         self._dirty = self._reloaded = False
 
     def radios(self) -> tuple[str, ...]:
-        """Those whose section carries the network, in the order of the file."""
+        """Return the radios whose section carries the network, in the order of the file."""
         return tuple(self._interfaces())
 
     def check(self, radio: str) -> None:
-        """That the file can be read and has the network."""
+        """See that the file can be read and has the network."""
         if radio not in self._interfaces():
             raise Refused(f"{self.name}: no section of {self._settings.file} carries {self.ssid!r} on {radio} GHz")
 
     def held(self, radio: str) -> Held:
-        """What all radios of the band hold together: an entry that one of them lacks has no effect there."""
+        """Return what all radios of the band hold together: an entry that one of them lacks has no effect there."""
         carrying = self._sections(radio, self._text())
         each_held = [self._held(section) for section in carrying]
         together = each_held[0]
@@ -137,7 +138,8 @@ class UciFile:
             macs = frozenset(map(MacAddress.parse, written))
         except InvalidMacAddress as error:
             raise EnforcerUnreachable(f"{self.name}: maclist in {self._settings.file}: {error}") from None
-        # There is one list, and its mode says which it is; without one its entries have no effect, and are nobody's.
+        # There is one list, and its mode says which it is; without a mode its entries have no effect and belong to
+        # others.
         if mode is ListMode.OFF:
             return Held(mode=mode)
         return Held(macs, frozenset(), mode) if mode is ListMode.ALLOW else Held(frozenset(), macs, mode)
@@ -151,20 +153,20 @@ class UciFile:
         mode = step.held.mode or ListMode.OFF
         macs = sorted(step.idle | (step.held.allow if mode is ListMode.ALLOW else step.held.deny))
         for number in range(len(self._sections(radio, text))):
-            # Counted anew: lines were added or taken away in the one before.
+            # Read again: the one before has added or removed lines.
             section = interfaces(text, self.ssid)[radio][number]
             text = with_list(text, section, _WORDS[mode], [str(mac) for mac in macs])
         self._write(text)
         self._dirty = True
 
     def keep(self, radio: str, held: Held) -> None:
-        """Let the firmware read its file anew, where it does; for a moment everybody is disconnected."""
+        """Let the firmware read its file again, if it does; for a moment all stations are disconnected."""
         if self._dirty:
             self._reload()
         self._dirty = False
 
     def files(self) -> Mapping[str, str | None]:
-        """The file, byte for byte."""
+        """Return the file, byte for byte."""
         return {self._settings.file: self._text()}
 
     def put_back(self, files: Mapping[str, str | None]) -> None:
@@ -195,21 +197,21 @@ class UciFile:
         self._files().settle(self._settings.file)
 
     def stations(self, radio: str) -> Sequence[Station]:
-        """A file knows none."""
+        """Return no stations: a file knows none."""
         return ()
 
     def attempts(self, radio: str) -> Mapping[MacAddress, int]:
-        """A file counts none."""
+        """Return nothing: a file counts none."""
         return {}
 
     def close(self) -> None:
-        """Log out."""
+        """Close the shell."""
         if self._shell is not None:
             self._shell.close()
             self._shell = None
 
     def read_file(self, path: str = "") -> str | None:
-        """The file, for whoever judges its settings."""
+        """Return the file, for the audit."""
         return self._files().read(path or self._settings.file)
 
     def _text(self) -> str:
@@ -234,14 +236,14 @@ class UciFile:
 
 
 def common(one: Held, other: Held) -> Held:
-    """What two radios of one band hold together: the mode of both, what either admits, and what both refuse."""
+    """Return what two radios of one band hold together: the mode of both, what either admits, and what both refuse."""
     if one.mode is not other.mode:
-        return Held(mode=ListMode.OFF)  # on one of them nothing is refused, or others are
+        return Held(mode=ListMode.OFF)  # one of them refuses nothing, or refuses others
     return Held(one.allow | other.allow, one.deny & other.deny, one.mode)
 
 
 def interfaces(text: str, ssid: str) -> dict[str, list[Section]]:
-    """By band, the sections of a network's access points, of each radio one; those that are switched off left out."""
+    """Return by band the sections of a network's access points, one for each radio; disabled ones are left out."""
     found: dict[str, list[Section]] = {}
     for band, section in access_points(text):
         if section.options.get("ssid") == ssid:
@@ -250,7 +252,7 @@ def interfaces(text: str, ssid: str) -> dict[str, list[Section]]:
 
 
 def access_points(text: str) -> list[tuple[str, Section]]:
-    """All access points of a file that are switched on, whatever their network, each with its band in GHz."""
+    """Return all enabled access points of a file, whatever their network, each with its band in GHz."""
     every = sections(text)
     bands = {each.name: band_of(each) for each in every if each.type == "wifi-device"}
     return [
@@ -263,7 +265,7 @@ def access_points(text: str) -> list[tuple[str, Section]]:
 
 
 def band_of(device: Section) -> str:
-    """The band of a radio, in GHz: as it says, else by its channel."""
+    """Return the band of a radio, in GHz: as it says, else by its channel."""
     said = device.options.get("band") or device.options.get("hwmode", "")
     if said in _BANDS:
         return _BANDS[said]
@@ -272,7 +274,7 @@ def band_of(device: Section) -> str:
 
 
 def with_list(text: str, section: Section, mode: str, macs: Sequence[str]) -> str:
-    """The file with another mode and list in one section; all other lines as they are, to the byte."""
+    """Return the file with another mode and list in one section; all other lines stay, to the byte."""
     lines = lines_of(text)
     ending = "\r\n" if lines and lines[0].endswith("\r\n") else "\n"
     own = {number for key in ("macfilter", "maclist") for number in section.lines.get(key, ())}
