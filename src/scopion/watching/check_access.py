@@ -1,4 +1,4 @@
-"""What a service has to reach on this machine: the program, and files that settings name, by an account of its own."""
+"""What a service has to reach on this machine: the program, and files that settings name, with its own account."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from scopion.wireless.enforcers import registry as enforcers
 
 
 def installation(settings: Settings, folder: Path = SYSTEM_FOLDER) -> Installation:
-    """The program that runs now, where its parts are, and the groups that may read what the settings name."""
+    """Return the running program, where its parts are, and the groups that may read what the settings name."""
     used = [*settings.watch.leases, *(path for path, _ in _sockets(settings))]
     groups = {group for each in used if (group := _group_of(folder / each, folder))}
     code = Path(__file__).parents[1]
@@ -23,13 +23,13 @@ def installation(settings: Settings, folder: Path = SYSTEM_FOLDER) -> Installati
 
 
 def _sockets(settings: Settings) -> list[tuple[str, str]]:
-    """The sockets of enforcers on this machine, each with what to do if it is closed to the account."""
+    """Return the sockets of enforcers on this machine, each with what to do if it is closed to the account."""
     local = [(each, enforcers.type_of(each)) for each in settings.enforcer if each.ssh is None]
     return [(path, entry.socket_advice) for each, entry in local for path in entry.sockets(each)]
 
 
 def cannot_run(found: Installation) -> str:
-    """Why the service's account could not run the program, in a sentence; empty if it can."""
+    """Return why the service's account could not run the program, in a sentence; empty if it can."""
     closed = next(filter(None, map(_closed, (found.program, *found.parts))), None)
     if closed is None:
         return ""
@@ -40,7 +40,7 @@ def cannot_run(found: Installation) -> str:
 
 
 def unreachable(settings: Settings, folder: Path = SYSTEM_FOLDER) -> list[str]:
-    """What else the service's account could not run or read; a sentence each."""
+    """Return what else the service's account could not run or read; a sentence each."""
     told = []
     for channel in settings.channel:
         for program in channels.type_of(channel).runs(channel):
@@ -60,23 +60,23 @@ def unreachable(settings: Settings, folder: Path = SYSTEM_FOLDER) -> list[str]:
 
 
 def _closed(path: Path, own: Path | None = None) -> Path | None:
-    """The first part of a path that others than its owner and its group cannot use; None if they can, or it is ours."""
+    """Return the first part of a path that other accounts cannot use; None if they can, or it is ours."""
     if own is not None and path.is_relative_to(own):
         return None
     return next((each for each in (*reversed(path.parents), path) if not _is_open(each, stat.S_IROTH)), None)
 
 
 def _is_open(path: Path, to: int) -> bool:
-    """Whether a file can be read, or a folder be passed, by others (S_IROTH) or its group (S_IRGRP)."""
+    """Tell whether others (S_IROTH) or its group (S_IRGRP) can read a file, or pass a folder."""
     try:
         mode = path.stat().st_mode
-    except OSError:  # what is not there yet is none of our business
+    except OSError:  # a missing file is not our business
         return True
     return bool(mode & (to >> 2 if stat.S_ISDIR(mode) else to))
 
 
 def _group_of(path: Path, own: Path) -> str:
-    """The group whose members reach a file that is closed to others; empty if none does, or it is root's."""
+    """Return the group that can use a file which is closed to others; empty if none can, or it is root's."""
     import grp
 
     closed = _closed(path, own)
@@ -90,7 +90,7 @@ def _group_of(path: Path, own: Path) -> str:
 
 
 def program_path() -> Path:
-    """The program that is running now, as a service would start it."""
+    """Return the running program, as a service would start it."""
     found = shutil.which(sys.argv[0]) or shutil.which("scopion")
     path = Path(found or sys.argv[0]).absolute()
     return path if path.name.startswith("scopion") else Path(sys.executable).with_name("scopion")

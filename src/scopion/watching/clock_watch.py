@@ -1,4 +1,4 @@
-"""Notices that the machine's clock was set, or that the machine has slept: by two clocks of which only one can jump."""
+"""Notices that the machine's clock was set, or that the machine was suspended: of two clocks only one can jump."""
 
 from __future__ import annotations
 
@@ -9,20 +9,20 @@ from datetime import datetime, timedelta
 
 from scopion.model.clock import Clock
 
-# Less than this is a clock that is being set right slowly, or a turn that took long.
+# A smaller difference is a clock that is corrected slowly, or a turn that took long.
 _JUMP_S = 2.0
 
 
 @dataclass(frozen=True, slots=True)
 class Jump:
-    """What has happened since the last look; both may be nothing."""
+    """What has happened since the last look; both may be zero."""
 
     set_by: timedelta  # how far the clock was set, forward or back
     slept: timedelta  # how long the machine was suspended
 
 
 def slept_s() -> float:
-    """Seconds that this machine was suspended since it was started; 0 where that cannot be told."""
+    """Return the seconds that this machine was suspended since it was started; 0 if that cannot be found out."""
     if not hasattr(time, "CLOCK_BOOTTIME"):
         return 0.0
     return time.clock_gettime(time.CLOCK_BOOTTIME) - time.monotonic()
@@ -37,7 +37,7 @@ class ClockWatch:
         self._last = self._look()
 
     def look(self) -> Jump | None:
-        """What has happened since the last look, or None: time has passed as it should."""
+        """Return what has happened since the last look; None: time has passed as it should."""
         before, now = self._last, self._look()
         self._last = now
         asleep = now[2] - before[2]

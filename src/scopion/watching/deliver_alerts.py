@@ -1,4 +1,4 @@
-"""The part of the watch that delivers: takes from the outbox what is due, and lets each channel work by itself."""
+"""The part of the watch that delivers: takes due alerts from the outbox, and lets each channel work by itself."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from scopion.roster.mutes import mutes
 from scopion.roster.outbox import backlog, next_due, note_passed_over
 from scopion.watching.watch_context import WatchContext
 
-# A round for cron waits for what is due so soon: a newcomer's message waits a moment for its names.
+# A single round waits for alerts that are due this soon: a new device's message waits a moment for its names.
 _SHORTLY = timedelta(seconds=3)
 
 
@@ -31,7 +31,7 @@ class Delivering:
         self._channels: Mapping[str, Channel] = {
             each.name: open_channel(each, read_secret, site.folder) for each in channels_of(site)
         }
-        self._unnoted: dict[str, Outcome] = {}  # by channel: what was tried and could not be noted yet
+        self._unnoted: dict[str, Outcome] = {}  # by channel: attempts that could not be noted yet
         self._outbox: Outbox | None = None
         self._next_at = 0.0
         self._seen_empty = False
@@ -39,20 +39,20 @@ class Delivering:
 
     @property
     def channels(self) -> Mapping[str, Channel]:
-        """By name."""
+        """Return the channels by name."""
         return self._channels
 
     def wake_at(self) -> float:
-        """When to look into the outbox."""
+        """Return when to look into the outbox."""
         return self._next_at
 
     def soon(self) -> None:
-        """Something was put into the outbox."""
+        """Look into the outbox at the next turn."""
         self._next_at = 0.0
 
     @property
     def has_tried_all(self) -> bool:
-        """Whether nothing that is due is left that was not tried."""
+        """Tell whether everything that is due was tried."""
         context = self._context
         if any(context.executor.busy(_lane(name)) for name in self._channels):
             return False
@@ -62,7 +62,7 @@ class Delivering:
         """Start what is due."""
         if now < self._next_at:
             return
-        # Other processes put alerts into the outbox, too: scopion scan by hand.
+        # Other processes put alerts into the outbox, too: a scan by hand.
         self._next_at = now + self._context.look_every_s
         context = self._context
         with context.doing("looking into the outbox"):
@@ -83,7 +83,7 @@ class Delivering:
             self._seen_empty = not (attempts or busy or shortly)
 
     def _box(self) -> Outbox:
-        """On the roster as it is open now: after damage it is another one."""
+        """Return the outbox of the roster that is open now: after damage it is another one."""
         site = self._context.site
         if self._outbox is None or self._outbox.roster is not site.roster:
             give_up = timedelta(days=site.settings.alerts.give_up_days)
@@ -100,7 +100,7 @@ class Delivering:
             if error is not None:
                 raise error
             assert isinstance(outcome, Outcome)
-            # As long as it cannot be noted - a full disk - nothing more goes by this channel, or it would go again.
+            # Until it can be noted - on a full disk - nothing more goes by this channel, or it would be sent again.
             self._unnoted[name] = outcome
             with context.doing("noting a delivery"):
                 self._note(outcome)
@@ -119,7 +119,7 @@ class Delivering:
             context.troubles[_lane(name)] = str(outcome.failure)
 
     def _note_flood(self) -> None:
-        """Tell, once an hour at most, how much was passed over because somebody makes it up."""
+        """Tell, once an hour at most, how much of a flood was passed over."""
         context = self._context
         passed = context.memory.guard.passed_over()
         if passed is None:
@@ -145,5 +145,5 @@ def _lane(channel: str) -> str:
 
 
 def is_delivery(lane: str) -> bool:
-    """Whether what a lane does is a delivery: to cut one off means that it is made twice."""
+    """Tell whether the work of a lane is a delivery: one that is cut off is made twice."""
     return lane.startswith("channel ")

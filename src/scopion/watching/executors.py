@@ -1,6 +1,6 @@
-"""What does the work that takes time - sweeping, asking, delivering - while the watch goes on deciding.
+"""Runs work that takes time - sweeping, asking, delivering - while the watch goes on deciding.
 
-``ThreadExecutor`` does it beside the watch, each lane one thing at a time. ``InlineExecutor`` does it at once and in
+``ThreadExecutor`` runs it beside the watch, each lane one thing at a time. ``InlineExecutor`` runs it at once and in
 order, so that a scene with its virtual clock plays weeks in seconds, the same every time. The watch cannot tell which
 of them it has.
 """
@@ -19,7 +19,7 @@ from scopion.attachment.ports import Attachment
 from scopion.model.errors import place_of
 from scopion.watching.interface_listener import InterfaceListener
 
-# Several ears in one thread take turns of this length.
+# Several listeners in one thread take turns of this length.
 _TURN_S = 1.0
 
 
@@ -39,42 +39,44 @@ Contained = Callable[[str], contextlib.AbstractContextManager[None]]
 
 
 class Executor(Protocol):
-    """Does work, and waits."""
+    """Runs work in lanes, and waits."""
 
     def start(self, lane: str, work: Work, finish: Finish) -> None:
-        """Do a piece of work after what its lane has been given before; ``finish`` is called by ``finished``."""
+        """Run a piece of work after the earlier ones of its lane; ``finished`` calls ``finish``."""
 
     def busy(self, lane: str) -> bool:
-        """Whether a lane has anything to do, or to tell."""
+        """Tell whether a lane has work, or a result that was not reported."""
 
     def finished(self, contained: Contained) -> None:
-        """Tell what has been done since the last call, each lane within ``contained``: what goes wrong is its alone."""
+        """Call ``finish`` of the work that has ended, each lane within ``contained``, so that an error stays in its
+        lane.
+        """
 
     def attend(self, listener: InterfaceListener) -> None:
-        """Let an ear listen from now on."""
+        """Let a listener listen from now on."""
 
     def neglect(self, listener: InterfaceListener) -> None:
-        """Let it listen no more."""
+        """Stop a listener."""
 
     def wait(self, until: float) -> None:
         """Return at a monotonic moment, or sooner if something was done or heard."""
 
     def wake(self) -> None:
-        """Let whoever waits return; safe in a signal handler and in other threads."""
+        """End the current wait; safe in a signal handler and in other threads."""
 
     def close(self, within_s: float, worth_waiting: Callable[[str], bool] = lambda _: True) -> None:
-        """Start nothing more, and give what is being done in some lanes so long to end."""
+        """Start nothing more, and give running work in some lanes a time to end."""
 
 
 class _Lane:
-    """A thread that does one piece of work after the other. It ends with the process, whatever it is doing then."""
+    """A thread that runs one piece of work after the other. It ends with the process, whatever it is doing then."""
 
     def __init__(self, name: str) -> None:
         self._work: queue.SimpleQueue[Callable[[], None] | None] = queue.SimpleQueue()
         threading.Thread(target=self._run, name=name, daemon=True).start()
 
     def submit(self, work: Callable[[], None] | None) -> None:
-        """Do this next; nothing ends the thread."""
+        """Run this next; None ends the thread."""
         self._work.put(work)
 
     def _run(self) -> None:
@@ -83,7 +85,7 @@ class _Lane:
 
 
 class ThreadExecutor:
-    """Implements ``Executor`` with a thread for each lane and each ear."""
+    """Implements ``Executor`` with a thread for each lane and each listener."""
 
     def __init__(self, attachment: Attachment) -> None:
         self._clock = attachment.clock
@@ -95,7 +97,7 @@ class ThreadExecutor:
         self._listeners: set[InterfaceListener] = set()
 
     def start(self, lane: str, work: Work, finish: Finish) -> None:
-        """By the lane's own thread."""
+        """Run it in the lane's own thread."""
         if lane not in self._lanes:
             self._lanes[lane] = _Lane(lane)
         self._open[lane] += 1
@@ -112,11 +114,11 @@ class ThreadExecutor:
         self._lanes[lane].submit(run)
 
     def busy(self, lane: str) -> bool:
-        """Whether it has anything that was not told yet."""
+        """Tell whether it has anything that was not reported yet."""
         return self._open[lane] > 0
 
     def finished(self, contained: Contained) -> None:
-        """In the order in which it ended."""
+        """Call ``finish`` in the order in which the work ended."""
         with contextlib.suppress(queue.Empty):
             while True:
                 done = self._done.get_nowait()
@@ -129,7 +131,7 @@ class ThreadExecutor:
                 done.finish(done.result, done.error)
 
     def attend(self, listener: InterfaceListener) -> None:
-        """With a thread of its own: it must not miss a frame while a sweep is folded."""
+        """Run it in a thread of its own: it must not miss a frame while a sweep is folded."""
         lane = f"ear {listener.interface.name}"
         self._open[lane] += 1
 
@@ -137,20 +139,20 @@ class ThreadExecutor:
             try:
                 listener.run()
                 self._done.put(Done(lane, _ended))
-            except BaseException as error:  # told where the watch waits: nobody would notice that it is deaf
-                listener.lost = place_of(error)  # and opened anew
+            except BaseException as error:  # told where the watch waits: otherwise it would be deaf unnoticed
+                listener.lost = place_of(error)  # and opened again
                 self._done.put(Done(lane, _ended, None, error))
 
         self._listeners.add(listener)
         threading.Thread(target=run, name=lane, daemon=True).start()
 
     def neglect(self, listener: InterfaceListener) -> None:
-        """The thread sees it within half a second."""
+        """Stop it; its thread ends within half a second."""
         listener.stop()
         self._listeners.discard(listener)
 
     def wait(self, until: float) -> None:
-        """For the first thing that is done or heard."""
+        """Wait for the first thing that is done or heard."""
         left = until - self._clock.monotonic()
         if left <= 0:
             return
@@ -160,11 +162,11 @@ class ThreadExecutor:
                 self._later.append(done)
 
     def wake(self) -> None:
-        """By a sign in the queue."""
+        """Put a sign into the queue."""
         self._done.put(None)
 
     def close(self, within_s: float, worth_waiting: Callable[[str], bool] = lambda _: True) -> None:
-        """What has not ended by then is left behind: the process ends."""
+        """Leave behind what has not ended by then: the process ends."""
         for listener in list(self._listeners):
             self.neglect(listener)
         self._closed = True
@@ -177,13 +179,13 @@ class ThreadExecutor:
 
 
 def _ended(result: Any, error: BaseException | None) -> None:
-    """An ear hears no more."""
+    """Report the error of a listener that has ended."""
     if error is not None:
         raise error
 
 
 class InlineExecutor:
-    """Implements ``Executor`` in the thread of the watch, on whatever clock the attachment has."""
+    """Implements ``Executor`` in the thread of the watch, on the attachment's clock."""
 
     def __init__(self, attachment: Attachment) -> None:
         self._clock = attachment.clock
@@ -192,35 +194,35 @@ class InlineExecutor:
         self._awake = False
 
     def start(self, lane: str, work: Work, finish: Finish) -> None:
-        """At once."""
+        """Run it at once."""
         try:
             self._done.append(Done(lane, finish, work()))
         except Exception as error:
             self._done.append(Done(lane, finish, None, error))
 
     def busy(self, lane: str) -> bool:
-        """Whether something was not told yet."""
+        """Tell whether something was not reported yet."""
         return any(done.lane == lane for done in self._done)
 
     def finished(self, contained: Contained) -> None:
-        """In the order in which it was done."""
+        """Call ``finish`` in the order in which the work was done."""
         while self._done:
             done = self._done.popleft()
             with contained(done.lane):
                 done.finish(done.result, done.error)
 
     def attend(self, listener: InterfaceListener) -> None:
-        """Whenever the watch waits."""
+        """Let it listen whenever the watch waits."""
         self._listeners.append(listener)
 
     def neglect(self, listener: InterfaceListener) -> None:
-        """From now on."""
+        """Stop it at once."""
         if listener in self._listeners:
             self._listeners.remove(listener)
             listener.close()
 
     def wait(self, until: float) -> None:
-        """Listening meanwhile."""
+        """Listen until then."""
         self._awake = False
         listeners = [listener for listener in self._listeners if not listener.lost]
         while not self._done and not self._awake and (now := self._clock.monotonic()) < until:
@@ -233,17 +235,17 @@ class InlineExecutor:
                 pass_time(self._clock, until)
 
     def wake(self) -> None:
-        """The wait that is going on ends."""
+        """End the current wait."""
         self._awake = True
 
     def close(self, within_s: float, worth_waiting: Callable[[str], bool] = lambda _: True) -> None:
-        """Everything has ended already."""
+        """Stop the listeners: all work has ended already."""
         for listener in list(self._listeners):
             self.neglect(listener)
 
 
 def pass_time(clock: Any, until: float) -> None:
-    """Let a virtual clock go on; a real one is slept through."""
+    """Let a virtual clock go on; sleep for a real one."""
     if hasattr(clock, "wait_until"):
         clock.wait_until(until)
         return

@@ -1,7 +1,7 @@
-"""The part of the watch that hears: an ear for each interface of the site, and what becomes of what is heard.
+"""The part of the watch that hears: a listener for each interface of the site, and what becomes of what is heard.
 
-News is taken in at once, that somebody is still there once a minute. Where another adapter was at an address that is
-claimed, both are asked first, so that a conflict is told as what it is.
+News is taken in at once; that a device is still there is noted once a minute. If another adapter had a claimed address,
+both are asked first, so that a contest is told as what it is.
 """
 
 from __future__ import annotations
@@ -27,26 +27,26 @@ from scopion.operations.scan.ask_network import name_servers
 from scopion.watching.interface_listener import InterfaceListener
 from scopion.watching.watch_context import WatchContext, log
 
-# Who is still there is noted this often; news goes at once.
+# Devices that are still there are noted this often; news goes at once.
 NOTE_EVERY_S = 60.0
-# After it other news waits so many times as long as it took, with the reading of the roster that follows: a flood of it
-# leaves the watch its time, and one device that joins right after another waits for a moment only.
+# Other news waits this many times as long as taking in the last one took, with the reading of the roster that follows:
+# a flood leaves the watch its time, and a device that joins right after another waits for a moment only.
 _PAUSES, _LEAST_PAUSE_S, _MOST_PAUSE_S = 10, 0.05, 0.5
 # After the roster could not be written: until then what is heard is kept, each pair once.
 _AGAIN_S = 5.0
-# An address is asked about not more often than this, whoever claims it.
+# An address is asked about not more often than this, whichever device claims it.
 _CHECK_EVERY_S = 20.0
 _MOST_CHECKED = 1024
-# How many newcomers are asked for their names at a time; more is no time for courtesy.
+# This many new devices are asked for their names at a time; with more there is no time for it.
 _MOST_NAMED = 16
-# The message about a newcomer waits a little longer than this; who answers later is asked by the next sweep.
+# The message about a new device waits a little longer than this; later answers come with the next sweep.
 _NAMES_WITHIN_S = 0.45
 _CHECK_PACE = 200.0
 _ARRIVALS = (EventKind.JOINED, EventKind.UNWANTED_PRESENT)
 
 
 class Listening:
-    """Ears, and the fold of what they hear."""
+    """The listeners, and the fold of what they hear."""
 
     def __init__(self, context: WatchContext, rights: Rights, sweep_soon: Callable[[IPv4Network], None]) -> None:
         self._context = context
@@ -54,20 +54,20 @@ class Listening:
         self._rights = rights
         self._listeners: dict[str, InterfaceListener] = {}
         self._kept = Gathered()
-        self._away: set[str] = set()  # interfaces that do not stand on the site's ground, or not for certain
+        self._away: set[str] = set()  # interfaces that are not on the site's network, or not for certain
         self._due_at = context.clock.monotonic() + NOTE_EVERY_S
         self._not_before = 0.0
-        self._news_began: float | None = None  # what was taken in in this turn of the watch, if anything was
+        self._news_began: float | None = None  # when taking in began in this turn, if anything was taken in
         self._checked: dict[IPv4Address, float] = {}
         self._own: frozenset[MacAddress] = frozenset()
 
     @property
     def listeners(self) -> Collection[InterfaceListener]:
-        """Those that listen now."""
+        """Return the running listeners."""
         return self._listeners.values()
 
     def attend(self, interfaces: Sequence[Interface], own: frozenset[MacAddress]) -> None:
-        """Listen on exactly these; one that has changed gets a new ear."""
+        """Listen on exactly these; an interface that has changed gets a new listener."""
         self._own = own
         wanted = {each.name: each for each in interfaces}
         for name, listener in list(self._listeners.items()):
@@ -103,26 +103,26 @@ class Listening:
         self._context.works(f"listening on {interface.name}")
 
     def stands(self, interface: str, *, at_home: bool) -> None:
-        """Whether what is heard on an interface is of this site; until that is known it is kept."""
+        """Set whether what is heard on an interface is of this site; until that is known it is kept."""
         if at_home:
             self._away.discard(interface)
         else:
             self._away.add(interface)
 
     def learnt(self) -> None:
-        """Who is known has been read anew; when others were heard is of no use any more."""
+        """Use the known devices, which were read again, and forget when absent adapters were heard."""
         self._rest()
         self._context.memory.forget_all_but(self._context.known.here)
         for listener in self._listeners.values():
             listener.known = self._context.known
 
     def drop(self, interface: str) -> None:
-        """What was heard there is not of this site."""
+        """Drop what was heard there: it is not of this site."""
         if interface in self._listeners:
             self._count(self._listeners[interface])
 
     def wake_at(self) -> float:
-        """When something has to be taken in."""
+        """Return when something has to be taken in."""
         if any(listener.has_news for name, listener in self._listeners.items() if name not in self._away):
             return self._not_before
         return max(self._due_at, self._not_before)
@@ -170,24 +170,24 @@ class Listening:
             self._check(interface, claims)
 
     def _keep(self, seen: Sequence[Observation]) -> None:
-        """What could not be remembered is tried again soon, each pair once."""
+        """Keep what could not be remembered, each pair once, and try again soon."""
         for each in seen:
             self._kept.add(each)
         self._due_at = min(self._due_at, self._context.clock.monotonic() + _AGAIN_S)
 
     def _forget_checks(self, claims: Sequence[Observation]) -> None:
-        """Claims that were not asked about are, when they come again."""
+        """Ask about these claims when they come again."""
         self._keep(claims)
         for each in claims:
             if isinstance(each.address, IPv4Address):
                 self._checked.pop(each.address, None)
 
     def _is_alone(self, seen: Observation) -> bool:
-        """Whether it is the only one at its address: else nobody could say who answers there."""
+        """Tell whether it is the only one at its address: otherwise an answer could come from either."""
         return seen.address is not None and not self._context.known.claims_a_held_address(seen)
 
     def _gathered(self) -> list[Observation]:
-        """What all ears have heard, and what could not be remembered before."""
+        """Return what all listeners have heard, and what could not be remembered before."""
         kept, self._kept = self._kept.observations(), Gathered()
         found = list(kept)
         for name, listener in self._listeners.items():
@@ -207,7 +207,7 @@ class Listening:
     def _told_apart(
         self, seen: Sequence[Observation], now: float
     ) -> tuple[list[Observation], dict[str, list[Observation]]]:
-        """What can be taken in, and by interface the claims of addresses at which somebody else was."""
+        """Return what can be taken in, and by interface the claims of addresses that another adapter had."""
         settled: list[Observation] = []
         questioned: dict[str, list[Observation]] = {}
         for each in seen:
@@ -228,7 +228,7 @@ class Listening:
         )
 
     def _ask_clients(self, now: float) -> None:
-        """Ask for those who have just asked a DHCP server for an address: its answer went to them alone."""
+        """Ask for clients that have just asked a DHCP server for an address: its answer went to them alone."""
         for name, listener in self._listeners.items():
             wanted = {
                 address
@@ -246,7 +246,7 @@ class Listening:
         self._checked[address] = now + _CHECK_EVERY_S
 
     def _check(self, interface: str, claims: Sequence[Observation], more: Sequence[IPv4Address] = ()) -> None:
-        """Ask who is at addresses that somebody claims, or will have in a moment; fold claims and answers together."""
+        """Ask for addresses that are claimed, or will be used in a moment; fold claims and answers together."""
         context, listener = self._context, self._listeners[interface]
         began = context.clock.now()
         addresses = [*(each.address for each in claims if isinstance(each.address, IPv4Address)), *more]
@@ -265,7 +265,8 @@ class Listening:
             asked = found.asked_enough if isinstance(found, Findings) else set()
             if claims or answers or error is not None:
                 self._conclude([*claims, *answers], asked, began, error)
-            # Who has the gateway's address decides whether this is the site: a sweep tells, and what has changed.
+            # The adapter at the gateway's address decides whether this is the site: a sweep tells, and what has
+            # changed.
             for subnet in {
                 context.known.gateways[address] for address in addresses if address in context.known.gateways
             }:
@@ -292,7 +293,7 @@ class Listening:
         self._ask_names([each for each in seen if each.mac in arrived and self._is_alone(each)])
 
     def _ask_names(self, newcomers: Sequence[Observation]) -> None:
-        """Ask newcomers what they are called, so that the message about them can say it."""
+        """Ask new devices for their names, so that the message about them can use them."""
         context = self._context
         if not newcomers or not context.site.settings.names.ask or len(newcomers) > _MOST_NAMED:
             return

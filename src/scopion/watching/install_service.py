@@ -1,4 +1,4 @@
-"""Sets the service up on this machine, and takes it away again: account, folder, unit; as steps, for showing first."""
+"""Sets the service up on this machine, and removes it: account, folder, unit; as steps that can be shown first."""
 
 from __future__ import annotations
 
@@ -29,14 +29,14 @@ _WITHIN_S = 60
 
 @dataclass(frozen=True, slots=True)
 class InstallStep:
-    """One thing to do, as it is shown, and as it is done."""
+    """One thing to do, with its words."""
 
     says: str
     do: Callable[[], None]
 
 
 def install_steps(own: Path) -> list[InstallStep]:
-    """What installing comes to here. Raises NotPermitted, Refused, InvalidSettings, LiveNetworkLocked.
+    """Return the steps of installing here. Raises NotPermitted, Refused, InvalidSettings, LiveNetworkLocked.
 
     ``own`` is the folder of the site that was in use until now: it becomes the system's, if that has none yet.
     """
@@ -69,7 +69,7 @@ def install_steps(own: Path) -> list[InstallStep]:
 
 
 def secrets_left_behind(own: Path) -> list[str]:
-    """Which secrets of a site the service lacks once that is copied: a sentence each, with their names only."""
+    """Return which secrets of a site the service lacks once the site is copied: a sentence each, with names only."""
     if not _is_to_be_copied(own):
         return []
     told = []
@@ -90,7 +90,7 @@ def secrets_left_behind(own: Path) -> list[str]:
 
 
 def remove_steps() -> list[InstallStep]:
-    """What removing comes to; the site stays. Raises NotPermitted, Refused, LiveNetworkLocked."""
+    """Return the steps of removing; the site stays. Raises NotPermitted, Refused, LiveNetworkLocked."""
     _require_manager()
     if not (UNITS / NAME).exists():
         raise Refused(f"{UNITS / NAME} is not there: nothing to remove")
@@ -135,7 +135,7 @@ def _make_folder() -> None:
 
 
 def _is_to_be_copied(own: Path) -> bool:
-    """Whether there is a site of somebody's, on a real network, and the system has none yet."""
+    """Tell whether there is a user's site, on a real network, and the system has none yet."""
     made_up = (own / STORY_FILE).exists()
     return (own / ROSTER_FILE).exists() and not made_up and not (SYSTEM_FOLDER / ROSTER_FILE).exists()
 
@@ -150,7 +150,7 @@ def _copy_site(own: Path) -> None:
 
 
 def _hand_over() -> None:
-    """Everything in the system's site belongs to the service's account."""
+    """Give everything in the system's site to the service's account."""
     import pwd
 
     account = pwd.getpwnam(ACCOUNT)
@@ -161,13 +161,13 @@ def _hand_over() -> None:
     ]
     for path in found:
         os.chown(path, account.pw_uid, account.pw_gid, follow_symlinks=False)
-    SYSTEM_FOLDER.chmod(0o2770)  # a change of owner takes the group's bit away
+    SYSTEM_FOLDER.chmod(0o2770)  # a change of owner removes the group's bit
 
 
 def _start() -> None:
     _run("systemctl", "daemon-reload")
     _run("systemctl", "enable", NAME)
-    _run("systemctl", "restart", NAME)  # one that runs already would go on with the rights of before
+    _run("systemctl", "restart", NAME)  # a running service would go on with the old rights
 
 
 def _run(*command: str) -> None:

@@ -1,7 +1,7 @@
-"""Listens on one interface without end and gathers what is heard, within bounds, until somebody takes it.
+"""Listens on one interface without end and gathers what is heard, within limits, until it is taken.
 
-What is news - a pair of MAC and address that is not known to be here - wakes the thread that waits for it.
-``InterfaceListener`` knows no thread; ``run`` is what a thread of its own does with it.
+News - a pair of MAC and address that is not known to be here - wakes the thread that waits for it.
+``InterfaceListener`` knows no thread; a thread of its own calls ``run``.
 """
 
 from __future__ import annotations
@@ -20,28 +20,28 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source
 from scopion.operations.intake.take_in import Known
 
-# How often the ear looks up from a quiet link, to be stopped.
+# How often the listener looks up from a quiet link, to be stopped.
 _TURN_S = 0.5
-# A frame that comes again tells no new time until it is forgotten; a second is exact enough for who is here.
+# A frame that comes again gives no new time until it is forgotten; a second is exact enough for presence.
 _FORGET_S = 1.0
 _GRAIN_S = 0.01  # of the time of day
-# So many clients of a DHCP server at a time are asked whether they are there; all others wait for the sweep.
+# This many clients of a DHCP server at a time are asked whether they are there; all others wait for the sweep.
 _MOST_REQUESTS = 64
 
 
 @dataclass(slots=True)
 class HeardSince:
-    """What was heard since it was taken last."""
+    """What was heard since the last call."""
 
     observations: list[Observation] = field(default_factory=list)
     frames: int = 0
     malformed: int = 0
-    passed_over: int = 0  # pairs beyond the bound
+    passed_over: int = 0  # pairs beyond the limit
     dropped: int = 0  # frames for which the kernel had no room
 
 
 class InterfaceListener:
-    """One interface's ear. Raises NotPermitted, InterfaceLost when it is made."""
+    """The listener of one interface. Raises NotPermitted, InterfaceLost when it is made."""
 
     def __init__(
         self,
@@ -53,7 +53,7 @@ class InterfaceListener:
     ) -> None:
         self.interface = interface
         self.lost = ""  # why it can hear no more
-        self.known = Known()  # set anew by whoever takes things in
+        self.known = Known()  # set by the caller after each fold
         self._clock = attachment.clock
         self._link = attachment.open_link(interface, Traffic.TALK)
         self._hearing = Hearing(interface.reaches)
@@ -66,7 +66,7 @@ class InterfaceListener:
         self._forget_at = 0.0
         self._at, self._known_until = self._clock.now(), 0.0
         self._stopped = False
-        self._requests: dict[MacAddress, IPv4Address] = {}  # by DHCP, of those who are not known to be there
+        self._requests: dict[MacAddress, IPv4Address] = {}  # by DHCP, of clients that are not known to be there
         self._frames = 0
         self._counted = (0, 0)
         self.has_news = False
@@ -78,7 +78,7 @@ class InterfaceListener:
         self._link.close()
 
     def listen(self, until: float) -> None:
-        """Take in what comes until a monotonic moment; returns early once there is news."""
+        """Take in what comes until a monotonic moment; return early once there is news."""
         try:
             while not self._stopped:
                 arrival = self._link.receive(until)
@@ -92,13 +92,13 @@ class InterfaceListener:
                 self._on_news()
 
     def _take(self, frame: bytes, at: float) -> bool:
-        """Whether it was the first news since things were taken."""
+        """Take a frame. Returns whether it was the first news since the last call of ``take``."""
         if at >= self._known_until:
             self._at, self._known_until = self._clock.now(), at + _GRAIN_S
             if at >= self._forget_at:
                 self._hearing.forget()
                 self._forget_at = at + _FORGET_S
-        self._frames += 1  # Hearing's own counts are by source: not to be added up by another thread
+        self._frames += 1  # Hearing's own counts are by source: another thread must not add them up
         told = self._hearing.take(frame, self._at)
         if not told:
             return False
@@ -119,7 +119,7 @@ class InterfaceListener:
         return first_news
 
     def _is_request(self, seen: Observation) -> bool:
-        """Whether a client has just asked by DHCP for an address at which it is not known to be."""
+        """Tell whether a client has just asked by DHCP for an address at which it is not known to be."""
         if seen.source is not Source.DHCP or seen.mac is None or seen.address is not None:
             return False
         wanted, at = self._hearing.requested.get(seen.mac, (None, self._at))
@@ -130,13 +130,13 @@ class InterfaceListener:
         return True
 
     def take_requests(self) -> dict[MacAddress, IPv4Address]:
-        """The addresses that clients have asked for by DHCP since the last call, where they are not known to be."""
+        """Return addresses that clients have asked for by DHCP since the last call, where they are not known to be."""
         with self._lock:
             requests, self._requests = self._requests, {}
         return requests
 
     def take(self) -> HeardSince:
-        """What was heard since the last call."""
+        """Return what was heard since the last call."""
         with self._lock:
             gathered, self._gathered = self._gathered, Gathered(self._subnet)
             self.has_news = False
@@ -151,9 +151,9 @@ class InterfaceListener:
         )
 
     def stop(self) -> None:
-        """Listen no more; the thread that runs it closes the link."""
+        """Stop listening; the thread that runs it closes the link."""
         self._stopped = True
 
     def close(self) -> None:
-        """Give the link back, where no thread runs it."""
+        """Close the link, if no thread runs it."""
         self._link.close()

@@ -1,4 +1,4 @@
-"""The part of the watch that looks after wireless lists: when something is due, and who does it."""
+"""The part of the watch that looks after wireless lists: what is due, and the thread that does it."""
 
 from __future__ import annotations
 
@@ -12,14 +12,14 @@ from scopion.roster.wifi.pushes import pushes_mark
 from scopion.watching.watch_context import WatchContext, log
 
 LANE = "enforce"
-# An access point that was switched off is tried again so soon.
+# An access point that was switched off is tried again after this.
 _AGAIN_S = 15.0
-# In a busy place somebody comes every few seconds.
+# In a busy place a device comes every few seconds.
 _NOT_SOONER_S = 10.0
 
 
 class Enforcing:
-    """Drives pushes that time asks for, and reads who is associated."""
+    """Drives pushes that are due by time, and reads the associated stations."""
 
     def __init__(self, context: WatchContext, opened: Callable[[], Site]) -> None:
         self._context = context
@@ -38,24 +38,24 @@ class Enforcing:
 
     @property
     def has_done_a_round(self) -> bool:
-        """Whether the access points were read, or tried, at least once."""
+        """Tell whether the access points were read, or tried, at least once."""
         return self._none or self._attempts > 0
 
     def wake_at(self) -> float:
-        """When something is due next."""
+        """Return when something is due next."""
         if self._none or self._context.executor.busy(LANE):
             return float("inf")
         return min(self._look_at, self._stations_at, self._due_at, self._again_at)
 
     def soon(self) -> None:
-        """Somebody came or went: read the access points, for what is told of a newcomer says on which it is."""
+        """Read the access points soon: a device came or went, and they tell where it is."""
         self._stations_at = min(self._stations_at, max(self._context.clock.monotonic(), self._read_at + _NOT_SOONER_S))
 
     def turn(self, now: float) -> None:
         """Start what is due."""
         if self._none or self._context.executor.busy(LANE):
             return
-        if now >= self._look_at:  # somebody may have pushed by hand meanwhile
+        if now >= self._look_at:  # a person may have pushed by hand meanwhile
             self._look_at = now + self._context.look_every_s
             self._look(now)
         stations = now >= self._stations_at
@@ -77,7 +77,7 @@ class Enforcing:
                 self._mark, self._moment = mark, next_moment(roster, context.site)
             self._looked, moment = wall, self._moment
             left = (moment - wall).total_seconds() if moment is not None else float("inf")
-            # What is overdue and has just failed waits for its next attempt.
+            # An overdue push that has just failed waits for its next attempt.
             self._due_at = float("inf") if left <= 0 and self._failing else now + max(0.0, left)
 
     def _start(self, stations: bool) -> None:
@@ -109,7 +109,7 @@ class Enforcing:
 
 
 def opener(site: Site) -> Callable[[], Site]:
-    """How a thread gets the site: its own, for a roster is used by the thread that has opened it."""
+    """Return a function that gives a thread its own site: a roster is used by the thread that opened it."""
     own: list[Site] = []
 
     def opened() -> Site:

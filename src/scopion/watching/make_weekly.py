@@ -10,7 +10,7 @@ from scopion.operations.site.open_site import Site
 from scopion.watching.watch_context import WatchContext, log
 
 LANE = "report"
-_AGAIN_S = 900.0  # a full disk, an access point that hangs: later is soon enough for what comes once a week
+_AGAIN_S = 900.0  # a full disk, an access point that hangs: later is soon enough once a week
 
 
 class Reporting:
@@ -24,18 +24,18 @@ class Reporting:
 
     @property
     def is_busy(self) -> bool:
-        """Whether a report is being made."""
+        """Tell whether a report is being made."""
         return self._context.executor.busy(LANE)
 
     def wake_at(self) -> float:
-        """When something is due next."""
+        """Return when something is due next."""
         return self._due_at if self._wanted and not self.is_busy else float("inf")
 
     def turn(self, now: float) -> None:
         """Start what is due."""
         if now < self.wake_at():
             return
-        from scopion.operations.report.send_weekly import (  # few sites want it, and it brings a lot
+        from scopion.operations.report.send_weekly import (  # few sites want it, and it loads a lot
             make_weekly,
             next_report,
         )
@@ -46,7 +46,7 @@ class Reporting:
             due = next_report(context.site)
             left = (due - context.clock.now()).total_seconds() if due is not None else _AGAIN_S
             if left > 0:
-                # The clock may be set meanwhile: it is looked again before long.
+                # The clock may be set meanwhile: look again before long.
                 self._due_at = now + min(left, _AGAIN_S)
                 return
             context.executor.start(LANE, lambda: make_weekly(self._opened()), self._finish)

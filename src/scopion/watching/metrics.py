@@ -1,6 +1,6 @@
 """Metrics of the watch in the OpenMetrics text format, on a port of this machine alone.
 
-They are read from the watch's own counts when somebody asks; nothing is kept twice.
+They are read from the watch's own counts at each request; nothing is kept twice.
 """
 
 from __future__ import annotations
@@ -38,7 +38,7 @@ class MetricsServer:
                 self.wfile.write(body)
 
             def log_message(self, format: str, *args: object) -> None:
-                """What is asked is nobody's news."""
+                """Log nothing: requests are not worth it."""
 
         self._server = ThreadingHTTPServer((_HOST, port), Handler)
         self._server.daemon_threads = True
@@ -46,7 +46,7 @@ class MetricsServer:
 
     @classmethod
     def serving(cls, watch: Watch) -> MetricsServer | None:
-        """A server, if the settings ask for one and the network is not made up; without one the watch goes on."""
+        """Return a server if the settings ask for one and the network is real; the watch also runs without one."""
         port = watch.context.site.settings.watch.metrics_port
         if port is None or watch.context.site.story is not None:
             return None
@@ -57,7 +57,7 @@ class MetricsServer:
             return None
 
     def close(self) -> None:
-        """Answer no more."""
+        """Stop answering."""
         self._server.shutdown()
         self._server.server_close()
 
@@ -69,7 +69,7 @@ class _Collector:
         self._watch = watch
 
     def text(self) -> bytes:
-        """The exposition."""
+        """Return the exposition."""
         from prometheus_client import CollectorRegistry
         from prometheus_client.openmetrics.exposition import generate_latest
 
@@ -79,7 +79,7 @@ class _Collector:
         return written
 
     def collect(self) -> Iterator[Any]:
-        """The families, as the library asks for them."""
+        """Yield the families, as the library asks for them."""
         from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily
 
         watch, counts = self._watch, self._watch.context.counts

@@ -1,4 +1,4 @@
-"""The part of the watch that reads what others have written down: lease files, and the address tables of routers."""
+"""The part of the watch that reads what other machines record: lease files, and the address tables of routers."""
 
 from __future__ import annotations
 
@@ -55,11 +55,11 @@ class Sources:
 
     @property
     def have_been_read(self) -> bool:
-        """Whether each was read, or tried, at least once."""
+        """Tell whether each was read, or tried, at least once."""
         return self._unread == 0
 
     def wake_at(self) -> float:
-        """When something is to be read next."""
+        """Return when something is to be read next."""
         return min((each.next_at for each in self._records), default=float("inf"))
 
     def turn(self, now: float) -> None:
@@ -99,9 +99,9 @@ class Sources:
         context.tell(taken.events, taken.devices)
 
     def _leases(self, path: Path) -> Sequence[Observation]:
-        """What a lease file tells, if it has changed since it was read last. Raises OSError, ScopionError."""
+        """Return what a lease file tells, if it has changed since it was read last. Raises OSError, ScopionError."""
         now = path.stat()
-        if self._changed.get(path) == now.st_mtime or not now.st_size:  # nobody has a lease yet
+        if self._changed.get(path) == now.st_mtime or not now.st_size:  # there is no lease yet
             return ()
         with path.open("rb") as stream:
             try:
@@ -112,7 +112,7 @@ class Sources:
         return found
 
     def _table(self, router: RouterSettings) -> Sequence[Observation]:
-        """Whom a router has met just now. Raises RouterUnreadable, InvalidSettings."""
+        """Return the hosts that a router has met just now. Raises RouterUnreadable, InvalidSettings."""
         site = self._context.site
         table = site.attachment.router_table(router_access(site, router))
         now = site.clock.now()

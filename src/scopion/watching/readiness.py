@@ -15,7 +15,7 @@ _STATUS_EVERY_S = 10.0
 
 
 class Readiness:
-    """Speaks to the manager's socket; to nobody if there is none."""
+    """Writes to the manager's socket; does nothing without one."""
 
     def __init__(self) -> None:
         self._notifier = None
@@ -29,11 +29,11 @@ class Readiness:
         self._sign_at = self._status_at = 0.0
 
     def ready(self) -> None:
-        """The roster is open and the interfaces are known."""
+        """Say that the roster is open and the interfaces are known."""
         self._tell("READY=1")
 
     def alive(self, watch: Watch) -> None:
-        """Once a turn."""
+        """Say that the watch is alive, once a turn."""
         now = time.monotonic()
         if self._every_s and now >= self._sign_at:
             self._sign_at = now + self._every_s
@@ -43,7 +43,7 @@ class Readiness:
             self._tell(f"STATUS={plain(watch.in_a_line)}")
 
     def stopping(self) -> None:
-        """What is being delivered has ended."""
+        """Say that the running deliveries have ended."""
         self._tell("STOPPING=1")
 
     def _tell(self, words: str) -> None:

@@ -1,7 +1,7 @@
-"""Pushes that are taken back unless somebody keeps them: who sees to it, while the command that pushed is long gone.
+"""Takes pushes back that no person keeps: finds the process that will do it, after the command that pushed has ended.
 
-The watch does, where one runs; else a small process of its own, detached from the terminal and from the connection by
-which the command was given, so that it goes on when both are cut. The deadline itself is in the roster.
+The watch does, if one runs; else a small process of its own, detached from the terminal and from the connection of the
+command, so that it goes on when both are cut. The deadline itself is in the roster.
 """
 
 from __future__ import annotations
@@ -23,14 +23,14 @@ from scopion.watching.check_access import program_path
 READY = "ready"
 _READY_S = 20.0
 _LOOK_EVERY_S = 0.5
-# So long it waits for the push that is being made; one over SSH to a slow router takes half a minute.
+# It waits this long for the push that is being made; one over SSH to a slow router takes half a minute.
 _FOR_A_PUSH_S = 180.0
-# An enforcer that cannot be reached is tried again; a day later somebody has been there in person.
+# An enforcer that cannot be reached is tried again; after a day a person has been there.
 _TRY_AGAIN_S, _GIVE_UP_S = 5.0, 86_400.0
 
 
 def require_reverter(site: Site, span_s: float) -> str:
-    """Who will take a push back after so long, in words. Raises Refused where nobody can."""
+    """Return who will take a push back after this time, in words. Raises Refused if no process can."""
     if site.story is not None:
         return "the next command or watch of the made-up site whose clock is past it"
     watcher = watching_process(site.folder)
@@ -49,7 +49,7 @@ def _detached(site: Site) -> int:
             stdin=subprocess.DEVNULL,
             stdout=subprocess.PIPE,
             stderr=subprocess.DEVNULL,
-            start_new_session=True,  # what ends the terminal does not end it
+            start_new_session=True,  # it goes on when the terminal closes
             cwd="/",
             text=True,
         )
@@ -70,10 +70,10 @@ def _detached(site: Site) -> int:
 
 
 def wait_and_revert(site: Site) -> None:
-    """Wait until nothing is left to be taken back. Runs in the process that is left behind."""
+    """Wait until nothing is left to be taken back. This runs in the process that is left behind."""
     if hasattr(signal, "SIGHUP"):
         signal.signal(signal.SIGHUP, signal.SIG_IGN)
-    _ = site.roster, site.settings  # what is wrong with them is told now, to who waits for us to be ready
+    _ = site.roster, site.settings  # their errors are told now, to the command that waits for us to be ready
     sys.stdout.write(f"{READY}\n")
     sys.stdout.flush()
     sys.stdout.close()

@@ -1,4 +1,4 @@
-"""Runs the watch: alone on its site, until it is told to stop; who started it is told that it is ready and alive."""
+"""Runs the watch: alone on its site, until it is told to stop; the service manager hears that it is ready and alive."""
 
 from __future__ import annotations
 
@@ -26,13 +26,13 @@ from scopion.watching.watch_context import log
 from scopion.watching.watch_memory import WatchMemory
 from scopion.watching.watch_site import Watch
 
-# What is being delivered when the watch is told to stop gets so long to end; the rest is delivered next time.
+# Deliveries that run when the watch is told to stop get this long to end; the rest is delivered next time.
 _GRACE_S = 5.0
-# Nothing is waited for longer than this, so that the service manager hears that all is well.
+# No wait is longer than this, so that the service manager hears that all is well.
 _LONGEST_TURN_S = 5.0
-# A round for cron ends when all is swept and what can be delivered is; at the latest after this.
+# A single round ends when everything is swept and delivered; at the latest after this.
 _ONCE_AT_MOST_S = 600.0
-# In a terminal a made-up site plays a minute in so long.
+# In a terminal a made-up site plays a minute in this many seconds.
 _SCENE_MINUTE_S = 0.1
 
 
@@ -41,15 +41,15 @@ class WatchOptions:
     """How the watch is to run."""
 
     once: bool = False  # one round, for cron
-    for_s: float | None = None  # so long; None: until it is told to stop
-    terminal: bool = False  # somebody looks on, and has a bell
+    for_s: float | None = None  # this long; None: until it is told to stop
+    terminal: bool = False  # a person looks on, and has a bell
 
 
 OnTurn = Callable[[Watch], None]
 
 
 class _Signals:
-    """What the process was told by signals."""
+    """What signals told the process."""
 
     def __init__(self) -> None:
         self.stop = self.reload = False
@@ -65,7 +65,9 @@ class _Signals:
 
 
 def run_watch(site: Site, order: WatchOptions, on_turn: OnTurn = lambda _: None) -> bool:
-    """Watch a site until told to stop; whether all is well at the end. Raises Refused, and what opening it raises."""
+    """Watch a site until told to stop. Returns whether all is well at the end. Raises Refused, and
+    what opening raises.
+    """
     keep_capabilities_to_itself()
     readiness, folder = Readiness(), site.folder
     with only_watch(folder), _listening_to_signals(order.terminal) as signals:
@@ -81,7 +83,7 @@ def run_watch(site: Site, order: WatchOptions, on_turn: OnTurn = lambda _: None)
 
 
 def _reloaded(site: Site, folder: Path) -> Site:
-    """The site with its settings read anew; with the old ones if the new have a mistake."""
+    """Return the site with its settings read again; with the old ones if the new have a mistake."""
     try:
         fresh = Site(folder)
         _ = fresh.settings
@@ -125,7 +127,8 @@ class _Round:
             return watch.is_well
         finally:
             signals.wake = lambda: None
-            # Before the watch begins anew nothing of the old one may go on; at the end only deliveries are worth it.
+            # Before the watch begins again nothing of the old one may go on; at the end only deliveries are worth
+            # waiting for.
             self._executor.close(_GRACE_S, is_delivery if signals.stop or not signals.reload else lambda _: True)
             if metrics is not None:
                 metrics.close()
@@ -134,7 +137,7 @@ class _Round:
                 log.info("the watch ended")
 
     def _sweeping_site(self) -> Site:
-        """The site as the thread that sweeps has it: a roster is used by the thread that has opened it."""
+        """Return the site for the thread that sweeps: a roster is used by the thread that opened it."""
         if self._site.story is not None:
             return self._site
         if self._sweeper is None:
@@ -162,12 +165,14 @@ class _Round:
 
 @contextmanager
 def _listening_to_signals(terminal: bool) -> Iterator[_Signals]:
-    """End well when told to, and let a service read its settings anew on SIGHUP; as it was before at the end."""
+    """End well when told to, and let a service read its settings again on SIGHUP; restore the old
+    handlers at the end.
+    """
     signals = _Signals()
     if threading.current_thread() is not threading.main_thread():
         yield signals
         return
-    # A terminal that is closed sends SIGHUP, too: then nobody looks on any more.
+    # A terminal that is closed sends SIGHUP, too: then no person looks on any more.
     on_hangup = signals.on_stop if terminal else signals.on_reload
     handlers = {signal.SIGTERM: signals.on_stop, signal.SIGINT: signals.on_stop}
     if sys.platform != "win32":
@@ -181,5 +186,5 @@ def _listening_to_signals(terminal: bool) -> Iterator[_Signals]:
 
 
 def is_service() -> bool:
-    """Whether the system's service manager has started this process and reads what it says."""
+    """Tell whether the system's service manager has started this process and reads its messages."""
     return "JOURNAL_STREAM" in os.environ or "NOTIFY_SOCKET" in os.environ

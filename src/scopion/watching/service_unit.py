@@ -1,6 +1,6 @@
 """The unit by which the system's service manager runs the watch: with no more rights than the site's settings need.
 
-Pure: settings go in, texts come out. What each line keeps the service from stands in systemd.exec(5).
+Pure: settings go in, texts come out. systemd.exec(5) says what each line forbids the service.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ from scopion.wireless.enforcers import registry as enforcers
 NAME = "scopion.service"
 ACCOUNT = "scopion"
 CREDENTIALS = Path("/etc/scopion")  # where the service manager reads credentials from
-# The main loop turns every five seconds; a roster that is locked holds it for ten, a slow disk somewhat longer.
+# The main loop turns every five seconds; a locked roster holds it for ten, a slow disk somewhat longer.
 _WATCHDOG_S = 90
 _HOMES = ("/home", "/root")
 
@@ -31,21 +31,21 @@ class Installation:
 
     program: Path
     parts: tuple[Path, ...] = ()  # where its interpreter and its code are, if elsewhere
-    groups: tuple[str, ...] = ()  # whose files it reads: lease files are often closed to others
+    groups: tuple[str, ...] = ()  # groups whose files it reads: lease files are often closed to others
 
 
 def unit_text(settings: Settings, installation: Installation, folder: Path = SYSTEM_FOLDER) -> str:
-    """The unit's file."""
+    """Return the unit's file."""
     return "\n".join(_lines(settings, installation, folder)) + "\n"
 
 
 def needs_raw_frames(settings: Settings) -> bool:
-    """Whether the service is to send and hear frames; without, it finds hosts by harmless datagrams."""
+    """Tell whether the service is to send and hear frames; without, it finds hosts by harmless datagrams."""
     return settings.scan.method in ("auto", "arp")
 
 
 def warnings(settings: Settings) -> list[str]:
-    """What of the settings a service cannot do."""
+    """Return what of the settings a service cannot do."""
     return [
         f"channel {each.name!r} shows on a desktop, which a service cannot: run scopion watch in the session for that"
         for each in settings.channel
@@ -55,7 +55,7 @@ def warnings(settings: Settings) -> list[str]:
 
 def _lines(settings: Settings, installation: Installation, folder: Path) -> Iterator[str]:
     arguments = map(command_word, ["--site", str(folder), "watch"])
-    command = " ".join([unit_word(str(installation.program)), *arguments])  # in the first, no variable is replaced
+    command = " ".join([unit_word(str(installation.program)), *arguments])  # in the first word, no variable is replaced
     yield from (
         "# Made by scopion service from the settings of the site; scopion service install makes it anew.",
         "[Unit]",
@@ -90,7 +90,7 @@ def _lines(settings: Settings, installation: Installation, folder: Path) -> Iter
 
 
 def capabilities(settings: Settings) -> dict[str, str]:
-    """The capabilities that the enforcers on this machine need, each with what it is for."""
+    """Return the capabilities that the enforcers on this machine need, each with its purpose."""
     local = [enforcers.type_of(each) for each in settings.enforcer if each.ssh is None]
     return {capability: entry.needs for entry in local for capability in entry.capabilities}
 
@@ -154,7 +154,7 @@ def _sandbox(settings: Settings, installation: Installation, folder: Path) -> It
 
 
 def _written(settings: Settings, folder: Path) -> list[Path]:
-    """The folders outside of the site's that are written to."""
+    """Return the folders outside of the site's that are written to."""
     files = [folder / path for each in settings.channel for path in channels.type_of(each).writes(each)]
     for each in settings.enforcer:
         if each.ssh is None:
@@ -164,7 +164,7 @@ def _written(settings: Settings, folder: Path) -> list[Path]:
 
 
 def secret_references(settings: Settings) -> Iterator[tuple[str, str]]:
-    """The secrets that the settings refer to: the kind (file, env, credential) and the name of each."""
+    """Yield the secrets that the settings refer to: the kind (file, env, credential) and the name of each."""
     values: list[str] = []
     for channel in settings.channel:
         values += channels.type_of(channel).secrets(channel)
@@ -178,7 +178,7 @@ def secret_references(settings: Settings) -> Iterator[tuple[str, str]]:
 
 
 def _credentials(settings: Settings) -> Iterator[str]:
-    """The names of the credentials that the settings refer to."""
+    """Yield the names of the credentials that the settings refer to."""
     return (name for kind, name in secret_references(settings) if kind == "credential")
 
 
@@ -186,7 +186,7 @@ _PLAIN = re.compile(r"[\w./:@+=,-]+", re.ASCII)
 
 
 def unit_word(text: str) -> str:
-    """One word of a unit's line, whatever is in it: quoted as systemd.syntax(7) says, specifiers (%) as themselves.
+    """Return one word of a unit's line, quoted as systemd.syntax(7) says, with specifiers (%) as themselves.
 
     Raises UsageError for control characters, by which a line could end and another begin.
     """
@@ -199,12 +199,12 @@ def unit_word(text: str) -> str:
 
 
 def command_word(text: str) -> str:
-    """One argument of a command in a unit: there, variables ($) are replaced, too (systemd.service(5))."""
+    """Return one argument of a command in a unit: there, variables ($) are replaced, too (systemd.service(5))."""
     return unit_word(text).replace("$", "$$")
 
 
 def by_hand(settings: Settings, program: Path) -> str:
-    """How to set it up where another service manager runs, or none."""
+    """Return how to set it up with another service manager, or none."""
     raw = needs_raw_frames(settings)
     capability = (
         "3. The service needs raw frames, and no other right. Start it as root and drop the rest:\n"

@@ -1,7 +1,7 @@
-"""The part of the watch that asks: sweeps each subnet at its interval, one at a time, and judges what came of it.
+"""The part of the watch that sweeps each subnet at its interval, one at a time, and judges the result.
 
-A subnet in which nobody at all answers is down, which is told once; one whose gateway is another is another network,
-and nothing of it is remembered until this machine is back.
+A subnet in which no device answers is down, which is told once. A subnet with another gateway is another network, and
+nothing of it is remembered until this machine is back.
 """
 
 from __future__ import annotations
@@ -24,12 +24,12 @@ from scopion.watching.watch_context import WatchContext, log
 from scopion.watching.watched_subnets import WatchedSubnet
 
 LANE = "sweep"
-# One sweep without a single answer may be a switch that starts anew; so many in a row are an outage.
+# One sweep without any answer may be a switch that restarts; this many in a row are an outage.
 SILENT_SWEEPS = 2
 _CONFIRMED_S = 10.0  # the second one comes soon
 # A network that is not the site's is looked at again this much less often.
 _ELSEWHERE = 10
-# A sweep that takes long leaves the network alone for as long.
+# After a sweep that takes long the network gets this much rest.
 _REST = 2.0
 # A sweep that was asked for out of turn comes not sooner than this after the last.
 _NOT_SOONER_S = 5.0
@@ -46,20 +46,20 @@ class SubnetState(StrEnum):
 
 @dataclass(slots=True)
 class Swept:
-    """A subnet that is swept, and how that stands."""
+    """A subnet that is swept, and its state."""
 
     watched: WatchedSubnet
     interval_s: float
     next_at: float
     place: SubnetState = SubnetState.UNKNOWN
-    why: str = ""  # it is elsewhere or down
-    silent: int = 0  # sweeps in a row in which nobody answered
+    why: str = ""  # why it is elsewhere or down
+    silent: int = 0  # sweeps in a row without any answer
     sweeping: bool = False
     last_at: float = float("-inf")
 
     @property
     def is_in_doubt(self) -> bool:
-        """Whether nobody has answered, and it is not certain yet that nobody does."""
+        """Tell whether no device has answered, and that is not certain yet."""
         return 0 < self.silent < SILENT_SWEEPS
 
 
@@ -68,12 +68,12 @@ class Sweeping:
 
     def __init__(self, context: WatchContext, sweeper: Callable[[], Site], on_result: Callable[[Swept], None]) -> None:
         self._context = context
-        self._sweeper = sweeper  # the site as the thread that sweeps has it
+        self._sweeper = sweeper  # the site for the thread that sweeps
         self._on_result = on_result
         self.swept: dict[IPv4Network, Swept] = {}
 
     def look_after(self, plots: Sequence[WatchedSubnet], now: float) -> None:
-        """Sweep exactly these from now on; one whose interface has changed is looked at anew, at once."""
+        """Sweep exactly these from now on; a subnet whose interface has changed is swept at once."""
         for subnet in self.swept.keys() - {each.subnet for each in plots}:
             swept = self.swept.pop(subnet)
             log.warning("%s cannot be seen any more from %s", subnet, swept.watched.interface.name)
@@ -98,7 +98,7 @@ class Sweeping:
                 swept.next_at = min(swept.next_at, max(now, swept.last_at + _NOT_SOONER_S))
 
     def wake_at(self) -> float:
-        """When the next sweep is due."""
+        """Return when the next sweep is due."""
         if self._context.executor.busy(LANE):
             return float("inf")
         return min((each.next_at for each in self.swept.values() if not each.sweeping), default=float("inf"))
@@ -149,20 +149,20 @@ class Sweeping:
         self._judge(swept, result)
 
     def _schedule(self, swept: Swept, first: bool, now: float, took: float) -> None:
-        """When it is swept next: after its interval, those of several subnets spread over it."""
+        """Set when it is swept next: after its interval; several subnets are spread over it."""
         if first:
             order = list(self.swept.values())
             place = order.index(swept) if swept in order else 0
             swept.next_at = now + swept.interval_s * (place + 1) / max(1, len(order))
             return
         swept.next_at += swept.interval_s
-        if swept.next_at < now:  # the machine was busy or asleep: what was missed is not made up for
+        if swept.next_at < now:  # the machine was busy or asleep: missed sweeps are not made up for
             swept.next_at = now + swept.interval_s
         if took > swept.interval_s:
             swept.next_at = max(swept.next_at, now + _REST * took)
 
     def _judge(self, swept: Swept, result: ScanResult) -> None:
-        """Whether this is the site's, another network, or one that is down."""
+        """Decide whether this is the site's, another network, or one that is down."""
         context, subnet = self._context, swept.watched.subnet
         alone = all(host.own for host in result.hosts)
         if alone and result.findings.completed and self._is_anybody_expected(swept):
@@ -186,7 +186,7 @@ class Sweeping:
         self._on_result(swept)
 
     def _is_anybody_expected(self, swept: Swept) -> bool:
-        """Whether others were here: where nobody ever was, nobody can be missed."""
+        """Tell whether other devices were here: in an empty subnet none can be missed."""
         own = {each.mac for each in self._context.site.attachment.interfaces()}
         holders = self._context.known.holders.items()
         return any(address in swept.watched.subnet and set(macs) - own for address, macs in holders)
@@ -202,7 +202,7 @@ class Sweeping:
             self._told(f"telling that {subnet} is down", lambda: tell_down(self._context.site, subnet, why))
 
     def lost(self, subnet: IPv4Network, why: str) -> None:
-        """A subnet of the site is not attached any more, and has not come back for a while."""
+        """Note that a subnet of the site is not attached any more, and has not come back for a while."""
         self._told(f"telling that {subnet} is down", lambda: tell_down(self._context.site, subnet, why))
 
     def _told(self, doing: str, tell: Callable[[], TakenIn]) -> None:
@@ -224,7 +224,7 @@ class Sweeping:
 
 
 def _change(before: Interface, now: Interface, subnet: IPv4Network) -> str:
-    """What has become of an interface, if it may be another network now; empty for what does not matter."""
+    """Return what has become of an interface, if it may be another network now; empty for what does not matter."""
     if before.gateway != now.gateway:
         return f"the gateway of {now.name} is {now.gateway or 'gone'}, it was {before.gateway or 'none'}"
     own = next((each.ip for each in before.addresses if each.network == subnet), None)

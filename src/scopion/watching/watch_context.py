@@ -18,16 +18,16 @@ from scopion.watching.executors import Executor
 from scopion.watching.watch_memory import WatchMemory
 
 log = logging.getLogger("scopion.watch")
-# A part that has failed rests so long, twice as long each time in a row.
+# A part that has failed rests this long, twice as long each time in a row.
 _FIRST_REST_S, _LONGEST_REST_S = 5.0, 900.0
-# How often the system is asked about its interfaces, and the outbox whether another process has put something in: a
-# cable that was moved is noticed soon enough. A made-up site has neither, and days of it are played in seconds.
+# How often the system is asked about its interfaces, and the outbox about alerts of another process: a cable that was
+# moved is noticed soon enough. A made-up site has neither, and its days are played in seconds.
 _LOOK_EVERY_S, _SCENE_LOOK_EVERY_S = 2.0, 300.0
 
 
 @dataclass(slots=True)
 class Counts:
-    """What was done since the watch began; only ever growing, for the metrics."""
+    """What was done since the watch began; the counts only grow, for the metrics."""
 
     sweeps: Counter[str] = field(default_factory=Counter)  # by how they ended: complete, partial, failed
     observations: Counter[str] = field(default_factory=Counter)  # by source
@@ -37,7 +37,7 @@ class Counts:
     frames: int = 0
     malformed: int = 0
     dropped: int = 0  # by the kernel, before they were read
-    passed_over: int = 0  # observations of devices that somebody makes up
+    passed_over: int = 0  # observations of made-up devices
 
 
 class WatchContext:
@@ -54,15 +54,15 @@ class WatchContext:
         self._remarks: dict[str, str] = {}
         self.look_every_s = _LOOK_EVERY_S if site.story is None else _SCENE_LOOK_EVERY_S
         self._rests: dict[str, tuple[int, float]] = {}  # parts that have failed: how often in a row, and until when
-        self._stale = True  # whether what is known has to be read anew
+        self._stale = True  # whether the known devices have to be read again
 
     @property
     def clock(self) -> Clock:
-        """The site's."""
+        """Return the site's clock."""
         return self.site.clock
 
     def refreshed(self) -> bool:
-        """Read anew who is known, if that may have changed; whether it was read."""
+        """Read the known devices again, if they may have changed. Returns whether they were read."""
         if not self._stale:
             return False
         self.known = Known.of(self.site.roster)
@@ -70,7 +70,7 @@ class WatchContext:
         return True
 
     def outdated(self) -> None:
-        """Something was folded: who is here has to be read anew."""
+        """Have the known devices read again: something was folded."""
         self._stale = True
 
     def tell(self, events: Sequence[Event], devices: Mapping[int, Device]) -> None:
@@ -83,26 +83,26 @@ class WatchContext:
             log.info("%s: %s", event.kind, said)
 
     def trouble(self, doing: str, problem: str) -> None:
-        """Something does not work: logged when it begins, and when it is another problem."""
+        """Note that something does not work: logged when it begins, and when the problem is another one."""
         self.counts.errors[doing] += 1
         if self.troubles.get(doing) != problem:
             log.warning("%s: %s", doing, problem)
             self.troubles[doing] = problem
 
     def remark(self, about: str, remark: str) -> None:
-        """Something that is as it is, and worth knowing: logged once."""
+        """Log something worth knowing, once."""
         if self._remarks.get(about) != remark:
             log.info("%s: %s", about, remark)
             self._remarks[about] = remark
 
     def works(self, doing: str) -> None:
-        """It works, again if it did not."""
+        """Note that it works; logged if it did not before."""
         if self.troubles.pop(doing, None) is not None:
             log.info("%s: works again", doing)
 
     @contextmanager
     def doing(self, what: str) -> Iterator[None]:
-        """Something that may fail and be tried again: its trouble is told, and that it works again."""
+        """Run something that may fail and be tried again: trouble and recovery are logged."""
         try:
             yield
         except ScopionError as error:
@@ -112,7 +112,7 @@ class WatchContext:
 
     @contextmanager
     def contained(self, part: str) -> Iterator[None]:
-        """A part of the watch, whatever goes wrong in it: told, and that part rests for longer each time.
+        """Run a part of the watch: any error is logged, and the part rests for longer each time.
 
         The other parts go on: one odd answer must not end the watch, and end it again after each start.
         """
@@ -132,13 +132,15 @@ class WatchContext:
             log.debug("%s", part, exc_info=error)
 
     def rests_until(self, part: str) -> float:
-        """The monotonic moment until which a part rests; long past for one that does not."""
+        """Return the monotonic moment until which a part rests; long past for one that does not."""
         return self._rests[part][1] if part in self._rests else float("-inf")
 
     def keeping(self, doing: str, error: BaseException) -> bool:
-        """Whether the watch goes on after an error in the roster or the network; it is told. Others are mistakes."""
+        """Log an error in the roster or the network. Returns whether the watch goes on; other
+        errors are our mistakes.
+        """
         if isinstance(error, DamagedRoster):
-            # Moved aside by the next opening; what was known is lost, and the watch begins anew with a baseline.
+            # The next opening moves it aside; what was known is lost, and the watch begins again with a baseline.
             self.site.forget_open_roster()
             self.outdated()
         if isinstance(error, ScopionError):

@@ -35,7 +35,7 @@ class WatchMemory:
     _asked: dict[Pair, float] = field(default_factory=dict)
 
     def admitted(self, roster: Roster, seen: Sequence[Observation], now: float) -> list[Observation]:
-        """The observations that the flood guard lets through, at a monotonic moment."""
+        """Return the observations that the flood guard lets through, at a monotonic moment."""
         with roster.guarded():
             pairs = KnownPairs(roster)
             return self.guard.admitted(seen, pairs.macs, pairs, now)
@@ -47,7 +47,7 @@ class WatchMemory:
             self._asked.pop(next(iter(self._asked)))
 
     def asked_since(self, moment: float) -> set[Pair]:
-        """The pairs that were asked for their names at or after a monotonic moment."""
+        """Return the pairs that were asked for their names at or after a monotonic moment."""
         return {pair for pair, at in list(self._asked.items()) if at >= moment}
 
     def note_reachable(self, subnet: IPv4Network, at: datetime, *, down: bool) -> None:
@@ -59,7 +59,7 @@ class WatchMemory:
             self._up_since[subnet] = at
 
     def silent_since(self, last_seen: datetime, macs: Iterable[MacAddress], subnet: IPv4Network) -> datetime:
-        """When the silence of a device begins to count; ``last_seen`` is what the roster knows of it."""
+        """Return when the silence of a device begins to count; ``last_seen`` is what the roster knows of it."""
         heard = [self.heard[mac] for mac in macs if mac in self.heard]
         return max(last_seen, *heard, self.since or last_seen, self._up_since.get(subnet, last_seen))
 

@@ -1,6 +1,6 @@
 """The watch itself: each turn it looks at the clocks and the interfaces, and lets its parts do what is due.
 
-It decides and never waits; ``Executor`` do what takes time. Whoever drives it calls ``turn`` and waits until the moment
+It decides and never waits; an ``Executor`` runs what takes time. The driver calls ``turn``, and waits until the moment
 that it returns, or until something was done or heard.
 """
 
@@ -40,17 +40,17 @@ _OUTAGE_AFTER_S = 120.0
 
 
 class _Part(Protocol):
-    """A part of the watch: what it does is due at moments, and never takes long."""
+    """A part of the watch: its work is due at moments, and never takes long."""
 
     def turn(self, now: float) -> None:
         """Start what is due."""
 
     def wake_at(self) -> float:
-        """When something is due next; far away while it is being done."""
+        """Return when something is due next; far away while it is being done."""
 
 
 class Watch:
-    """Looks after a site."""
+    """Watches a site."""
 
     def __init__(
         self,
@@ -82,7 +82,7 @@ class Watch:
         self._open_roster()
 
     def _open_roster(self) -> None:
-        """The roster before anything else: one that cannot be written is told now, not in the night."""
+        """Open the roster before anything else: one that cannot be written is told now, not in the night."""
         try:
             _ = self.context.site.roster
         except DamagedRoster as error:
@@ -91,7 +91,7 @@ class Watch:
 
     @property
     def has_done_a_round(self) -> bool:
-        """Whether every subnet was swept, every record read, and everything that is due was tried."""
+        """Tell whether every subnet was swept, every record read, and everything that is due was tried."""
         all_swept = self.sweeping.swept.values()
         swept = all(each.last_at > float("-inf") and not each.is_in_doubt for each in all_swept)
         read = self.sources.have_been_read and self.enforcing.has_done_a_round and not self.reporting.is_busy
@@ -100,23 +100,23 @@ class Watch:
 
     @property
     def is_well(self) -> bool:
-        """Whether nothing is wrong just now."""
+        """Tell whether nothing is wrong just now."""
         return not self.context.troubles
 
     @property
     def in_a_line(self) -> str:
-        """How it stands, in a line for the service manager."""
+        """Return its state in a line, for the service manager."""
         waiting = sum(count for count, _ in self.outbox_state.values())
         said = f"{counted(self.context.known.devices, 'device')} here, {counted(waiting, 'alert')} waiting"
         return f"{said}; {next(iter(self.context.troubles.values()))}" if self.context.troubles else said
 
     @property
     def outbox_state(self) -> Mapping[str, tuple[int, float]]:
-        """By channel, how many alerts are due and not delivered, and for how many seconds the oldest."""
+        """Return by channel how many alerts are due and not delivered, and for how many seconds the oldest."""
         return self.delivering.state
 
     def turn(self) -> float:
-        """Do what is due; the monotonic moment at which something is due next."""
+        """Do what is due. Returns the monotonic moment at which something is due next."""
         context = self.context
         context.executor.finished(context.contained)
         now = context.clock.monotonic()
@@ -130,7 +130,7 @@ class Watch:
         return min(due)
 
     def _part(self, name: str, now: float, turn: Callable[[], None], wake_at: Callable[[], float]) -> float:
-        """Let a part do what is due, unless it has failed and rests; when it is to be asked again."""
+        """Let a part do what is due, unless it has failed and rests. Returns when to call it again."""
         context = self.context
         rests = context.rests_until(name)
         if rests > now:
@@ -144,7 +144,7 @@ class Watch:
         if not self._has_looked_back:  # while no watch ran
             site, now = self.context.site, self.context.clock.now()
             set_by = set_back_since(site.roster, site.boot(), now)
-            if set_by is not None:  # only what waits: a machine that has just started may not know yet what time it is
+            if set_by is not None:  # only what waits: a machine that has just started may not know the time yet
                 self._clock_was_set(set_by)
                 with site.roster.transaction():  # once, whatever happens next
                     move_with_the_clock(site.roster, set_by, now)
@@ -164,7 +164,7 @@ class Watch:
             daily(site, site.roster)
 
     def _tell_learning(self) -> None:
-        """Which subnets are being learnt, and until when; once each."""
+        """Log which subnets are being learnt, and until when; once each."""
         clock, learnt = self.context.clock, learnt_subnets(self.context.site, self.context.site.roster)
         self.learning = {each.range: each.until for each in learnt}
         for each in learnt:
@@ -172,7 +172,7 @@ class Watch:
             self.context.remark(f"{each.range} is being learnt", f"until {until}, what joins is told once a day")
 
     def _learn(self) -> None:
-        """Read anew who is known, if anything was folded; what was queued meanwhile is due."""
+        """Read the known devices again, if anything was folded; what was queued meanwhile is due."""
         with self.context.doing("reading the roster"):
             if self.context.refreshed():
                 self.listening.learnt()
@@ -181,7 +181,7 @@ class Watch:
                 self._tell_learning()
 
     def _look_around(self, now: float) -> None:
-        """What the interfaces are now, and what that means for sweeping and listening."""
+        """Look at the interfaces, and at what they mean for sweeping and listening."""
         if now < self._look_at:
             return
         self._look_at = now + self.context.look_every_s
@@ -210,7 +210,7 @@ class Watch:
     def _ground(
         self, now: float, wanted: Sequence[WatchedSubnet], known: set[IPv4Network], interfaces: Sequence[Interface]
     ) -> None:
-        """Whether this machine stands in the site at all; one of which all subnets lie beyond routers has no ground."""
+        """Note whether this machine is in the site at all; if all subnets are beyond routers it need not be."""
         settings = self.context.site.settings
         named = {each.range for each in settings.subnet if each.router is None}
         expected = named | known - {each.range for each in settings.subnet if each.router is not None}
@@ -222,14 +222,14 @@ class Watch:
         self.context.trouble("standing in the site", why)
         if self._without_ground_since is None:
             self._without_ground_since = now
-        # On another network this machine was carried away; with none at all something is broken.
+        # With another network this machine was carried away; with none at all something is broken.
         elsewhere = any(each.can_resolve and each.subnets for each in interfaces)
         if not elsewhere and now - self._without_ground_since >= _OUTAGE_AFTER_S:
             for subnet in known:
                 self.sweeping.lost(subnet, why)
 
     def _place(self, interface: str) -> None:
-        """Whether what is heard on an interface is of the site."""
+        """Set whether what is heard on an interface is of the site."""
         places = {each.place for each in self.sweeping.swept.values() if each.watched.interface.name == interface}
         self.listening.stands(interface, at_home=SubnetState.HERE in places or SubnetState.DOWN in places)
         if places == {SubnetState.ELSEWHERE}:
@@ -244,7 +244,7 @@ class Watch:
         log.warning("the clock was set %s by %s", way, _spoken(abs(by.total_seconds())))
 
     def _on_jump(self, jump: Jump) -> None:
-        """The clock was set, or the machine has slept."""
+        """Take note that the clock was set, or that the machine was suspended."""
         context = self.context
         if jump.slept:
             log.warning("this machine has slept for %s", _spoken(jump.slept.total_seconds()))
@@ -256,7 +256,7 @@ class Watch:
                     bring_back_from_the_future(context.site.roster, context.clock.now())
                 move_with_the_clock(context.site.roster, jump.set_by, context.clock.now())
                 note_clocks(context.site.roster, context.site.boot(), context.clock.now())
-        if jump.slept:  # nobody has looked meanwhile, and it may have been carried somewhere
+        if jump.slept:  # no scan looked meanwhile, and the machine may have been carried away
             if context.memory.since is not None:
                 context.memory.since = context.clock.now()
             for swept in self.sweeping.swept.values():

@@ -1,4 +1,4 @@
-"""Which subnets are looked after, and from which interface. Pure: what the system and the site know goes in."""
+"""The subnets that are watched, and the interface of each. Pure: what the system and the site know goes in."""
 
 from __future__ import annotations
 
@@ -15,17 +15,17 @@ from scopion.operations.site.site_settings import Settings
 
 @dataclass(frozen=True, slots=True)
 class WatchedSubnet:
-    """A subnet and the interface from which it is looked after."""
+    """A subnet and the interface from which it is watched."""
 
     subnet: IPv4Network
     interface: Interface
-    routed: bool = False  # it lies beyond a router
+    routed: bool = False  # it is beyond a router
 
 
 def watched_subnets(
     interfaces: Sequence[Interface], known: Collection[IPv4Network], settings: Settings
 ) -> list[WatchedSubnet]:
-    """The subnets to look after: the site's that are attached or named as beyond a router.
+    """Return the subnets to watch: the site's that are attached or named as beyond a router.
 
     A site that has no subnet yet begins with that of the interface which a scan would take. ``known`` are the subnets
     that the roster has.
@@ -39,7 +39,7 @@ def watched_subnets(
         for subnet in interface.subnets:
             if subnet not in routed and (subnet in named or subnet in known):
                 found.setdefault(subnet, WatchedSubnet(subnet, interface))
-    with suppress(NoInterface):  # nothing to stand on just now
+    with suppress(NoInterface):  # no interface just now
         if not found and not known and not named:
             best = choose_interface(usable).interface
             found[best.subnets[0]] = WatchedSubnet(best.subnets[0], best)
@@ -52,7 +52,7 @@ def watched_subnets(
 def strange(
     interfaces: Sequence[Interface], wanted: Sequence[WatchedSubnet], settings: Settings
 ) -> list[WatchedSubnet]:
-    """Subnets that are attached beside the site's and belong to it only if somebody says so."""
+    """Return subnets that are attached beside the site's and belong to it only if settings say so."""
     looked_after = {each.subnet for each in wanted}
     allowed = settings.watch.interfaces
     return [
@@ -65,7 +65,7 @@ def strange(
 
 
 def missing(expected: Collection[IPv4Network], interfaces: Sequence[Interface], settings: Settings) -> str:
-    """Why none of the site's subnets can be looked after now, in words."""
+    """Return why none of the site's subnets can be watched now, in words."""
     allowed = settings.watch.interfaces
     attached = [
         f"{each.name} has {', '.join(map(str, each.subnets))}"

@@ -1,4 +1,4 @@
-"""The story of the made-up site: how a folder comes to keep it, how it moves on, how days of it are played at once."""
+"""The story of the made-up site: it is put into a folder, moved on, and its days are played at once."""
 
 from __future__ import annotations
 
@@ -39,14 +39,14 @@ def begin_story(folder: Path) -> Story:
 
 
 def chapters() -> tuple[Chapter, ...]:
-    """The parts in which the story is told."""
+    """Return the parts in which the story is told."""
     return load_scene(SCENE).chapters
 
 
 def next_moment(folder: Path, *, looking: bool = False) -> SceneMoment:
     """Move the clock of a kept story on. Raises NotFound at its end, or if there is no story.
 
-    With ``looking`` the time until then passes with scans, if the moment says so: as it does when the story is told.
+    With ``looking`` the time until then passes with scans, if the moment says so, as when the story is told.
     """
     story = _kept(folder)
     coming = story.scene.moments[story.moment + 1 : story.moment + 2]
@@ -62,7 +62,7 @@ def next_moment(folder: Path, *, looking: bool = False) -> SceneMoment:
 
 
 def play_rounds(folder: Path, run: Callable[[StoryStep], None], on_day: Callable[[datetime], None]) -> SceneMoment:
-    """Play a kept story to the end of its rounds: a scan each hour, and what its moments do in between.
+    """Play a kept story to the end of its rounds: a scan each hour, and the steps of its moments in between.
 
     Returns the last moment. Raises NotFound if the story has no rounds.
     """
@@ -85,7 +85,7 @@ def play_rounds(folder: Path, run: Callable[[StoryStep], None], on_day: Callable
 
 
 def _due(folder: Path, at: datetime) -> list[SceneMoment]:
-    """The moments that have come, each reached only now."""
+    """Return the moments that have come, each reached only now."""
     found = []
     story = _kept(folder)
     while story.moment + 1 < len(story.scene.moments) and story.scene.moments[story.moment + 1].at <= at:
@@ -96,7 +96,7 @@ def _due(folder: Path, at: datetime) -> list[SceneMoment]:
 
 
 def _look(folder: Path, at: datetime, rounds: Rounds) -> None:
-    """A scan at a moment, and listening if it is time for that."""
+    """Scan at a moment, and listen if it is time for that."""
     requests = [(at, ScanRequest(no_names=at.hour % _NAMES_EVERY != 0))]
     for listening in rounds.listen_at:
         moment = datetime.combine(at.date(), listening, at.tzinfo)
@@ -107,7 +107,7 @@ def _look(folder: Path, at: datetime, rounds: Rounds) -> None:
 
 
 def _scan(folder: Path, at: datetime, request: ScanRequest) -> None:
-    """A scan at a moment, by this process."""
+    """Scan at a moment, in this process."""
     _kept(folder).passed(at)
     site = Site(folder)
     try:

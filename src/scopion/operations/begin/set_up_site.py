@@ -1,6 +1,6 @@
-"""The first steps: what this machine tells of its network becomes a proposal, and what was agreed a site.
+"""The first steps: what this machine shows of its network becomes a proposal, and what was agreed becomes a site.
 
-Nothing is written before everything that is to be written has been checked as the program reads it.
+Nothing is written before all of it has been checked as the program reads it.
 """
 
 from __future__ import annotations
@@ -27,12 +27,12 @@ from scopion.roster.store.write_files import free_name, make_folder, write_atomi
 from scopion.roster.wifi import lists
 from scopion.roster.wifi.lists import Network
 
-# As large as what a scan asks without a yes.
+# As large as a scan without a question.
 _LARGEST_PREFIX = 16
-# On the air a sweep takes its time from others; a subnet of thousands takes long.
+# On the air a sweep takes time from other stations; a subnet of thousands takes long.
 _INTERVAL_S, _INTERVAL_AIR_S, _INTERVAL_LARGE_S = 60.0, 300.0, 900.0
 _LARGE = 1024
-# Where DHCP servers of a Linux machine keep their leases.
+# Where DHCP servers on Linux keep their leases.
 _LEASES = (
     "/var/lib/misc/dnsmasq.leases",
     "/tmp/dhcp.leases",
@@ -65,7 +65,7 @@ class Proposal:
 
 @dataclass(frozen=True, slots=True)
 class AgreedSubnet:
-    """A subnet that is to be looked after."""
+    """A subnet to be watched."""
 
     range: IPv4Network
     name: str = ""
@@ -74,7 +74,7 @@ class AgreedSubnet:
 
 @dataclass(frozen=True, slots=True)
 class AgreedChannel:
-    """How somebody is to be told: settings of its type, and secrets that go to files of their own."""
+    """A channel: settings of its type, and secrets that go to files of their own."""
 
     type: str
     name: str
@@ -93,7 +93,7 @@ class AgreedNetwork:
 
 @dataclass(frozen=True, slots=True)
 class Agreed:
-    """What somebody has agreed to."""
+    """What a person has agreed to."""
 
     name: str
     subnets: tuple[AgreedSubnet, ...]
@@ -105,26 +105,26 @@ class Agreed:
 
 @dataclass(frozen=True, slots=True)
 class EarlierSettings:
-    """A table of the earlier settings that ``setup`` does not ask about anew."""
+    """A table of the earlier settings that ``setup`` does not ask about again."""
 
     what: str  # in words: enforcer 'workshop access point'
-    text: str  # as it stood
+    text: str  # as it was written
     name: str = ""  # of a channel or an enforcer
 
     @property
     def is_asked_about(self) -> bool:
-        """Whether somebody may want it no more: an enforcer or a channel."""
+        """Tell whether a person may want to drop it: an enforcer or a channel."""
         return bool(self.name)
 
 
-# What is agreed upon anew.
+# Tables that setup asks about.
 _ASKED_ANEW = ("subnet", "watch")
 
 
 def earlier_settings(folder: Path) -> tuple[EarlierSettings, ...]:
-    """What a folder's settings say and ``setup`` does not ask about anew: enforcers, channels, rules, routers and more.
+    """Return the earlier settings that ``setup`` does not ask about: enforcers, channels, rules, routers and more.
 
-    Raises InvalidSettings, if they cannot be read as they are.
+    Raises InvalidSettings if they cannot be read.
     """
     path = folder / FILE
     if not path.exists():
@@ -144,7 +144,7 @@ def earlier_settings(folder: Path) -> tuple[EarlierSettings, ...]:
 
 
 def propose(site: Site) -> Proposal:
-    """Look at the machine; changes nothing. Raises NoInterface."""
+    """Look at the machine without changing anything. Raises NoInterface."""
     interfaces = site.attachment.interfaces()
     try:
         choice = choose_interface(interfaces)
@@ -178,12 +178,12 @@ def _interval(interface: Interface, subnet: IPv4Network) -> float:
 
 
 def has_settings(folder: Path) -> bool:
-    """Whether ``site.toml`` sets anything. Raises InvalidSettings."""
+    """Tell whether ``site.toml`` sets anything. Raises InvalidSettings."""
     return load_settings(folder) != Settings()
 
 
 def settings_text(agreed: Agreed) -> str:
-    """The commented ``site.toml`` with what was agreed."""
+    """Return the commented ``site.toml`` with what was agreed."""
     blocks = [assigned(name=agreed.name)]
     if agreed.leases:
         blocks.append(f"[watch]\n{assigned(leases=list(agreed.leases))}")
@@ -201,7 +201,7 @@ def settings_text(agreed: Agreed) -> str:
 def set_up(folder: Path, agreed: Agreed) -> Path | None:
     """Write the site's settings and secrets. Returns where an earlier ``site.toml`` was moved to, if there was one.
 
-    Raises InvalidSettings, before anything is changed, StorageFailed.
+    Raises InvalidSettings before anything is changed, StorageFailed.
     """
     text = settings_text(agreed)
     _require_valid(text)
@@ -217,7 +217,7 @@ def set_up(folder: Path, agreed: Agreed) -> Path | None:
 
 
 def _require_valid(text: str) -> None:
-    """Raises InvalidSettings with what is wrong, named by its key."""
+    """Raise InvalidSettings with what is wrong, named by its key."""
     with tempfile.TemporaryDirectory(prefix="scopion-") as trial:
         (Path(trial) / FILE).write_text(text, encoding="utf-8")
         try:
@@ -228,7 +228,9 @@ def _require_valid(text: str) -> None:
 
 
 def note_networks(site: Site, networks: Sequence[AgreedNetwork], router: str) -> tuple[list[Network], list[str]]:
-    """Make the wireless networks, with their lists switched off. Returns them, and the names of those known already."""
+    """Make the wireless networks with their lists switched off. Returns them, and the names of
+    those that were known.
+    """
     known = {each.ssid for each in lists.all_networks(site.roster)}
     made = []
     for each in networks:

@@ -24,7 +24,7 @@ SAID = ("label", "standing", "owner", "place", "note", "guest_until")
 
 @dataclass(frozen=True, slots=True)
 class Compared:
-    """What differs, and between what."""
+    """What differs, and between which moments."""
 
     since: datetime
     until: datetime
@@ -32,11 +32,11 @@ class Compared:
     devices: Mapping[int, Device]
     present: int  # at the later moment
     unchanged: int  # devices that were present at both, as they were
-    asked: datetime | None = None  # the earlier moment as it was asked for: the memory may begin later
+    asked: datetime | None = None  # the earlier moment as it was asked for: the roster may begin later
 
 
 def changes_between(site: Site, since: datetime | None, until: datetime | None) -> Compared:
-    """What differs between two moments; without the first, since the scan before the latest one."""
+    """Return what differs between two moments; without the first, since the scan before the latest one."""
     roster = _roster(site)
     now = site.clock.now()
     end = until or now
@@ -50,7 +50,7 @@ def changes_between(site: Site, since: datetime | None, until: datetime | None) 
 
 
 def changes_since_export(site: Site, saved: Sequence[tuple[Seen, str]], at: datetime) -> Compared:
-    """What differs between an export (its devices with a name for each) and now."""
+    """Return what differs between an export (its devices with a name for each) and now."""
     roster = _roster(site)
     now = site.clock.now()
     devices = {device.id: device for device in all_devices(roster)}
@@ -71,7 +71,7 @@ def changes_since_export(site: Site, saved: Sequence[tuple[Seen, str]], at: date
 
 
 def scan_moment(site: Site, number: int) -> datetime:
-    """When a scan ended. Raises NotFound."""
+    """Return when a scan ended. Raises NotFound."""
     roster = site.roster_for_reading()
     scan = find_scan(roster, number) if roster is not None else None
     if scan is None or scan.ended is None:
@@ -80,13 +80,13 @@ def scan_moment(site: Site, number: int) -> datetime:
 
 
 def scans(site: Site, limit: int) -> list[ScanRecord]:
-    """The latest scans, the latest first."""
+    """Return the latest scans, the latest first."""
     roster = site.roster_for_reading()
     return latest_scans(roster, limit) if roster is not None else []
 
 
 def snapshot(roster: Roster, devices: Iterable[Device], at: datetime) -> Snapshot:
-    """The devices that were known at a moment, and where they were."""
+    """Return the devices that were known at a moment, and where they were."""
     stays = stays_at(roster, at)
     return {
         device.id: Seen(
@@ -100,12 +100,12 @@ def snapshot(roster: Roster, devices: Iterable[Device], at: datetime) -> Snapsho
 
 
 def said(device: Device) -> dict[str, str]:
-    """What people say of a device, for comparing."""
+    """Return what people say of a device, for comparing."""
     return {key: str(getattr(device, key) or "") for key in SAID}
 
 
 def teller(site: Site) -> Callable[[datetime], str]:
-    """How a moment is said: the day only where it is not today."""
+    """Return a function that words a moment: the day only if it is not today."""
     clock = site.clock
     today = clock.local(clock.now()).date()
 
@@ -135,7 +135,7 @@ def _roster(site: Site) -> Roster:
 
 
 def _before_latest(roster: Roster) -> datetime:
-    """When the complete scan before the latest one ended. Raises NotFound."""
+    """Return when the complete scan before the latest one ended. Raises NotFound."""
     ended = [scan.ended for scan in latest_scans(roster, 50) if scan.completed and scan.ended]
     if len(ended) < 2:
         raise NotFound("there are no two scans to compare yet: say --since WHEN, or scan again")
@@ -143,7 +143,7 @@ def _before_latest(roster: Roster) -> datetime:
 
 
 def _name_at(device: Device, at: datetime) -> str:
-    """Its best name then: by source, of one source the latest that had been given."""
+    """Return its best name then: by source, and of one source the latest that had been given."""
     names = [known for known in device.traits if known.trait.kind is TraitKind.NAME and known.first_seen <= at]
     best = min(
         names, key=lambda known: (NAME_ORDER.index(known.trait.source), -known.first_seen.timestamp()), default=None

@@ -14,10 +14,10 @@ from scopion.model.device import Event, EventKind
 from scopion.model.mac import MacAddress
 from scopion.model.text import joined
 
-# What an address is answered by is told apart from events: it needs no two adapters at once.
+# Another adapter at an address is a difference of its own: it needs no event of two adapters at once.
 OTHER_MAC = "other-mac"
 DESCRIBED = "described"
-# What matters most comes first.
+# In the order of importance.
 ORDER = (
     str(EventKind.GATEWAY_CHANGED), str(EventKind.CONTESTED), str(EventKind.UNWANTED_PRESENT),
     str(EventKind.GUEST_OVERSTAYED), str(EventKind.JOINED), OTHER_MAC, str(EventKind.READDRESSED),
@@ -32,31 +32,31 @@ class Seen:
     macs: frozenset[MacAddress]
     holds: Mapping[Address, MacAddress | None]  # the addresses at which it was present, and with which adapter
     name: str = ""  # its best host name then
-    said: Mapping[str, str] | None = None  # label, standing and so on; None where they are not known of that time
+    said: Mapping[str, str] | None = None  # label, standing and so on; None if they are not known of that time
 
     @property
     def present(self) -> bool:
-        """Whether it was anywhere."""
+        """Tell whether it was present at any address."""
         return bool(self.holds)
 
     @property
     def ipv4(self) -> set[Address]:
-        """Those of its addresses that do not change by themselves."""
+        """Return those of its addresses that do not change by themselves."""
         return {address for address in self.holds if address.version == 4}
 
     @property
     def places(self) -> list[Address]:
-        """Its IPv4 addresses, or those of IPv6 if it had no other."""
+        """Return its IPv4 addresses, or those of IPv6 if it had no other."""
         every = sorted(self.holds, key=by_number)
         return [address for address in every if address.version == 4] or every
 
 
-Snapshot = Mapping[int, Seen]  # by device; those that were not known then are not in it
+Snapshot = Mapping[int, Seen]  # by device; those that were not known then are missing
 
 
 @dataclass(frozen=True, slots=True)
 class Speech:
-    """How moments and adapters are said."""
+    """How moments and adapters are worded."""
 
     told: Callable[[datetime], str]
     named: Callable[[MacAddress | None], str]
@@ -64,18 +64,18 @@ class Speech:
 
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """One thing that is otherwise than before."""
+    """One thing that is different."""
 
     kind: str  # one of ORDER
     device: int
     text: str  # a sentence without its subject
-    at: datetime | None = None  # when it came about, if that is known
+    at: datetime | None = None  # when it happened, if that is known
     address: Address | None = None
     was_address: Address | None = None
 
 
 def differences(before: Snapshot, after: Snapshot, events: Sequence[Event], speech: Speech) -> list[Difference]:
-    """All differences, the weightiest first; ``speech`` says moments and adapters."""
+    """Return all differences, the most important first; ``speech`` words moments and adapters."""
     of_device: dict[int, list[Event]] = {}
     for event in events:
         of_device.setdefault(event.device_id, []).append(event)
@@ -89,7 +89,7 @@ def differences(before: Snapshot, after: Snapshot, events: Sequence[Event], spee
 def _of_device(
     device: int, was: Seen | None, now: Seen | None, events: Sequence[Event], speech: Speech
 ) -> list[Difference]:
-    """What became of one device: first what happened, then what is otherwise."""
+    """Return what became of one device: first what happened, then what is different."""
     alarms = [_alarm(device, event, speech) for event in _first_of_kind(events)]
     found = [each for each in alarms if each is not None]
     if was is None:
@@ -164,7 +164,7 @@ def _renamed(device: int, was: Seen, now: Seen) -> Difference | None:
 
 
 def _described(device: int, was: Seen, now: Seen) -> Difference | None:
-    """What people say of it otherwise; only an export tells what they said before."""
+    """Return what people say of it that is different; only an export tells what they said before."""
     if was.said is None or now.said is None:
         return None
     parts = [
@@ -176,7 +176,7 @@ def _described(device: int, was: Seen, now: Seen) -> Difference | None:
 
 
 def _other_macs(before: Snapshot, after: Snapshot, told: set[tuple[int, str]]) -> list[Difference]:
-    """Addresses at which another device answers than before, unless its coming was told as a contest."""
+    """Return addresses at which another device answers than before, unless a contest has told its arrival."""
     holders: dict[Address, list[int]] = {}
     for device, seen in before.items():
         for address in seen.holds:

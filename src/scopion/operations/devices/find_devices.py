@@ -1,6 +1,6 @@
-"""Finding devices: by what they are, by when they were seen, by any part of a text or of the MAC on a sticker.
+"""Finds devices: by what they are, when they were seen, any part of a text, or the MAC address on a sticker.
 
-Pure: devices and wishes go in, those that fit come out, with why where that is not plain to see.
+Pure: devices and a filter go in, those that fit come out, with the reason if it is not obvious.
 """
 
 from __future__ import annotations
@@ -16,9 +16,9 @@ from scopion.model.errors import InvalidMacAddress, UsageError
 from scopion.model.mac import OCTETS, MacAddress, hex_digits
 from scopion.operations.devices.identify_device import Described
 
-# The ports of one box have addresses that lie together; the label shows one of them.
+# The ports of one box have addresses close together; the sticker shows one of them.
 NEAR = 8
-_LEAST_DIGITS = 4  # a shorter part of a MAC fits by chance
+_LEAST_DIGITS = 4  # a shorter part of a MAC address fits by chance
 _LEAST_NEAR_DIGITS = 4
 _HEXADECIMAL = re.compile(r"[0-9a-f][0-9a-f:.\- ]*", re.IGNORECASE)
 
@@ -41,7 +41,7 @@ class DeviceFilter:
 
 
 def find(devices: Sequence[Described], wanted: DeviceFilter) -> list[Described]:
-    """Those that fit, in their order. Raises UsageError for a word that cannot have neighbours."""
+    """Return those that fit, in their order. Raises UsageError for a word that cannot have neighbours."""
     if wanted == DeviceFilter():
         return list(devices)
     if wanted.near and not wanted.words:
@@ -63,7 +63,7 @@ def find(devices: Sequence[Described], wanted: DeviceFilter) -> list[Described]:
 
 
 def _tests(wanted: DeviceFilter) -> list[Callable[[Described], bool]]:
-    """What a device has to pass: one test for each wish."""
+    """Return the tests that a device has to pass, one for each setting of the filter."""
     subnet, since, not_since = wanted.subnet, wanted.seen_since, wanted.not_seen_since
     tests: list[tuple[object, Callable[[Described], bool]]] = [
         (wanted.standings, lambda each: each.device.standing in wanted.standings),
@@ -80,7 +80,7 @@ def _tests(wanted: DeviceFilter) -> list[Callable[[Described], bool]]:
 
 
 def _has(each: Described, word: str) -> bool:
-    """Whether any text of a device contains a word, or any MAC the digits of one."""
+    """Tell whether any text of a device contains a word, or any MAC address its digits."""
     device = each.device
     texts = [
         device.label, device.owner, device.place, device.note, device.because, str(device.standing), each.guess.kind,
@@ -94,7 +94,7 @@ def _has(each: Described, word: str) -> bool:
 
 
 def _digits(word: str) -> str:
-    """The hexadecimal digits of any part of a MAC, in any notation; empty if the word is none."""
+    """Return the hexadecimal digits of any part of a MAC address, in any notation; empty if the word is none."""
     if not _HEXADECIMAL.fullmatch(word.strip()):
         return ""
     try:
@@ -104,7 +104,7 @@ def _digits(word: str) -> str:
 
 
 def _sticker(word: str) -> str:
-    """The digits of a sticker: a whole MAC, or its end. Raises UsageError."""
+    """Return the digits of a sticker: a whole MAC address, or its end. Raises UsageError."""
     digits = _digits(word)
     if not _LEAST_NEAR_DIGITS <= len(digits) <= 2 * OCTETS:
         raise UsageError(
@@ -114,7 +114,7 @@ def _sticker(word: str) -> str:
 
 
 def _distance(device: Device, sticker: str) -> str | None:
-    """How a device's MAC lies to the sticker's: empty for the same, None if it is no neighbour."""
+    """Return how far a device's MAC address is from the sticker's: empty for the same, None if it is no neighbour."""
     nearest: int | None = None
     for mac in device.macs:
         apart = _apart(mac, sticker)
@@ -126,7 +126,7 @@ def _distance(device: Device, sticker: str) -> str | None:
 
 
 def _apart(mac: MacAddress, sticker: str) -> int | None:
-    """By how much the last octet differs where all that is known before it is the same."""
+    """Return the difference of the last octet if everything known before it is the same."""
     whole = mac.octets.hex()
     known = whole[-len(sticker) :]
     if known[:-2] != sticker[:-2]:

@@ -1,4 +1,4 @@
-"""All that is known of one device: what it is and why, whose, when it is here, where it was, what it may be as well."""
+"""Gathers all that is known of one device: what it is and why, when it is here, where it was, what else it may be."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ class PastAddress:
     mac: MacAddress | None
     stays: int
     stay: Stay  # from the first to the last time; present if it is there now
-    sources: tuple[Source, ...]  # who told of it
+    sources: tuple[Source, ...]  # the source that told it
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,19 +56,19 @@ class Card:
     changes: tuple[Change, ...]  # what people said and did, the latest first
     entries: tuple[Entry, ...]  # on lists of wireless networks
     look_alikes: tuple[tuple[LookAlike, Device], ...]  # the surest first, with the other device
-    family: tuple[Device, ...]  # of these, those that may be one thing with it all together
+    family: tuple[Device, ...]  # the look-alikes that may all be one thing with it
     private: tuple[Judged, ...]  # the habits of its private addresses
 
 
 def card_of(site: Site, which: str) -> Card:
-    """The card of the device that is meant. Raises NotFound, AmbiguousDevice."""
+    """Return the card of the device that is meant. Raises NotFound, AmbiguousDevice."""
     everybody = all_known(site)
     device = resolve(everybody, which)
     return cards(site, everybody, [device])[0]
 
 
 def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> list[Card]:
-    """The cards of some devices; what compares them with all others is worked out once."""
+    """Return the cards of some devices; the comparison with all others is computed once."""
     roster = site.roster_for_reading()
     assert roster is not None  # there are devices
     past, proposals = _compared(roster, everybody, chosen)
@@ -105,7 +105,7 @@ def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> 
 
 
 def habits(roster: Roster, everybody: Sequence[Device], device: Device) -> tuple[Judged, ...]:
-    """What a device does with its private addresses; nothing if it has none."""
+    """Return what a device does with its private addresses; nothing if it has none."""
     if not any(mac.is_private for mac in device.macs):
         return ()
     past, proposals = _compared(roster, everybody, [device])
@@ -115,7 +115,7 @@ def habits(roster: Roster, everybody: Sequence[Device], device: Device) -> tuple
 
 
 def likeliest(roster: Roster, everybody: Sequence[Device], device: Device) -> LookAlike | None:
-    """The surest proposal about a device, if there is one."""
+    """Return the surest proposal about a device, if there is one."""
     _, proposals = _compared(roster, everybody, [device])
     return next((each for each in proposals if device.id in each.devices), None)
 
@@ -123,7 +123,7 @@ def likeliest(roster: Roster, everybody: Sequence[Device], device: Device) -> Lo
 def _compared(
     roster: Roster, everybody: Sequence[Device], chosen: Sequence[Device]
 ) -> tuple[dict[int, list[Stay]], list[LookAlike]]:
-    """The past of some devices, and the proposals about them and about each other's look-alikes."""
+    """Return the past of some devices, and the proposals about them and about each other's look-alikes."""
     numbers = {device.id for device in chosen}
     pairs = candidate_pairs(everybody, numbers)
     past = stays_since(roster, EPOCH, numbers | {number for pair in pairs for number in pair})
@@ -136,7 +136,7 @@ def _habits(device: Device, stays: Sequence[Stay], alike: Sequence[Device]) -> t
 
 
 def _events(roster: Roster, device: Device) -> tuple[Event, ...]:
-    """The latest events; of mere comings and goings only the very latest, or there would be nothing else."""
+    """Return the latest events; of comings and goings only the very latest, or there would be nothing else."""
     notable = tuple(kind for kind in EventKind if kind not in _ROUTINE)
     told = find_events(roster, EventFilter(kinds=notable, devices=(device.id,)), _EVENTS_SHOWN)
     routine = find_events(roster, EventFilter(kinds=_ROUTINE, devices=(device.id,)), _ROUTINE_SHOWN)
@@ -144,11 +144,11 @@ def _events(roster: Roster, device: Device) -> tuple[Event, ...]:
 
 
 def _addresses(stays: Sequence[Stay]) -> tuple[PastAddress, ...]:
-    """Each address once for each adapter, with the first and the last time."""
+    """Return each address once for each adapter, with the first and the last time."""
     groups: dict[tuple[MacAddress | None, Address], list[Stay]] = {}
     for stay in stays:
         groups.setdefault((stay.mac, stay.address), []).append(stay)
-    for key, group in groups.items():  # what a record only mentions says nothing beside what was seen
+    for key, group in groups.items():  # an address that only a record mentions says nothing beside a seen one
         groups[key] = [stay for stay in group if stay.dated] or group
     found = [
         PastAddress(

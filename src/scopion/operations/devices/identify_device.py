@@ -1,4 +1,4 @@
-"""What is looked up and guessed of a device: who made it, and what it may be."""
+"""Looks up the vendor of a device, and guesses its kind."""
 
 from __future__ import annotations
 
@@ -14,22 +14,22 @@ from scopion.vendors.registry import Vendor, Vendors
 
 @value
 class Described:
-    """A device with what is looked up and guessed of it."""
+    """A device with its vendors and its guessed kind."""
 
     device: Device
     vendors: tuple[Vendor, ...]  # of its adapters, in their order
     guess: Guess
-    media: tuple[Guess, ...]  # what each adapter may be connected by, in their order: what one says holds for it alone
-    near: str = ""  # how far its MAC is from that of a sticker, where that is why it was found
+    media: tuple[Guess, ...]  # the guessed medium of each adapter, in their order; it holds for that adapter alone
+    near: str = ""  # how far its MAC address is from that of a sticker, if it was found by that
 
 
 def described(device: Device, vendors: Vendors, kinds: Kinds) -> Described:
-    """Look up who made a device, and guess what it may be."""
+    """Look up the vendors of a device, and guess its kind."""
     adapters = device.adapters
     makers = tuple([vendors.of(adapter.mac) for adapter in adapters])
     traits = [known.trait for known in device.traits]
     mac, maker = (adapters[0].mac, makers[0]) if adapters else (None, None)
-    # An address that this machine made up for an interface of its own says nothing of what it is.
+    # An address that this machine made up for an interface says nothing about the machine.
     whole = guess(kinds, None if device.own else mac, maker, traits, gateway=device.gateway)
     if len(adapters) == 1:
         return Described(device, makers, whole, (whole,))
@@ -45,6 +45,6 @@ def described(device: Device, vendors: Vendors, kinds: Kinds) -> Described:
 def guess(
     kinds: Kinds, mac: MacAddress | None, vendor: Vendor | None, traits: Sequence[Trait], *, gateway: bool
 ) -> Guess:
-    """What it may be."""
+    """Return the guess for an adapter's traits."""
     known = (*traits, Trait(TraitKind.ROLE, "gateway", Source.OWN)) if gateway else traits
     return kinds.guess(mac, vendor.name if vendor and vendor.organisations else "", known)

@@ -1,4 +1,4 @@
-"""The devices of a site as they are remembered, for whoever reads and changes nothing."""
+"""The devices of a site as they are remembered, for reading only."""
 
 from __future__ import annotations
 
@@ -13,24 +13,24 @@ from scopion.roster.resolve import resolve
 
 
 def devices(site: Site) -> list[Device]:
-    """Every device that the roster remembers. Changes nothing, makes nothing."""
+    """Return every device that the roster remembers; nothing is changed or made."""
     roster = site.roster_for_reading()
     return all_devices(roster) if roster is not None else []
 
 
 def find_device(site: Site, which: str) -> Device:
-    """The one device that is meant. Raises NotFound, AmbiguousDevice."""
+    """Return the one device that is meant. Raises NotFound, AmbiguousDevice."""
     return resolve(devices(site), which)
 
 
 def described_devices(site: Site) -> list[Described]:
-    """Every device with what is looked up and guessed of it."""
+    """Return every device with its vendors and its guessed kind."""
     vendors, kinds = site.vendors, site.kinds
     return [described(device, vendors, kinds) for device in devices(site)]
 
 
 def subnet_called(site: Site, text: str) -> IPv4Network:
-    """A subnet by its range or by the name that site.toml gives it. Raises UsageError."""
+    """Return a subnet by its range or by the name that site.toml gives it. Raises UsageError."""
     if (called := site.settings.called(text)) is not None:
         return called.range
     try:

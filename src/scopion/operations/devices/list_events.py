@@ -16,7 +16,7 @@ from scopion.roster.resolve import resolve
 
 @dataclass(frozen=True, slots=True)
 class LoggedEvent:
-    """An event with its sentence and the device that it is about (None if that was forgotten meanwhile)."""
+    """An event with its sentence and its device (None if the device was forgotten meanwhile)."""
 
     event: Event
     device: Device | None
@@ -40,7 +40,7 @@ def event_log(
     which: Sequence[str] = (),
     limit: int | None = None,
 ) -> Log:
-    """The latest events of some devices, kinds, times; of all if nothing is said. Raises NotFound, AmbiguousDevice."""
+    """Return the latest events of some devices, kinds and times, or of all. Raises NotFound, AmbiguousDevice."""
     roster = site.roster_for_reading()
     if roster is None:
         return Log([], 0)

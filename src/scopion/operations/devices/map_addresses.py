@@ -1,6 +1,6 @@
-"""The addresses of the site's subnets as the roster knows them: who uses which, and what is kept for something.
+"""The addresses of the site's subnets as the roster knows them: their devices, and what is reserved.
 
-Sends nothing: what nobody has asked about since the last scan is told as it was then.
+It sends nothing: an address that was not asked about since the last scan is shown as it was then.
 """
 
 from __future__ import annotations
@@ -21,14 +21,14 @@ from scopion.roster.read_history import stays_since
 from scopion.roster.scans import known_subnets, last_complete_scan
 from scopion.roster.store.open_roster import Roster
 
-# As large as what a scan asks without a yes.
+# As large as a scan without a question.
 LARGEST = 16
 LATELY = timedelta(days=30)
 
 
 @dataclass(frozen=True, slots=True)
 class AddressMap:
-    """One subnet, and how fresh what is said of it is."""
+    """One subnet, and how recent its data is."""
 
     name: str  # site.toml's; empty if it gives none
     use: SubnetUse
@@ -39,9 +39,9 @@ class AddressMap:
 
 
 def address_maps(site: Site, which: str | None = None, lately: timedelta = LATELY) -> list[AddressMap]:
-    """The map of one subnet, by its range or name, or those of all subnets of the site.
+    """Return the map of one subnet, by its range or name, or those of all subnets of the site.
 
-    Raises NotFound if nothing is remembered, UsageError for what is no subnet or too large to be drawn.
+    Raises NotFound if nothing is remembered, UsageError for an unknown subnet or one that is too large to be drawn.
     """
     roster = site.roster_for_reading()
     if roster is None:
@@ -57,7 +57,7 @@ def address_maps(site: Site, which: str | None = None, lately: timedelta = LATEL
 
 
 def subnets_of_site(site: Site) -> list[IPv4Network]:
-    """All subnets of the site. Raises NotFound if there is none yet."""
+    """Return all subnets of the site. Raises NotFound if there is none yet."""
     roster = site.roster_for_reading()
     found = subnets_of(site, roster)
     if not found:
@@ -66,7 +66,7 @@ def subnets_of_site(site: Site) -> list[IPv4Network]:
 
 
 def subnets_of(site: Site, roster: Roster | None) -> list[IPv4Network]:
-    """The subnets that were scanned, and those that site.toml names, in the order of their addresses."""
+    """Return the subnets that were scanned, and those that site.toml names, in the order of their addresses."""
     scanned = known_subnets(roster) if roster is not None else ()
     return sorted({each.range for each in scanned} | {each.range for each in site.settings.subnet})
 
@@ -79,7 +79,7 @@ def map_of(
     stays: Sequence[tuple[int, Stay]],
     lately: datetime,
 ) -> AddressMap:
-    """The map of one subnet, from what was read of the roster already."""
+    """Return the map of one subnet, from what was read of the roster already."""
     settings = site.settings.of_subnet(subnet)
     pool = Targets.parse(settings.dhcp_pool) if settings.dhcp_pool else None
     reserved = Targets.parse(settings.reserved) if settings.reserved else None

@@ -1,6 +1,6 @@
-"""On which days and at which hours somebody is here: the last thirty days, and the usual day against today.
+"""On which days and at which hours a device is here: the last thirty days, and the usual day against today.
 
-Pure: stays and the times at which somebody looked go in, in the local time of the site.
+Pure: stays and the times of scans go in, in the local time of the site.
 """
 
 from __future__ import annotations
@@ -13,8 +13,8 @@ from enum import StrEnum
 from scopion.model.week import WEEKDAYS
 
 DAYS = 30
-_WEEKS = 4  # the usual is what held in the last weeks
-_ENOUGH = 2  # so many Tuesdays tell what is usual on a Tuesday
+_WEEKS = 4  # the usual is what held in these last weeks
+_ENOUGH = 2  # this many Tuesdays tell what is usual on a Tuesday
 USUAL = 0.5
 _RULE = 3
 Spans = Sequence[tuple[datetime, datetime]]
@@ -25,7 +25,7 @@ class DayMark(StrEnum):
 
     HERE = "here"
     AWAY = "away"
-    NOT_LOOKED = "not-looked"  # nobody looked on that day
+    NOT_LOOKED = "not-looked"  # no scan looked on that day
     NOT_KNOWN = "not-known"  # before it was first seen
 
 
@@ -34,14 +34,14 @@ class Rhythm:
     """The last days, and the hours."""
 
     days: tuple[tuple[date, DayMark], ...]  # the oldest first, the last one is today
-    usual_days: str  # of which days the usual hours are: "Tuesdays", "working days", "days"
+    usual_days: str  # which days the usual hours are of: "Tuesdays", "working days", "days"
     usual_hours: tuple[float, ...]  # 24 shares of such days on which it was here in that hour; empty if unknown
     today: tuple[bool | None, ...]  # 24: here in that hour; None for hours to come
     sentence: str  # "mostly Monday to Friday, 8 to 18 o'clock"; empty if there is no rule
 
     @property
     def days_here(self) -> int:
-        """On how many of the days it was here."""
+        """Return on how many of the days it was here."""
         return sum(mark is DayMark.HERE for _, mark in self.days)
 
 
@@ -52,7 +52,7 @@ def rhythm(
     now: datetime,
     local: Callable[[datetime], datetime],
 ) -> Rhythm:
-    """The rhythm of a device that was here in ``stays`` (from, to; an open one lasts until now)."""
+    """Return the rhythm of a device that was here in ``stays`` (from, to; an open one lasts until now)."""
     here = _on_the_wall(stays, local)
     seeing = _on_the_wall(looked, local)
     today = local(now).date()
@@ -80,7 +80,7 @@ def rhythm(
 
 
 def _on_the_wall(spans: Iterable[tuple[datetime, datetime]], local: Callable[[datetime], datetime]) -> Spans:
-    """As the clock on the wall shows them: a day has 24 hours there, whatever summer time does."""
+    """Return spans on the site's clock: a day has 24 hours there, also when the clock is changed."""
     return [(local(begin).replace(tzinfo=None), local(end).replace(tzinfo=None)) for begin, end in spans]
 
 
@@ -107,7 +107,7 @@ def _share(spans: Spans, days: Sequence[date], hour: int) -> float:
 
 
 def _comparable(sample: Sequence[date], today: date) -> tuple[str, list[date]]:
-    """Days that are like today: the same weekday, else working days or weekends, else all."""
+    """Return days that are like today: the same weekday, else working days or weekends, else all."""
     same = [day for day in sample if day.weekday() == today.weekday()]
     if len(same) >= _ENOUGH:
         return f"{WEEKDAYS[today.weekday()]}s", same
@@ -119,7 +119,7 @@ def _comparable(sample: Sequence[date], today: date) -> tuple[str, list[date]]:
 
 
 def rule_in_words(sample: Sequence[date], on_day: Callable[[date], bool], in_hour: Callable[[date, int], bool]) -> str:
-    """When a device is usually here, told from some days: on which of them it was, and at which hours; or nothing."""
+    """Return when a device is usually here, from some days, their weekdays and hours; empty if there is no rule."""
     of_weekday = [[day for day in sample if day.weekday() == number] for number in range(7)]
     if sum(bool(days) for days in of_weekday) < 5 or sum(map(on_day, sample)) < _RULE:
         return ""  # less than a week, or a day or two, is no rule
@@ -137,7 +137,7 @@ def rule_in_words(sample: Sequence[date], on_day: Callable[[date], bool], in_hou
 
 
 def _hours(hours: Sequence[int]) -> str:
-    """``8 to 18 o'clock``; over midnight it is one run."""
+    """Return ``8 to 18 o'clock``; over midnight it is one run."""
     begins = [hour for hour in hours if (hour - 1) % 24 not in hours]
     runs = []
     for begin in begins:
@@ -147,7 +147,7 @@ def _hours(hours: Sequence[int]) -> str:
 
 
 def _runs(names: Sequence[str], numbers: Sequence[int], to: str) -> str:
-    """Neighbouring days together: ``Monday to Friday``."""
+    """Return neighbouring days together: ``Monday to Friday``."""
     runs: list[list[int]] = []
     for at, number in enumerate(numbers):
         if runs and numbers[runs[-1][-1]] == number - 1:

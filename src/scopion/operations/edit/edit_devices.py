@@ -31,7 +31,7 @@ MAX_LABEL = 60
 
 @dataclass(frozen=True, slots=True)
 class Mark:
-    """What somebody thinks of a device, until when if it is a guest, and why."""
+    """The standing that a person gives a device, until when if it is a guest, and why."""
 
     standing: Standing
     until: date | None = None  # the guest's last day
@@ -43,7 +43,7 @@ def label_device(
 ) -> tuple[Device, Device]:
     """Give a device a label, owner, place or note; None leaves one as it is. Returns it as it was and as it is.
 
-    A Device instead of words is one that was looked at: if somebody has changed it since, ChangedMeanwhile is raised.
+    A Device instead of words is one that a person looked at: if it was changed since, ChangedMeanwhile is raised.
     """
     wanted = checked_texts(label=label, **texts)
     if not wanted and essential is None:
@@ -61,10 +61,10 @@ def label_device(
 
 
 def called_alike(site: Site, which: str, label: str) -> Device | None:
-    """Another device whose own host name a label would repeat; None if there is none, or it cannot be looked up."""
+    """Return another device whose own host name equals a label; None if there is none, or it cannot be looked up."""
     try:
         meant, everybody = find_device(site, which), devices(site)
-    except ScopionError:  # whoever gives the label is told
+    except ScopionError:  # the person who gives the label is told
         return None
     wanted = label.strip().casefold()
     for device in everybody:
@@ -77,7 +77,7 @@ def called_alike(site: Site, which: str, label: str) -> Device | None:
 
 
 def mark_devices(site: Site, which: Sequence[str | Device], mark: Mark) -> list[tuple[Device, Device]]:
-    """Change the standing of devices: all of them or, if one is not understood, none. Returns before and after."""
+    """Change the standing of devices, of all or, if one is not understood, of none. Returns before and after."""
     require_possible(site, mark)
     require_roster(site)
     with change(site, "mark") as (roster, described):
@@ -91,18 +91,18 @@ def mark_devices(site: Site, which: Sequence[str | Device], mark: Mark) -> list[
 
 
 def mark_present(site: Site, mark: Mark) -> list[tuple[Device, Device]]:
-    """Mark all devices that are here and that nobody has looked at; the others keep what was decided of them."""
+    """Mark all present devices that are still new; the others keep their standing."""
     return mark_devices(site, [each for each in devices(site) if each.present and each.standing is Standing.NEW], mark)
 
 
 def set_mark(site: Site, roster: Roster, device: Device, mark: Mark) -> None:
-    """Mark one device, inside a change. What it already is keeps its reason unless there is another."""
+    """Mark one device, inside a change. An unchanged standing keeps its reason unless there is another."""
     because = entered(mark.because, "a reason") or (device.because if device.standing is mark.standing else "")
     set_standing(roster, device, mark.standing, site.clock.now(), until=mark.until, because=because)
 
 
 def same_devices(site: Site, which: Sequence[str | Device]) -> tuple[list[Device], Device]:
-    """Several devices are one: they are joined into the first. Returns them as they were, and the one that they are."""
+    """Join several devices into the first. Returns them as they were, and the joined one."""
     require_roster(site)
     with change(site, "same") as (roster, described):
         known = all_devices(roster)
@@ -120,7 +120,7 @@ def same_devices(site: Site, which: Sequence[str | Device]) -> tuple[list[Device
 
 
 def split_device(site: Site, which: str) -> tuple[Change, list[Device]]:
-    """Take the latest joining of a device back; what was said of it since stays with the one that kept its number."""
+    """Take the latest joining of a device back; what was said since stays with the one that kept its number."""
     require_roster(site)
     device = find_device(site, which)
     joining = latest_in_force(site.roster, kind="same", device=device.id)
@@ -148,7 +148,7 @@ def forget_devices(site: Site, which: Sequence[str]) -> list[Device]:
 
 
 def checked_texts(**texts: str | None) -> dict[str, str]:
-    """Texts of people as the roster keeps them; None is left out. Raises UsageError."""
+    """Return texts of people as the roster keeps them; None is left out. Raises UsageError."""
     found = {}
     for column, text in texts.items():
         if text is not None:
@@ -161,7 +161,7 @@ def checked_texts(**texts: str | None) -> dict[str, str]:
 
 
 def again(roster: Roster, device: Device) -> Device:
-    """A device as it is now."""
+    """Return a device as it is now."""
     return next(each for each in all_devices(roster) if each.id == device.id)
 
 

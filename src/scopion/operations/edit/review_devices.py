@@ -1,6 +1,6 @@
-"""Going through the devices that nobody has looked at, one by one: what is saved is saved at once, and can be undone.
+"""Goes through the new devices one by one: everything is saved at once, and can be undone.
 
-No terminal in here: the caller shows the card, asks for a key, and calls what the key means.
+There is no terminal in here: the caller shows the card, asks for a key, and calls the function of the key.
 """
 
 from __future__ import annotations
@@ -33,14 +33,14 @@ class ReviewStep:
 
 
 class Review:
-    """The devices to look at, where one stands among them, and what was done so far."""
+    """The devices to look at, the position among them, and what was done so far."""
 
     def __init__(self, site: Site, which: Sequence[str] = ()) -> None:
         self._site = site
         everybody = devices(site)
         today = site.clock.local(site.clock.now()).date()
         chosen = [resolve(everybody, text) for text in which] or [each for each in everybody if to_review(each, today)]
-        # Who is here comes first: one can walk up to it.
+        # Present devices come first: a person can walk up to them.
         order = sorted(chosen, key=lambda device: (not device.present, device.first_seen, device.id))
         self._queue = [device.id for device in order]
         self._at = 0
@@ -49,34 +49,34 @@ class Review:
 
     @property
     def total(self) -> int:
-        """How many devices there are to look at."""
+        """Return how many devices there are to look at."""
         return len(self._queue)
 
     @property
     def which(self) -> list[str]:
-        """The devices to look at, so that other commands understand them."""
+        """Return the devices to look at, as other commands understand them."""
         known = {device.id: device for device in devices(self._site)}
         return [str((*known[number].macs, *known[number].addresses)[0]) for number in self._queue]
 
     @property
     def number(self) -> int:
-        """Which of them is shown, from 1."""
+        """Return the number of the shown device, from 1."""
         return self._at + 1
 
     @property
     def made(self) -> int:
-        """How many changes were made and not taken back."""
+        """Return how many changes were made and not taken back."""
         return len(self._done)
 
     @property
     def left(self) -> int:
-        """How many devices of the queue are still to be looked at."""
+        """Return how many devices of the queue are still to be looked at."""
         today = self._site.clock.local(self._site.clock.now()).date()
         known = {device.id: device for device in devices(self._site)}
         return sum(number in known and to_review(known[number], today) for number in self._queue)
 
     def mark(self, mark: Mark) -> None:
-        """Say what the device is, and go on. Raises ChangedMeanwhile."""
+        """Give the device a standing, and go on. Raises ChangedMeanwhile."""
         mark_devices(self._site, [self._shown], mark)
         self._note()
         if mark.standing is not Standing.UNWANTED:
@@ -96,7 +96,7 @@ class Review:
         return done.told
 
     def join(self, others: Sequence[Device]) -> None:
-        """It is the same as others, the oldest of which keeps its texts; go on. Raises Refused, ChangedMeanwhile."""
+        """Join it with others, the oldest of which keeps its texts, and go on. Raises Refused, ChangedMeanwhile."""
         oldest_first = sorted((self._shown, *others), key=lambda device: (device.first_seen, device.id))
         _, joined = same_devices(self._site, oldest_first)
         self._note(joined)
@@ -106,7 +106,7 @@ class Review:
             self.skip()
 
     def skip(self) -> None:
-        """Go on to the next one that is still to be looked at."""
+        """Go on to the next device that is still to be looked at."""
         self._at += 1
         self.card = self._card()
 
@@ -121,7 +121,7 @@ class Review:
         return step.says
 
     def refresh(self) -> None:
-        """Look at the same device once more."""
+        """Look at the same device again."""
         self.card = self._card()
 
     @property
@@ -135,7 +135,7 @@ class Review:
             self._done.append(ReviewStep(change[0].id, self._at, change[0].says))
 
     def _card(self) -> Card | None:
-        """The card at hand; those that were joined or forgotten meanwhile are passed over. None at the end."""
+        """Return the card at the position; joined or forgotten devices are skipped. None at the end."""
         everybody = devices(self._site)
         known = {device.id: device for device in everybody}
         while self._at < len(self._queue):
@@ -147,6 +147,6 @@ class Review:
 
 
 def to_review(device: Device, today: date) -> bool:
-    """Whether somebody should look at a device: a new one, or a guest whose time is over."""
+    """Tell whether a person should look at a device: a new one, or a guest whose time is over."""
     ended = device.standing is Standing.GUEST and device.guest_until is not None and device.guest_until < today
     return device.standing is Standing.NEW or ended

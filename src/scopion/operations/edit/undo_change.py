@@ -1,4 +1,4 @@
-"""Taking back what people changed: the latest change, or one by its number. Taking back can be taken back itself."""
+"""Takes back what people changed: the latest change, or one by its number. An undo can be undone itself."""
 
 from __future__ import annotations
 
@@ -12,13 +12,15 @@ from scopion.roster.undo.take_back import take_back
 
 
 def changes_made(site: Site, limit: int, *, device: int | None = None) -> list[Change]:
-    """The latest changes, the latest first."""
+    """Return the latest changes, the latest first."""
     roster = site.roster_for_reading()
     return latest_changes(roster, limit, device=device) if roster is not None else []
 
 
 def would_undo(site: Site, number: int | None = None) -> tuple[Change, list[RowChange]]:
-    """The change that would be taken back, and its rows. Raises NotFound, or Refused if it has been already."""
+    """Return the change that would be taken back, and its rows. Raises NotFound, or Refused if that
+    was done already.
+    """
     roster = site.roster_for_reading()
     found = None
     if roster is not None:
@@ -37,7 +39,7 @@ def undo(site: Site, number: int | None = None, *, keep_later: bool = False, ins
     """
     found, _ = would_undo(site, number)
     with change(site, "undo", f"taken back: {found.says}", undoes=found.id) as (roster, _):
-        found, _ = would_undo(site, found.id)  # once more under the lock: another process may have been quicker
+        found, _ = would_undo(site, found.id)  # once more under the lock: another process may have been faster
         take_back(roster, found, keep_later=keep_later)
         if not insist:
             require_no_lockout(site, roster)

@@ -1,7 +1,7 @@
-"""What in a site's settings acts on the world: and the same settings with that switched off, as comments.
+"""Finds the settings of a site that act on the world, and turns them into comments.
 
-Settings that come from elsewhere may name programs to run, addresses to send to, access points to change. Pure: texts
-go in, texts come out.
+Settings from elsewhere may name programs to run, addresses to send to, access points to change. Pure: texts go in,
+texts come out.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from scopion.model.text import clean
 from scopion.model.toml_text import parse_toml
 from scopion.operations.site.edit_settings import heading_of
 
-# Tables that act, whatever they say: rules only say which channels do.
+# Tables that always act; rules only say which channels do.
 _TABLES = ("channel", "rule", "enforcer", "router")
 # Keys by which other tables act: questions and reports go to addresses, and files are read.
 _KEYS = {"names": ("resolvers",), "watch": ("leases", "metrics_port"), "report": ("channels",)}
@@ -21,7 +21,7 @@ _LONGEST = 60
 
 
 def what_acts(text: str) -> list[str]:
-    """What of a ``site.toml`` acts, a line each; a file that cannot be read is one line. Empty: nothing does."""
+    """Return what of a ``site.toml`` acts, a line each; a file that cannot be read is one line. Empty: nothing acts."""
     try:
         document = parse_toml(text)
     except ValueError as error:
@@ -30,7 +30,7 @@ def what_acts(text: str) -> list[str]:
 
 
 def switched_off(text: str) -> str:
-    """The same file with everything that acts as comments, so that people can switch it on again by removing a #."""
+    """Return the same file with everything that acts as comments, so that people can enable it by removing a #."""
     lines, name = [], ""
     try:
         document = parse_toml(text)
@@ -41,7 +41,7 @@ def switched_off(text: str) -> str:
         name = heading_of(line) or name
         lines.append(f"# {line}" if name in off and line.strip() and not line.lstrip().startswith("#") else line)
     quiet = "\n".join(lines)
-    if what_acts(quiet):  # written in a form that this does not know, or not readable at all: all of it, then
+    if what_acts(quiet):  # written in a form that this does not know, or not readable: then all of it
         quiet = "\n".join(f"# {line}" for line in text.replace("\r", "\n").split("\n"))
     return quiet
 

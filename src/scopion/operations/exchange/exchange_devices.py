@@ -45,18 +45,18 @@ class Exported:
 
     @property
     def data(self) -> bytes:
-        """As a file: a sheet begins with the mark by which spreadsheets recognise UTF-8."""
+        """Return the file's content: a sheet begins with the mark by which spreadsheets recognise UTF-8."""
         return self.text.encode("utf-8-sig" if self.kind == "csv" else "utf-8")
 
 
 def kind_of(path: str) -> str | None:
-    """The kind that a file's name tells."""
+    """Return the kind that a file's name tells."""
     name = Path(path).name.casefold()
     return _BY_NAME.get(name) or _BY_SUFFIX.get(Path(name).suffix)
 
 
 def export(site: Site, kind: str, which: Sequence[str] = (), standings: Sequence[str] = ()) -> Exported:
-    """Write devices, all or some, in one of KINDS. Raises NotFound if there are none."""
+    """Return devices, all or some, in one of KINDS. Raises NotFound if there are none."""
     everybody = devices(site)
     chosen = list(dict.fromkeys(resolve(everybody, text) for text in which)) if which else everybody
     chosen = [device for device in chosen if not standings or device.standing in standings]
@@ -75,7 +75,7 @@ def export(site: Site, kind: str, which: Sequence[str] = (), standings: Sequence
 
 
 def told_kind(path: str, data: bytes) -> str | None:
-    """Which of the kinds a file is, by its content, else by its name; None if it is none of them."""
+    """Return the kind of a file, by its content, else by its name; None if it is none of them."""
     begin = data[:4096].lstrip(b"\xef\xbb\xbf").lstrip()
     if begin.startswith(b"{"):
         return _told_json(begin, data)
@@ -99,7 +99,7 @@ def _told_json(begin: bytes, data: bytes) -> str | None:
 
 
 def read_head(path: str, size: int = 1024 * 1024) -> bytes:
-    """The beginning of a file, to tell what it is. Raises StorageFailed."""
+    """Return the beginning of a file, to recognise it. Raises StorageFailed."""
     try:
         with Path(path).open("rb") as stream:
             return stream.read(size)
@@ -108,7 +108,9 @@ def read_head(path: str, size: int = 1024 * 1024) -> bytes:
 
 
 def read_file(path: str) -> bytes:
-    """A file's content, or standard input for ``-``. Raises StorageFailed, UsageError for one that is too large."""
+    """Return a file's content, or standard input for ``-``. Raises StorageFailed, UsageError for
+    one that is too large.
+    """
     data = sys.stdin.buffer.read(MAX_BYTES + 1) if path == STANDARD_INPUT else read_head(path, MAX_BYTES + 1)
     if len(data) > MAX_BYTES:
         raise UsageError(f"{path} is larger than {MAX_BYTES // 2**20} MB: that is no list of devices")
@@ -116,13 +118,13 @@ def read_file(path: str) -> bytes:
 
 
 def plan_import(site: Site, path: str, data: bytes, kind: str, *, insist: bool = False) -> Plan:
-    """What a file would change; nothing is changed yet."""
+    """Return what a file would change; nothing is changed yet."""
     read, _ = _read(path, data, kind)
     return planned(site, devices(site), read, foreign=kind not in OWN, insist=insist)
 
 
 def take_over(site: Site, path: str, data: bytes, kind: str, *, insist: bool = False) -> Plan:
-    """Take a file over: all of it, or nothing. Raises Refused if anything in it cannot be."""
+    """Take a file over: all of it, or nothing. Raises Refused if any part of it cannot be taken over."""
     read, _ = _read(path, data, kind)
     name = clean(Path(path).name, 80)
     with change(site, "import", f"taken over from {name}") as (roster, described_as):
@@ -136,7 +138,7 @@ def take_over(site: Site, path: str, data: bytes, kind: str, *, insist: bool = F
 
 
 def write(path: str, exported: Exported, *, force: bool = False) -> None:
-    """Write an export into a file, whole or not at all. Raises Refused for one that is there, StorageFailed."""
+    """Write an export into a file, whole or not at all. Raises Refused for an existing file, StorageFailed."""
     if Path(path).exists() and not force:
         raise Refused(f"{path} is there already: --force writes over it")
     if not Path(path).parent.is_dir():
@@ -145,7 +147,7 @@ def write(path: str, exported: Exported, *, force: bool = False) -> None:
 
 
 def compared_with(site: Site, path: str) -> Compared:
-    """What differs between an export and now. Raises UsageError, StorageFailed."""
+    """Return what differs between an export and now. Raises UsageError, StorageFailed."""
     data = read_file(path)
     kind = told_kind(path, data)
     if kind not in OWN:
@@ -158,7 +160,7 @@ def compared_with(site: Site, path: str) -> Compared:
 
 
 def decoded(path: str, data: bytes) -> str:
-    """A file as text. Raises UsageError that names the line that is not UTF-8."""
+    """Return a file as text. Raises UsageError that names the line that is not UTF-8."""
     for mark, what in _ENCODINGS:
         if data.startswith(mark) or (mark == b"\x00" and mark in data[:1024]):
             raise UsageError(f"{path} is {what}, UTF-8 is needed: save it as CSV UTF-8")

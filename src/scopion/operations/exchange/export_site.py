@@ -1,6 +1,6 @@
-"""A whole site in one file, to move or to keep: the roster, the settings, and the site's own rules and makers.
+"""A whole site in one file, to move or to keep: the roster, the settings, and the site's own rules and vendors.
 
-Secrets are not part of it: ``site.toml`` only says where they are. ``site_arrival.py`` takes such a file in.
+Secrets are not part of it: ``site.toml`` only says where they are. ``import_site`` takes such a file in.
 """
 
 from __future__ import annotations
@@ -25,7 +25,8 @@ from scopion.scenes import STORY_FILE
 
 MANIFEST = "manifest.json"
 FORMAT = "scopion-site"
-# What may be in it, and how large: a year of a large site is 60 MB; a file that claims more is not one of ours.
+# The files that may be in it, and their largest size: a year of a large site is 60 MB, so a file that claims more is
+# none of ours.
 LIMITS = {
     MANIFEST: 64 * 1024,
     ROSTER_FILE: 1024**3,
@@ -45,12 +46,12 @@ class Archived:
 
 
 def is_archive(data: bytes) -> bool:
-    """Whether a file that begins so is a zip file."""
+    """Tell whether a file with this beginning is a zip file."""
     return data.startswith(b"PK\x03\x04")
 
 
 def export_site(site: Site, path: str, *, force: bool = False) -> Archived:
-    """Write everything into one file. Raises NotFound, Refused for a file that is there, StorageFailed."""
+    """Write everything into one file. Raises NotFound, Refused for an existing file, StorageFailed."""
     target = Path(path)
     if not site.has_roster:
         raise NotFound("nothing is remembered yet: there is no site to export")

@@ -1,4 +1,4 @@
-"""The import: read a record, see what is new in it, and fold it with its own times."""
+"""Imports a record of another machine: reads it, finds what is new in it, and folds it with its own times."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ class Imported:
 
     reading: Reading
     as_of: datetime
-    hosts: list[Host]  # by address; of adapters without one none
+    hosts: list[Host]  # by address; adapters without an address are missing
     seen: dict[MacAddress, datetime | None]  # when the record saw each adapter last; None: it does not say
     added: frozenset[MacAddress]  # adapters that the roster did not have
     named: int  # how many of them have a name
@@ -92,7 +92,7 @@ def _rows(site: Site, reading: Reading, devices: Sequence[Device]) -> list[Host]
 
 
 def _refuse_foreign(observations: Sequence[Observation], subnets: Sequence[IPv4Network]) -> None:
-    """A list that was copied somewhere else would fill the roster with strangers."""
+    """Raise Refused for a list from elsewhere: it would fill the roster with strangers."""
     addresses = {seen.address for seen in observations if seen.address and seen.address.version == 4}
     inside = {address for address in addresses if any(address in subnet for subnet in subnets)}
     if not subnets or not addresses or len(inside) * 2 >= len(addresses):

@@ -1,8 +1,8 @@
-"""Takes in a whole site from one file, as one from a stranger: whatever is in it is checked before it is used.
+"""Takes in a whole site from one file as if it came from a stranger: everything is checked before it is used.
 
-Sizes are bounded before and while it is unpacked, names are those of a list, nothing is ever written outside of the
-site's folder, and no site is written over. The roster is read row by row before it is ours. What acts - programs,
-channels, enforcers, addresses - is told, and stays switched off unless a person agrees to it.
+Sizes are limited before and while it is unpacked, names come from a list, nothing is ever written outside of the site's
+folder, and no site is overwritten. The roster is read row by row before it is ours. What acts - programs, channels,
+enforcers, addresses - is told, and stays switched off unless a person agrees to it.
 """
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ from scopion.roster.upkeep.check_roster import foreign_schema, unsound
 from scopion.scenes import STORY_FILE
 from scopion.vendors.snapshot import Snapshot
 
-# Rosters shrink to a tenth, and zeros to a thousandth: what claims to grow so much is a bomb, not a site.
+# Rosters shrink to a tenth, and zeros to a thousandth: a file that grows so much is a bomb, not a site.
 _MOST_GROWTH, _SMALL = 200, 1024**2
 _PART = 1024**2
 _SHOWN = 3
@@ -50,12 +50,12 @@ _SHOWN = 3
 class SiteImport:
     """A site that is unpacked and checked, and not yet in its folder."""
 
-    place: Path  # where it lies meanwhile
+    place: Path  # where it is meanwhile
     names: tuple[str, ...]
     acts: tuple[str, ...]  # what of its settings acts, a line each
 
     def settle(self, folder: Path, *, agreed: bool) -> Archived:
-        """Put it into its folder. ``agreed``: what acts as it is, else as comments. Raises StorageFailed."""
+        """Put it into its folder. ``agreed``: what acts stays as it is, else as comments. Raises StorageFailed."""
         remarks = []
         if self.acts and not agreed:
             path = self.place / SETTINGS_FILE
@@ -68,9 +68,9 @@ class SiteImport:
 
 @contextmanager
 def site_import(folder: Path, path: str) -> Iterator[SiteImport]:
-    """Unpack a site for a folder that has none yet, and check it; it is gone at the end unless it was settled.
+    """Unpack a site for a folder that has none yet, and check it; it is removed at the end unless it was settled.
 
-    Raises Refused, UsageError, DamagedRoster, StorageFailed: then no site is there.
+    Raises Refused, UsageError, DamagedRoster, StorageFailed: then there is no site.
     """
     _require_room(folder)
     with TemporaryDirectory(prefix="scopion-") as holder:
@@ -93,7 +93,7 @@ def _require_room(folder: Path) -> None:
 
 @contextmanager
 def _opened(path: str) -> Iterator[zipfile.ZipFile]:
-    """A site's file of which all names and sizes are ours."""
+    """Open a site's file if all names and sizes in it are allowed."""
     try:
         with zipfile.ZipFile(path) as archive:
             _check_sizes(archive, path)
@@ -138,7 +138,7 @@ def _settings(place: Path, path: str) -> str:
 
 
 def _unpack(archive: zipfile.ZipFile, name: str, target: Path, path: str) -> None:
-    """One file, never more of it than it said and may have: what a zip file says of its sizes may be a lie."""
+    """Unpack one file, never more of it than announced and allowed: a zip file may lie about its sizes."""
     left = min(LIMITS[name], archive.getinfo(name).file_size)
     with archive.open(name) as stream, target.open("xb") as file:
         while part := stream.read(_PART):
@@ -153,7 +153,7 @@ def _too_large(path: str, name: str) -> UsageError:
 
 
 def _check_roster(place: Path, path: str) -> None:
-    """See that every row is one that Scopion could have written, and that nothing is in the file that acts."""
+    """See that Scopion could have written every row, and that nothing in the file acts."""
     try:
         with (place / ROSTER_FILE).open("rb") as file:
             if file.read(16) != b"SQLite format 3\0":
@@ -171,7 +171,7 @@ def _check_roster(place: Path, path: str) -> None:
 
 
 def _time_in(place: Path) -> datetime:
-    """Now; in a made-up site, whose story may lie ahead, that of the story."""
+    """Return the time now; in a made-up site, whose story may be in the future, that of the story."""
     now = datetime.now(UTC)
     try:
         return max(now, datetime.fromisoformat(json.loads((place / STORY_FILE).read_bytes())["at"]).astimezone(UTC))

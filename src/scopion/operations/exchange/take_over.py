@@ -1,7 +1,7 @@
-"""Taking over what a file says of devices: first a plan that can be shown, then all of it or nothing.
+"""Takes over what a file says of devices: first a plan that can be shown, then all of it or nothing.
 
-A sheet or document that Scopion wrote is the administrator's own word and wins over what the roster has, unless that
-was changed since it was written. A list of another program only fills in labels that are missing.
+A sheet or document that Scopion wrote is the administrator's own word and wins over the roster, unless the roster was
+changed since it was written. A list of another program only fills in missing labels.
 """
 
 from __future__ import annotations
@@ -29,7 +29,7 @@ _MARK = ("standing", "guest_until", "because")
 
 @dataclass(frozen=True, slots=True)
 class Intent:
-    """What is to be done for one line: to a known device, or to make a new one."""
+    """What is to be done for one line: change a known device, or make a new one."""
 
     record: DeviceRecord
     device: Device | None  # None: a new one
@@ -38,12 +38,12 @@ class Intent:
 
     @property
     def action(self) -> str:
-        """``added``, ``changed`` or ``same``."""
+        """Return ``added``, ``changed`` or ``same``."""
         return "added" if self.device is None else "changed" if self.differing or self.joining else "same"
 
     @property
     def called(self) -> str:
-        """Whom it is about."""
+        """Return the name of the device."""
         if self.device is not None:
             return self.device.called
         known_by = [*map(str, self.record.macs), *map(str, self.record.unpaired)]
@@ -60,19 +60,19 @@ class Plan:
 
     @property
     def changes(self) -> list[Intent]:
-        """The lines that change anything."""
+        """Return the lines that change anything."""
         return [intent for intent in self.intents if intent.action != "same"]
 
 
 def planned(site: Site, devices: Sequence[Device], read: Records, *, foreign: bool, insist: bool = False) -> Plan:
-    """Hold a file against the roster. ``foreign`` is another program's list; with ``insist`` its names win."""
+    """Compare a file with the roster. ``foreign`` is another program's list; with ``insist`` its names win."""
     return _Planner(site, devices, foreign=foreign, insist=insist).plan(read)
 
 
 def taken_over(site: Site, roster: Roster, plan: Plan) -> None:
     """Do what was planned; called inside a change."""
     changes = plan.changes
-    # Labels are unique: those that go to another device are given up first, so that two may swap theirs.
+    # Labels are unique: those that go to another device are given up first, so that two devices may swap theirs.
     for intent in changes:
         if intent.device is not None and any(what == "label" for what, _, _ in intent.differing):
             set_description(roster, intent.device, label="")
@@ -93,7 +93,7 @@ def taken_over(site: Site, roster: Roster, plan: Plan) -> None:
 
 
 class _Planner:
-    """Holds one line after the other against what is known."""
+    """Compares one line after the other with what is known."""
 
     def __init__(self, site: Site, devices: Sequence[Device], *, foreign: bool, insist: bool) -> None:
         self._site = site
@@ -125,7 +125,7 @@ class _Planner:
         return plan
 
     def _intent(self, record: DeviceRecord) -> Intent | None:
-        """What one line means. Raises UsageError for what cannot be."""
+        """Return what one line means. Raises UsageError for what cannot be done."""
         device = self._device(record)
         if device is None and not record.adapters and self._foreign:
             return None
@@ -139,7 +139,7 @@ class _Planner:
         return Intent(record, device, _differing(record, device) if device else (), joining)
 
     def _device(self, record: DeviceRecord) -> Device | None:
-        """The one device that a line is about; None for a new one. Raises UsageError if it is about several."""
+        """Return the one device of a line; None for a new one. Raises UsageError if the line is about several."""
         known = {device.id: device for mac in record.macs if (device := self._of_mac.get(mac))}
         if not record.macs:
             known = {device.id: device for address in record.unpaired for device in self._at.get(address, ())}
@@ -149,7 +149,7 @@ class _Planner:
         return next(iter(known.values()), None)
 
     def _checked(self, record: DeviceRecord, device: Device | None) -> DeviceRecord:
-        """The line as it can be kept. Raises UsageError."""
+        """Return the line as it can be kept. Raises UsageError."""
         texts = checked_texts(**{name: getattr(record, name) for name in _TEXTS})
         if self._foreign and device is not None and device.label and texts.get("label"):
             if texts["label"].casefold() != device.label.casefold() and not self._insist:
@@ -170,7 +170,7 @@ class _Planner:
         )
 
     def _label_clashes(self, intents: Sequence[Intent]) -> list[RecordProblem]:
-        """Labels that other devices have and keep."""
+        """Return labels that other devices have and keep."""
         given_up = {
             intent.device.id
             for intent in intents
@@ -197,7 +197,7 @@ def _says(record: DeviceRecord, name: str) -> bool:
 
 
 def _differing(record: DeviceRecord, device: Device) -> tuple[tuple[str, str, str], ...]:
-    """What a line says otherwise than the roster."""
+    """Return what a line says differently from the roster."""
     found = [
         (name, getattr(device, name), getattr(record, name))
         for name in _TEXTS
@@ -216,7 +216,7 @@ def _differing(record: DeviceRecord, device: Device) -> tuple[tuple[str, str, st
 
 
 def _marks(intent: Intent) -> tuple[tuple[str, str, str], ...]:
-    """What a line says of the standing otherwise; of a new device, than that nobody has said anything."""
+    """Return what a line says differently of the standing; for a new device, differently from the default."""
     if intent.device is not None:
         return intent.differing
     return (("standing", Standing.NEW, intent.record.standing or Standing.NEW),) if _is_marked(intent.record) else ()
@@ -235,7 +235,7 @@ def _day(value: object) -> str:
 
 
 def _observations(intent: Intent, now: datetime) -> list[Observation]:
-    """What makes the adapters of a line known, as records of their times: nobody becomes present by them."""
+    """Return records, with their times, that make the adapters of a line known; they make no device present."""
     found = []
     for adapter in intent.record.adapters:
         if adapter.mac in intent.joining:
@@ -259,7 +259,7 @@ def _of_adapter(adapter: AdapterRecord, record: DeviceRecord, now: datetime) -> 
 
 
 def _gathered(roster: Roster, intents: Sequence[Intent]) -> list[tuple[Intent, Device]]:
-    """The device of each line, with all of its adapters: those that have just become known are joined with it."""
+    """Return the device of each line, joined with all of its adapters that have just become known."""
     everybody = all_devices(roster)
     of_mac = {mac: device for device in everybody for mac in device.macs}
     at = {stay.address: device for device in everybody for stay in device.unpaired}

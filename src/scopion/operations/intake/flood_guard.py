@@ -1,6 +1,6 @@
-"""Keeps made-up devices from filling the disk: only so many new ones are taken in at a time, whoever makes them up.
+"""Keeps made-up devices from filling the disk: only a limited number of new ones is taken in at a time.
 
-A guard is shared by everything that takes observations in while a site is watched. Baselines pass it by.
+All code that takes observations in while a site is watched shares one guard. Baselines pass it by.
 """
 
 from __future__ import annotations
@@ -15,16 +15,16 @@ from scopion.roster.read_devices import known_adapters
 from scopion.roster.store.open_roster import Roster
 
 # New devices at once, and one more for each of these seconds: a conference of 250 is taken in as it comes; of thousands
-# that somebody makes up, some 2,400 a day at most, 3 MB with all that belongs to them.
+# that a sender makes up, at most some 2,400 a day, 3 MB with all that belongs to them.
 DEVICES, A_DEVICE_EVERY_S = 256, 40.0
-# New addresses of devices that are known: a proxy that answers for a whole subnet is taken in.
+# New addresses of known devices: a proxy that answers for a whole subnet is taken in.
 PAIRS, A_PAIR_EVERY_S = 1024, 10.0
 EXAMPLES = 5
 
 
 @dataclass(slots=True)
 class TokenBucket:
-    """So many at once, and one more now and then."""
+    """Allows a number of things at once, and one more at each interval."""
 
     most: float
     every_s: float
@@ -32,7 +32,7 @@ class TokenBucket:
     at: float = 0.0
 
     def take(self, now: float) -> bool:
-        """Whether one more is allowed at a monotonic moment."""
+        """Tell whether one more is allowed at a monotonic moment, and count it."""
         self.left = min(self.most, self.left + max(0.0, now - self.at) / self.every_s)
         self.at = now
         if self.left < 1:
@@ -42,7 +42,7 @@ class TokenBucket:
 
 
 class KnownPairs:
-    """Which pairs of MAC and address were here at any time: who comes back after a power cut is no flood."""
+    """Which pairs of MAC and address were ever here: devices that come back after a power cut are no flood."""
 
     def __init__(self, roster: Roster) -> None:
         self._roster = roster
@@ -63,14 +63,14 @@ class KnownPairs:
 
 @dataclass(frozen=True, slots=True)
 class PassedOver:
-    """What was not taken in: how many observations of new devices and addresses, and some of them."""
+    """What was not taken in: how many observations of new devices and addresses, and some examples."""
 
     count: int
     examples: tuple[str, ...]
 
 
 class FloodGuard:
-    """Lets through what is known, and of what is new as much as is bearable. May be asked by several threads."""
+    """Lets through what is known, and new devices up to a limit. Several threads may call it."""
 
     def __init__(self, now: float = 0.0) -> None:
         self._devices = TokenBucket(DEVICES, A_DEVICE_EVERY_S, DEVICES, now)
@@ -82,13 +82,13 @@ class FloodGuard:
     def admitted(
         self, seen: Sequence[Observation], macs: Container[MacAddress], pairs: Container[Pair], now: float
     ) -> list[Observation]:
-        """Those that may be taken in; ``macs`` and ``pairs`` are known already."""
+        """Return the observations that may be taken in; ``macs`` and ``pairs`` are known already."""
         with self._lock:
             decided: dict[Pair | MacAddress, bool] = {}
             return [each for each in seen if self._admits(each, macs, pairs, decided, now)]
 
     def passed_over(self) -> PassedOver | None:
-        """What was not let through since the last call; None if that is nothing."""
+        """Return what was not let through since the last call; None if nothing."""
         with self._lock:
             found = PassedOver(self._count, tuple(self._examples)) if self._count else None
             self._count, self._examples = 0, []
@@ -103,11 +103,11 @@ class FloodGuard:
         now: float,
     ) -> bool:
         pair = (each.mac, each.address)
-        # What a record tells makes nobody present, and who set it up answers for its length: a DHCP pool, a table.
+        # A record makes no device present, and the person who set it up knows its length: a DHCP pool, a table.
         if each.recorded or pair in pairs:
             return True
         if pair not in decided:
-            # One that only asks for an address becomes an adapter as well.
+            # A device that only asks for an address becomes an adapter as well.
             if each.mac is not None and each.mac not in macs and each.mac not in decided:
                 decided[each.mac] = self._devices.take(now)
             wanted = each.mac is None or decided.get(each.mac, True)

@@ -37,7 +37,7 @@ _NOWHERE: Mapping[MacAddress, IPv4Network] = MappingProxyType({})
 
 @dataclass(frozen=True, slots=True)
 class AlertPolicy:
-    """Who is told what: the channels' names, the rules, the times."""
+    """The channels' names, the rules and the times by which alerts are queued."""
 
     channels: tuple[str, ...]
     rules: tuple[RuleSettings, ...]
@@ -45,14 +45,14 @@ class AlertPolicy:
 
 
 def channels_of(site: Site) -> tuple[ChannelSettings, ...]:
-    """The channels by which somebody is told: those that are set, else the bell of a watch that has a terminal."""
+    """Return the channels that are set, else the bell of a watch in a terminal."""
     if site.settings.channel or site.watch_state is None or not site.watch_state.terminal:
         return site.settings.channel
     return (TERMINAL,)
 
 
 def policy_of(site: Site) -> AlertPolicy | None:
-    """Who is told what; None if there is nobody to tell."""
+    """Return the policy; None if there is no channel."""
     channels = channels_of(site)
     if not channels:
         return None
@@ -66,10 +66,10 @@ def queue_for(
     devices: Mapping[int, Device],
     seen_in: Mapping[MacAddress, IPv4Network] = _NOWHERE,
 ) -> int:
-    """Queue what is to be told of these events, which have just been recorded. Returns how many are told.
+    """Queue alerts for these events, which have just been recorded. Returns how many events are told.
 
-    ``devices`` are those that the events are about. ``seen_in`` has the subnet on whose link an adapter was seen, for
-    those whose address does not tell.
+    ``devices`` are those of the events. ``seen_in`` has the subnet on whose link an adapter was seen, for adapters
+    whose address does not tell it.
     """
     policy = policy_of(site) if events else None
     if policy is None:
@@ -80,13 +80,13 @@ def queue_for(
                 return queue_alerts(roster, _occasions(site, roster, events, devices, seen_in), policy, site.clock)
         except ScopionError:
             raise
-        except Exception as error:  # what is recorded does not depend on how it is told: then everybody is told
+        except Exception as error:  # recording does not depend on telling: then every channel is told
             _log.error("the rules of alerts could not be applied: %s", place_of(error))
             return queue_plainly(roster, events, policy)
 
 
 def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: AlertPolicy, clock: Clock) -> int:
-    """Queue what is to be told. Returns how many events were put into some alert."""
+    """Queue alerts. Returns how many events were put into some alert."""
     if not policy.channels or not occasions:
         return 0
     now = clock.now()
@@ -98,7 +98,7 @@ def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: AlertPol
         for occasion in occasions:
             event = occasion.event
             if event.kind is EventKind.JOINED and event.device_id in unwanted:
-                continue  # that it is unwanted and here says all
+                continue  # that it is unwanted and present says all
             if any(each.covers(event.device_id, event.kind, now) for each in muted):
                 continue
             told = channels_told(occasion, policy.rules, policy.channels, wall)
@@ -113,7 +113,7 @@ def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: AlertPol
 
 
 def queue_plainly(roster: Roster, events: Sequence[Event], policy: AlertPolicy) -> int:
-    """Queue events for every channel, together and at once: where the rules cannot be applied. Returns how many."""
+    """Queue events for every channel, together and at once, if the rules cannot be applied. Returns how many."""
     with roster.transaction() as db:
         for event in events:
             for channel in policy.channels:
@@ -122,7 +122,7 @@ def queue_plainly(roster: Roster, events: Sequence[Event], policy: AlertPolicy) 
 
 
 def _told(roster: Roster, channel: str, device: int, crowd: int) -> AlertHistory:
-    """``crowd`` such events are to be told to the channel now: when several are queued together, all are gathered."""
+    """Return the history; with a ``crowd`` of such events to be told to the channel now, all of them are gathered."""
 
     def lately(kinds: frozenset[EventKind], since: datetime) -> bool:
         return told_since(roster.db, channel, device, kinds, since)
@@ -179,7 +179,7 @@ def subnet_of(
     subnets: Sequence[IPv4Network],
     seen_in: Mapping[MacAddress, IPv4Network] = _NOWHERE,
 ) -> IPv4Network | None:
-    """Where it happened: most newcomers show an IPv6 address first, which tells no subnet, so that others are asked."""
+    """Return the event's subnet. Most devices first show an IPv6 address, which tells none, so others are used."""
     addresses = (event.address, *(device.addresses if device is not None else ()))
     found = next((each for address in addresses for each in subnets if address in each), None)
     seen = seen_in.get(event.mac) if event.mac is not None else None
@@ -187,7 +187,7 @@ def subnet_of(
 
 
 def learnt_subnets(site: Site, roster: Roster) -> list[Learning]:
-    """The subnets that are being learnt, and until when."""
+    """Return the subnets that are being learnt, and until when."""
 
     def days(subnet: IPv4Network) -> float:
         own = site.settings.of_subnet(subnet).learning_days

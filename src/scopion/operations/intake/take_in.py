@@ -1,7 +1,7 @@
-"""Takes observations of whatever origin into the roster while a site is watched: folds them and queues the alerts.
+"""Takes observations from any source into the roster while a site is watched: folds them and queues the alerts.
 
-What was heard by this machine's own ears, what a lease file or a router tells, what a sensor elsewhere has sent: all of
-it comes through here as the same observations. Nothing here assumes that this machine made them.
+What this machine heard, what a lease file or a router tells, what a sensor elsewhere has sent: all of it comes through
+here as the same observations. Nothing here assumes that this machine made them.
 """
 
 from __future__ import annotations
@@ -29,18 +29,18 @@ from scopion.roster.store.stored_values import stored_address, stored_mac
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """Who is known and here, by which it is told what is news; read anew after each fold that brought some."""
+    """The known and present devices, by which news is recognised; read again after each fold."""
 
     present: frozenset[Pair] = frozenset()
     here: frozenset[MacAddress] = frozenset()
-    names: frozenset[tuple[MacAddress, str]] = frozenset()  # by which those who are here were called
+    names: frozenset[tuple[MacAddress, str]] = frozenset()  # the names of present adapters
     holders: Mapping[Address, Collection[MacAddress]] = field(default_factory=dict)  # of each address, now
-    gateways: Mapping[Address, IPv4Network] = field(default_factory=dict)  # and of which subnet each is
+    gateways: Mapping[Address, IPv4Network] = field(default_factory=dict)  # and the subnet of each
     devices: int = 0  # how many are here
 
     @classmethod
     def of(cls, roster: Roster) -> Known:
-        """As the roster has it."""
+        """Read it from the roster."""
         holders: dict[Address, set[MacAddress]] = defaultdict(set)
         with roster.guarded():
             for mac, address in roster.rows("SELECT mac, address FROM stay WHERE present"):
@@ -62,11 +62,11 @@ class Known:
         return cls(present, macs, names, holders, gateways, devices)
 
     def has_come(self, seen: Observation) -> bool:
-        """Whether somebody has come, or is at another address."""
+        """Tell whether a device has come, or is at another address."""
         return seen.address is not None and (seen.mac, seen.address) not in self.present
 
     def is_news(self, seen: Observation) -> bool:
-        """Whether somebody has come, or says another name: that is taken in at once, the rest now and then."""
+        """Tell whether a device has come or has another name: that is taken in at once, the rest now and then."""
         if self.has_come(seen):
             return True
         if not seen.traits or seen.mac is None or seen.mac not in self.here:
@@ -75,7 +75,7 @@ class Known:
         return any((seen.mac, name) not in self.names for name in names)
 
     def claims_a_held_address(self, seen: Observation) -> bool:
-        """Whether it says that it has an IPv4 address that another adapter was at."""
+        """Tell whether it claims an IPv4 address that another adapter had."""
         if seen.address is None or seen.mac is None or seen.address.version != 4:
             return False
         return bool(set(self.holders.get(seen.address, ())) - {seen.mac})
@@ -83,10 +83,10 @@ class Known:
 
 @dataclass(frozen=True, slots=True)
 class TakenIn:
-    """What came of taking something in."""
+    """The result of taking something in."""
 
     events: Sequence[Event] = ()
-    devices: Mapping[int, Device] = field(default_factory=dict)  # that the events are about, by their numbers
+    devices: Mapping[int, Device] = field(default_factory=dict)  # the devices of the events, by their numbers
 
 
 def take_in(
@@ -97,7 +97,7 @@ def take_in(
 ) -> TakenIn:
     """Fold what is admitted and queue the alerts, in one transaction. Raises StorageFailed, DamagedRoster.
 
-    ``asked_enough`` are addresses that were asked since ``began`` so often that who was there and is silent is gone.
+    ``asked_enough`` are addresses that were asked since ``began`` so often that a silent device there is gone.
     """
     clock, roster = site.clock, site.roster
     admitted: Sequence[Observation] = observations
@@ -115,7 +115,7 @@ def take_in(
 
 
 def tell_down(site: Site, subnet: IPv4Network, why: str = "") -> TakenIn:
-    """Record, and queue the alert, that a whole subnet is down; nothing if that was told."""
+    """Record and queue that a whole subnet is down; nothing if that was told."""
     if down_since(site.roster, subnet) is not None:
         return TakenIn()
     with site.roster.transaction():
@@ -126,7 +126,7 @@ def tell_down(site: Site, subnet: IPv4Network, why: str = "") -> TakenIn:
 
 
 def tell_back(site: Site, subnet: IPv4Network) -> TakenIn:
-    """The same for one that is back."""
+    """Record and queue that a subnet answers again; nothing if it was not down."""
     if down_since(site.roster, subnet) is None:
         return TakenIn()
     with site.roster.transaction():

@@ -1,4 +1,4 @@
-"""What people do with alerts: look at the list, test a channel, try again, mute, and end the learning of a subnet."""
+"""What people do with alerts: list them, test a channel, try again, mute, and end the learning of a subnet."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ class ListedAlert:
 
 @dataclass(frozen=True, slots=True)
 class AlertList:
-    """The list, and how many there are in all."""
+    """A part of the list, and how many alerts there are in all."""
 
     listed: tuple[ListedAlert, ...]
     counts: dict[AlertState, int]
@@ -47,7 +47,7 @@ class AlertList:
 def alert_list(
     site: Site, states: Sequence[AlertState] = (), channel: str | None = None, limit: int | None = None
 ) -> AlertList:
-    """The latest alerts, in the order of their making."""
+    """Return the latest alerts, in the order of their making."""
     names = tuple(each.name for each in site.settings.channel)
     roster = site.roster_for_reading()
     if roster is None:
@@ -59,7 +59,7 @@ def alert_list(
 
 
 def message_of(site: Site, number: int) -> Message:
-    """The message of an alert, as it was sent or would be sent now. Raises NotFound."""
+    """Return the message of an alert, as it was sent or would be sent now. Raises NotFound."""
     roster = site.roster_for_reading()
     found = find_alerts(roster, numbers=[number]) if roster is not None else []
     if roster is None or not found:
@@ -68,7 +68,7 @@ def message_of(site: Site, number: int) -> Message:
 
 
 def retry_alerts(site: Site, numbers: Sequence[int]) -> list[Alert]:
-    """Let alerts be tried at once, all that have failed or wait for another try if none is named. Raises NotFound."""
+    """Let alerts be tried at once: those named, else all that have failed or wait for another try. Raises NotFound."""
     require_roster(site)
     roster = site.roster
     undelivered = (AlertState.FAILED, AlertState.WAITING)
@@ -81,7 +81,7 @@ def retry_alerts(site: Site, numbers: Sequence[int]) -> list[Alert]:
 
 
 def channel_called(site: Site, name: str) -> Channel:
-    """A channel of ``site.toml`` by its name. Raises NotFound."""
+    """Return a channel of ``site.toml`` by its name. Raises NotFound."""
     from scopion.alerts.channels.registry import open_channel
 
     for settings in site.settings.channel or (TERMINAL,):
@@ -96,12 +96,12 @@ def channel_called(site: Site, name: str) -> Channel:
 
 
 def secret_reader(site: Site) -> Callable[[str, str], str]:
-    """Reads the secrets that site.toml refers to."""
+    """Return a function that reads the secrets of site.toml."""
     return lambda reference, what: read_secret(reference, site.folder, what)
 
 
 def test_channel(site: Site, name: str, trace: Trace) -> None:
-    """Send a marked test now, told step by step. Raises NotFound, or ScopionError with what went wrong."""
+    """Send a marked test now and report each step. Raises NotFound, or ScopionError with what went wrong."""
     import uuid
 
     from scopion.alerts.channels.channel import DeliveryFailed
@@ -118,14 +118,14 @@ def test_channel(site: Site, name: str, trace: Trace) -> None:
 
 @dataclass(frozen=True, slots=True)
 class Muted:
-    """Something that is muted, as one says it."""
+    """A mute, as people say it."""
 
     mute: Mute
     device: str  # empty: any
 
 
 def muted(site: Site) -> list[Muted]:
-    """What is muted now."""
+    """Return what is muted now."""
     roster = site.roster_for_reading()
     if roster is None:
         return []
@@ -149,7 +149,7 @@ def mute(site: Site, which: str | None, kind: EventKind | None, until: datetime)
 
 
 def unmute(site: Site, which: str | None, kind: EventKind | None) -> int:
-    """End what mutes exactly this, everything if nothing is named. Returns how many ended; raises NotFound for none."""
+    """End the mutes of exactly this; all if nothing is named. Returns how many ended. Raises NotFound for none."""
     require_roster(site)
     device = find_device(site, which) if which else None
     with change(site, "mute", f"ended the muting of {_subject(device.called if device else '', kind)}") as (roster, _):
@@ -168,12 +168,12 @@ class LearningSubnet:
     """A subnet that is being learnt."""
 
     range: IPv4Network
-    name: str  # as one calls it
+    name: str  # as people call it
     until: datetime
 
 
 def learning_subnets(site: Site) -> list[LearningSubnet]:
-    """The subnets that are being learnt: what joins them is told once a day."""
+    """Return the subnets that are being learnt: devices that join them are told once a day."""
     roster = site.roster_for_reading()
     if roster is None:
         return []
@@ -185,7 +185,7 @@ def learning_subnets(site: Site) -> list[LearningSubnet]:
 def end_learning(site: Site, subnet: IPv4Network | None, until: datetime | None = None) -> list[IPv4Network]:
     """Let the learning of a subnet, or of all of them, end now or at a moment. Raises NotFound."""
     require_roster(site)
-    at = until or site.clock.now() - timedelta(seconds=1)  # over, whatever becomes of its fraction
+    at = until or site.clock.now() - timedelta(seconds=1)  # over, even if its fraction is cut
     chosen = [subnet] if subnet is not None else [each.range for each in learning_subnets(site)]
     if not chosen:
         raise NotFound("no subnet is being learnt: what joins is told at once")

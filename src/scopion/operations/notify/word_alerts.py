@@ -1,4 +1,4 @@
-"""Words alerts when they are delivered or shown: what the roster knows by then of the devices goes into the message."""
+"""Words alerts when they are delivered or shown, with what the roster knows of the devices by then."""
 
 from __future__ import annotations
 
@@ -25,11 +25,11 @@ if TYPE_CHECKING:
 
 
 def phrases_of(site: Site, networks: Sequence[Network] = ()) -> Phrases:
-    """How messages of the site speak; ``networks`` are its wireless ones."""
+    """Return the words of the site's messages; ``networks`` are its wireless ones."""
     from scopion.alerts.phrases import Phrases
     from scopion.operations.site.find_folder import usual_folder
 
-    # Who reads the message may use another account: a folder that commands do not find by themselves is named.
+    # A reader of the message may use another account: a folder that commands do not find by themselves is named.
     by_itself = site.story is not None or site.folder == usual_folder()
     program = "scopion" if by_itself else f"scopion --site {shlex.quote(str(site.folder))}"
     ssid = networks[0].ssid if len(networks) == 1 else ""
@@ -58,7 +58,7 @@ class AlertWriter:
         return known_subnets(self._roster)
 
     def message(self, alert: Alert) -> Message:
-        """As it was sent, else as it would be sent now."""
+        """Return the message as it was sent, else as it would be sent now."""
         from scopion.alerts.message import message_from_json
         from scopion.alerts.wording import worded
 
@@ -73,7 +73,7 @@ class AlertWriter:
 
         site, device = self._site, self._devices.get(event.device_id)
         at_gateway = event.address in {each.gateway for each in self._subnets}
-        # One that was noticed by IPv6 mostly has an IPv4 address, too, which says more.
+        # A device that was noticed by IPv6 usually has an IPv4 address, too, which says more.
         by_ipv6 = device is not None and event.address.version == 6
         better = next((each for each in device.addresses if each.version == 4), None) if by_ipv6 and device else None
         subnet = called_subnet(site, subnet_of(event, device, [each.range for each in self._subnets]))
@@ -86,14 +86,14 @@ class AlertWriter:
         return About(device, better, subnet, guess.kind, guess.evidence, looks_like, at_gateway, on_air)
 
     def _on_air(self, event: Event) -> str:
-        """Where the adapter was associated, if an access point tells."""
+        """Return where the adapter was associated, if an access point tells."""
         from scopion.roster.wifi.associations import association_of
 
         found = association_of(self._roster, event.mac) if event.mac is not None else None
         return f"{found.ssid} ({found.access_point}, {found.radio} GHz)" if found is not None else ""
 
     def _looks_like(self, device: Device) -> str:
-        """The likeliest device that this may be under another MAC, with the evidence."""
+        """Return the likeliest device that this may be under another MAC address, with the evidence."""
         from scopion.operations.devices.gather_card import likeliest
 
         best = likeliest(self._roster, list(self._devices.values()), device)
@@ -103,6 +103,6 @@ class AlertWriter:
 
 
 def called_subnet(site: Site, subnet: IPv4Network | None) -> str:
-    """A subnet as one calls it: ``workshop (192.0.2.0/24)``, or its range alone."""
+    """Return a subnet as people call it: ``workshop (192.0.2.0/24)``, or its range alone."""
     name = site.settings.of_subnet(subnet).name if subnet else ""
     return f"{name} ({subnet})" if name else str(subnet or "")

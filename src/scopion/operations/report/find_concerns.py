@@ -1,4 +1,4 @@
-"""What needs attention at a site, the weightiest first: each a sentence and the command that goes on from there."""
+"""What needs attention at a site, the most important first: each a sentence and the command that goes on from there."""
 
 from __future__ import annotations
 
@@ -21,9 +21,9 @@ from scopion.roster.outbox import count_alerts
 from scopion.roster.read_events import EventFilter, count_events
 from scopion.roster.store.open_roster import Roster
 
-# So many are named; the others are counted.
+# This many are named; the others are counted.
 _NAMED = 4
-# Who comes when it likes is never out of the ordinary.
+# A device without regular hours is never out of the ordinary.
 _WITHOUT_A_RULE = ("", "seldom")
 _STALE = timedelta(days=60)
 _LOOKED_LATELY = timedelta(days=2)
@@ -31,7 +31,7 @@ _ORDER = (Weight.HIGH, Weight.MEDIUM, Weight.LOW)
 
 
 def concerns(site: Site, roster: Roster, report: Report, past: Past) -> tuple[Concern, ...]:
-    """What there is to look at, by what a report tells already and by what stands in the roster."""
+    """Return what there is to look at, from the report and the roster."""
     found = [
         *_standings(report),
         *_network(roster, report, past),
@@ -43,7 +43,7 @@ def concerns(site: Site, roster: Roster, report: Report, past: Past) -> tuple[Co
 
 
 def _standings(report: Report) -> Iterator[Concern]:
-    """Who is here and should not be, who is not and should be, and whom nobody has looked at."""
+    """Yield devices that are here and should not be, or the other way round, and devices that are still new."""
     for each in _of(report, Standing.UNWANTED):
         if each.present:
             says = f"{each.name} is unwanted and here{_at(each)}."
@@ -65,7 +65,7 @@ def _standings(report: Report) -> Iterator[Concern]:
 
 
 def _network(roster: Roster, report: Report, past: Past) -> Iterator[Concern]:
-    """Addresses and gateways, and whether the network is there."""
+    """Yield concerns about addresses and gateways, and whether the network is there."""
     names = {each.number: each.name for each in report.devices}
     for subnet in report.subnets:
         for place in subnet.use.addresses:
@@ -86,7 +86,7 @@ def _network(roster: Roster, report: Report, past: Past) -> Iterator[Concern]:
 
 
 def _habits(report: Report, past: Past) -> Iterator[Concern]:
-    """Who is not here though always here at this hour, and who was here when it never is."""
+    """Yield devices that are away though always here at this hour, and those that were here when they never are."""
     now = past.span.end
     hour = 6 * 24 + now.hour
     for each in report.devices:
@@ -111,7 +111,7 @@ def _habits(report: Report, past: Past) -> Iterator[Concern]:
 
 
 def _wireless(report: Report) -> Iterator[Concern]:
-    """Lists that do not work or were never put in force, and what the audit grades worst."""
+    """Yield lists that do not work or were never put in force, and the audit's worst findings."""
     for each in report.networks:
         name = shlex.quote(each.ssid)
         if each.works is False:
@@ -130,7 +130,7 @@ def _wireless(report: Report) -> Iterator[Concern]:
 
 
 def _service(site: Site, roster: Roster, report: Report, past: Past) -> Iterator[Concern]:
-    """Whether anybody looks, and whether anybody is told."""
+    """Yield whether the site is scanned, and whether alerts reach a person."""
     failed = count_alerts(roster).get(AlertState.FAILED, 0)
     if failed:
         yield Concern(Weight.MEDIUM, f"{counted(failed, 'alert')} could not be delivered.", "scopion alerts list")
@@ -153,7 +153,7 @@ def _of(report: Report, standing: Standing) -> list[DeviceLine]:
 
 
 def _ssid(report: Report) -> str:
-    """The network that a command is about, if there is only one."""
+    """Return the network of a command, if there is only one."""
     return shlex.quote(report.networks[0].ssid) if len(report.networks) == 1 else "SSID"
 
 
@@ -164,13 +164,13 @@ def _names(lines: Sequence[DeviceLine]) -> str:
 
 
 def _named(line: DeviceLine) -> str:
-    """A MAC address says nothing to most readers, its maker a little."""
+    """Return a name for readers: a MAC address says nothing to most, its vendor a little."""
     made_by = line.vendor if line.name in line.macs and not line.vendor.startswith("(") else ""
     return f"{line.name} ({made_by})" if made_by else line.name
 
 
 def _word(report: Report, line: DeviceLine) -> str:
-    """How a command names it: by what it is called if nobody else is called so, else by its MAC address."""
+    """Return how a command names it: by its name if no other device has that, else by its MAC address."""
     alone = sum(each.name == line.name for each in report.devices) == 1
     return shlex.quote(line.name if (alone and not line.role) or not line.macs else line.macs[0])
 

@@ -1,6 +1,6 @@
-"""Looks back on a period: gathers from the roster, and where lists are concerned from what holds them, what is told.
+"""Looks back on a period: gathers it from the roster, and for lists from the enforcers.
 
-The parts are worked out by ``reports`` and in the files beside this one; nothing is drawn here.
+The parts are computed by ``reports`` and the files beside this one; nothing is drawn here.
 """
 
 from __future__ import annotations
@@ -55,7 +55,7 @@ class ReportRequest:
 
 
 def report(site: Site, wish: ReportRequest | None = None) -> Report:
-    """Look back. Raises NotFound if nothing is remembered, UsageError for a period that is none."""
+    """Return the report of a period. Raises NotFound if nothing is remembered, UsageError for an impossible period."""
     wish = wish or ReportRequest()
     roster = site.roster_for_reading()
     first = first_look(roster) if roster is not None else None
@@ -68,7 +68,7 @@ def report(site: Site, wish: ReportRequest | None = None) -> Report:
         begun = on_the_wall(first, local)
         raise NotFound(f"the memory begins on {said_day(begun.date())}: of the time before it nothing is known")
     memory = first if first is not None and since < first < until else None
-    since = memory or since  # of the time before the memory begins nothing can be told
+    since = memory or since  # nothing is known of the time before the roster began
     span = HourSpan(on_the_wall(since, local).date(), on_the_wall(until, local))
     past = read_past(roster, span, since, until, now, local)
     seen = [each for each in everybody if each.device.id in past.seen]
@@ -107,7 +107,7 @@ def report(site: Site, wish: ReportRequest | None = None) -> Report:
 
 
 def _beginning(wish: ReportRequest, until: datetime, local: Local) -> datetime:
-    """When the period begins. Raises UsageError for one that is none."""
+    """Return when the period begins. Raises UsageError for an impossible one."""
     if wish.since is None:
         day = on_the_wall(until, local).replace(hour=0, minute=0, second=0, microsecond=0) - timedelta(
             days=USUAL_DAYS - 1
@@ -119,7 +119,7 @@ def _beginning(wish: ReportRequest, until: datetime, local: Local) -> datetime:
 
 
 def _days(past: Past) -> tuple[DayOfComings, ...]:
-    """How many came and went, and how many were here, day by day."""
+    """Return how many devices came and went, and how many were here, day by day."""
     counts: Counter[tuple[date, EventKind]] = Counter((each.at.date(), each.kind) for each in past.comings)
     present: Counter[int] = Counter()
     for runs in past.runs.values():
@@ -137,7 +137,7 @@ def _days(past: Past) -> tuple[DayOfComings, ...]:
 
 
 def _new(past: Past, lines: Sequence[DeviceLine]) -> tuple[WeekOfNew, ...]:
-    """The devices that joined, each once, week by week, by what is thought of them now."""
+    """Return the devices that joined, each once, week by week, by their standing now."""
     standings = {each.number: each.standing for each in lines}
     weeks: dict[date, Counter[str]] = {}
     day = past.since.date()
@@ -157,7 +157,7 @@ def _monday(day: date) -> date:
 
 
 def _groups(named: Iterable[tuple[str, DeviceLine]]) -> tuple[Group, ...]:
-    """Devices by something that they have in common, the largest group first."""
+    """Return devices by something that they have in common, the largest group first."""
     groups: dict[str, list[DeviceLine]] = {}
     for name, line in named:
         groups.setdefault(name, []).append(line)
@@ -168,7 +168,7 @@ def _groups(named: Iterable[tuple[str, DeviceLine]]) -> tuple[Group, ...]:
 def _subnets(
     site: Site, roster: Roster, devices: Sequence[Device], past: Past, until: datetime
 ) -> tuple[SubnetLine, ...]:
-    """What the addresses were used for at the end of the period."""
+    """Return what the addresses were used for at the end of the period."""
     stays = [(number, _as_of(stay, until)) for number, each in past.stays.items() for stay in each]
     found = []
     for subnet in subnets_of(site, roster):
@@ -180,7 +180,7 @@ def _subnets(
 
 
 def _as_of(stay: Stay, moment: datetime) -> Stay:
-    """A stay as it was at a moment that it had begun by."""
+    """Return a stay as it was at a moment that it had begun by."""
     here = stay.present or stay.until >= moment
     return replace(stay, until=min(stay.until, moment), present=here) if here is not stay.present else stay
 
@@ -188,7 +188,7 @@ def _as_of(stay: Stay, moment: datetime) -> Stay:
 def _happenings(
     site: Site, roster: Roster, everybody: Sequence[Described], past: Past, limit: int | None
 ) -> tuple[tuple[Happening, ...], int]:
-    """The latest notable events, and how many earlier ones there are."""
+    """Return the latest notable events, and how many earlier ones there are."""
     notable = tuple(kind for kind in EventKind if kind not in _ROUTINE)
     wanted = EventFilter(past.since_moment, past.until_moment, notable)
     devices: Mapping[int, Described] = {each.device.id: each for each in everybody}

@@ -1,4 +1,4 @@
-"""The devices of a report: what was theirs in a period, hour by hour, and how they stand at its end."""
+"""The devices of a report: their hours in a period, and how they stand at its end."""
 
 from __future__ import annotations
 
@@ -19,15 +19,15 @@ from scopion.roster.read_events import comings
 from scopion.roster.read_history import looked_at, stays_since
 from scopion.roster.store.open_roster import Roster
 
-# The usual week is told from so much before the end, even if the period is shorter.
+# The usual week is taken from this time before the end, even if the period is shorter.
 _USUAL_BEFORE = timedelta(weeks=9)
 _RULE_DAYS = 28
 
 
 class Coming(NamedTuple):
-    """Somebody joined, returned or left."""
+    """A device joined, returned or left."""
 
-    at: datetime  # on the wall's clock
+    at: datetime  # on the site's clock
     kind: EventKind
     device: int
 
@@ -36,8 +36,8 @@ class Coming(NamedTuple):
 class Past:
     """What was read of the past, once for all parts."""
 
-    since: datetime  # of the period, on the wall's clock
-    span: HourSpan  # the period, and before it what tells what is usual
+    since: datetime  # of the period, on the site's clock
+    span: HourSpan  # the period, and the time before it that tells what is usual
     since_moment: datetime
     until_moment: datetime
     local: Local
@@ -50,12 +50,12 @@ class Past:
 
     @property
     def looked(self) -> Callable[[date], bool]:
-        """Whether anybody looked on a day."""
+        """Return a function that tells whether a scan looked on a day."""
         return self.looked_on.__contains__
 
 
 def read_past(roster: Roster, span: HourSpan, since: datetime, until: datetime, now: datetime, local: Local) -> Past:
-    """Read what happened; ``span`` is the period on the wall's clock."""
+    """Read what happened; ``span`` is the period on the site's clock."""
     earliest = min(since, until - _USUAL_BEFORE)
     whole = HourSpan(min(span.first, local(earliest).date()), span.end)
     stays: dict[int, list[Stay]] = {}
@@ -72,7 +72,8 @@ def read_past(roster: Roster, span: HourSpan, since: datetime, until: datetime, 
             end = now if stay.present else stay.until
             begin_wall, end_wall = (on_the_wall(moment, local) for moment in (stay.since, end))
             spans.append((begin_wall, end_wall))
-            # Who was seen to come, and last, was looked for: a site that only listens has no complete scans.
+            # A device whose coming or last sighting was noted shows that someone looked: a site that only listens has
+            # no complete scans.
             looked_on.add(begin_wall.date())
             looked_on.add(local(stay.until).date())
             if end >= since:
@@ -88,7 +89,7 @@ def read_past(roster: Roster, span: HourSpan, since: datetime, until: datetime, 
 
 
 def device_lines(devices: Sequence[Described], past: Past) -> tuple[DeviceLine, ...]:
-    """The devices that were here in the period; what somebody has to look at comes first."""
+    """Return the devices that were here in the period; those that need attention come first."""
     counts = Counter((each.device, each.kind) for each in past.comings)
     ordered = sorted(
         devices,
@@ -143,7 +144,7 @@ def _line(each: Described, past: Past, counts: Mapping[tuple[int, EventKind], in
 
 
 def _addresses(stays: Sequence[Stay], until: datetime) -> tuple[str, ...]:
-    """Where it was at the end of the period, else where it was last; IPv4 if there is any."""
+    """Return where it was at the end of the period, else where it was last; IPv4 if there is any."""
     here = [stay for stay in stays if stay.present or stay.until >= until]
     latest = max((stay.until for stay in stays), default=until)
     chosen = {stay.address for stay in here or [stay for stay in stays if stay.until == latest]}
@@ -152,7 +153,7 @@ def _addresses(stays: Sequence[Stay], until: datetime) -> tuple[str, ...]:
 
 
 def _usually(here: int, span: HourSpan, known_since: date, past: Past) -> str:
-    """The rule in words, told from the last four weeks before today."""
+    """Return the rule in words, from the last four weeks before today."""
     today = span.end.date()
     earliest = max(span.first, known_since, today - timedelta(days=_RULE_DAYS))
     sample = [

@@ -1,4 +1,4 @@
-"""The wireless networks of a report: their lists, what was sent and verified last, and what the audit finds."""
+"""The wireless networks of a report: their lists, the last push and verification, and the audit's findings."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ _STATES = {
 
 
 def network_lines(site: Site, roster: Roster, devices: Sequence[Device], local: Local) -> tuple[NetworkLine, ...]:
-    """Each network with its last push and verification."""
+    """Return each network with its last push and verification."""
     looked = latest_verifications(roster)
     found = []
     for known in networks(site):
@@ -79,7 +79,7 @@ def _said_look(look: Verification) -> str:
 
 
 def audit_lines(site: Site) -> tuple[AuditLine, ...]:
-    """What the audit finds of all networks, by asking what holds them."""
+    """Return the audit's findings about all networks; it asks the enforcers."""
     try:
         audited = audit(site)
     except NotFound:

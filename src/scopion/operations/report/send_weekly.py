@@ -1,7 +1,8 @@
-"""Reports that are sent: the weekly one - when it is due, its page, its message in the outbox - and one at once.
+"""Sends reports: the weekly one - when it is due, its page, its message in the outbox - and one at once.
 
-Page and message are made once, and sent as often as it takes. What was due while nobody watched is made up for once,
-with the latest week, not with all that were missed.
+Page and message are made once, and sent as often as it takes. A weekly report waits in the outbox like an alert: one
+way out, and nothing is lost. What was due while no watch ran is made up for once, with the latest week. A person waits
+for ``report --send``, so it goes straight to the channel.
 """
 
 from __future__ import annotations
@@ -36,13 +37,13 @@ _WEEK = timedelta(weeks=1)
 
 
 def recipients(site: Site) -> tuple[str, ...]:
-    """The channels that get it: those that are named, else those by which a page can be sent."""
+    """Return the channels that get it: those that are named, else those that can carry a page."""
     chosen = site.settings.report.channels
     return chosen or tuple(each.name for each in site.settings.channel if type_of(each).carries_page)
 
 
 def next_report(site: Site) -> datetime | None:
-    """When the next one is due, perhaps in the past; None if none is wanted."""
+    """Return when the next one is due, perhaps in the past; None if none is wanted."""
     when = site.settings.report.weekly
     if not when:
         return None
@@ -59,12 +60,12 @@ def next_report(site: Site) -> datetime | None:
 
 
 def make_weekly(site: Site) -> Message | None:
-    """Make the report that is due, and queue it; None if none is."""
+    """Make the report that is due, and queue it; None if none is due."""
     due, now = next_report(site), site.clock.now()
     if due is None or due > now:
         return None
     local = site.clock.local
-    week_ago = from_the_wall(on_the_wall(due, local) - _WEEK, due, local)  # at the same time on the wall
+    week_ago = from_the_wall(on_the_wall(due, local) - _WEEK, due, local)  # the same time on the site's clock
     made = report(site, ReportRequest(week_ago, due))
     message = _message(site, made, due, "%Y-%m-%d")
     _drop_old(site.folder / FOLDER, site.settings.report.keep_weeks)
@@ -77,7 +78,7 @@ def make_weekly(site: Site) -> Message | None:
 
 
 def send_report(site: Site, channel: str, made: Report, trace: Trace) -> Message:
-    """Send a report at once, told step by step. Raises NotFound, or ScopionError with what went wrong."""
+    """Send a report at once and report each step. Raises NotFound, or ScopionError with what went wrong."""
     from scopion.alerts.channels.channel import DeliveryFailed
     from scopion.alerts.deliver import delivered
 
@@ -91,7 +92,7 @@ def send_report(site: Site, channel: str, made: Report, trace: Trace) -> Message
 
 
 def _message(site: Site, made: Report, at: datetime, called: str) -> Message:
-    """The message, once its page lies in the site's folder under a name made from the moment."""
+    """Return the message; its page is in the site's folder under a name made from the moment."""
     local = site.clock.local
     name = f"{FOLDER}/{on_the_wall(at, local).strftime(called)}.html"
     make_folder(site.folder / FOLDER, like=site.folder)
@@ -109,7 +110,7 @@ def _message(site: Site, made: Report, at: datetime, called: str) -> Message:
 
 
 def _drop_old(folder: Path, keep: int) -> None:
-    """Remove the oldest pages; what somebody else has put there stays."""
+    """Remove the oldest pages; other files stay."""
     pages = sorted(path for path in folder.iterdir() if re.fullmatch(r"\d{4}-\d\d-\d\d(-\d{6})?\.html", path.name))
     for path in pages[:-keep]:
         path.unlink(missing_ok=True)

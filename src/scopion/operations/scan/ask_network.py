@@ -1,4 +1,6 @@
-"""What commands that look at a network share: the name servers to ask, whether the interface held, who answers now."""
+"""What commands that look at a network share: the name servers, whether the interface was up, which
+hosts answer now.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,7 @@ from scopion.operations.site.open_site import Site
 
 
 def name_servers(site: Site, interface: Interface) -> list[Address]:
-    """The name servers to ask: those of the settings, else the gateway and the first of the system's own."""
+    """Return the name servers to ask: those of the settings, else the gateway and the first of the system's own."""
     if site.settings.names.resolvers:
         return list(site.settings.names.resolvers)
     found = [*([interface.gateway] if interface.gateway else []), *site.attachment.resolvers()[:1]]
@@ -24,17 +26,17 @@ def name_servers(site: Site, interface: Interface) -> list[Address]:
 
 
 def interruption(site: Site, prepared: PreparedScan) -> str:
-    """What became of the interface since a scan was prepared, in words; empty if it was there all the time."""
+    """Return what became of the interface since a scan was prepared; empty if it was there all the time."""
     before = prepared.choice.interface
     now = next((each for each in site.attachment.interfaces() if each.name == before.name), None)
     return what_happened(before, now, prepared.from_address)
 
 
 def who_answers(site: Site, prepared: PreparedScan, companion: SideTask | None = None) -> list[Observation]:
-    """Everybody who answered, without remembering it.
+    """Return all hosts that answer, without remembering them.
 
-    Raises InterfaceLost where silence means nothing because the interface was not there all the time, ScopionError if
-    it was ended early, NotPermitted.
+    Raises InterfaceLost if silence means nothing because the interface was not there all the time, ScopionError if it
+    was ended early, NotPermitted.
     """
     attachment, interface = site.attachment, prepared.choice.interface
     with closing(open_prober(prepared.method, attachment, interface, prepared.own_address)) as asker:

@@ -1,4 +1,4 @@
-"""Hosts as rows: what one scan saw of an address, with all that is known and may be guessed of who is there."""
+"""Hosts as rows: what one scan saw at an address, with what is known and guessed of the device there."""
 
 from __future__ import annotations
 
@@ -19,10 +19,10 @@ from scopion.vendors.registry import Vendor, Vendors
 
 @dataclass(frozen=True, slots=True)
 class Host:
-    """One pair of address and MAC that was seen, with all that is known of it."""
+    """One pair of address and MAC that was seen, with what is known of it."""
 
     address: Address
-    mac: MacAddress | None  # None: beyond a router, and nobody has told it
+    mac: MacAddress | None  # None: beyond a router, and no source has told it
     vendor: Vendor | None  # None without a MAC
     rtt_s: float | None
     device: Device | None  # None: the roster does not know it
@@ -30,32 +30,32 @@ class Host:
     gateway: bool
     news: EventKind | None = None
     also: tuple[Address, ...] = ()  # the adapter's IPv6 addresses, which have no row of their own
-    names: tuple[Trait, ...] = ()  # the best first; its label is not one of them
+    names: tuple[Trait, ...] = ()  # the best first; its label is not among them
     traits: tuple[Trait, ...] = ()  # all that it said, and that was said of it
     guess: Guess = field(default_factory=Guess)
 
     @property
     def name(self) -> str:
-        """What to call it: its label, else its best name in short; empty if it has none."""
+        """Return its label, else its best short name; empty if it has none."""
         label = self.device.label if self.device else ""
         return label or (short_name(self.names[0].value) if self.names else "")
 
     @property
     def ports(self) -> tuple[int, ...]:
-        """The TCP ports that were found to accept connections, as far as any were tried."""
+        """Return the TCP ports that accepted connections, if any were tried."""
         said = (whole_number(trait.value, 65_535) for trait in self.traits if trait.kind is TraitKind.PORT)
         return tuple(sorted(port for port in said if port is not None))
 
     @property
     def weight(self) -> int:
-        """Where the eye should fall first: the unwanted, then the news by their weight, then the rest."""
+        """Return where the eye should go first: unwanted devices, then news by importance, then the rest."""
         if self.device is not None and self.device.standing is Standing.UNWANTED:
             return -1
         return ORDER.index(self.news) if self.news is not None else len(ORDER)
 
 
 class Describer:
-    """Makes rows: holds what does not change from host to host."""
+    """Makes rows, and holds what does not change from host to host."""
 
     def __init__(
         self, vendors: Vendors, kinds: Kinds, devices: Iterable[Device], gateways: Iterable[Address | None]
@@ -68,7 +68,7 @@ class Describer:
         self._of_address = {stay.address: device for device in known for stay in device.unpaired}
 
     def host(self, group: Sequence[Observation], news: EventKind | None = None, also: Sequence[Address] = ()) -> Host:
-        """The row for the observations of one pair of address and MAC; the first one tells which."""
+        """Return the row for the observations of one pair of address and MAC; the first one identifies it."""
         first = group[0]
         assert first.address is not None
         device = self._of_mac.get(first.mac) if first.mac else self._of_address.get(first.address)
@@ -94,7 +94,7 @@ class Describer:
         )
 
     def hosts(self, seen: Sequence[Observation], events: Sequence[Event]) -> list[Host]:
-        """The rows of a scan: the unwanted and those with news first, then by address."""
+        """Return the rows of a scan: unwanted devices and those with news first, then by address."""
         news: dict[MacAddress | Address, EventKind] = {}
         for event in events:  # a return to another address is two events: the return comes first, and is the news
             news.setdefault(event.mac or event.address, event.kind)
@@ -116,13 +116,13 @@ class Describer:
 
 
 def best_names(traits: Iterable[Trait]) -> tuple[Trait, ...]:
-    """The names among some traits, the best source first."""
+    """Return the names among some traits, the best source first."""
     names = [trait for trait in traits if trait.kind is TraitKind.NAME]
     return tuple(sorted(names, key=lambda name: NAME_ORDER.index(name.source)))
 
 
 def _grouped(seen: Sequence[Observation]) -> Mapping[MacAddress | Address, dict[Address, list[Observation]]]:
-    """By adapter (by address where there is no MAC) and address."""
+    """Group by adapter (by address without a MAC address) and address."""
     found: dict[MacAddress | Address, dict[Address, list[Observation]]] = {}
     for each in seen:
         if each.address is not None:

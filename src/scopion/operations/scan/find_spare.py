@@ -1,4 +1,7 @@
-"""Which addresses of a subnet are free: not answering, not used for long, not given out by DHCP, not reserved."""
+"""Finds free addresses of a subnet: not answering, not used for long, not given out by DHCP, not reserved.
+
+It remembers nothing: a question must not use up the news that the next scan would tell.
+"""
 
 from __future__ import annotations
 
@@ -35,12 +38,12 @@ class AddressUse:
 
     address: IPv4Address
     against: str = ""  # why it is not spare
-    last_used: datetime | None = None  # None: by nobody, as far as the roster goes back
+    last_used: datetime | None = None  # None: never, as far as the roster goes back
     last_user: str = ""
 
     @property
     def spare(self) -> bool:
-        """Whether it may be taken."""
+        """Tell whether it may be taken."""
         return not self.against
 
 
@@ -55,7 +58,7 @@ class SpareAddresses:
 
     @property
     def free(self) -> list[AddressUse]:
-        """Those that may be taken, the best first."""
+        """Return the addresses that may be taken, the best first."""
         return [place for place in self.places if place.spare]
 
 
@@ -65,7 +68,7 @@ def spare_addresses(site: Site, text: str | None, unused_for: timedelta) -> Spar
     judge = _Judge(site, prepared, unused_for)
     judge.answering = _answering(site, prepared)
     places = [judge.place(address) for address in prepared.targets]
-    # Never used by anyone comes first, then what has been free for longest.
+    # Addresses that were never used come first, then those that have been free for longest.
     free = sorted((each for each in places if each.spare), key=lambda each: (each.last_used or _EVER, each.address))
     places = free + [each for each in places if not each.spare]
     return SpareAddresses(prepared, places, judge.pool is not None, judge.since)
@@ -74,7 +77,7 @@ def spare_addresses(site: Site, text: str | None, unused_for: timedelta) -> Spar
 def may_be_taken(
     site: Site, address: IPv4Address, unused_for: timedelta, on_probe: Callable[[int], None] = lambda _: None
 ) -> tuple[AddressUse, bool]:
-    """Whether one address may be taken, and whether it was probed as RFC 5227 says (which needs raw frames)."""
+    """Return whether one address may be taken, and whether it was probed as RFC 5227 says (which needs raw frames)."""
     for subnet in (subnet for each in site.attachment.interfaces() for subnet in each.subnets):
         if subnet.prefixlen <= 30 and address in (subnet.network_address, subnet.broadcast_address):
             raise InvalidTarget(f"{address} is no address for a host: it is an edge of {subnet}")
@@ -92,7 +95,7 @@ def may_be_taken(
 
 
 class _Judge:
-    """What speaks against an address."""
+    """Finds what speaks against an address."""
 
     def __init__(self, site: Site, prepared: PreparedScan, unused_for: timedelta) -> None:
         self.answering: Mapping[Address | None, Observation] = {}
@@ -110,7 +113,7 @@ class _Judge:
         self.since = min((device.first_seen for device in self._devices), default=None)
 
     def place(self, address: IPv4Address) -> AddressUse:
-        """One address."""
+        """Judge one address."""
         use = self._uses.get(address)
         user = self._called(self._of_mac.get(use.mac) if use and use.mac else None, str(use.mac)) if use else ""
         at = use.until if use else None
@@ -136,7 +139,7 @@ class _Judge:
 
 
 def _answering(site: Site, prepared: PreparedScan) -> dict[Address | None, Observation]:
-    """Who answers in a subnet. Raises ScopionError where nobody at all does though there is a gateway.
+    """Return the hosts that answer in a subnet. Raises ScopionError if none does though there is a gateway.
 
     Then a plug is pulled somewhere, and every address would look free.
     """
@@ -150,7 +153,7 @@ def _answering(site: Site, prepared: PreparedScan) -> dict[Address | None, Obser
 
 
 def _probed(site: Site, prepared: PreparedScan, address: IPv4Address, on_probe: Callable[[int], None]) -> str:
-    """Who was found by probing, in words; empty if nobody."""
+    """Return what probing found, in words; empty if nothing."""
     interface, clock = prepared.choice.interface, site.attachment.clock
     assert interface.mac is not None
     probe = ConflictProbe(address, interface.mac, clock.monotonic(), SystemRandom())

@@ -1,4 +1,4 @@
-"""Where am I: the interfaces, which one a scan would take, which site this is, and what this user may do."""
+"""Where this machine is: its interfaces, which one a scan would take, which site this is, and what this user may do."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from scopion.operations.site.open_site import Site
 from scopion.roster.read_devices import known_adapters
 from scopion.roster.scans import known_subnets
 
-# A gateway answers within milliseconds; one that dozes for a second is none.
+# A gateway answers within milliseconds; a device that dozes for a second is none.
 GATEWAY_WAIT_S = 1.0
 
 
@@ -33,7 +33,7 @@ class Whereabouts:
 
 
 def whereabouts(site: Site) -> Whereabouts:
-    """Look, without changing anything. At most the gateway is asked for its MAC."""
+    """Look, without changing anything. At most the gateway is asked for its MAC address."""
     attachment = site.attachment
     interfaces = attachment.interfaces()
     rights = attachment.rights()
@@ -59,7 +59,7 @@ def whereabouts(site: Site) -> Whereabouts:
 
 
 def find_gateway_mac(attachment: Attachment, interface: Interface, *, raw_frames: bool) -> MacAddress | None:
-    """The MAC of an interface's gateway: as the system knows it, else asked for; None if it does not answer."""
+    """Return the gateway's MAC address: as the system knows it, else asked for; None if it does not answer."""
     for entry in attachment.neighbours(interface):
         if entry.address == interface.gateway and entry.mac and entry.state is not NeighbourState.FAILED:
             return entry.mac
@@ -67,7 +67,7 @@ def find_gateway_mac(attachment: Attachment, interface: Interface, *, raw_frames
 
 
 def ask_gateway_mac(attachment: Attachment, interface: Interface, *, raw_frames: bool) -> MacAddress | None:
-    """The MAC with which the gateway answers right now; None if it does not."""
+    """Return the MAC address with which the gateway answers now; None if it does not."""
     gateway = interface.gateway
     own = interface.address_in(gateway) if gateway else None
     if gateway is None or own is None:

@@ -1,4 +1,4 @@
-"""The roster as one scan uses it: what was known before, and the fold of what was seen."""
+"""The roster of one scan: what was known before, and the fold of what was seen."""
 
 from __future__ import annotations
 
@@ -37,21 +37,22 @@ from scopion.roster.store.open_roster import MEMORY_LOST, Roster
 
 @dataclass(slots=True)
 class Folded:
-    """What became of a fold."""
+    """The result of a fold."""
 
     done: bool = False
     baseline: bool = False
     events: list[Event] = field(default_factory=list)
     devices: list[Device] = field(default_factory=list)
     problem: str = ""
-    doubt: str = ""  # why nobody's absence was decided
+    doubt: str = ""  # why no absence was decided
 
 
-# A neighbour counts as reachable for up to 45 s (RFC 4861, 10: 30 s, varied by half), and is then looked for for ten.
+# A neighbour counts as reachable for up to 45 s (RFC 4861, 10: 30 s, varied by half), and is then looked for during
+# ten.
 _BELIEVED_AT_MOST = timedelta(seconds=60)
-# What was said to it may have confirmed it once more meanwhile.
+# Traffic to it may have confirmed it once more meanwhile.
 _BELIEVED = timedelta(minutes=3)
-# A tenth of the usual number is hardly anybody; of fewer than so many each may have gone by chance.
+# An answer of a tenth of the usual number is too few; of fewer hosts than this each may have gone by chance.
 _HARDLY_ANYBODY, _MANY = 10, 10
 # While a site is watched and its settings say nothing, a silent device gets this long: a phone that sleeps shows itself
 # every few minutes.
@@ -61,7 +62,7 @@ _SWEEPS_MISSED = 1.5
 
 
 class Memory:
-    """The roster as one scan uses it. One that cannot be written does not stop the scan: looking is still worth it."""
+    """The roster of one scan. A roster that cannot be written does not stop the scan: looking is still worth it."""
 
     def __init__(self, roster: Roster | None, scan: int, began: datetime, problem: str = "") -> None:
         self.roster = roster
@@ -91,15 +92,15 @@ class Memory:
             return site.roster  # moved aside just now; the new one remembers it, and the result tells it
 
     def expected(self) -> dict[Address, list[MacAddress]]:
-        """Who was at which address when the roster last heard of it."""
+        """Return the adapters at each address, as the roster last heard of it."""
         found: dict[Address, list[MacAddress]] = defaultdict(list)
         for stay in (each for device in self.devices for each in device.stays):
-            if stay.present:  # a host without a MAC is expected as well, by its address alone
+            if stay.present:  # a host without a MAC address is expected as well, by its address alone
                 found[stay.address] += [stay.mac] if stay.mac is not None else []
         return found
 
     def just_left(self, site: Site) -> set[tuple[MacAddress | None, Address]]:
-        """The pairs of MAC and address that were given up so lately that the system may still believe in them."""
+        """Return pairs of MAC and address that were given up so lately that the system may still trust them."""
         since = site.clock.now() - _BELIEVED
         return {
             (stay.mac, stay.address)
@@ -110,10 +111,10 @@ class Memory:
         }
 
     def freshly_named(self, site: Site) -> set[Pair]:
-        """The pairs of MAC and address whose names were heard lately: they need not be asked for again.
+        """Return pairs whose names were heard lately: they need not be asked for again.
 
-        While a site is watched, those who were asked lately and told none are among them. Beyond a router the MAC is
-        told only after the names: there the address alone has to do.
+        While a site is watched, pairs that were asked lately and told none are among them. Beyond a router the MAC
+        address is told only after the names: there the address alone has to do.
         """
         since = site.clock.now() - timedelta(seconds=site.settings.names.lifetime_s)
         named: set[Pair] = {
@@ -128,14 +129,15 @@ class Memory:
         return named | {(None, address) for _, address in named}
 
     def _spared(self, site: Site, prepared: PreparedScan, now: datetime) -> set[str]:
-        """Those whose silence does not count yet: seen or heard within the patience that is due to them."""
+        """Return devices whose silence does not count yet: they were seen or heard within their patience."""
 
         def silent_since(device: Device) -> datetime:
             if site.watch_state is None:
                 return device.last_seen
             return site.watch_state.silent_since(device.last_seen, device.macs, prepared.subnet)
 
-        # Where the system's belief in some ends before that in others, their silence may be the beginning of an outage.
+        # The system's trust in some neighbours ends before that in others, so their silence may be the beginning of an
+        # outage.
         least = _BELIEVED_AT_MOST if prepared.method is Method.TOUCH else timedelta(0)
         patience_with = patience_in(site, prepared.subnet)
         return {
@@ -219,7 +221,7 @@ class Memory:
                 rounds=findings.rounds,
                 completed=findings.completed,
             )
-            # Who only listens has asked nobody: that is no baseline.
+            # A scan that only listens has asked no address: that is no baseline.
             whole = findings.completed and findings.asked and findings.answered and prepared.whole
             baseline = bool(whole and not subnet.has_baseline)
             if baseline:
@@ -230,9 +232,9 @@ class Memory:
     def _doubt(
         self, roster: Roster, prepared: PreparedScan, findings: Findings, gateway_mac: MacAddress | None, now: datetime
     ) -> str:
-        """Why a scan decides nobody's absence: nobody answered, or hardly anybody of the usual number; else empty.
+        """Return why a scan decides no absence: no host answered, or far fewer than usual; else empty.
 
-        Where a plug was pulled the system's neighbour table may believe in some for a while.
+        When a plug is pulled, the system's neighbour table may trust some neighbours for a while.
         """
         here = [each for each in self.expected() if each in prepared.targets and each != prepared.own_address]
         if not findings.completed or not findings.asked or not here:
@@ -245,7 +247,7 @@ class Memory:
         return ""
 
     def _silence(self, site: Site, prepared: PreparedScan, findings: Findings, now: datetime) -> Silence:
-        """Whose silence counts: by the time that is due to each, and by what the method can find."""
+        """Return whose silence counts: by each device's patience, and by what the method can find."""
         judges = None
         if prepared.method is Method.ECHO:  # a host that drops IP was found by its frames, and is not looked for here
             judges = {Source.ECHO, Source.CONNECT} | ({Source.ROUTER} if findings.router_read else set())
@@ -256,9 +258,9 @@ class Memory:
 def adapters_of(
     interfaces: Sequence[Interface], prepared: PreparedScan, seen: Sequence[Observation]
 ) -> dict[MacAddress, Medium]:
-    """This machine's adapters for its device: the real ones, and those seen or with an address in the subnet.
+    """Return this machine's adapters for its device: real ones, and those seen or with an address in the subnet.
 
-    Other virtual ones come and go, each time with another MAC.
+    Other virtual ones come and go, each time with another MAC address.
     """
     used = prepared.choice.interface.name
     shown = {each.mac for each in seen if each.source is Source.OWN}
@@ -270,7 +272,7 @@ def adapters_of(
 
 
 def patience_in(site: Site, subnet: IPv4Network) -> Callable[[Device], timedelta]:
-    """How long a device may be silent before it counts as gone: as settings say for it, for its subnet, or at all."""
+    """Return how long a device may be silent before it counts as gone: by device, by subnet, or in general."""
     absence = site.settings.absence
     named = [
         ({name.casefold(), _as_mac(name)} - {""}, timedelta(seconds=each)) for name, each in absence.devices.items()

@@ -1,4 +1,4 @@
-"""Decides what a scan will ask, from where, how and how fast. Nothing is sent here: one can still say no."""
+"""Decides what a scan will ask, from where, how and how fast. Nothing is sent here, so a person can still say no."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ class ScanRequest:
     rounds: int | None = None
     remember: bool = False  # fold even on a network that is not the site's
     no_names: bool = False
-    ports: tuple[int, ...] = ()  # TCP ports to try on those who are found
+    ports: tuple[int, ...] = ()  # TCP ports to try on hosts that are found
     listen_s: float | None = None
 
 
@@ -39,9 +39,9 @@ class PreparedScan:
 
     choice: Choice
     subnet: IPv4Network
-    own_address: IPv4Address | None  # this machine's in the subnet; None if that lies beyond a router
+    own_address: IPv4Address | None  # this machine's in the subnet; None if the subnet is beyond a router
     targets: Targets
-    addresses: Targets | None  # the targets without this machine's own; None if nobody is left to ask
+    addresses: Targets | None  # the targets without this machine's own; None if none is left to ask
     method: Method
     method_reason: str
     pace: float
@@ -50,21 +50,21 @@ class PreparedScan:
     names: bool
     ports: tuple[int, ...]
     listen_s: float
-    router: RouterSettings | None  # whose table pairs the hosts of a subnet beyond it
+    router: RouterSettings | None  # the router whose table pairs the hosts of a subnet beyond it
 
     @property
     def attached(self) -> bool:
-        """Whether the subnet is on the interface's own link."""
+        """Tell whether the subnet is on the interface's own link."""
         return self.own_address is not None
 
     @property
     def whole(self) -> bool:
-        """Whether the whole subnet is asked."""
+        """Tell whether the whole subnet is asked."""
         return self.targets.covers(self.subnet)
 
     @property
     def from_address(self) -> IPv4Address:
-        """The address that this machine asks from."""
+        """Return the address that this machine asks from."""
         return self.own_address or self.choice.interface.addresses[0].ip
 
 
@@ -108,7 +108,7 @@ def prepare_scan(site: Site, request: ScanRequest) -> PreparedScan:
 
 
 def _place(site: Site, request: ScanRequest, first: IPv4Address | None) -> tuple[Choice, IPv4Network]:
-    """From which interface, and the subnet: an attached one, or one beyond a router that is known or meant."""
+    """Return the interface, and the subnet: an attached one, or one beyond a router that is known or meant."""
     interfaces = site.attachment.interfaces()
     named = site.settings.containing(first) if first is not None else None
     if first is not None and not _is_attached(interfaces, first) and (named or request.method == Method.ECHO):
@@ -129,7 +129,7 @@ def _is_attached(interfaces: tuple[Interface, ...], address: IPv4Address) -> boo
 
 
 def _meant(texts: tuple[str, ...], first: IPv4Address) -> IPv4Network:
-    """The subnet that somebody means who writes these targets: a single one as it stands, else the /24 around."""
+    """Return the subnet that these targets mean: a single one as it stands, else the /24 around."""
     if len(texts) == 1 and "/" in texts[0] and "," not in texts[0]:
         return IPv4Network(texts[0].strip(), strict=False)
     return IPv4Network(f"{first}/24", strict=False)

@@ -15,9 +15,9 @@ from scopion.operations.site.site_settings import RouterSettings
 
 
 def pair_by_router(site: Site, router: RouterSettings, subnet: IPv4Network, findings: Findings) -> None:
-    """Give the hosts that were found their MACs, and add those whom the router has met just now but who were silent.
+    """Give the found hosts their MAC addresses, and add hosts that the router has just met but that were silent.
 
-    A table that cannot be read is told in the findings: hosts without a MAC are still worth having.
+    A table that cannot be read is told in the findings: hosts without a MAC address are still worth having.
     """
     try:
         table = site.attachment.router_table(router_access(site, router))
@@ -35,13 +35,13 @@ def pair_by_router(site: Site, router: RouterSettings, subnet: IPv4Network, find
     findings.observations += [
         Observation(entry.mac, address, now, Source.ROUTER)
         for address, entry in macs.items()
-        # What the router met a moment ago, or is itself, is here, though it does not answer us.
+        # A host that the router met a moment ago, or the router itself, is here, though it does not answer us.
         if address not in found and entry.state in (NeighbourState.REACHABLE, NeighbourState.FIXED)
     ]
 
 
 def router_access(site: Site, router: RouterSettings) -> RouterAccess:
-    """The settings with their secrets read. Raises InvalidSettings."""
+    """Return the settings with their secrets read. Raises InvalidSettings."""
     where = f"the {{}} of router {router.address}"
     if router.version == "2c":
         if not router.community:

@@ -1,4 +1,4 @@
-"""Is this network one of the site's? Told by subnet and gateway MAC, for half of all networks share two subnets.
+"""Decides whether a network is one of the site's, by subnet and gateway MAC: half of all networks share two subnets.
 
 Pure: what is known and what was seen go in, a verdict with its reason comes out.
 """
@@ -14,7 +14,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.text import counted
 from scopion.roster.scans import KnownSubnet
 
-# A traveller brings a telephone, a laptop and a watch to another network with the same addresses; more is the site.
+# A traveller brings a phone, a laptop and a watch to another network with the same addresses; more is the site.
 MANY_FAMILIAR = 4
 
 
@@ -32,11 +32,11 @@ class Recognition:
 
     verdict: Belonging
     reason: str
-    gateway_changed: bool = False  # it is the site all the same: most of those who were here are
+    gateway_changed: bool = False  # it is the site all the same: most of its present devices are here
 
     @property
     def is_site(self) -> bool:
-        """Whether what is seen here belongs to the site."""
+        """Tell whether what is seen here belongs to the site."""
         return self.verdict is not Belonging.ELSEWHERE
 
 
@@ -51,9 +51,8 @@ def recognise(
 ) -> Recognition:
     """Decide for one subnet.
 
-    ``gateway_mac`` is None where there is no gateway or it does not answer; ``familiar`` counts the other known
-    adapters that were seen here, ``expected`` those that were here at the last scan; ``named`` are the subnets that
-    site.toml names.
+    ``gateway_mac`` is None without a gateway or if it does not answer; ``familiar`` counts the other known adapters
+    that were seen here, ``expected`` those that were here at the last scan; ``named`` are the subnets of site.toml.
     """
     if not known and not named:
         return Recognition(Belonging.FOUNDING, "the site has no subnet yet, this becomes its first")

@@ -1,4 +1,6 @@
-"""The scan: find out who is in a subnet, recognise whether it is the site's, and fold what was seen into the roster."""
+"""The scan: finds the hosts of a subnet, recognises whether it is the site's, and folds what was
+seen into the roster.
+"""
 
 from __future__ import annotations
 
@@ -40,7 +42,7 @@ def run_prepared(
     on_host: OnHost = lambda _: None,
     on_progress: OnProgress = None,
 ) -> ScanResult:
-    """Scan and fold; ``on_progress`` is for somebody who looks on.
+    """Scan and fold; ``on_progress`` is for a person who looks on.
 
     What was found is never lost: a roster that cannot be written is told in the result.
     """
@@ -82,7 +84,7 @@ class _Scan:
         return self._concluded(findings, own, started)
 
     def _opened_listening(self) -> Callable[[], Findings]:
-        """Ready to hear; nothing is sent."""
+        """Prepare to listen; nothing is sent."""
         link = self._site.attachment.open_link(self._interface, Traffic.TALK)
         self._stack.callback(link.close)
 
@@ -110,7 +112,7 @@ class _Scan:
         return look
 
     def _opened_asking(self) -> Callable[[], Findings]:
-        """Ready to ask."""
+        """Prepare to ask."""
         prepared, attachment = self._prepared, self._site.attachment
         own = prepared.own_address
         asker = open_prober(prepared.method, attachment, self._interface, own, self._doubtful)
@@ -137,7 +139,7 @@ class _Scan:
         return look
 
     def _companions(self) -> list[SideTask]:
-        """What goes on beside the sweep."""
+        """Return the work beside the sweep."""
         prepared, found = self._prepared, list[SideTask]()
         if prepared.names:
             on_link = self._interface if prepared.attached else None
@@ -154,12 +156,12 @@ class _Scan:
         return found
 
     def _note_asked(self, names: NameTask) -> None:
-        """Who told no name need not be asked again by the very next sweep."""
+        """Remember hosts without names: the very next sweep need not ask them again."""
         if self._site.watch_state is not None:
             self._site.watch_state.note_asked(names.asked, self._site.clock.monotonic())
 
     def _known_ipv6(self) -> list[IPv6Address] | None:
-        """The IPv6 addresses at which somebody was last seen on this link; None for a part of a subnet."""
+        """Return the IPv6 addresses of devices last seen on this link; None for a part of a subnet."""
         if not self._prepared.attached or not self._prepared.whole:
             return None
         known = [each for each in self._memory.expected() if isinstance(each, IPv6Address)]
@@ -172,7 +174,7 @@ class _Scan:
             self._on_host(self._describer.host(group))
 
     def _own_observations(self, at: datetime) -> list[Observation]:
-        """This machine itself, at its address in the subnet and at those of IPv6; none beyond a router."""
+        """Return this machine itself, at its address in the subnet and those of IPv6; none beyond a router."""
         interface, own = self._interface, self._prepared.own_address
         if interface.mac is None or own is None:
             return []
@@ -180,7 +182,7 @@ class _Scan:
         return [Observation(interface.mac, each, at, Source.OWN, interface.medium) for each in addresses]
 
     def _distrust_a_dead_interface(self, findings: Findings) -> None:
-        """A scan whose interface went away meanwhile is partial: its silence says nothing about who has left."""
+        """Make a scan partial whose interface went away meanwhile: its silence says nothing about absence."""
         happened = interruption(self._site, self._prepared)
         if happened and findings.completed:
             findings.completed = False
@@ -191,7 +193,7 @@ class _Scan:
         prepared, memory, site = self._prepared, self._memory, self._site
         interfaces = site.attachment.interfaces()
         ours = {each.mac for each in interfaces if each.mac}
-        # Another interface of this machine answers like anybody, as a container's does: it is no stranger.
+        # Another interface of this machine answers like any host, as a container's does: it is no stranger.
         seen = [
             *own,
             *(replace(each, source=Source.OWN) if each.mac in ours else each for each in findings.observations),
@@ -224,7 +226,7 @@ class _Scan:
         )
 
     def _gateway_mac(self, seen: Sequence[Observation]) -> MacAddress | None:
-        """Who answered for the gateway; if several did, the one that is known: a forger cannot hide the site."""
+        """Return the adapter that answered for the gateway; of several the known one: a forger cannot hide the site."""
         prepared, gateway = self._prepared, self._interface.gateway
         found = [each.mac for each in seen if each.address == gateway and each.mac is not None]
         asked = prepared.attached and prepared.method is not Method.LISTEN and gateway in (prepared.addresses or ())
@@ -239,7 +241,7 @@ class _Scan:
         return ask(self._site.attachment, self._interface, raw_frames=raw)
 
     def _recognised(self, seen: Sequence[Observation], gateway_mac: MacAddress | None) -> Recognition:
-        """Whether the subnet is one of the site's; one beyond a router is if this machine stands in the site."""
+        """Decide whether the subnet is one of the site's; one beyond a router is if this machine stands in the site."""
         prepared, memory = self._prepared, self._memory
         named = [each.range for each in self._site.settings.subnet]
         known = {mac for device in memory.devices for mac in device.macs}
@@ -264,7 +266,7 @@ class _Scan:
 
 
 def _concerned(seen: Sequence[Observation], prepared: PreparedScan) -> list[Observation]:
-    """What was seen of those who were asked for: in a part of the subnet, only of the adapters that are in it."""
+    """Return what was seen of the asked addresses: in a part of the subnet, only of the adapters in it."""
     if prepared.whole:
         return [each for each in seen if each.address in prepared.targets or not isinstance(each.address, IPv4Address)]
     macs = {each.mac for each in seen if each.mac and each.address in prepared.targets}

@@ -1,4 +1,4 @@
-"""What a scan comes to: the hosts as rows, and the notes that a person would want to be told."""
+"""The result of a scan: the hosts as rows, and the notes that a person wants to be told."""
 
 from __future__ import annotations
 
@@ -42,24 +42,24 @@ class ScanResult:
     recognition: Recognition
     folded: bool
     baseline: bool
-    memory_lost: str | None  # the damaged roster's new name, if what was known got lost
-    doubt: str  # why nobody's absence was decided; empty: it was
-    calls_ipv6: bool  # whether hosts that have IPv6 only were called
-    not_remembered: str  # why the roster could not take it in; empty if it did, or was not to
+    memory_lost: str | None  # the damaged roster's new name, if the roster was lost
+    doubt: str  # why no absence was decided; empty: it was
+    calls_ipv6: bool  # whether IPv6-only hosts were called
+    not_remembered: str  # why the roster could not take it in; empty if it did, or was not asked to
 
     @property
     def range(self) -> str:
-        """What was scanned, as one says it: the subnet if all of it was."""
+        """Return what was scanned, in words: the subnet if all of it was."""
         return str(self.subnet if self.targets.covers(self.subnet) else self.targets)
 
     @property
     def answered(self) -> int:
-        """How many of the asked addresses answered."""
+        """Return how many of the asked addresses answered."""
         return self.findings.answered
 
 
 def notes(result: ScanResult) -> list[str]:
-    """What a person at the desk should know besides the rows, most important first."""
+    """Return notes for the person at the desk beside the rows, the most important first."""
     told = [
         f"{address} is claimed by {joined(whom)}: {len(whom)} adapters use one address"
         for address, whom in _contests(result)
@@ -96,7 +96,7 @@ def notes(result: ScanResult) -> list[str]:
 
 
 def _odd_roles(result: ScanResult) -> list[str]:
-    """More DHCP servers than one, and adapters that several routers share."""
+    """Return notes on several DHCP servers, and on adapters that several routers share."""
     servers = {
         host.mac: f"{host.name or host.mac} at {host.address}"
         for host in result.hosts
@@ -115,7 +115,7 @@ def _odd_roles(result: ScanResult) -> list[str]:
 
 
 def _gives_out_addresses(host: Host, result: ScanResult) -> bool:
-    """Whether it was heard as a DHCP server now or within a day: it may have been put right since."""
+    """Tell whether it was heard as a DHCP server now or within a day: it may have been repaired since."""
     heard = [trait for seen in result.findings.observations if seen.mac == host.mac for trait in seen.traits]
     since = result.started - _DHCP_HEARD_WITHIN
     heard += [each.trait for each in host.device.traits if each.last_seen > since] if host.device else []

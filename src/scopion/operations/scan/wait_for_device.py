@@ -1,4 +1,7 @@
-"""Waits until a device appears, or until one is gone; gives its address. Changes nothing and remembers nothing."""
+"""Waits until a device appears, or until one is gone, and gives its address. It changes and remembers nothing.
+
+A question must not use up the news that the next scan would tell.
+"""
 
 from __future__ import annotations
 
@@ -21,12 +24,12 @@ from scopion.operations.site.open_site import Site
 from scopion.roster.read_devices import all_devices
 from scopion.roster.resolve import resolve
 
-# A box that boots has an IPv6 address at once, and the IPv4 one that people mean when a DHCP server has granted it:
-# after seconds, in which that makes sure that nobody else uses it.
+# A device that boots has an IPv6 address at once. The IPv4 address that people mean comes seconds later, after DHCP and
+# a check that no other host uses it.
 _IPV4_FIRST_S = 10.0
-# Who has given no sign of life by then gives none to this way of asking.
+# A device that has given no sign of life by then gives none to this way of asking.
 _MUTE_AFTER_S = 3.0
-# Beginnings of a MAC address: shorter ones would fit half the house.
+# Beginnings of a MAC address: shorter ones would fit half of all devices.
 _LEAST_DIGITS = 2
 
 
@@ -41,7 +44,7 @@ class WaitGoal:
 
     @classmethod
     def parse(cls, vendor: str, name: str, mac: str, *, new: bool) -> WaitGoal:
-        """From what a person wrote. Raises InvalidMacAddress, UsageError."""
+        """Return a goal from what a person wrote. Raises InvalidMacAddress, UsageError."""
         digits = hex_digits(mac) if mac else ""
         if mac and len(digits) < _LEAST_DIGITS:
             raise UsageError(f"{mac!r} is too short for the beginning of a MAC address: write two digits at least")
@@ -49,11 +52,11 @@ class WaitGoal:
 
     @property
     def anybody(self) -> bool:
-        """Whether any device will do, if only it comes."""
+        """Tell whether any device that comes will do."""
         return not (self.vendor or self.name or self.mac)
 
     def fits(self, host: Host) -> bool:
-        """Whether a host is meant."""
+        """Tell whether a host is meant."""
         maker = host.vendor.name.casefold() if host.vendor else ""
         names = [host.name.casefold(), *(name.value.casefold() for name in host.names)]
         return (
@@ -82,7 +85,7 @@ class Waiting:
         self._describer = Describer(site.vendors, site.kinds, self._devices, [self._interface.gateway])
 
     def until_here(self, wanted: WaitGoal) -> Host:
-        """The device that fits, once it is here. Raises CheckNotMet when time is up."""
+        """Return the device that fits, once it is here. Raises CheckNotMet when time is up."""
         here = self._look(names=bool(wanted.name))
         fitting = [] if wanted.new or wanted.anybody else [host for host in self._hosts(here) if wanted.fits(host)]
         if fitting:
@@ -91,7 +94,7 @@ class Waiting:
         return self._until_another(wanted, {seen.mac for seen in here})
 
     def until_gone(self, text: str) -> Host:
-        """The device that has stopped answering: the named one, or whichever it is. Raises NotFound, CheckNotMet."""
+        """Return the device that has stopped answering: the named one, or any. Raises NotFound, CheckNotMet."""
         here = [seen for seen in self._look(names=False) if isinstance(seen.address, IPv4Address)]
         watched = self._meant(text, here) if text else here
         if not watched:
@@ -123,13 +126,13 @@ class Waiting:
         self._on_waiting(f"{len(mute)} of them answer neither echo nor TCP and cannot be watched without raw frames")
 
     def _look(self, *, names: bool) -> list[Observation]:
-        """Who is here when it begins."""
+        """Return the hosts that are here at the beginning."""
         prepared = self._prepared
         with ExitStack() as stack:
             return who_answers(self._site, prepared, self._name_company(stack) if names else None)
 
     def _name_company(self, stack: ExitStack) -> NameTask:
-        """Asks for names; closed with the stack."""
+        """Return a task that asks for names; it is closed with the stack."""
         servers = name_servers(self._site, self._interface)
         company = NameTask(self._site.attachment, self._interface, servers, group_pace=self._prepared.pace)
         stack.callback(company.close)
@@ -139,7 +142,7 @@ class Waiting:
         return self._describer.hosts(list(seen), ())
 
     def _meant(self, text: str, here: list[Observation]) -> list[Observation]:
-        """The sightings of the device that somebody names: of the roster, or by its address or MAC alone."""
+        """Return the sightings of the named device: of the roster, or by its address or MAC alone."""
         macs: set[MacAddress] = set()
         try:
             macs = set(resolve(self._devices, text).macs)
@@ -179,7 +182,7 @@ class Waiting:
         return list(names.turn(self._clock.monotonic())) if names is not None else []
 
     def _ready(self, group: list[Observation], since: float) -> Host | None:
-        """The host as a row once it has the address that people mean."""
+        """Return the host as a row once it has the address that people mean."""
         located = [seen for seen in group if seen.address is not None]
         with_ipv4 = [seen for seen in located if isinstance(seen.address, IPv4Address)]
         if not located or (not with_ipv4 and self._clock.monotonic() < since + _IPV4_FIRST_S):
@@ -193,16 +196,18 @@ class Waiting:
 
 
 class _Coming:
-    """Those who were not here when it began, and what is known of each. Bounded: one may wait for months."""
+    """Devices that were not here at the beginning, and what is known of each; limited, because a
+    wait may take months.
+    """
 
     def __init__(self, here: Collection[MacAddress | None]) -> None:
         self._here = here
         self._gathered = Gathered()
         self._groups: dict[MacAddress, list[Observation]] = {}
-        self.undecided: dict[MacAddress, float] = {}  # of whom something new was heard, and since when
+        self.undecided: dict[MacAddress, float] = {}  # devices of which something new was heard, and since when
 
     def add(self, seen: Observation, now: float) -> bool:
-        """Take one in; whether it tells anything new of somebody who has come."""
+        """Take one in. Returns whether it tells anything new of a device that has come."""
         if seen.mac is None or seen.mac in self._here or not self._gathered.add(seen):
             return False
         self._groups.setdefault(seen.mac, []).append(seen)
@@ -210,11 +215,11 @@ class _Coming:
         return True
 
     def of(self, mac: MacAddress) -> list[Observation]:
-        """All that was new of one."""
+        """Return all that was new of one device."""
         return self._groups[mac]
 
 
 def _beginnings(text: str) -> list[str]:
-    """A text from each of its words on."""
+    """Return a text from each of its words on."""
     words = text.split()
     return [" ".join(words[at:]) for at in range(len(words))]

@@ -1,4 +1,4 @@
-"""How an operation changes the roster on somebody's behalf: one transaction, recorded so that it can be taken back."""
+"""Changes the roster for a person: one transaction, recorded so that it can be taken back."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from scopion.roster.undo.record_changes import Describing, changing
 
 @contextmanager
 def change(site: Site, kind: str, says: str = "", *, undoes: int | None = None) -> Iterator[tuple[Roster, Describing]]:
-    """Everything inside belongs together and is recorded as one change; its words may be set until its end."""
+    """Record everything inside as one change; its words may be set until its end."""
     roster = site.roster
     with changing(roster, kind, says, at=site.clock.now(), who=account(), undoes=undoes) as described:
         yield roster, described
@@ -26,13 +26,13 @@ def change(site: Site, kind: str, says: str = "", *, undoes: int | None = None) 
 
 
 def require_roster(site: Site) -> None:
-    """A site that remembers nothing has nothing to change. Raises NotFound."""
+    """Raise NotFound for a site that remembers nothing: it has nothing to change."""
     if not site.has_roster:
         raise NotFound("nothing is remembered yet: scopion scan looks for devices first")
 
 
 def account() -> str:
-    """The name of the account on whose behalf this runs, the invoking one under sudo; empty if it has none."""
+    """Return the name of the account that this runs for, the invoking one under sudo; empty if it has none."""
     try:
         return clean(os.environ.get("SUDO_USER") or getpass.getuser(), 40)
     except (OSError, KeyError):  # a container's user without a name

@@ -1,6 +1,6 @@
 """Writes into ``site.toml`` without losing its comments: settings go below the headings that the file has already.
 
-And takes a file apart into its tables, so that what is not asked about anew can be kept.
+It also takes a file apart into its tables, so that tables which are not asked about can be kept.
 """
 
 from __future__ import annotations
@@ -15,14 +15,14 @@ _HEADING = re.compile(r"\s*\[(?P<many>\[)?(?P<path>[^\]]+)\]")
 
 @dataclass(frozen=True, slots=True)
 class Block:
-    """A table of a file with its lines as they stand, tables below it included; comments of their own are left out."""
+    """A table of a file with its lines as they are, tables below it included, without comments between tables."""
 
     name: str  # the first part of its path: enforcer
     text: str
 
 
 def blocks_of(text: str) -> Iterator[Block]:
-    """The tables of a file that set anything, in their order. Lines before the first heading are none."""
+    """Yield the tables of a file that set anything, in their order. Lines before the first heading are none."""
     name, lines = "", list[str]()
     for line in text.splitlines():
         match = _HEADING.match(line)
@@ -36,7 +36,7 @@ def blocks_of(text: str) -> Iterator[Block]:
 
 
 def heading_of(line: str) -> str:
-    """The first part of the path of a table's heading; empty for any other line."""
+    """Return the first part of the path of a table's heading; empty for any other line."""
     match = _HEADING.match(line)
     return _first_part(match["path"]) if match else ""
 
@@ -51,7 +51,8 @@ def _first_part(path: str) -> str:
 
 
 def with_settings(text: str, settings: str) -> str:
-    """The commented file with settings (TOML, blocks apart by an empty line) below its headings, the others at its end.
+    """Return the commented file with settings (TOML, blocks separated by an empty line) below its headings, others at
+    its end.
 
     Lines before the first heading, as ``name = ...``, go to the top, below the opening comment.
     """
@@ -71,12 +72,12 @@ def with_settings(text: str, settings: str) -> str:
 
 
 def quoted(text: str) -> str:
-    """A text as TOML writes it; it holds no control characters."""
+    """Return a text as TOML writes it; it holds no control characters."""
     return json.dumps(text, ensure_ascii=False)
 
 
 def assigned(**values: str | float | list[str] | None) -> str:
-    """Lines of settings; what is None or empty is left out."""
+    """Return lines of settings; None and empty values are left out."""
     lines = []
     for key, value in values.items():
         if value in (None, "", []):

@@ -1,4 +1,4 @@
-"""Where a site lives: the folder asked for, else the machine's, else the user's - under sudo the invoking user's."""
+"""Finds a site's folder: the one asked for, else the machine's, else the user's - under sudo the invoking user's."""
 
 from __future__ import annotations
 
@@ -15,14 +15,14 @@ SYSTEM_FOLDER = Path("/var/lib/scopion")
 
 
 def site_folder(asked: str | None = None) -> Path:
-    """The folder of the site; it need not exist. Raises UsageError."""
+    """Return the folder of the site; it need not exist. Raises UsageError."""
     if asked or os.environ.get(VARIABLE):
         return Path(asked or os.environ[VARIABLE]).expanduser()
     return usual_folder()
 
 
 def usual_folder() -> Path:
-    """Where a site lives unless somebody says otherwise. Raises UsageError if sudo was called by no account."""
+    """Return the folder without a choice. Raises UsageError if the account that called sudo is unknown."""
     if SYSTEM_FOLDER.is_dir():
         return SYSTEM_FOLDER
     owner = invoking_user()
@@ -41,5 +41,5 @@ def usual_folder() -> Path:
 
 
 def _below_home() -> Path:
-    """Where a user's data lies under the home folder, when the environment is another user's."""
+    """Return where a user's data is below the home folder, when the environment is another user's."""
     return Path("Library/Application Support/scopion" if sys.platform == "darwin" else ".local/share/scopion")

@@ -29,7 +29,7 @@ TEMPLATE = Path(__file__).parent / "site-template.toml"
 
 
 def load_settings(folder: Path) -> Settings:
-    """The settings of a site's folder, the defaults if it has none. Raises InvalidSettings."""
+    """Return the settings of a site's folder, the defaults if it has none. Raises InvalidSettings."""
     path = folder / FILE
     try:
         text = path.read_text(encoding="utf-8")
@@ -51,7 +51,7 @@ def load_settings(folder: Path) -> Settings:
 
 @cache
 def adapter() -> TypeAdapter[Settings]:
-    """What reads a document into settings; to make it takes a tenth of a second."""
+    """Return what reads a document into settings; making it takes a tenth of a second."""
     from pydantic import TypeAdapter
 
     return TypeAdapter(Settings)
@@ -79,7 +79,7 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
 
 
 def _channel_problem(settings: Settings) -> str:
-    """What does not fit together among channels and rules; empty if all does."""
+    """Return what does not fit together among channels and rules; empty if all does."""
     names = [each.name for each in settings.channel]
     for each in settings.channel:
         if names.count(each.name) > 1:
@@ -93,14 +93,14 @@ def _channel_problem(settings: Settings) -> str:
 
 
 def _place(path: Path, text: str, location: Sequence[int | str]) -> str:
-    """The file, the line and the key of a setting, as messages name it."""
+    """Return the file, the line and the key of a setting, as messages name it."""
     key = ".".join(str(part + 1) if isinstance(part, int) else clean(part, 80) for part in location)
     line = line_of(text, location)
     return f"{path}, line {line}: {key}" if line else f"{path}: {key}"
 
 
 def _control_character(value: Any, location: tuple[int | str, ...] = ()) -> tuple[int | str, ...] | None:
-    """Where a document has a text, or a key, with a character that no line of any file should have; None: nowhere."""
+    """Return where a document has a text or key with a control character that no line may have; None: nowhere."""
     if isinstance(value, str):
         # The body of a webhook is a template, of several lines if need be, and is no part of any other syntax.
         lines = location[:1] == ("channel",) and location[-1:] == ("body",)
@@ -118,11 +118,11 @@ def _control_character(value: Any, location: tuple[int | str, ...] = ()) -> tupl
 
 
 def _written_location(location: tuple[int | str, ...]) -> tuple[int | str, ...]:
-    """Where it stands in the file: without the type by which a channel's class was chosen."""
+    """Return the location in the file: without the type by which a channel's class was chosen."""
     return location[:2] + location[3:] if location[0] in ("channel", "enforcer") else location
 
 
-# What a text that does not fit should have been, by the setting; all others of this kind are secrets.
+# What a wrong text should have been, by the setting; all others of this kind are secrets.
 _EXPECTED = {
     ("dhcp_pool", "reserved"): "write ranges as 192.0.2.100-192.0.2.199, not {given!r}",
     ("timezone",): "{given!r} is no time zone: write it as Europe/Lisbon",
@@ -157,7 +157,7 @@ def _said(error: Any) -> str:
         known = enforcer_types() if error["loc"][0] == "enforcer" else channel_types()
         types = joined([each.name for each in known], "or")
         return f"there is no type {given!r}: {types}" if given else f"it needs a type: {types}"
-    if error["type"] == "string_type":  # never shown: a number may be somebody's password
+    if error["type"] == "string_type":  # never shown: a number may be a password
         return "a text is needed: write it in quotes"
     message = str(error["msg"])
     given = error.get("input")
@@ -166,7 +166,7 @@ def _said(error: Any) -> str:
 
 
 def line_of(text: str, location: Sequence[int | str]) -> int | None:
-    """The line on which a key stands, given as the parts of its path; its table's line if the key is not there."""
+    """Return the line of a key, given as the parts of its path; its table's line if the key is missing."""
     wanted = [part for part in location if isinstance(part, str)]
     nth = next((part for part in location if isinstance(part, int)), 0)
     table: list[str] = []

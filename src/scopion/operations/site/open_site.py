@@ -34,18 +34,18 @@ class Site:
     """One site's folder. Close it at the end: a scene keeps the time that has passed."""
 
     def __init__(self, folder: Path, when_opened: Callable[[Site, Roster], None] = lambda *_: None) -> None:
-        """``when_opened`` is called once, when the roster is first opened for writing: for what is due before that."""
+        """Take a folder; ``when_opened`` is called once, when the roster is first opened for writing."""
         self.folder = folder
         self._when_opened = when_opened
         self.watch_state: WatchState | None = None  # while it is watched
-        # What this process has done for good, a sentence each: for whoever interrupts it. A watch does much.
+        # What this process has done for good, a sentence each, for the message after an interrupt.
         self.stands: deque[str] = deque(maxlen=8)
         self._reading: Roster | None = None
         self._zone_read: tuple[tzinfo | None] | None = None
 
     @cached_property
     def settings(self) -> Settings:
-        """``site.toml``. Raises InvalidSettings."""
+        """Return ``site.toml``. Raises InvalidSettings."""
         from scopion.operations.site.load_settings import (
             load_settings,  # many small classes: most commands need none of them
         )
@@ -53,13 +53,13 @@ class Site:
         return load_settings(self.folder)
 
     def forget_settings(self) -> None:
-        """``site.toml`` was written anew: it is read when it is needed next."""
+        """Read ``site.toml`` again when it is needed next: it was written."""
         self.__dict__.pop("settings", None)
         self._zone_read = None
 
     @cached_property
     def story(self) -> Story | None:
-        """The story that the folder keeps, if it is a made-up site's."""
+        """Return the story that the folder keeps, if it is a made-up site's."""
         if not (self.folder / STORY_FILE).exists():
             return None
 
@@ -69,7 +69,7 @@ class Site:
 
     @cached_property
     def attachment(self) -> Attachment:
-        """The network: a scene's if the folder keeps one, else the machine's. Raises LiveNetworkLocked."""
+        """Return the network: a scene's if the folder keeps one, else the machine's. Raises LiveNetworkLocked."""
         if self.story is not None:
             from scopion.scenes.attachment import SceneAttachment
 
@@ -84,7 +84,7 @@ class Site:
 
     @cached_property
     def clock(self) -> Clock:
-        """The time at the site, in its time zone; telling it needs no network."""
+        """Return the time at the site, in its time zone; it needs no network."""
         if self.story is not None:
             return SiteClock(self.attachment.clock, self._zone)
         from scopion.attachment.system_clock import SystemClock
@@ -92,7 +92,7 @@ class Site:
         return SiteClock(SystemClock(), self._zone)
 
     def boot(self) -> Boot | None:
-        """The machine's own time, which nobody can set; None where it has none, as on a made-up site."""
+        """Return the machine's own time, which cannot be set; None if it has none, as on a made-up site."""
         if self.story is not None:
             return None
         from scopion.attachment.system_clock import boot
@@ -108,17 +108,17 @@ class Site:
 
     @cached_property
     def vendors(self) -> Vendors:
-        """The registry; a made-up site's own makers come first."""
+        """Return the registry; a made-up site's own vendors come first."""
         return open_vendors(self.folder)
 
     @cached_property
     def kinds(self) -> Kinds:
-        """The rules by which the kind of a device is guessed; the site's own come first. Raises InvalidSettings."""
+        """Return the rules that guess the kind of a device; the site's own come first. Raises InvalidSettings."""
         return load_kinds(self.folder)
 
     @cached_property
     def roster(self) -> Roster:
-        """The roster, open for writing; the folder is made if need be. Raises StorageFailed.
+        """Return the roster, open for writing; the folder is made if needed. Raises StorageFailed.
 
         Raises DamagedRoster once if it was damaged: it has been moved aside then, and the next try opens a new one.
         """
@@ -126,7 +126,7 @@ class Site:
         roster = Roster.open(self.folder)
         if roster.moved_aside is None:
             self._when_opened(self, roster)
-            roster.has_written = False  # upkeep is nothing that somebody asked for
+            roster.has_written = False  # no person asked for upkeep
             return roster
         roster.close()
         raise DamagedRoster(
@@ -135,7 +135,9 @@ class Site:
         )
 
     def roster_for_reading(self) -> Roster | None:
-        """The roster if there is one, without making or changing anything. Raises DamagedRoster, StorageFailed."""
+        """Return the roster if there is one, without making or changing anything. Raises
+        DamagedRoster, StorageFailed.
+        """
         if "roster" in self.__dict__:
             return self.roster
         if self._reading is None:
@@ -143,14 +145,14 @@ class Site:
         return self._reading
 
     def roster_in_place(self) -> Roster:
-        """The roster, whatever state the file was in: a damaged one is moved aside. Raises StorageFailed."""
+        """Return the roster in any case: a damaged one is moved aside. Raises StorageFailed."""
         try:
             return self.roster
         except DamagedRoster:
             return self.roster
 
     def leave_replaced_roster(self) -> bool:
-        """Close the roster if its file was moved away; whether it was. For processes that run for long."""
+        """Close the roster if its file was moved away. Returns whether it was. For processes that run for long."""
         opened = self.__dict__.get("roster")
         if opened is None or opened.is_in_place:
             return False
@@ -158,7 +160,7 @@ class Site:
         return True
 
     def forget_open_roster(self) -> None:
-        """Close the roster, if it is open: the next who needs it opens it anew, and a damaged one is moved aside."""
+        """Close the roster if it is open: the next use opens it again, and moves a damaged one aside."""
         opened = self.__dict__.pop("roster", None)
         if opened is not None:
             opened.close()
@@ -168,18 +170,18 @@ class Site:
 
     @property
     def has_written(self) -> bool:
-        """Whether this process has written anything into the roster."""
+        """Tell whether this process has written anything into the roster."""
         opened: Roster | None = self.__dict__.get("roster")
         return opened is not None and opened.has_written
 
     @property
     def has_roster(self) -> bool:
-        """Whether anything is remembered."""
+        """Tell whether anything is remembered."""
         return (self.folder / ROSTER_FILE).exists()
 
     @property
     def name(self) -> str:
-        """What to call the site."""
+        """Return the name of the site."""
         if self.settings.name:
             return self.settings.name
         return self.story.scene.title if self.story else "your site"

@@ -1,4 +1,4 @@
-"""Opens the vendor listing that belongs to a site's folder. Small, because ``scopion vendor`` waits for it."""
+"""Opens the vendor listing of a site's folder. It is small, because ``scopion vendor`` waits for it."""
 
 from __future__ import annotations
 
@@ -12,12 +12,12 @@ FILE = "vendors.bin"
 
 
 def listing_path(folder: Path) -> Path:
-    """The snapshot in use: the site's own if it was refreshed, else the packaged one."""
+    """Return the snapshot in use: the site's own if it was refreshed, else the packaged one."""
     return folder / FILE if (folder / FILE).exists() else PACKAGED
 
 
 def open_vendors(folder: Path) -> Vendors:
-    """The registry for a site's folder; a made-up site's makers come first. Raises DamagedListing."""
+    """Return the registry for a site's folder; a made-up site's vendors come first. Raises DamagedListing."""
     snapshots = [Snapshot.open(listing_path(folder))]
     if (folder / STORY_FILE).exists():
         snapshots[:0] = _scene_makers(folder)

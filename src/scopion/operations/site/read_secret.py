@@ -1,6 +1,7 @@
-"""Secrets of ``site.toml``: a variable of the environment, a file that nobody else may read, or a credential.
+"""Reads secrets of ``site.toml``: a variable of the environment, a file that no other account may read, or a
+credential.
 
-Credentials are what the system's service manager hands to a service in a folder of its own, which it protects.
+The system's service manager hands credentials to a service in a folder that it protects.
 """
 
 from __future__ import annotations
@@ -12,13 +13,13 @@ from pathlib import Path
 from scopion.model.errors import InvalidSettings
 from scopion.roster.store.owner_rights import SETTINGS, bound_to
 
-_MOST_OCTETS = 64 * 1024  # a key in a file has a few thousand
+_MOST_OCTETS = 64 * 1024  # octets; a key in a file has a few thousand
 
 
 def read_secret(reference: str, folder: Path, what: str) -> str:
-    """The secret that ``env:NAME``, ``file:PATH`` (in the site's folder) or ``credential:NAME`` means.
+    """Return the secret that ``env:NAME``, ``file:PATH`` (in the site's folder) or ``credential:NAME`` means.
 
-    Raises InvalidSettings, which never tells a secret.
+    Raises InvalidSettings, which never shows a secret.
     """
     kind, _, name = reference.partition(":")
     if kind == "env":
@@ -53,7 +54,7 @@ def read_secret(reference: str, folder: Path, what: str) -> str:
 
 
 def require_private(path: Path, folder: Path, what: str) -> None:
-    """See that a file which holds a secret is read by nobody else; one that is not there is told by its reader.
+    """See that no other account can read a file with a secret; a missing file is told by its reader.
 
     Raises InvalidSettings.
     """

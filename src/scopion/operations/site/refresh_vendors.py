@@ -26,13 +26,13 @@ LEAST_SHARE = 0.9
 OFFICIAL = ("oui.csv", "mam.csv", "oui36.csv", "iab.csv")
 _TIMEOUT_S = 120.0
 _MAX_DOWNLOAD, _MAX_HEADERS = 32 * 2**20, 2**20  # the largest of the official files has four
-_LOOPBACK = re.compile(r"http://(localhost|127(\.\d{1,3}){3})[:/]")  # nobody is on the way
+_LOOPBACK = re.compile(r"http://(localhost|127(\.\d{1,3}){3})[:/]")  # seconds; then no server answers
 _ELSEWHERE, _MOST_REDIRECTIONS = (301, 302, 303, 307, 308), 5
 
 
 @dataclass(frozen=True, slots=True)
 class ListingAge:
-    """How old one registry's listing is, and how much it holds."""
+    """How old one registry's listing is, and how many assignments it has."""
 
     registry: RegistryName
     assignments: int
@@ -45,7 +45,7 @@ class ListingAge:
 
 
 def listing_ages(folder: Path, today: date) -> list[ListingAge]:
-    """The age of each registry's listing in use."""
+    """Return the age of each registry's listing in use."""
     snapshot = Snapshot.open(listing_path(folder))
     ages = []
     for registry, text in snapshot.dates.items():
@@ -85,7 +85,7 @@ def refresh_listing(folder: Path, source: str, today: date, *, insist: bool = Fa
 
 
 def _read(source: str, today: date) -> list[tuple[str, bytes, date]]:
-    """The files behind a source: name, content, and the day of their making."""
+    """Return the files of a source: name, content, and the day of their making."""
     if source.startswith(("http://", "https://")):
         names = [source + name for name in OFFICIAL] if source.endswith("/") else [source]
         return [_fetched(url, today) for url in names]
@@ -104,7 +104,7 @@ def _read(source: str, today: date) -> list[tuple[str, bytes, date]]:
 
 
 def _fetched(url: str, today: date) -> tuple[str, bytes, date]:
-    """A file of the web, wherever its address leads by now; from a secured one to no other."""
+    """Fetch a file from the web and follow redirections; from a secured address only to secured ones."""
     import http.client
 
     bounds = Bounds(_TIMEOUT_S, _MAX_DOWNLOAD + _MAX_HEADERS)
@@ -140,5 +140,5 @@ def _too_large(url: str) -> DamagedListing:
 def _http_date(text: str | None) -> date | None:
     try:
         return parsedate_to_datetime(text).date() if text else None
-    except (ValueError, OverflowError, TypeError):  # whatever it is, it is no day
+    except (ValueError, OverflowError, TypeError):  # no day, whatever it is
         return None

@@ -1,7 +1,6 @@
-"""The clock on the site's wall: the machine's time, shown in the time zone that ``site.toml`` names.
+"""The site's clock: the machine's time, shown in the time zone that ``site.toml`` names.
 
-Everything that shows or reads an hour is handed this clock: hours on lists, night hours, digests, guests' days and
-reports.
+All code that shows or reads an hour gets this clock: hours on lists, night hours, digests, guests' days and reports.
 """
 
 from __future__ import annotations
@@ -16,25 +15,27 @@ from scopion.operations.site.find_folder import SETTINGS
 
 
 class SiteClock:
-    """Implements ``Clock``: a clock in a time zone that is asked for when an hour is first shown or read."""
+    """Implements ``Clock`` in a time zone that is read when an hour is first shown or read."""
 
     def __init__(self, clock: Clock, zone: Callable[[], tzinfo | None]) -> None:
-        """``zone`` returns None where the settings name none: then the zone of ``clock`` stays. It may raise."""
+        """Take a clock; ``zone`` returns None if the settings name none: then the zone of ``clock`` stays. It may
+        raise.
+        """
         self._clock, self._zone = clock, zone
 
     def now(self) -> datetime:
-        """The time of day in UTC."""
+        """Return the time of day in UTC."""
         return self._clock.now()
 
     def monotonic(self) -> float:
-        """Seconds since some start; no clock change moves them."""
+        """Return seconds since some start; a change of the clock does not move them."""
         return self._clock.monotonic()
 
     def local(self, moment: datetime) -> datetime:
-        """``moment`` in the site's time zone, with a fixed offset. Raises InvalidSettings.
+        """Return ``moment`` in the site's time zone, with a fixed offset. Raises InvalidSettings.
 
-        Fixed, because the difference of two moments that share a zone is counted on the wall, an hour off in the
-        nights when the clock is set.
+        Fixed, because the difference of two moments that share a zone is counted on the wall, an hour off in the nights
+        when the clock is changed.
         """
         zone = self._zone()
         if zone is None:
@@ -45,21 +46,23 @@ class SiteClock:
         return there.replace(tzinfo=timezone(offset))
 
     def from_local(self, wall: datetime) -> datetime:
-        """An hour skipped in spring counts on from the one before; of one repeated in autumn it is the first."""
+        """Return the moment of a wall time. An hour skipped in spring continues the one before; a repeated one is the
+        first.
+        """
         zone = self._zone()
         return self._clock.from_local(wall) if zone is None else wall.replace(tzinfo=zone).astimezone(UTC)
 
 
 def zone_of(folder: Path) -> tzinfo | None:
-    """The time zone that a site's settings name; None if they name none. Raises InvalidSettings.
+    """Return the time zone that a site's settings name; None if they name none. Raises InvalidSettings.
 
-    Only this one setting is looked at: commands that show an hour and need no other setting start without validating
-    the rest.
+    Only this one setting is read: commands that show an hour and need no other setting start without validating the
+    rest.
     """
     try:
         text = (folder / SETTINGS).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError):
-        return None  # whoever needs the settings is told
+        return None  # code that needs the settings reports it
     if re.search(r"^[ \t]*[\"']?timezone\b", text, re.MULTILINE) is None:
         return None
     from zoneinfo import ZoneInfo

@@ -1,6 +1,6 @@
 """What ``site.toml`` may say, as plain frozen values. ``load_settings`` reads and checks the file.
 
-The settings of alerts, enforcers and reports stand in their own rooms and are parts of this one.
+The settings of alerts, enforcers and reports are in their own rooms and are parts of this one.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ class ByType:
 
     @property
     def classes(self) -> list[type]:
-        """The settings classes of all types."""
+        """Return the settings classes of all types."""
         return [each.settings for each in self._entries()]
 
     def __get_pydantic_core_schema__(self, source: Any, handler: Any) -> Any:
@@ -56,7 +56,7 @@ def _is_timezone(text: str) -> bool:
         return True
     try:
         return bool(ZoneInfo(text))
-    except (OSError, ValueError, KeyError):  # what is not found is a KeyError
+    except (OSError, ValueError, KeyError):  # a missing zone is a KeyError
         return False
 
 
@@ -75,12 +75,12 @@ class ScanSettings:
 
 @dataclass(frozen=True)
 class AbsenceSettings:
-    """When silence means that somebody is gone."""
+    """When silence means that a device is gone."""
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    requests: Annotated[int, Ge(1), Le(100)] = 3  # asked at least this often
+    requests: Annotated[int, Ge(1), Le(100)] = 3  # it was asked at least this often
     span_s: Annotated[float, Ge(0), Le(3600)] = 1.0  # over at least this time
-    # Not seen or heard for at least this time, whatever was asked; None: the watch has five minutes, a scan none.
+    # It was not seen or heard for at least this time; None: five minutes for the watch, none for a scan.
     patience_s: Annotated[float, Ge(0), Le(7 * 86_400)] | None = None
     devices: dict[str, Annotated[float, Ge(0), Le(90 * 86_400)]] = field(default_factory=dict)  # patience_s of DEVICE
 
@@ -92,7 +92,8 @@ class NameSettings:
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     ask: bool = True
     lifetime_s: Annotated[float, Ge(0), Le(30 * 86_400)] = 3600.0  # a name is not asked for again sooner
-    resolvers: Annotated[tuple[IPv4Address | IPv6Address, ...], MaxLen(4)] = ()  # empty: gateway and system's own
+    # empty: the gateway and the system's own
+    resolvers: Annotated[tuple[IPv4Address | IPv6Address, ...], MaxLen(4)] = ()
 
 
 @dataclass(frozen=True)
@@ -113,7 +114,7 @@ class RouterSettings:
 
 @dataclass(frozen=True)
 class SubnetSettings:
-    """What differs in one subnet."""
+    """What is different in one subnet."""
 
     range: IPv4Network
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
@@ -121,8 +122,8 @@ class SubnetSettings:
     pace: Annotated[float, Ge(1), Le(50_000)] | None = None
     absence: AbsenceSettings | None = None
     dhcp_pool: Annotated[tuple[Range, ...], MaxLen(64)] = ()  # what the DHCP server gives out
-    reserved: Annotated[tuple[Range, ...], MaxLen(64)] = ()  # what is kept for something
-    router: IPv4Address | IPv6Address | None = None  # it lies behind this one; a [[router]] says how to read it
+    reserved: Annotated[tuple[Range, ...], MaxLen(64)] = ()  # addresses that are kept free
+    router: IPv4Address | IPv6Address | None = None  # it is behind this one; a [[router]] says how to read it
     interval_s: Annotated[float, Ge(5), Le(7 * 86_400)] | None = None  # how often the watch sweeps it
     learning_days: Annotated[float, Ge(0), Le(365)] | None = None
 
@@ -135,7 +136,7 @@ class KeepSettings:
     scans_days: Annotated[int, Ge(0), Le(36_500)] = 14  # of older ones the first of each day stays
     events_days: Annotated[int, Ge(0), Le(36_500)] = 1100
     stays_days: Annotated[int, Ge(0), Le(36_500)] = 1100
-    traits_days: Annotated[int, Ge(0), Le(36_500)] = 400  # names and the like that were not heard for so long
+    traits_days: Annotated[int, Ge(0), Le(36_500)] = 400  # names and the like that were not heard for this long
     changes_days: Annotated[int, Ge(0), Le(36_500)] = 400  # what can be taken back
 
 
@@ -145,7 +146,7 @@ class WatchSettings:
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     interval_s: Annotated[float, Ge(5), Le(7 * 86_400)] = 60  # between sweeps of a subnet
-    interfaces: Annotated[tuple[str, ...], MaxLen(64)] = ()  # empty: every one that leads to a subnet of the site
+    interfaces: Annotated[tuple[str, ...], MaxLen(64)] = ()  # empty: all that lead to a subnet of the site
     leases: Annotated[tuple[str, ...], MaxLen(16)] = ()  # files of the DHCP server on this machine
     leases_s: Annotated[float, Ge(1), Le(86_400)] = 60  # how often they are read
     routers_s: Annotated[float, Ge(5), Le(86_400)] = 300  # how often the tables of [[router]]s are read
@@ -174,27 +175,27 @@ class Settings:
     report: ReportSettings = field(default_factory=ReportSettings)
 
     def of_subnet(self, subnet: IPv4Network) -> SubnetSettings:
-        """What holds in one subnet; the defaults if nothing is said of it."""
+        """Return the settings of one subnet; the defaults if nothing is set for it."""
         return next((each for each in self.subnet if each.range == subnet), SubnetSettings(subnet))
 
     def interval_of(self, subnet: IPv4Network) -> float:
-        """How often the watch sweeps a subnet, in seconds."""
+        """Return how often the watch sweeps a subnet, in seconds."""
         return self.of_subnet(subnet).interval_s or self.watch.interval_s
 
     def containing(self, address: IPv4Address) -> SubnetSettings | None:
-        """The named subnet that an address belongs to."""
+        """Return the named subnet that an address belongs to."""
         return next((each for each in self.subnet if address in each.range), None)
 
     def called(self, text: str) -> SubnetSettings | None:
-        """The subnet that is called so; None if none is."""
+        """Return the subnet with this name; None if there is none."""
         named = text.strip().casefold()
         return next((each for each in self.subnet if each.name and each.name.casefold() == named), None)
 
     def router_of(self, subnet: IPv4Network) -> RouterSettings | None:
-        """How to read the router of a subnet; None if there is none or nothing is said of it."""
+        """Return how to read the router of a subnet; None if there is none or it has no settings."""
         address = self.of_subnet(subnet).router
         return next((each for each in self.router if each.address == address), None)
 
     def absence_in(self, subnet: IPv4Network) -> AbsenceSettings:
-        """When silence counts in one subnet."""
+        """Return when silence counts in one subnet."""
         return self.of_subnet(subnet).absence or self.absence

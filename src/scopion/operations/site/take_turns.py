@@ -13,7 +13,7 @@ PUSH_PATIENCE_S = 120.0
 
 
 def only_watch(folder: Path) -> FileLock:
-    """A lock for the process that watches a site: a second watch would tell everything twice. Raises Refused."""
+    """Return a lock for the watch of a site: a second watch would tell everything twice. It raises Refused."""
 
     def refusal(process: int | None) -> str:
         by = f" by process {process}" if process else ""
@@ -26,11 +26,11 @@ def only_watch(folder: Path) -> FileLock:
 
 
 def only_push(folder: Path, patience_s: float = PUSH_PATIENCE_S) -> FileLock:
-    """A lock for the process that changes what a site's enforcers hold; the next push waits. Raises Refused."""
+    """Return a lock for changing what a site's enforcers hold; the next push waits. It raises Refused."""
     text = "another push to this site's enforcers goes on: try again when it has ended"
     return FileLock(folder / PUSH_FILE, patience_s, lambda _: text)
 
 
 def watching_process(folder: Path) -> int | None:
-    """The number of the process that watches a site; None if none does."""
+    """Return the number of the process that watches a site; None if none does."""
     return holder_of(folder / WATCH_FILE)

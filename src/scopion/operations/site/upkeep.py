@@ -1,4 +1,4 @@
-"""Upkeep of the roster: the daily copy, removal of what is older than it is kept, check, compact, restore."""
+"""Upkeep of the roster: the daily copy, removal of old records, check, compact, restore."""
 
 from __future__ import annotations
 
@@ -31,13 +31,13 @@ from scopion.roster.upkeep.remove_old import Keep, record_counts, remove_old, re
 if TYPE_CHECKING:
     from scopion.operations.site.open_site import Site
 
-# A copy is due every day; one that is older means that they fail, or that nothing was changed for days.
+# A copy is due every day; an older one means that copies fail, or that nothing was changed for days.
 _COPY_OLD = timedelta(days=2)
 
 
 @dataclass(frozen=True, slots=True)
 class Health:
-    """What a check found."""
+    """The result of a check."""
 
     path: Path
     size: int  # octets, the log included
@@ -50,7 +50,7 @@ class Health:
 
 @dataclass(frozen=True, slots=True)
 class Compacted:
-    """What compacting did."""
+    """The result of compacting."""
 
     removed: Mapping[str, int]
     before: int  # octets
@@ -59,15 +59,15 @@ class Compacted:
 
 
 def daily(site: Site, roster: Roster) -> None:
-    """What is due once a day, at the first change: a copy, then the removal of what is old.
+    """Do what is due once a day, before the first change: make a copy, then remove what is old.
 
-    A copy that fails (a full disk) must not keep anybody from working: ``check`` tells that there is none. Of a roster
-    that knows nobody yet there is nothing to copy: on the first day the copy is made once somebody was found.
+    A copy that fails (a full disk) must not stop the work: ``check`` tells that there is none. A roster without devices
+    needs no copy: on the first day it is made once a device was found.
     """
     now = site.clock.now()
     if not roster.db.execute("SELECT EXISTS (SELECT 1 FROM device)").fetchone()[0]:
         return
-    with suppress(StorageFailed, InvalidSettings):  # a mistake in site.toml is told by what needs it
+    with suppress(StorageFailed, InvalidSettings):  # a mistake in site.toml is told by the code that needs it
         if keep_daily_copy(roster.path, site.clock.local(now).date()) is not None:
             remove_old(roster, kept(site), now)
             remove_over(roster, now - timedelta(days=site.settings.alerts.keep_days))
@@ -76,7 +76,7 @@ def daily(site: Site, roster: Roster) -> None:
 
 
 def kept(site: Site) -> Keep:
-    """How long things are kept at this site."""
+    """Return how long records are kept at this site."""
     keep = site.settings.keep
     return Keep(keep.scans_days, keep.events_days, keep.stays_days, keep.traits_days, keep.changes_days)
 
@@ -103,7 +103,7 @@ def check(site: Site) -> Health:
 
 
 def damage(site: Site) -> str:
-    """What is wrong with the roster of a site that may be closed by now, and what to do; empty if nothing is."""
+    """Return what is wrong with the roster of a site, which may be closed, and what to do; empty if nothing is."""
     try:
         roster = Roster.open_for_reading(site.folder)
         if roster is None:
@@ -116,7 +116,7 @@ def damage(site: Site) -> str:
 
 
 def compact(site: Site) -> Compacted:
-    """Remove what is older than it is kept and what belongs to nobody, and give the room back."""
+    """Remove old records and stray rows, and give the room back."""
     if not site.has_roster:
         raise _nothing()
     roster, path = site.roster, site.folder / FILE
@@ -136,7 +136,7 @@ def compact(site: Site) -> Compacted:
 
 
 def known_devices(site: Site) -> int:
-    """How many devices the roster knows now; 0 where there is none, or it cannot be read."""
+    """Return how many devices the roster knows now; 0 if there is none, or it cannot be read."""
     try:
         roster = site.roster_for_reading()
         return roster.db.execute("SELECT count(*) FROM device").fetchone()[0] if roster is not None else 0
@@ -145,12 +145,14 @@ def known_devices(site: Site) -> int:
 
 
 def restorable(site: Site) -> list[Copy]:
-    """The copies that there are, the latest first."""
+    """Return the copies, the latest first."""
     return copies(site.folder / FILE)
 
 
 def chosen_copy(site: Site, name: str) -> Copy:
-    """A copy by its file name, its day, or ``latest``. Raises NotFound, or Refused for one that cannot be read."""
+    """Return a copy by its file name, its day, or ``latest``. Raises NotFound, or Refused for one
+    that cannot be read.
+    """
     known = restorable(site)
     fitting = [
         copy for copy in known if name in (copy.path.name, copy.path.stem, copy.path.stem.removeprefix("roster-"))

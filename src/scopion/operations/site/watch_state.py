@@ -1,4 +1,4 @@
-"""What the operations ask of the watch that looks after a site. A scan by hand has no watch: it judges at once."""
+"""What the operations ask of the watch of a site. A scan by hand has no watch: it judges at once."""
 
 from __future__ import annotations
 
@@ -18,16 +18,16 @@ class WatchState(Protocol):
     terminal: bool  # a person watches in a terminal, whose bell may ring
 
     def admitted(self, roster: Roster, seen: Sequence[Observation], now: float) -> list[Observation]:
-        """The observations that may be taken in, at a monotonic moment: a flood of new devices is bounded."""
+        """Return the observations that may be taken in, at a monotonic moment: a flood of new devices is limited."""
 
     def note_asked(self, pairs: set[Pair], now: float) -> None:
         """Remember that these were asked for their names at a monotonic moment, whether or not they answered."""
 
     def asked_since(self, moment: float) -> set[Pair]:
-        """The pairs that were asked for their names at or after a monotonic moment."""
+        """Return the pairs that were asked for their names at or after a monotonic moment."""
 
     def note_reachable(self, subnet: IPv4Network, at: datetime, *, down: bool) -> None:
         """Remember whether any device answers in a subnet."""
 
     def silent_since(self, last_seen: datetime, macs: Iterable[MacAddress], subnet: IPv4Network) -> datetime:
-        """When the silence of a device begins to count; ``last_seen`` is what the roster knows of it."""
+        """Return when the silence of a device begins to count; ``last_seen`` is what the roster knows of it."""

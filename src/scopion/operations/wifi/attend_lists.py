@@ -1,4 +1,4 @@
-"""What the watch does for wireless lists: hours carried out, changes made up for, stations read, deadlines kept."""
+"""What the watch does for wireless lists: it carries out hours, repeats lost lists, reads stations, keeps deadlines."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ class Attended:
 
     done: list[str] = field(default_factory=list)
     problems: dict[str, str] = field(default_factory=dict)  # by what was being done
-    stations: int | None = None  # how many are associated; None: nobody looked
+    stations: int | None = None  # how many stations are associated; None: not read
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +39,7 @@ class Published:
 
 
 def published(roster: Roster, site: Site) -> list[Published]:
-    """What the pushes so far have left in force, by enforcer; only of those that the settings still name."""
+    """Return what the pushes so far have left in force, by enforcer; only of those that the settings still name."""
     taken: set[tuple[str, str, str]] = set()
     found = []
     for each in pushes(roster):
@@ -55,7 +55,7 @@ def published(roster: Roster, site: Site) -> list[Published]:
 
 
 def next_moment(roster: Roster, site: Site) -> datetime | None:
-    """When a list changes by itself, or a push is to be taken back; None if neither is to come."""
+    """Return when a list changes by itself, or a push is to be taken back; None if neither will happen."""
     now = site.clock.now()
     coming = [now + time_left(site, roster, each) for each in with_deadline(roster)]
     for each in published(roster, site):
@@ -68,7 +68,7 @@ def next_moment(roster: Roster, site: Site) -> datetime | None:
 
 
 def attend(site: Site, *, stations: bool) -> Attended:
-    """Do what is due. Never raises what an enforcer says: that is told, and tried again."""
+    """Do what is due. An error of an enforcer is reported in the result, never raised, and tried again."""
     came = Attended()
     for push, done, problem in revert_overdue(site):
         doing = f"taking back push {push.id}"
@@ -98,7 +98,7 @@ def attend(site: Site, *, stations: bool) -> Attended:
 
 
 def _out_of_date(site: Site, each: Published) -> bool:
-    """Whether what was published is to be another list by now."""
+    """Tell whether another list is wanted by now than was published."""
     assert each.push.policy is not None
     now = wanted(read_policy(each.push.policy), site.clock.now(), site.clock.local)
     ours = target_of(now, Held())
@@ -110,12 +110,12 @@ def _same(held: Held, ours: Held) -> bool:
 
 
 def _forgotten(site: Site, each: Published) -> str:
-    """Why an enforcer has to be given its lists again, as one that has begun anew does; empty if it has not.
+    """Return why an enforcer has to be given its lists again, as after a restart; empty if not.
 
-    Its lists are gone, or somebody is associated whom they refuse: its mode may be another, which it does not tell.
+    Its lists are gone, or a station is associated that they refuse: its mode may have changed, which it does not tell.
     """
     if each.push.because in (_GONE, _ASSOCIATED) and site.clock.now() - each.push.at < _NOT_SOONER:
-        return ""  # it was given them just now: more of the same would not help
+        return ""  # it was given them just now: the same again would not help
     settings = next(one for one in settings_of(site, each.push.ssid) if one.name == each.push.enforcer)
     enforcer = open_enforcer(site, settings)
     try:

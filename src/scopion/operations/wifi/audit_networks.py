@@ -1,4 +1,4 @@
-"""The posture of the site's wireless networks: read where it can be, asked where it cannot, and judged."""
+"""The posture of the site's wireless networks: read where possible, asked where not, and judged."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ class Audited:
 
     ssid: str
     findings: tuple[Finding, ...]
-    unanswered: tuple[str, ...]  # questions that nobody has answered yet
+    unanswered: tuple[str, ...]  # questions that were not answered yet
 
 
 def audit(site: Site, ssid: str | None = None) -> list[Audited]:
@@ -51,7 +51,7 @@ def audit(site: Site, ssid: str | None = None) -> list[Audited]:
 
 
 def answer(site: Site, ssid: str, question: str, said: str) -> None:
-    """Keep what somebody says of a network."""
+    """Keep what a person says of a network."""
     note_answer(site.roster, ssid, question, said, site.clock.now())
 
 
@@ -81,18 +81,18 @@ def _audited(site: Site, roster: Roster | None, ssid: str) -> Audited:
 
 
 def _together(found: Sequence[Finding]) -> tuple[Finding, ...]:
-    """The findings, the worst first; what is the same on several radios is said once."""
+    """Return the findings, the worst first; the same finding on several radios is given once."""
     places: dict[Finding, list[str]] = {}
     for each in found:
         places.setdefault(replace(each, where=""), []).append(each.where)
     merged = [replace(finding, where=_places(where)) for finding, where in places.items()]
-    # Of what is equally bad the encryption stands first, that of other networks on the same access point, too.
+    # Of equal grades the encryption comes first, that of other networks on the same access point, too.
     first = ("encryption", "other network")
     return tuple(sorted(merged, key=lambda each: (ORDER.index(each.grade), each.about not in first)))
 
 
 def _places(where: Sequence[str]) -> str:
-    """``ap, 2.4 GHz`` and ``ap, 5 GHz`` as ``ap, 2.4 and 5 GHz``."""
+    """Return ``ap, 2.4 GHz`` and ``ap, 5 GHz`` as ``ap, 2.4 and 5 GHz``."""
     parted = [each.removesuffix(" GHz").rpartition(", ") for each in where]
     names = {name for name, _, _ in parted}
     if len(where) > 1 and len(names) == 1 and all(each.endswith(" GHz") for each in where):
@@ -119,14 +119,16 @@ def _around(site: Site, roster: Roster | None, ssid: str) -> Surroundings:
 
 @dataclass(frozen=True, slots=True)
 class Needing:
-    """For whom a new passphrase is, and who is left out though it was on the network's air, or may be."""
+    """The devices for a new passphrase, and those left out that were on the network's air, or may have been."""
 
-    devices: tuple[Device, ...]  # those here first
+    devices: tuple[Device, ...]  # present ones first
     left_out: tuple[tuple[Device, str], ...]  # with the reason: unwanted, or refused
 
 
 def need_passphrase_again(site: Site, ssid: str) -> Needing:
-    """The devices to be given a new passphrase: not those that are unwanted, or that the lists refuse at all times."""
+    """Return the devices to be given a new passphrase: without unwanted ones, and those that the
+    lists always refuse.
+    """
     roster = site.roster_for_reading()
     network = known_network(site, roster, ssid)
     if roster is None:

@@ -21,7 +21,7 @@ def require_harmless(context: NetworkContext, plan: RadioPlan) -> None:
     own = context.own()
     here = {each.mac for each in plan.stations}
     for mac in context.protected():
-        # This machine's adapter needs an entry where it is used: who is on cable, or on another network, is not here.
+        # This machine's adapter needs an entry only where it is used: not on cable or on another network.
         if mac in own and plan.traits.reads_stations and mac not in here:
             continue
         if not plan.target.admits(mac):

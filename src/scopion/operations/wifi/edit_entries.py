@@ -1,4 +1,6 @@
-"""Entries on the lists of wireless networks: the rules of wireless/ applied to the roster, each change in one step."""
+"""Entries on the lists of wireless networks: the rules of ``wireless`` applied to the roster, each
+change in one step.
+"""
 
 from __future__ import annotations
 
@@ -24,13 +26,13 @@ from scopion.roster.wifi.lists import Entry, EntryTerms, ListMode, Network
 from scopion.roster.wifi.timetables import stored_hours
 from scopion.wireless.list_policy import lines_of_subject
 
-ALWAYS = "always"  # hours that are none
-NEVER = "never"  # an end that is none
+ALWAYS = "always"  # hours that mean none
+NEVER = "never"  # an end that means none
 
 
 @dataclass(frozen=True, slots=True)
 class Terms:
-    """On what terms devices are put on a list; None: as the entry has it, or the default."""
+    """On what terms devices are listed; None: as the entry has it, or the default."""
 
     description: str = ""
     hours: str | None = None
@@ -40,12 +42,12 @@ class Terms:
 
 @dataclass(frozen=True, slots=True)
 class EntryChange:
-    """What became of putting devices on a network's list."""
+    """The result of putting devices on a network's list."""
 
     network: Network
     created: bool
-    names: list[str]  # who was put on the list
-    moved: list[str]  # who was on the other list before
+    names: list[str]  # the devices that were put on the list
+    moved: list[str]  # those of them that were on the other list before
     cautions: list[str]
     entries: int  # on that list, in all
     paused: int  # of them without effect for now
@@ -64,7 +66,7 @@ class ListedEntry:
 
     @property
     def in_effect(self) -> bool:
-        """Whether it is in force now, as far as pushes and the person with the sheet have told."""
+        """Tell whether it is in force now, as far as pushes and the person with the sheet have told."""
         return not self.because
 
 
@@ -81,7 +83,7 @@ def put_on_list(
 ) -> list[EntryChange]:
     """Put devices or bare MACs on the allow or deny list of networks; all of them or none.
 
-    An SSID that is probably a known one mistyped makes a network only if it is to be ``new``. Raises Refused.
+    An SSID that is probably a known one mistyped makes a network only with ``new``. Raises Refused.
     """
     given = terms or Terms()
     for ssid in ssids:
@@ -139,7 +141,7 @@ def _put(site: Site, roster: Roster, devices: Sequence[Device], ssid: str, order
 
 
 def _kept_terms(terms: Terms, before: Sequence[Entry], which: ListMode) -> EntryTerms:
-    """The terms of an entry: what is not given stays as it was, if it was on this list."""
+    """Return the terms of an entry: terms that are not given stay as they were, if it was on this list."""
     was = next((entry for entry in before if entry.list is which), None)
     hours = terms.hours if terms.hours is not None else was.hours if was else ""
     until = terms.until if terms.until is not None else was.until if was else None
@@ -192,7 +194,7 @@ def lift_refusals(site: Site, which: str) -> tuple[str, tuple[NetworkEffect, ...
 
 
 def entries(site: Site, ssid: str | None = None) -> list[ListedEntry]:
-    """The entries of one network, or everything that is refused anywhere."""
+    """Return the entries of one network, or everything that is refused on any network."""
     roster = site.roster_for_reading()
     if ssid is not None:
         known_network(site, roster, ssid)
@@ -218,6 +220,6 @@ def entries(site: Site, ssid: str | None = None) -> list[ListedEntry]:
 
 
 def say_media(site: Site, media: dict[MacAddress, Medium]) -> None:
-    """Note what adapters are connected by, as somebody says."""
+    """Note the medium of adapters, as a person says."""
     with change(site, "wifi", f"the medium of {counted(len(media), 'adapter')}") as (roster, _):
         set_media(roster, dict(media))

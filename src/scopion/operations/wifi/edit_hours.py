@@ -1,4 +1,4 @@
-"""Hours of wireless networks: named timetables, who may be on the air when, and when that changes next."""
+"""Hours of wireless networks: named timetables, when a device may be on the air, and when that changes next."""
 
 from __future__ import annotations
 
@@ -31,19 +31,19 @@ class Timetable:
 
 @dataclass(frozen=True, slots=True)
 class Hours:
-    """When somebody may be on a network: the week, now, and the next change."""
+    """When a device may be on a network: the week, now, and the next change."""
 
     network: Network
     who: str
-    admitted: Week  # as it would be every week, ends of entries and exclusive times left out
+    admitted: Week  # as it would be every week, without ends of entries and exclusive times
     now: bool  # whether it is admitted now
-    at: datetime  # now, on the site's wall
-    next_change: datetime | None  # on the site's wall
-    entry: Entry | None  # the one that says so; None: on no list
+    at: datetime  # now, on the site's clock
+    next_change: datetime | None  # on the site's clock
+    entry: Entry | None  # the list that decides; None: on no list
 
 
 def all_timetables(site: Site) -> list[Timetable]:
-    """Every named timetable."""
+    """Return every named timetable."""
     roster = site.roster_for_reading()
     if roster is None:
         return []
@@ -54,7 +54,7 @@ def all_timetables(site: Site) -> list[Timetable]:
 
 
 def save_timetable(site: Site, name: str, hours: str) -> Week:
-    """Make a timetable or give it other windows; all who use it follow. Raises UsageError."""
+    """Make a timetable or give it other windows; all entries that use it follow. Raises UsageError."""
     week = Week.parse(hours)
     with change(site, "wifi", f"timetable {name!r}: {week}") as (roster, _):
         timetables.save_timetable(roster, name, week, site.clock.now())
@@ -62,13 +62,13 @@ def save_timetable(site: Site, name: str, hours: str) -> Week:
 
 
 def remove_timetable(site: Site, name: str) -> None:
-    """Remove one that nobody uses. Raises NotFound, UsageError."""
+    """Remove a timetable that is not in use. Raises NotFound, UsageError."""
     with change(site, "wifi", f"timetable {name!r} removed") as (roster, _):
         timetables.remove_timetable(roster, name)
 
 
 def hours_of(site: Site, which: str, ssid: str | None = None) -> list[Hours]:
-    """When a device may be on the networks, or on one. Raises NotFound, AmbiguousDevice."""
+    """Return when a device may be on the networks, or on one. Raises NotFound, AmbiguousDevice."""
     roster = site.roster_for_reading()
     if roster is None:
         raise NotFound("nothing is remembered yet: scopion scan looks for devices first")
@@ -92,7 +92,7 @@ def hours_of(site: Site, which: str, ssid: str | None = None) -> list[Hours]:
 
 
 def hours_of_others(site: Site, ssid: str) -> Hours:
-    """When those may be on a network who are on no list of it."""
+    """Return when devices on no list may be on a network."""
     roster = site.roster_for_reading()
     network = known_network(site, roster, ssid)
     if roster is None:

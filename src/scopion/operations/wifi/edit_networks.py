@@ -19,10 +19,10 @@ from scopion.roster.wifi.lists import ListMode, Network
 
 ALL_RADIOS = ("2.4", "5", "6")  # GHz
 DEFAULT_RADIOS = ALL_RADIOS[:2]
-# Of two SSIDs so alike, the longer of which has eight characters, one or two are other ones.
+# Two SSIDs this much alike, the longer of at least eight characters, differ in one or two characters.
 _LIKE = 0.85
 MAX_SSID_OCTETS = 32  # IEEE Std 802.11-2020, 9.4.2.2
-MOST_ENTRIES = 100_000  # no router holds as many; a slip of the keyboard
+MOST_ENTRIES = 100_000  # no router holds as many; a larger number is a typing mistake
 _ROUTER = re.compile(r"(?P<scheme>https?://)?(?P<host>[\w.-]+)(?::\d{1,5})?(?:/[\w./~%-]*)?", re.ASCII)
 
 
@@ -47,12 +47,12 @@ class KnownNetwork:
 
     @property
     def ssid(self) -> str:
-        """Its name on the air."""
+        """Return its SSID."""
         return self.network.ssid
 
 
 def networks(site: Site) -> list[KnownNetwork]:
-    """Every network that the roster or the settings know, with the number of its allow and deny entries."""
+    """Return every network of the roster or the settings, with the number of its allow and deny entries."""
     roster = site.roster_for_reading()
     entries = lists.all_entries(roster) if roster is not None else []
     counts = Counter((entry.ssid, entry.list) for entry in entries)
@@ -67,7 +67,7 @@ def networks(site: Site) -> list[KnownNetwork]:
 
 
 def as_held(site: Site, network: Network) -> Network:
-    """A network with the radios and the room that its enforcers have."""
+    """Return a network with the radios and the room that its enforcers have."""
     held_by = settings_of(site, network.ssid)
     room = [each.holds for each in held_by if each.holds is not None]
     room += [network.capacity] if network.capacity is not None else []
@@ -77,7 +77,7 @@ def as_held(site: Site, network: Network) -> Network:
 
 
 def known_network(site: Site, roster: Roster | None, ssid: str) -> Network:
-    """A network by its SSID; one that only an enforcer holds yet has empty lists and mode off. Raises NotFound."""
+    """Return a network by its SSID; one that only an enforcer holds has empty lists and mode off. Raises NotFound."""
     found = lists.find_network(roster, ssid) if roster is not None else None
     if found is None and has_enforcer(site, ssid):
         return as_held(site, new_network(site, ssid))
@@ -90,7 +90,9 @@ def known_network(site: Site, roster: Roster | None, ssid: str) -> Network:
 
 
 def nearest(site: Site, ssid: str) -> str | None:
-    """The known network whose SSID is so like this unknown one that it is probably meant; None for a known one."""
+    """Return the known network whose SSID is so like this unknown one that it is probably meant;
+    None for a known one.
+    """
     roster = site.roster_for_reading()
     known = [each.ssid for each in lists.all_networks(roster)] if roster is not None else []
     known += [each.network for each in site.settings.enforcer if each.network not in known]
@@ -108,24 +110,24 @@ def nearest(site: Site, ssid: str) -> str | None:
 
 
 def _bare(ssid: str) -> str:
-    """An SSID without what is mistyped most: capitals, blanks and signs."""
+    """Return an SSID without what is mistyped most: capitals, blanks and signs."""
     return "".join(filter(str.isalnum, ssid.casefold()))
 
 
 def default_router(site: Site) -> str:
-    """The page that a new network's list is probably on: the gateway's; empty if none is known."""
+    """Return the page that probably holds a new network's list: the gateway's; empty if none is known."""
     roster = site.roster_for_reading()
     gateways = [each.gateway for each in known_subnets(roster) if each.gateway] if roster else []
     return str(gateways[0]) if gateways else ""
 
 
 def is_known(site: Site, ssid: str) -> bool:
-    """Whether a network has been made, or an enforcer holds one."""
+    """Tell whether a network has been made, or an enforcer holds one."""
     return any(each.ssid == ssid for each in networks(site))
 
 
 def new_network(site: Site, ssid: str) -> Network:
-    """A network in mode off with the defaults. Raises UsageError for what cannot be an SSID."""
+    """Return a network in mode off with the defaults. Raises UsageError for what cannot be an SSID."""
     if clean(ssid) != ssid or not ssid or len(ssid.encode()) > MAX_SSID_OCTETS:
         raise UsageError(
             f"{clean(ssid)!r} cannot be an SSID: it has 1 to {MAX_SSID_OCTETS} octets, no control characters and no "
@@ -143,7 +145,7 @@ def new_network(site: Site, ssid: str) -> Network:
 
 
 def with_settings(network: Network, settings: NetworkSettings | None) -> Network:
-    """The network with what is given in place of what was. Raises UsageError."""
+    """Return the network with the given settings in place of the old ones. Raises UsageError."""
     if settings is None:
         return network
     if settings.capacity is not None and not 1 <= settings.capacity <= MOST_ENTRIES:
@@ -160,7 +162,9 @@ def with_settings(network: Network, settings: NetworkSettings | None) -> Network
 
 
 def checked_router(text: str) -> str:
-    """The address of a router's page. Raises UsageError for what is none, as an answer to another question."""
+    """Return the address of a router's page. Raises UsageError for other texts, such as an answer
+    to another question.
+    """
     match = _ROUTER.fullmatch(text)
     host = match["host"] if match else ""
     if match is None or not (_is_address(host) if re.fullmatch(r"[\d.]+", host) else match["scheme"] or "." in host):

@@ -27,12 +27,12 @@ class NetworkEffect:
 
     network: Network
     says: tuple[str, ...]
-    to_send: bool  # whether its enforcers, or the person with the sheet, have to be told
-    only_if_on: str  # what would put a list in force whose mode is off; else empty
+    to_send: bool  # whether its enforcers, or the person with the sheet, need the change
+    only_if_on: str  # the command that would put a list in force whose mode is off; else empty
 
 
 class Before:
-    """The policies of a network, and of those that share its lists, as they were before a change."""
+    """The policies of a network, and of those that share its lists, before a change."""
 
     def __init__(self, site: Site, roster: Roster, network: Network, devices: Sequence[Device]) -> None:
         self._site, self._roster, self._devices = site, roster, devices
@@ -40,7 +40,7 @@ class Before:
         self._before = {each.ssid: policy_for(roster, each, devices) for each in sharing}
 
     def told(self, chosen: Sequence[Subject]) -> tuple[NetworkEffect, ...]:
-        """What it means for some devices, the change having been made; the roster is as it will be."""
+        """Return what the change means for some devices; the roster is as it will be."""
         by_id = {device.id: device for device in self._devices}
         of_mac = {mac: device for device in self._devices for mac in device.macs}
         now, local = self._site.clock.now(), self._site.clock.local
@@ -63,7 +63,7 @@ class Before:
 
 
 class InForce:
-    """Whether entries of a network are in force now, as pushes and the person with the sheet have recorded."""
+    """Tells whether entries of a network are in force now, as pushes and the person with the sheet have recorded."""
 
     def __init__(self, site: Site, roster: Roster, network: Network, devices: Sequence[Device]) -> None:
         self._now = site.clock.now()
@@ -77,7 +77,7 @@ class InForce:
                 self._held[name, radio] = told.get(radio)
 
     def lacking(self, entry: Entry, macs: Sequence[MacAddress]) -> str:
-        """Why an entry has no effect now; empty if it has."""
+        """Return why an entry has no effect now; empty if it has."""
         if entry.paused:
             return "paused"
         if entry.until is not None and entry.until <= self._now:

@@ -1,4 +1,4 @@
-"""Whom entries are about - devices, bare addresses, whole groups - and what to be careful of before each is listed."""
+"""What entries are about - devices, bare addresses, whole groups - and what to be careful of before each is listed."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ _NAMED_AT_MOST = 4
 
 @dataclass(frozen=True, slots=True)
 class Subject:
-    """Whom an entry is about: a device, or a MAC address that no device has."""
+    """What an entry is about: a device, or a MAC address that no device has."""
 
     device: Device | None
     mac: MacAddress | None
@@ -41,12 +41,12 @@ class Subject:
 
     @property
     def keys(self) -> list[int | MacAddress]:
-        """Under what its entries may stand: a device's number first, then its bare MACs from before it was known."""
+        """Return the keys of its entries: a device's number first, then its bare MACs from before it was known."""
         return [self.device.id, *self.device.macs] if self.device else [self.mac] if self.mac else []
 
 
 def subject_of(devices: Sequence[Device], text: str) -> Subject:
-    """The device that is meant; a whole MAC address that no device has stands for itself."""
+    """Return the device that is meant; a whole MAC address that no device has stands for itself."""
     try:
         device = resolve(devices, text)
     except NotFound:
@@ -61,26 +61,26 @@ def subject_of(devices: Sequence[Device], text: str) -> Subject:
 
 
 def unique(chosen: Sequence[Subject]) -> list[Subject]:
-    """Each once."""
+    """Return each once."""
     return list({each.keys[0]: each for each in chosen}.values())
 
 
 def named(chosen: Sequence[Subject]) -> str:
-    """Who they are, in a sentence."""
+    """Return their names for a sentence."""
     return joined([each.name for each in chosen]) if len(chosen) <= 3 else counted(len(chosen), "device")
 
 
 def subject_keys(devices: Sequence[Device], which: str) -> tuple[str, int | MacAddress]:
-    """What somebody is called, and under what an entry of it stands. Raises NotFound, AmbiguousDevice."""
+    """Return the name of a device, and the key of its entry. Raises NotFound, AmbiguousDevice."""
     found = subject_of(devices, which)
     return found.name, found.keys[0]
 
 
 def all_known(site: Site, ssid: str) -> tuple[list[str], list[str]]:
-    """Everybody whom an allow list of all known devices has, by MAC, and the names of those who were left out.
+    """Return the devices for an allow list of all known ones, by MAC, and the names of those left out.
 
-    Known and guests, not on cable. Once a network's access points were read, those of whom nobody knows whether they
-    are on the air are left out.
+    They are known or guests, and not on cable. Once a network's access points were read, devices of unknown medium are
+    left out.
     """
     roster = site.roster_for_reading()
     devices = all_devices(roster) if roster is not None else []
@@ -100,7 +100,9 @@ def all_known(site: Site, ssid: str) -> tuple[list[str], list[str]]:
 
 
 def associated(site: Site, ssid: str) -> list[str]:
-    """Everybody who is associated with a network now, by MAC. Raises NotFound if nobody is, or nobody can tell."""
+    """Return all devices that are associated with a network now, by MAC. Raises NotFound if none is, or it cannot be
+    read.
+    """
     found, unread = read_stations(site, ssid)
     if found:
         remember_stations(site.roster, found)
@@ -110,7 +112,7 @@ def associated(site: Site, ssid: str) -> list[str]:
 
 
 def unknown_media(site: Site, subjects: Sequence[str]) -> list[tuple[Device, MacAddress]]:
-    """The adapters among some devices of which nobody knows whether they are wireless."""
+    """Return the adapters of some devices whose medium is not known."""
     roster = site.roster_for_reading()
     devices = all_devices(roster) if roster is not None else []
     chosen = [subject_of(devices, each).device for each in subjects]
@@ -126,7 +128,7 @@ def checked(
     which: ListMode,
     insist: bool,
 ) -> list[str]:
-    """What to be careful about. Raises Refused or UsageError for what should not, or cannot, be listed."""
+    """Return what to be careful about. Raises Refused or UsageError for what should not, or cannot, be listed."""
     device = subject.device
     if device is None:
         assert subject.mac is not None
@@ -145,7 +147,7 @@ def checked(
 
 
 def of_unknown_media(chosen: Sequence[Subject]) -> list[str]:
-    """The caution, one for all, about devices of which nobody knows which adapter is the wireless one."""
+    """Return one caution for all devices whose wireless adapter is not known."""
     unknown = {each.device: of_unknown_medium(each.device) for each in chosen if each.device is not None}
     doubtful = [device for device, macs in unknown.items() if macs]
     if not doubtful:
@@ -163,7 +165,7 @@ def of_unknown_media(chosen: Sequence[Subject]) -> list[str]:
 
 
 def _of_private(roster: Roster, devices: Sequence[Device], device: Device, which: ListMode) -> list[str]:
-    """What to know of a private address before it is listed; one that was seen to stay needs no caution."""
+    """Return what to know of a private address before it is listed; one that was seen to stay needs no caution."""
     told = []
     for each in habits(roster, devices, device):
         if each.advice:
@@ -175,7 +177,7 @@ def _of_private(roster: Roster, devices: Sequence[Device], device: Device, which
 
 
 def _of_look_alike(roster: Roster, devices: Sequence[Device], device: Device, which: ListMode) -> list[str]:
-    """That the same thing may be known under another address, which this entry does not cover."""
+    """Return that the same device may be known under another address, which this entry does not cover."""
     proposal = likeliest(roster, devices, device)
     if proposal is None:
         return []

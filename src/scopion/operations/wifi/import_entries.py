@@ -20,7 +20,7 @@ def import_foreign(
     description: str = "",
     insist: bool = False,
 ) -> dict[ListMode, list[str]]:
-    """Put everybody on the site's lists whom the enforcers of a network hold there; who is listed stays as he is.
+    """Put all addresses that the enforcers of a network hold on the site's lists; listed ones stay as they are.
 
     Returns the names by list. Raises EnforcerUnreachable, Refused.
     """

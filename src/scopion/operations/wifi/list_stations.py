@@ -1,4 +1,4 @@
-"""Who is associated where, with what the roster knows of them and whether the lists admit them."""
+"""Lists the associated stations, with what the roster knows of them and whether the lists admit them."""
 
 from __future__ import annotations
 
@@ -21,17 +21,17 @@ class StationRow:
 
     located: Located
     device: Device | None
-    listed: str  # on which list of the network it stands; empty: on none
+    listed: str  # its list of the network; empty: none
     admitted: bool  # whether the lists admit it now
 
     @property
     def traffic(self) -> int:
-        """Octets each way together."""
+        """Return octets each way together."""
         return (self.located.station.received or 0) + (self.located.station.sent or 0)
 
 
 def stations(site: Site, ssid: str | None = None) -> tuple[list[StationRow], list[Unread]]:
-    """Read the access points, and remember who is where. Raises NotFound if no enforcer is known."""
+    """Read the access points, and remember the stations. Raises NotFound if no enforcer is known."""
     known = [each for each in site.settings.enforcer if ssid in (None, each.network)]
     if not known:
         what = f"of {ssid!r} " if ssid else ""

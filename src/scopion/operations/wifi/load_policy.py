@@ -22,31 +22,31 @@ from scopion.wireless.coverage import Line
 from scopion.wireless.list_policy import ListPolicy, ListRule, policy_of, sorted_lines
 from scopion.wireless.refusals import refuse_lockout, refuse_more_than_fits
 
-# Who was not seen for so long has probably gone for good, and holds a place on a list that is full.
+# A device that was not seen for this long has probably gone for good, and takes a place on a full list.
 STALE = timedelta(days=60)
 
 
 def policy_for(roster: Roster, network: Network, devices: Sequence[Device] | None = None) -> ListPolicy:
-    """What people decided for a network."""
+    """Return what people decided for a network."""
     known = devices if devices is not None else all_devices(roster)
     entries = lists.all_entries(roster, network.lists)
     return policy_of(network, entries, known, timetables(roster), lists.exclusives(roster, network.ssid))
 
 
 def rules_on(policy: ListPolicy, which: ListMode) -> list[ListRule]:
-    """The rules of one list, each address once."""
+    """Return the rules of one list, each address once."""
     of_list = [rule for rule in policy.rules if rule.list is which]
     first = {rule.line.mac: rule for rule in reversed(of_list)}
     return [first[line.mac] for line in sorted_lines(rule.line for rule in of_list)]
 
 
 def lines_on(policy: ListPolicy, which: ListMode) -> tuple[Line, ...]:
-    """The lines of one list, whenever they hold."""
+    """Return the lines of one list, whenever they hold."""
     return sorted_lines(rule.line for rule in policy.rules if rule.list is which)
 
 
 def require_no_lockout(site: Site, roster: Roster) -> None:
-    """Raises Refused if any network's allow list is on and leaves somebody out who may not be refused."""
+    """Raise Refused if any network's allow list is on and lacks a device that must never be refused."""
     devices: list[Device] | None = None
     for network in lists.all_networks(roster):
         if network.mode is ListMode.ALLOW or network.others_hours:
@@ -55,7 +55,7 @@ def require_no_lockout(site: Site, roster: Roster) -> None:
 
 
 def refuse_switched_on_lockout(site: Site, network: Network, roster: Roster, devices: Sequence[Device]) -> None:
-    """Raises Refused if an allow list is on, now or at some hours, and leaves somebody out who may not be refused."""
+    """Raise Refused if an allow list is on, now or at some hours, and lacks a device that must never be refused."""
     if network.mode is not ListMode.ALLOW and not network.others_hours:
         return
     policy = policy_for(roster, network, devices)
@@ -70,14 +70,14 @@ def refuse_switched_on_lockout(site: Site, network: Network, roster: Roster, dev
 
 
 def refuse_exclusive_lockout(site: Site, network: Network, roster: Roster, devices: Sequence[Device]) -> None:
-    """Raises Refused if those whose a network is for a while are not all who may not be refused."""
+    """Raise Refused if the only devices of a network for a while lack one that must never be refused."""
     policy = policy_for(roster, network, devices)
     own = own_on(site, roster, network.ssid, devices)
     refuse_lockout(network, policy.only, own, essential_on(roster, network.ssid, devices))
 
 
 def essential_on(roster: Roster, ssid: str, devices: Iterable[Device]) -> list[Device]:
-    """The essential devices that use a network, or may: one that is known to be on another only does not."""
+    """Return the essential devices that use a network, or may: not those that are known to be on another one."""
     where = networks_of(roster)
     found = []
     for device in devices:
@@ -88,7 +88,7 @@ def essential_on(roster: Roster, ssid: str, devices: Iterable[Device]) -> list[D
 
 
 def refuse_too_long(site: Site, network: Network, roster: Roster, devices: Sequence[Device], which: ListMode) -> None:
-    """Raises Refused if a list does not fit, with what would."""
+    """Raise Refused if a list does not fit, with what would."""
     if which is ListMode.OFF:
         return
     policy = policy_for(roster, network, devices)
@@ -107,14 +107,16 @@ def refuse_too_long(site: Site, network: Network, roster: Roster, devices: Seque
 
 
 def own_on(site: Site, roster: Roster, ssid: str, devices: Sequence[Device]) -> set[MacAddress]:
-    """This machine's wireless adapters that use a network, or may: once its access points were read that is known."""
+    """Return this machine's wireless adapters that use a network, or may: its access points tell it
+    once they are read.
+    """
     where = networks_of(roster)
     read = ssid in where.values()
     return {mac for mac in own_wireless(site, devices) if not read or where.get(mac) == ssid}
 
 
 def own_wireless(site: Site, devices: Sequence[Device]) -> set[MacAddress]:
-    """This machine's wireless adapters that are in use: as the system tells, else as the roster remembers."""
+    """Return this machine's wireless adapters in use: as the system tells, else as the roster remembers."""
     interfaces = own_interfaces(site)
     if interfaces is None:
         adapters = [adapter for device in devices if device.own for adapter in device.adapters]
@@ -123,7 +125,7 @@ def own_wireless(site: Site, devices: Sequence[Device]) -> set[MacAddress]:
 
 
 def own_interfaces(site: Site) -> tuple[Interface, ...] | None:
-    """This machine's interfaces; None where there is no live network, or it is locked."""
+    """Return this machine's interfaces; None without a live network, or if it is locked."""
     try:
         return site.attachment.interfaces()
     except ScopionError:

@@ -19,9 +19,9 @@ from scopion.wireless.router_sheet import Sheet, make_sheet
 
 
 def sheet_of(site: Site, ssid: str, *, whole: bool = False) -> Sheet:
-    """The steps for the router's web page, as of now: the difference since it was typed in, or the ``whole`` list.
+    """Return the steps for the router's web page now: the difference since it was typed in, or the ``whole`` list.
 
-    Raises NotFound, or Refused for an allow list that admits nobody.
+    Raises NotFound, or Refused for an allow list that admits no device.
     """
     roster = site.roster_for_reading()
     network = known_network(site, roster, ssid)

@@ -32,15 +32,17 @@ class NetworkContext:
 
     @property
     def ssid(self) -> str:
-        """The network's name."""
+        """Return the network's name."""
         return self.network.ssid
 
     def own(self) -> set[MacAddress]:
-        """This machine's wireless adapters that use the network, or may."""
+        """Return this machine's wireless adapters that use the network, or may."""
         return own_on(self.site, self.roster, self.ssid, self.devices)
 
     def protected(self) -> list[MacAddress]:
-        """The addresses that must not be refused at any step: own adapters, the administrator's, essential devices."""
+        """Return addresses that must not be refused at any step: own adapters, the administrator's,
+        essential devices.
+        """
         found, logged_in = sorted(self.own()), way_in() or frozenset()
         for device in self.devices:
             if any(stay.present and stay.address in logged_in for stay in device.stays):
@@ -61,7 +63,7 @@ def open_network(site: Site, roster: Roster | None, ssid: str, policy: ListPolic
 
 
 def unknown_way_in() -> str:
-    """What to say if the command was given over SSH from an address that is not known; else empty."""
+    """Return what to say if the command came over SSH from an address that is not known; else empty."""
     if way_in() is not None:
         return ""
     return "it is not known from which device you are logged in over SSH: check that the list admits it"

@@ -1,4 +1,4 @@
-"""The enforcers of the site's networks, as its settings name them, and what is read from them."""
+"""Opens the enforcers of the site's networks, and reads their stations."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ class Unread:
 
 
 def settings_of(site: Site, ssid: str, name: str | None = None) -> list[EnforcerSettings]:
-    """The enforcers of a network, or the one that is named. Raises NotFound if there is no such one."""
+    """Return the enforcers of a network, or the named one. Raises NotFound."""
     found = [each for each in site.settings.enforcer if each.network == ssid and name in (None, each.name)]
     if not found and name is not None:
         known = [each.name for each in site.settings.enforcer if each.network == ssid]
@@ -38,13 +38,13 @@ def settings_of(site: Site, ssid: str, name: str | None = None) -> list[Enforcer
 
 
 def has_enforcer(site: Site, ssid: str) -> bool:
-    """Whether a network has an enforcer of its own; else its list is typed into a web page, by the sheet."""
+    """Tell whether a network has an enforcer; else its list is typed into a web page, by the sheet."""
     return bool(settings_of(site, ssid))
 
 
 @contextmanager
 def enforcers(site: Site, ssid: str, name: str | None = None) -> Iterator[list[Enforcer]]:
-    """The enforcers of a network, open as long as they are needed. Raises Refused where a person is the enforcer."""
+    """Open the enforcers of a network for the block. Raises Refused if a person is the enforcer."""
     described = settings_of(site, ssid, name)
     if not described:
         raise Refused(
@@ -60,7 +60,7 @@ def enforcers(site: Site, ssid: str, name: str | None = None) -> Iterator[list[E
 
 
 def open_enforcer(site: Site, settings: EnforcerSettings) -> Enforcer:
-    """An enforcer; nothing is reached before it is asked something."""
+    """Return an enforcer; nothing is reached before it is asked something."""
     attachment = site.attachment
     access = _access(site, settings.ssh)
     reach = Reach(lambda path: attachment.open_control(path, access), lambda: attachment.open_shell(access))
@@ -85,7 +85,7 @@ def _beside(folder: Path, name: str) -> Path:
 
 
 def read_stations(site: Site, ssid: str | None = None) -> tuple[list[Located], list[Unread]]:
-    """Who is associated with the site's networks, or one of them, and what could not be read."""
+    """Return the stations of the site's networks, or of one, and what could not be read."""
     found: list[Located] = []
     unread: list[Unread] = []
     for settings in site.settings.enforcer:
@@ -113,7 +113,7 @@ def read_stations(site: Site, ssid: str | None = None) -> tuple[list[Located], l
 
 
 def remember_stations(roster: Roster, found: Sequence[Located]) -> None:
-    """Note who is where, so that a device's card knows the access point and the medium."""
+    """Remember the stations, so that a device's card knows the access point and the medium."""
     for each in found:
         if each.station.links:
             note_links(roster, each.station.mac, each.station.links, each.at)

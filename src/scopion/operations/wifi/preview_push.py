@@ -26,7 +26,7 @@ class Preview:
 
 
 def preview(site: Site, ssid: str, choice: RadioChoice, *, drop_foreign: bool = False) -> Preview:
-    """What a push would do now. Raises EnforcerUnreachable, Refused where a person is the enforcer."""
+    """Return what a push would do now. Raises EnforcerUnreachable, Refused if a person is the enforcer."""
     context = open_network(site, site.roster_for_reading(), ssid)
     plans = []
     with enforcers(site, ssid, choice.enforcer) as opened:

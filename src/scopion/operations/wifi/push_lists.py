@@ -1,4 +1,4 @@
-"""Pushing lists to enforcers: everything is looked at before anything is changed, and one push goes on at a time."""
+"""Pushes lists to enforcers: everything is read and checked before anything is changed, and one push runs at a time."""
 
 from __future__ import annotations
 
@@ -21,8 +21,8 @@ from scopion.wireless.list_policy import read_policy
 def push(site: Site, ssid: str, request: PushRequest, *, on_step: OnStep = lambda *_: None) -> list[Pushed]:
     """Put a network's list in force on its enforcers, one after the other.
 
-    Raises Refused for what would lock somebody out, EnforcerUnreachable if it failed and all is as it was before,
-    Divided if it failed and all is not.
+    Raises Refused for what would lock somebody out, EnforcerUnreachable if it failed and everything is as before,
+    Divided if it failed and something is not.
     """
     with only_push(site.folder):
         settle_interrupted(site)
@@ -30,7 +30,7 @@ def push(site: Site, ssid: str, request: PushRequest, *, on_step: OnStep = lambd
 
 
 def push_published(site: Site, last: Push, because: str, *, radios: Sequence[str] = ()) -> list[Pushed]:
-    """Put in force what was published with an earlier push, as it is to be by now: the watch does at each change.
+    """Put in force what an earlier push published, as it is wanted by now: the watch does this at each change.
 
     An earlier one that is to be taken back still is, and takes this one with it.
     """
@@ -38,7 +38,7 @@ def push_published(site: Site, last: Push, because: str, *, radios: Sequence[str
     with only_push(site.folder):
         settle_interrupted(site)
         choice = RadioChoice(last.enforcer, tuple(radios or last.radios))
-        # Nobody is there to insist; whoever published it has.
+        # No person is there to insist; the person who published it has.
         request = PushRequest(choice, because, insist=True)
         context = open_network(site, site.roster, last.ssid, read_policy(last.policy))
         return _push(context, request, lambda *_: None)
@@ -49,7 +49,7 @@ def _push(context: NetworkContext, request: PushRequest, on_step: OnStep) -> lis
     found: list[Pushed] = []
     with enforcers(site, ssid, request.choice.enforcer) as opened:
         planned = []
-        for enforcer in opened:  # all is looked at before anything is changed
+        for enforcer in opened:  # everything is read before anything is changed
             plans = plan_radios(context, enforcer, request.choice, drop_foreign=request.drop_foreign)
             for plan in plans:
                 require_room(context, plan)
@@ -77,7 +77,7 @@ def _push(context: NetworkContext, request: PushRequest, on_step: OnStep) -> lis
 
 
 def settle_interrupted(site: Site) -> list[Push]:
-    """Note the pushes whose process has been ended. Called by who holds the lock: nobody else is pushing."""
+    """Note the pushes whose process has ended. The caller holds the lock, so no other push runs."""
     roster = site.roster
     found = [each for each in pushes(roster) if each.state is PushState.RUNNING]
     for each in found:
@@ -86,7 +86,7 @@ def settle_interrupted(site: Site) -> list[Push]:
 
 
 def resume_interrupted(site: Site) -> list[Pushed]:
-    """Go on with pushes whose process has been ended, as they were published; what is to be taken back still is."""
+    """Go on with pushes whose process has ended, as they were published; deadlines stay."""
     with only_push(site.folder):
         settle_interrupted(site)
         latest: dict[tuple[str, str], Push] = {}

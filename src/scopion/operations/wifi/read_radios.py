@@ -26,7 +26,7 @@ class RadioChoice:
 
 
 def chosen_radios(enforcer: Enforcer, choice: RadioChoice) -> list[str]:
-    """The bands of an enforcer's radios that are chosen. Raises Refused for one that it does not have."""
+    """Return the chosen bands of an enforcer's radios. Raises Refused for one that it does not have."""
     has = enforcer.radios()
     if not has:
         raise Refused(f"{enforcer.name} carries {enforcer.ssid!r} on no radio")
@@ -39,7 +39,7 @@ def chosen_radios(enforcer: Enforcer, choice: RadioChoice) -> list[str]:
 def plan_radios(
     context: NetworkContext, enforcer: Enforcer, choice: RadioChoice, *, drop_foreign: bool = False
 ) -> list[RadioPlan]:
-    """Read the chosen radios of an enforcer, and say what each would need. Raises EnforcerUnreachable, Refused."""
+    """Read the chosen radios of an enforcer; return what each would need. Raises EnforcerUnreachable, Refused."""
     first = context.protected()
     return [
         plan_radio(
@@ -54,7 +54,7 @@ def plan_radios(
 
 
 def left_there(roster: Roster, enforcer: Enforcer, radio: str, *, before: int | None = None) -> Held:
-    """The entries of ours that pushes, or those before push number ``before``, have left on a radio.
+    """Return the entries of ours that pushes, or those before push number ``before``, have left on a radio.
 
     A push that was interrupted may have left some, too.
     """
@@ -71,7 +71,7 @@ def left_there(roster: Roster, enforcer: Enforcer, radio: str, *, before: int | 
 
 
 def last_published(roster: Roster, ssid: str, enforcer: str) -> Mapping[str, Held]:
-    """What each radio was last made to hold, by its band: by a push, or by a person with the sheet."""
+    """Return what each radio was last made to hold, by its band: by a push, or by a person with the sheet."""
     found: dict[str, Held] = {}
     for each in pushes(roster, ssid):
         if each.enforcer == enforcer and each.state is PushState.DONE:

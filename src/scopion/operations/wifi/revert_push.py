@@ -1,4 +1,4 @@
-"""Taking pushes back: the last one, or any other; by hand, or because nobody has kept it until its deadline."""
+"""Takes pushes back: the last one, or any other; by hand, or because no person kept it until its deadline."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ from scopion.wireless.order_steps import disconnections
 from scopion.wireless.plan_radio import RadioPlan, back_to
 from scopion.wireless.refusals import quoted
 
-# Nobody begins to take a push back that has so much time left.
+# A push with this much time left is not being taken back yet.
 _TIME_LEFT = timedelta(seconds=2)
 
 
@@ -41,7 +41,7 @@ def keep(site: Site, ssid: str | None = None) -> list[Push]:
     """Keep pushes that would be taken back. Raises NotFound if there is none."""
     roster = site.roster
     waiting = _waiting(roster, ssid)
-    # With time left no taking back has begun, and another push, which may take long, is not waited for.
+    # With time left no reverting has begun, so this does not wait for another push, which may take long.
     kept = [each for each in waiting if time_left(site, roster, each) >= _TIME_LEFT]
     for each in kept:
         keep_push(roster, each.id)
@@ -57,7 +57,7 @@ def keep(site: Site, ssid: str | None = None) -> list[Push]:
 
 
 def time_left(site: Site, roster: Roster, push: Push) -> timedelta:
-    """How long a push is kept that nobody keeps, by a clock that cannot be set as long as the machine runs on."""
+    """Return the time until a push is taken back, by a clock that cannot be set while the machine runs on."""
     return timedelta(seconds=left_s(roster, push, site.clock.now(), site.boot()))
 
 
@@ -66,7 +66,7 @@ def _waiting(roster: Roster, ssid: str | None) -> list[Push]:
 
 
 def revert_overdue(site: Site) -> list[tuple[Push, list[Pushed], str]]:
-    """Take back every push whose deadline has passed; with each, what came of it and what went wrong."""
+    """Take back every push whose deadline has passed. Returns each with its result and what went wrong."""
     roster = site.roster_for_reading()
     if roster is None or not any(time_left(site, roster, each) <= timedelta() for each in with_deadline(roster)):
         return []
@@ -103,7 +103,7 @@ def revert_to(
 ) -> list[Pushed]:
     """Put back what an enforcer held before a push, whatever has been pushed since.
 
-    ``if_waiting``: not if somebody has kept it meanwhile.
+    ``if_waiting``: not if a person has kept it meanwhile.
     """
     with only_push(site.folder):
         roster = site.roster
@@ -134,7 +134,7 @@ def revert_to(
 
 
 def _by_hand(site: Site, typed: Push) -> Refused:
-    """What only the person can take back who typed it in."""
+    """Return the refusal for what only the person who typed it in can take back."""
     at = site.clock.local(typed.at)
     return Refused(
         f"what was typed in for {typed.ssid!r} on {at:%Y-%m-%d at %H:%M} (push {typed.id}) goes back by hand: change "
@@ -143,7 +143,7 @@ def _by_hand(site: Site, typed: Push) -> Refused:
 
 
 def _published_before(roster: Roster, meant: Push) -> ListPolicy | None:
-    """What was published before a push to all of its radios; None: nothing was, or to some of them only.
+    """Return what was published before a push to all of its radios; None: nothing was, or to some of them only.
 
     The watch carries out what was published: on a radio that had no list it would bring back what was just taken back.
     """
@@ -158,7 +158,9 @@ def _published_before(roster: Roster, meant: Push) -> ListPolicy | None:
 def _plan_back(
     context: NetworkContext, enforcer: Enforcer, radio: str, told: Mapping[str, Any], ours: Held
 ) -> RadioPlan:
-    """The way back on a radio; ``ours`` is what pushes before had left there: the rest was others' then."""
+    """Return the way back on a radio; ``ours`` is what earlier pushes had left there: the rest
+    belonged to others then.
+    """
     reading = read_radio(enforcer, radio)
     before = read_held(told["before"])
     target = Held(before.allow, before.deny, before.mode or ListMode.OFF)

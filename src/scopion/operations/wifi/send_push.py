@@ -1,7 +1,7 @@
-"""One push to one enforcer, from its record's beginning to its end: step by step, read back, brought back if it fails.
+"""One push to one enforcer, from its record's beginning to its end: step by step, read back, rolled back if it fails.
 
-It is begun in the roster before anything is sent, and noted after each radio: whoever is killed half-way leaves behind
-what is needed to go on, or to go back.
+It is recorded in the roster before anything is sent, and after each radio: a process that is killed half-way leaves
+behind what is needed to go on, or to go back.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ from scopion.wireless.list_policy import policy_document
 from scopion.wireless.order_steps import disconnections
 from scopion.wireless.plan_radio import RadioPlan, back_to
 
-OnStep = Callable[[str, str, ListStep], None]  # enforcer, radio, what is being done
+OnStep = Callable[[str, str, ListStep], None]  # enforcer, radio, the step
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +42,7 @@ class PushRequest:
 
 @dataclass(frozen=True, slots=True)
 class Pushed:
-    """What became of a push to one enforcer."""
+    """The result of a push to one enforcer."""
 
     push: Push
     plans: tuple[RadioPlan, ...]
@@ -51,7 +51,7 @@ class Pushed:
 
     @property
     def read_back(self) -> Mapping[str, Held]:
-        """What each radio held afterwards, by band."""
+        """Return what each radio held afterwards, by band."""
         return {radio: read_held(told["after"]) for radio, told in self.push.radios.items() if told["after"]}
 
 
@@ -68,7 +68,7 @@ class PushRun:
         *,
         publishes: bool = True,
     ) -> None:
-        """``publishes``: whether the context's policy is put in force, so that its hours go on to be carried out."""
+        """Take a plan for each radio; ``publishes``: whether the context's policy is put in force, with its hours."""
         self._site, self._roster, self._enforcer = context.site, context.roster, enforcer
         self._plans, self._request = tuple(plans), request
         self._policy = context.policy if publishes else None
@@ -88,9 +88,9 @@ class PushRun:
         self._mode_set: set[str] = set()
 
     def run(self) -> Pushed:
-        """All radios, each step by step; then read back."""
+        """Write all radios step by step, read them back, and make them last. Returns the result."""
         clock = self._site.clock
-        # Files that this account may not read do not keep a list from being put in force: making it last tells that.
+        # Files that this account may not read do not stop the list: making it last reports that.
         with suppress(EnforcerUnreachable):
             self._files = self._enforcer.files()
         with self._roster.transaction():
@@ -118,7 +118,7 @@ class PushRun:
             problem = self._keep()
         except (ScopionError, OSError) as error:
             self._go_back(number, str(error), error)
-        except BaseException as error:  # told to stop: nothing is left half-done if it can be helped
+        except BaseException as error:  # told to stop: nothing is left half-done if possible
             self._go_back(number, "it was told to stop", error)
             raise
         end_push(self._roster, number, PushState.DONE, clock.now(), problem)
@@ -137,7 +137,7 @@ class PushRun:
             self._enforcer.take(plan.radio, step)
 
     def _read_back(self, plan: RadioPlan) -> Held:
-        """What the radio holds by now. Raises EnforcerUnreachable if that is not what was sent."""
+        """Return what the radio holds by now. Raises EnforcerUnreachable if that is not what was sent."""
         self._enforcer.check(plan.radio)
         held = self._enforcer.held(plan.radio)
         if not held.holds_the_same(plan.target):
@@ -151,13 +151,13 @@ class PushRun:
                 f"{plan.enforcer} ({plan.radio} GHz) does not hold what was sent: "
                 f"{joined(list(filter(None, said))) or f'its mode is {held.mode}'}; has it begun anew meanwhile?"
             )
-        if plan.traits.reads_stations:  # who has associated while the list was being written
+        if plan.traits.reads_stations:  # stations that have associated while the list was being written
             for step in disconnections(plan.target, self._enforcer.stations(plan.radio)):
                 self._enforcer.take(plan.radio, step)
         return held
 
     def _keep(self) -> str:
-        """Make it last through a restart; that this fails does not undo what is in force."""
+        """Make it last through a restart; a failure of that does not undo what is in force."""
         problems = []
         for plan in self._plans:
             try:
@@ -201,7 +201,7 @@ class PushRun:
         ) from None
 
     def _put_files_back(self) -> dict[str, str]:
-        """Files, too, hold what they held: what was made to last would be in force after the next restart."""
+        """Put files back, too: the written ones would be in force after the next restart."""
         try:
             self._enforcer.put_back(self._files)
         except (ScopionError, OSError):
@@ -210,7 +210,7 @@ class PushRun:
         return {}
 
     def _state_of(self, plan: RadioPlan) -> str:
-        """What can be said of a radio that was touched and cannot be brought back."""
+        """Return what is known of a radio that was touched and cannot be brought back."""
         try:
             held = self._enforcer.held(plan.radio)
         except (ScopionError, OSError):
@@ -220,7 +220,7 @@ class PushRun:
 
 
 def _with_mode(plan: RadioPlan, roster: Roster, enforcer: Enforcer) -> Held:
-    """What a radio held before, with the mode that was set last where none can be read."""
+    """Return what a radio held before, with the mode that was set last if none can be read."""
     if plan.held.mode is not None:
         return plan.held
     last = last_published(roster, enforcer.ssid, enforcer.name).get(plan.radio)

@@ -1,4 +1,4 @@
-"""Modes of wireless networks: what each means for whom, whose a network is for a while, and the hours of all others."""
+"""Modes of wireless networks: what each means for which devices, exclusive times, and the hours of other devices."""
 
 from __future__ import annotations
 
@@ -34,17 +34,17 @@ _NAMED_AT_MOST = 4
 
 @dataclass(frozen=True, slots=True)
 class Lists:
-    """How a network uses lists; None: as it does."""
+    """How a network uses lists; None: unchanged."""
 
     mode: ListMode | None = None
     of: str | None = None  # the network whose lists it uses; empty: its own
-    others_hours: str | None = None  # when those may associate who are on no list
+    others_hours: str | None = None  # when devices on no list may associate
 
 
 def set_mode(
     site: Site, ssid: str, wish: Lists, settings: NetworkSettings | None, *, insist: bool = False
 ) -> tuple[Network, str]:
-    """Change a network's mode or settings. Returns it, and what that means for whom, in a sentence or two."""
+    """Change a network's mode or settings. Returns it, and what that means, in a sentence or two."""
     with change(site, "wifi") as (roster, described):
         network = with_settings(_stored(site, roster, ssid), settings)
         network = replace(network, mode=wish.mode or network.mode)
@@ -82,7 +82,7 @@ def set_exclusive(
 
 
 def end_exclusive(site: Site, ssid: str) -> None:
-    """Give a network back to all whom its lists admit. Raises NotFound if it was nobody's."""
+    """Open a network again to all devices that its lists admit. Raises NotFound if it was not exclusive."""
     with change(site, "wifi", f"{ssid!r} for all again") as (roster, _):
         network = lists.network(roster, ssid)
         if network.only_until is None or network.only_until <= site.clock.now():
@@ -92,7 +92,7 @@ def end_exclusive(site: Site, ssid: str) -> None:
 
 
 def explained(site: Site, network: Network, roster: Roster, devices: Sequence[Device]) -> str:
-    """What a network's lists mean now, and for whom of those who are here."""
+    """Return what a network's lists mean now, and for which present devices."""
     policy = policy_for(roster, network, devices)
     now = wanted(policy, site.clock.now(), site.clock.local)
     said = consequence(
@@ -111,11 +111,11 @@ def explained(site: Site, network: Network, roster: Roster, devices: Sequence[De
 
 
 def _affected(roster: Roster, network: Network, now: WantedList, devices: Sequence[Device]) -> str:
-    """Who of those on the air now will be refused; nothing where nobody is."""
+    """Return which devices on the air will be refused; empty if none."""
     if now.mode is ListMode.OFF:
         return ""
     where = networks_of(roster)
-    # Once its access points were read, it is known who is on the air; before that, who may be.
+    # Once its access points were read, the devices on the air are known; before that, those that may be.
     otherwise = "" if network.ssid in where.values() else network.ssid
     here = [
         device
@@ -138,13 +138,13 @@ def _affected(roster: Roster, network: Network, now: WantedList, devices: Sequen
 
 
 def _stored(site: Site, roster: Roster, ssid: str) -> Network:
-    """A network as people have set it; one that only an enforcer holds is made. Raises NotFound."""
+    """Return a network as people have set it; one that only an enforcer holds is made. Raises NotFound."""
     known_network(site, roster, ssid)
     return lists.find_network(roster, ssid) or new_network(site, ssid)
 
 
 def _lists_of(roster: Roster, network: Network, other: str) -> str | None:
-    """The network whose lists are used. Raises NotFound, UsageError."""
+    """Return the network whose lists are used. Raises NotFound, UsageError."""
     if other in ("", network.ssid):
         return None
     found = lists.network(roster, other)

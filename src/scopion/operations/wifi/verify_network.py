@@ -1,4 +1,4 @@
-"""Whether a network's list does what it should: read back, looked up among the associated, and looked for by a scan."""
+"""Verifies a network's list: read back, compared with the associated stations, and looked for by a scan."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ from scopion.wireless.verdict import Check, Verdict
 
 
 def verify(site: Site, ssid: str, *, clients: str | None = None, scan: bool = True) -> Verdict:
-    """Look whether a network's list is in force. ``clients``: a router's client list as somebody copied it."""
+    """Verify that a network's list is in force and works. ``clients``: a copied client list of the router's page."""
     looking = _Verification(open_network(site, site.roster_for_reading(), ssid))
     if has_enforcer(site, ssid):
         looking.at_enforcers()
@@ -45,7 +45,7 @@ def verify(site: Site, ssid: str, *, clients: str | None = None, scan: bool = Tr
 
 
 def _note(site: Site, verdict: Verdict) -> None:
-    """Keep what came of it; whoever may only read the roster is told all the same."""
+    """Keep the result; a user who may only read the roster gets it all the same."""
     unmet = [f"{each.where}: {each.says}" for each in verdict.checks if each.met is False]
     seen = verdict.met if any(each.met is not None for each in verdict.checks) else None
     with suppress(StorageFailed):
@@ -65,7 +65,7 @@ class _Verification:
         self.verdict = Verdict(context.network)
 
     def at_enforcers(self) -> None:
-        """The lists that they hold, and who is associated."""
+        """Check the lists that enforcers hold, and their stations."""
         for settings in settings_of(self._site, self._network.ssid):
             try:
                 with enforcers(self._site, self._network.ssid, settings.name) as opened:
@@ -134,7 +134,7 @@ class _Verification:
                 )
 
     def at_sheet(self) -> None:
-        """What somebody typed in, as far as they said so."""
+        """Check what a person typed in, as far as they said so."""
         last = self._last_done()
         if last is None:
             said = "nobody has said yet that it was typed in: scopion wifi done"
@@ -155,7 +155,7 @@ class _Verification:
             self._note("the router's page", "list", False, said)
 
     def at_clients(self, text: str) -> None:
-        """Who is on a client list that somebody copied from the router's page."""
+        """Check which clients are on a copied client list."""
         reading = read_client_list(text, self._site.clock.now())
         where = "the client list"
         if not reading.observations:
@@ -182,7 +182,7 @@ class _Verification:
             self.verdict.notes.append(f"{counted(reading.unread, 'place')} of the client list could not be read")
 
     def by_scan(self) -> None:
-        """Who of the refused answers."""
+        """Check which refused devices answer a scan."""
         where = "a scan"
         try:
             prepared = self._scan_of_the_site()
@@ -203,9 +203,9 @@ class _Verification:
         self._look_alikes(present)
 
     def _scan_of_the_site(self) -> PreparedScan:
-        """A scan of the subnet that a scan takes by itself, if it is the site's, else of one that is.
+        """Return a scan of the subnet that a scan takes by default, if it is the site's, else of one that is.
 
-        Raises NoInterface where this machine is on none of them: elsewhere nobody who is refused answers, either.
+        Raises NoInterface if this machine is on none of them: elsewhere no refused device answers, either.
         """
         known = subnets_of(self._site, self._roster)
         attached = {
@@ -231,7 +231,7 @@ class _Verification:
             raise NoInterface(f"this is none of the site's networks, {recognition.reason}")
 
     def _by_other_adapters(self, present: Mapping[MacAddress, Observation]) -> None:
-        """Whether somebody whose wireless adapter is refused is here by another one."""
+        """Note devices that are here by another adapter than the refused one."""
         if self._wanted.mode is not ListMode.DENY:
             return
         for device in self._devices:
@@ -242,7 +242,7 @@ class _Verification:
                 self.verdict.notes.append(f"{device.called} is here {how} ({others[0]})")
 
     def _is_refused(self, mac: MacAddress, medium: Medium) -> bool:
-        """Whether a list is meant to keep an address away: named on a deny list, or on the air and on no allow list."""
+        """Tell whether a list is meant to refuse an address: named on a deny list, or wireless and on no allow list."""
         if self._wanted.admits(mac):
             return False
         if self._wanted.mode is ListMode.DENY:
@@ -252,12 +252,12 @@ class _Verification:
         return medium is Medium.WIRELESS and not own and self._on_this(mac)
 
     def _on_this(self, mac: MacAddress) -> bool:
-        """Whether somebody on the air may be on this network: not if it is known to be on another."""
+        """Tell whether a device on the air may be on this network: not if it is known to be on another."""
         where = [each.ssid for each in self._stations if mac in (each.station.mac, *each.station.links)]
         return not where or self._network.ssid in where
 
     def _explained(self, mac: MacAddress, present: Mapping[MacAddress, Observation]) -> tuple[bool | None, str]:
-        """Why somebody who is refused is here all the same, and whether that speaks against the list."""
+        """Return why a refused device is here all the same, and whether that speaks against the list."""
         here = [each for each in self._stations if mac in (each.station.mac, *each.station.links)]
         for each in here:
             if each.ssid != self._network.ssid:
@@ -282,7 +282,7 @@ class _Verification:
         return False, "by cable, by a radio without the list, or by another access point"
 
     def _look_alikes(self, present: Mapping[MacAddress, Observation]) -> None:
-        """Whether somebody who is refused and gone may be back under another address."""
+        """Note refused devices that are gone and may be back under another address."""
         if self._wanted.mode is not ListMode.DENY:
             return
         for mac in sorted(self._wanted.macs - set(present)):
@@ -299,12 +299,12 @@ class _Verification:
                 )
 
     def at_lifted(self) -> None:
-        """Who is admitted again since the last push: presence is not demanded of them."""
+        """Note devices that are admitted again since the last push; they need not be present."""
         done = [each for each in pushes(self._roster, self._network.ssid, 20) if each.state is PushState.DONE]
         if not done:
             return
         before = {mac for told in done[0].radios.values() for mac in read_held(told["before"]).deny}
-        # What was read decides: an entry of others that was kept still refuses.
+        # What was read decides: a kept entry of others still refuses.
         kept = {
             mac
             for held in (plan.held for plan in self._plans)
