@@ -48,7 +48,7 @@ def _parsed(text: str, clock: Clock, *, ahead: bool, end: bool) -> datetime:
     today = clock.local(now).date()
     day = _day(first, today, ahead)
     if day is None:
-        at = parse_time(plain)
+        at = parse_time(plain, seconds=True)
         if at is None:
             raise ValueError(f"{text.strip()!r} is not a moment: {HOW}")
         moment = clock.from_local(datetime.combine(today, at))
@@ -56,7 +56,7 @@ def _parsed(text: str, clock: Clock, *, ahead: bool, end: bool) -> datetime:
             step = timedelta(days=1 if ahead else -1)
             moment = clock.from_local(datetime.combine(today + step, at))
         return moment
-    at = parse_time(rest.removeprefix("at ")) if rest else time(0)
+    at = parse_time(rest.removeprefix("at "), seconds=True) if rest else time(0)
     if at is None:
         raise ValueError(f"{rest!r} is not a time of day: write it as 14:00")
     return clock.from_local(datetime.combine(day + timedelta(days=1 if end and not rest else 0), at))

@@ -45,10 +45,13 @@ def parse_weekday(text: str) -> int | None:
     return next((day for day, name in enumerate(WEEKDAYS) if len(word) >= 3 and name.casefold().startswith(word)), None)
 
 
-def parse_time(text: str) -> time | None:
-    """Read ``8:00``, ``08:00`` or ``08:00:30``; None for what is no time. Raises ValueError for ``25:00``."""
+def parse_time(text: str, *, seconds: bool = False) -> time | None:
+    """Read ``8:00`` or ``08:00``, with ``seconds`` also ``08:00:30``; None for what is no time.
+
+    Raises ValueError for ``25:00``.
+    """
     match = _TIME.fullmatch(text.strip())
-    if match is None:
+    if match is None or (match[3] and not seconds):
         return None
     try:
         return time(int(match[1]), int(match[2]), int(match[3] or 0))

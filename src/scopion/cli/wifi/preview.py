@@ -50,7 +50,7 @@ class RadioOptions:
         """As the operations take it."""
         from scopion.operations.wifi.read_radios import RadioChoice
 
-        return RadioChoice(self.enforcer, self.radios or None)
+        return RadioChoice(self.enforcer, self.radios)
 
 
 @click.command()

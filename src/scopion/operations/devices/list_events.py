@@ -47,10 +47,11 @@ def event_log(
     devices = all_devices(roster)
     chosen = tuple(resolve(devices, text).id for text in which)
     wanted = EventFilter(since, until, tuple(map(EventKind, kinds)), chosen)
-    return Log(_told(site, find_events(roster, wanted, limit), devices), count_events(roster, wanted))
+    return Log(logged(site, find_events(roster, wanted, limit), devices), count_events(roster, wanted))
 
 
-def _told(site: Site, events: Sequence[Event], devices: Sequence[Device]) -> list[LoggedEvent]:
+def logged(site: Site, events: Sequence[Event], devices: Sequence[Device]) -> list[LoggedEvent]:
+    """Return events with their sentences; ``devices`` are those that they may be about."""
     by_id, owner = {device.id: device for device in devices}, owners(devices)
     return [
         LoggedEvent(event, device, sentence(event, device, site.vendors, other=owner.get(event.other_mac)))

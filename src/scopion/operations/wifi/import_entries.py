@@ -27,7 +27,7 @@ def import_foreign(
     held: dict[ListMode, set[str]] = {ListMode.ALLOW: set(), ListMode.DENY: set()}
     with enforcers(site, ssid, enforcer) as opened:
         for each in opened:
-            for radio in chosen_radios(each, RadioChoice(enforcer, radios or None)):
+            for radio in chosen_radios(each, RadioChoice(enforcer, radios)):
                 found = read_radio(each, radio).held
                 held[ListMode.ALLOW] |= set(map(str, found.allow))
                 held[ListMode.DENY] |= set(map(str, found.deny))

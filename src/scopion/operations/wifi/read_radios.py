@@ -19,10 +19,10 @@ from scopion.wireless.plan_radio import RadioPlan, plan_radio
 
 @dataclass(frozen=True, slots=True)
 class RadioChoice:
-    """Which radios of which enforcer a command is about; None: all."""
+    """Which radios of which enforcer a command is about; None and empty: all."""
 
     enforcer: str | None = None
-    radios: tuple[str, ...] | None = None
+    radios: tuple[str, ...] = ()  # bands in GHz
 
 
 def chosen_radios(enforcer: Enforcer, choice: RadioChoice) -> list[str]:
@@ -30,10 +30,10 @@ def chosen_radios(enforcer: Enforcer, choice: RadioChoice) -> list[str]:
     has = enforcer.radios()
     if not has:
         raise Refused(f"{enforcer.name} carries {enforcer.ssid!r} on no radio")
-    missing = [radio for radio in choice.radios or () if radio not in has]
+    missing = [radio for radio in choice.radios if radio not in has]
     if missing:
         raise Refused(f"{enforcer.name} has no {joined(missing)} GHz radio for {enforcer.ssid!r}: {joined(list(has))}")
-    return [radio for radio in has if choice.radios is None or radio in choice.radios]
+    return [radio for radio in has if not choice.radios or radio in choice.radios]
 
 
 def plan_radios(

@@ -1,0 +1,204 @@
+"""Makes the API's values of the core's. Nothing is read or decided here."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from ipaddress import ip_address
+
+from scopion.api import values
+from scopion.model.errors import UsageError
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Medium, Observation, Source, Trait, TraitKind
+from scopion.model.text import clean
+from scopion.operations.devices.identify_device import Described
+from scopion.operations.devices.list_events import LoggedEvent
+from scopion.operations.devices.map_addresses import AddressMap
+from scopion.operations.exchange.import_records import Imported
+from scopion.operations.exchange.take_over import Plan
+from scopion.operations.scan.describe_hosts import Host
+from scopion.operations.scan.scan_result import ScanResult, notes
+from scopion.operations.wifi.edit_entries import EntryChange, ListedEntry
+from scopion.operations.wifi.explain_effects import NetworkEffect
+from scopion.operations.wifi.send_push import Pushed
+from scopion.reports.address_use import Use
+from scopion.reports.content import Report
+from scopion.vendors.registry import Vendor
+from scopion.wireless.verdict import Verdict
+
+_LONGEST_NAME = 255  # RFC 1035, 2.3.4
+_MEDIUM = {None: Medium.UNKNOWN, True: Medium.WIRELESS, False: Medium.CABLE}
+
+
+def vendor(found: Vendor) -> values.Vendor:
+    """Return the vendor of a MAC address."""
+    return values.Vendor(found.name, str(found.kind), found.prefix)
+
+
+def device(known: Described) -> values.Device:
+    """Return a device with its vendor and its guessed kind."""
+    it = known.device
+    return values.Device(
+        id=it.id,
+        called=it.called,
+        standing=it.standing,
+        label=it.label,
+        owner=it.owner,
+        place=it.place,
+        note=it.note,
+        because=it.because,
+        guest_until=it.guest_until,
+        essential=it.essential,
+        present=it.present,
+        own=it.own,
+        gateway=it.gateway,
+        first_seen=it.first_seen,
+        last_seen=it.last_seen,
+        macs=it.macs,
+        addresses=it.addresses,
+        host_names=tuple(name.value for name in it.host_names),
+        vendor=known.vendors[0].name if known.vendors else "",
+        kind=known.guess.kind,
+    )
+
+
+def event(logged: LoggedEvent) -> values.Event:
+    """Return an event with its sentence."""
+    it = logged.event
+    return values.Event(it.at, it.kind, logged.sentence, it.device_id, it.mac, it.address)
+
+
+def scan(result: ScanResult, events: Sequence[LoggedEvent]) -> values.Scan:
+    """Return the result of a scan."""
+    return values.Scan(
+        range=result.range,
+        method=str(result.method),
+        started=result.started,
+        answered=result.answered,
+        hosts=tuple(map(_host, result.hosts)),
+        events=tuple(map(event, events)),
+        notes=tuple(notes(result)),
+        remembered=result.folded and not result.not_remembered,
+    )
+
+
+def _host(it: Host) -> values.Host:
+    return values.Host(
+        address=it.address,
+        mac=it.mac,
+        name=it.name,
+        vendor=it.vendor.name if it.vendor is not None else "",
+        kind=it.guess.kind,
+        rtt_s=it.rtt_s,
+        device_id=it.device.id if it.device is not None else None,
+        ports=it.ports,
+    )
+
+
+def observation(seen: values.Sighting, now: datetime) -> Observation:
+    """Return what the roster takes in; ``now`` is for what has no moment. Raises InvalidMacAddress, UsageError."""
+    name = clean(seen.name, _LONGEST_NAME)
+    try:
+        address = ip_address(seen.address) if isinstance(seen.address, str) else seen.address
+    except ValueError:
+        raise UsageError(f"{seen.address!r} is no IP address: write it as 192.0.2.7 or 2001:db8::7") from None
+    return Observation(
+        seen.mac if isinstance(seen.mac, MacAddress) else MacAddress.parse(seen.mac),
+        address,
+        seen.at or now,
+        Source.LISTING,
+        medium=_MEDIUM[seen.wireless],
+        traits=(Trait(TraitKind.NAME, name, Source.LISTING),) if name else (),
+        recorded=seen.at is not None,
+    )
+
+
+def subnet_use(each: AddressMap) -> values.SubnetUse:
+    """Return what the addresses of a subnet are used for."""
+    return values.SubnetUse(
+        name=each.name,
+        subnet=each.use.subnet,
+        in_use=each.use.in_use,
+        counts={str(use): each.use.counts.get(use, 0) for use in Use},
+        scanned=each.scanned,
+        free=tuple(one.address for one in each.use.addresses if one.use is Use.FREE),
+    )
+
+
+def report(made: Report) -> values.Report:
+    """Return what a report says in sentences."""
+    return values.Report(made.since, made.until, made.summary, tuple(each.says for each in made.attention))
+
+
+def planned(kind: str, plan: Plan) -> values.Import:
+    """Return what a list changed, or would change."""
+    called = {
+        action: tuple(each.called for each in plan.intents if each.action == action) for action in ("added", "changed")
+    }
+    return values.Import(
+        kind=kind,
+        added=called["added"],
+        changed=called["changed"],
+        unchanged=len(plan.intents) - len(plan.changes),
+        left_out=tuple(map(str, (*plan.problems, *plan.left_out))),
+    )
+
+
+def recorded(imported: Imported) -> values.Import:
+    """Return what a record told; it changes no label and no standing, so that only new adapters count."""
+    return values.Import(
+        kind=imported.reading.kind,
+        added=tuple(str(mac) for mac in sorted(imported.added)),
+        changed=(),
+        unchanged=len(imported.seen) - len(imported.added),
+        left_out=tuple(map(str, imported.reading.problems)),
+    )
+
+
+def listed(change: EntryChange) -> values.Listed:
+    """Return what was put on a list."""
+    return _listed(change.network.ssid, change.names, change.cautions, change.told)
+
+
+def dropped(ssid: str, names: Sequence[str], told: Sequence[NetworkEffect]) -> values.Listed:
+    """Return what was taken off a network's lists."""
+    return _listed(ssid, names, (), told)
+
+
+def _listed(ssid: str, names: Sequence[str], cautions: Sequence[str], told: Sequence[NetworkEffect]) -> values.Listed:
+    says = tuple(said for each in told for said in each.says)
+    return values.Listed(ssid, tuple(names), tuple(cautions), says, any(each.to_send for each in told))
+
+
+def entry(it: ListedEntry) -> values.Entry:
+    """Return an entry of a list."""
+    return values.Entry(
+        ssid=it.network.ssid,
+        list=it.entry.list,
+        name=it.name,
+        macs=it.macs,
+        description=it.entry.description,
+        hours=it.entry.hours,
+        until=it.entry.until,
+        in_effect=it.in_effect,
+        because=it.because,
+    )
+
+
+def push(it: Pushed) -> values.Push:
+    """Return a push that an enforcer has taken."""
+    held = it.read_back
+    return values.Push(
+        id=it.push.id,
+        ssid=it.push.ssid,
+        enforcer=it.push.enforcer,
+        radios=tuple(plan.radio for plan in it.plans),
+        entries={radio: each.entries for radio, each in held.items()},
+        problem=it.problem,
+    )
+
+
+def verification(it: Verdict) -> values.Verification:
+    """Return the result of a verification."""
+    checks = tuple(values.Check(each.where, each.what, each.met, each.says) for each in it.checks)
+    return values.Verification(it.network.ssid, it.met, checks, tuple(it.notes))
