@@ -42,7 +42,7 @@ def unpacked(packed: ZipFile, digest: str) -> Path:
         return folder
     try:
         folder.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-        if not is_ours(folder.parent):  # somebody else could exchange what lies in it
+        if not is_ours(folder.parent):  # another account could exchange what lies in it
             raise PermissionError(str(folder.parent))
         trial = Path(tempfile.mkdtemp(prefix=NAME, dir=str(folder.parent)))
         packed.extractall(str(trial))
@@ -61,7 +61,7 @@ def unpacked(packed: ZipFile, digest: str) -> Path:
 
 
 def is_ours(folder: Path) -> bool:
-    """Whether a folder is there and nobody else could have put anything into it."""
+    """Whether a folder is there and no other account could have put anything into it."""
     try:
         there = folder.lstat()
     except OSError:

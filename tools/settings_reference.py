@@ -28,9 +28,10 @@ from scopion.operations.site.site_settings import ByType, Settings
 _NOTE = "<!-- Made by python -m tools.make_docs from the model that validates site.toml; do not edit. -->\n"
 _OPENING = (
     "The settings that people edit, in the site's folder; every one is optional. `scopion setup` writes the first, "
-    "with all of this as comments. A mistake is told with its line; a mistyped key is a mistake, too. Secrets never "
-    "stand here: `env:NAME`, `file:PATH` (in the site's folder, for nobody else to read) or `credential:NAME` (from "
-    "the service manager) say where they are. [site.schema.json](schemas/site.schema.json) tells editors of it."
+    "with all of this as comments. A mistake is shown with its line; a mistyped key is a mistake, too. Secrets never "
+    "stand here: `env:NAME`, `file:PATH` (in the site's folder, that no other account may read) or "
+    "`credential:NAME` (from the service manager) say where they are. "
+    "[site.schema.json](schemas/site.schema.json) describes them for editors."
 )
 # How simple types are said.
 _TYPES = {

@@ -23,7 +23,7 @@ COLUMNS, ROWS = 139, 42  # what fits a screen of 1280x800 in this type
 SCREEN = "1280x800"
 
 FORTNIGHT = -1  # two weeks played at once
-# Monday evening: whoever belongs here has been seen, and somebody watches through the night.
+# Monday evening: every device that belongs here has been seen, and the watch runs through the night.
 NIGHT = ("scan", "label 192.0.2.91 'apprentice telephone'", "mark apprentice known", "alerts learning --end",
          "watch --for 12.9h", "watch --for 30m")  # fmt: skip
 # In the night: the stranger is to be refused.
@@ -72,7 +72,7 @@ SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
     ("wifi-stations", 3, HOURS, ("wifi stations --busiest", "wifi hours 'door tablet' --ssid Kilnhaven")),
     ("wifi-audit", 3, (*HOURS, ANSWERS), ("wifi audit Kilnhaven",)),
 )  # fmt: skip
-# What somebody has copied from the web page of a made-up router.
+# What a person has copied from the web page of a made-up router.
 CLIENTS = """Attached devices (5)
 Status\tDevice name\tIP address\tMAC address\tConnection\tLease
 Online\tlabel-printer\t192.0.2.20\t24-D3-A1-20-7E-14\tLAN 2\tinfinite

@@ -178,7 +178,7 @@ class Refreshing(ProgramTest):
             told = self.run_ok("vendor", "--refresh", url)
             self.assertEqual(told.count("as of 2026-11-02"), 4, told)
             self.assertIn("404", self.refused(1, "vendor", "--refresh", url + "nothing.csv"))
-        self.refused(1, "vendor", "--refresh", url)  # nobody answers any more
+        self.refused(1, "vendor", "--refresh", url)  # no device answers any more
         self.assertEqual(self.run_json("vendor", "8C1F64AFA001")[0]["bits"], 36)
 
 

@@ -78,7 +78,7 @@ class ServiceManager(FolderTest):
         made = manager.modes("copies/*", "roster.sqlite*", "book.jsonl", "watch.lock")
         self.assertEqual((len(made) > 5, {*made.values()}), (True, {"660"}), made)
         manager.ctl("reload")
-        wait_for("the settings", lambda: "the settings were read anew" in manager.log())
+        wait_for("the settings", lambda: "the settings were read again" in manager.log())
         self.assertEqual([line for line in manager.log().splitlines() if not line.startswith("<6>")], [])
         (manager.site / "site.toml").write_text('[scan]\nmethod = "touch"\n[watch]\ninterval_s = 1800\n')
         before = len(manager.log())

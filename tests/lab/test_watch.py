@@ -263,7 +263,7 @@ class Troubles(WatchLab):
         self.assertEqual((len(self.mails()), len(self.book())), (1, 1))
 
     def test_a_pulled_cable_and_another_network(self) -> None:
-        """Without its interface the watch goes on; nobody counts as gone, and all is well once it is back."""
+        """Without its interface the watch goes on; no device counts as gone, and all is well once it is back."""
         self.watch(interval=5)
         wait_for("the baseline", self.said("is its baseline"))
         self.net.run("desk", ["ip", "link", "set", "eth0", "down"])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import contextlib
 import io
 import json
@@ -69,6 +70,25 @@ _PLACEHOLDER = re.compile(r"\b[A-Z]{3,}\b|\.\.\.|\[")
 _ELSEWHERE = ("await", "demo", "import", "review", "service", "setup", "watch", "alerts test", "vendor --refresh")
 
 
+# Old-fashioned words, and persons in the place of devices: what people read says it plainly.
+_GONE = re.compile(
+    r"\b(whom|who(so)?ever|whichever|nobody|of late|anew|told of|tells? of|here(of|by|upon)|there(of|by|upon)|hence|"
+    r"upon|may it be|none goes|unasked|the like of)\b",
+    re.IGNORECASE,
+)
+
+
+def read_by_people() -> Iterator[tuple[str, str]]:
+    """All that people read, and where it stands: documents, help in the reference, the story, pages, messages."""
+    for path in (*DOCS, ROOT / "CHANGELOG.md", *(ROOT / "src").rglob("*.toml"), *(ROOT / "src").rglob("*.html")):
+        yield str(path.relative_to(ROOT)), path.read_text(encoding="utf-8")
+    for path in (ROOT / "src").rglob("*.py"):
+        tree = ast.parse(path.read_text(encoding="utf-8"))
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Constant) and isinstance(node.value, str):
+                yield f"{path.relative_to(ROOT)}:{node.lineno}", node.value
+
+
 class Generated(unittest.TestCase):
     def test_what_is_generated_is_as_the_program_is(self) -> None:
         """References, manual pages and the schema of settings: python -m tools.make_docs makes them anew."""
@@ -102,6 +122,16 @@ class Generated(unittest.TestCase):
 
 
 class Written(ProgramTest):
+    def test_words_that_are_gone(self) -> None:
+        """Messages, help, docstrings, documents and the story are in modern words."""
+        self.assertRegex("a device whom nobody knows", _GONE)
+        looked = 0
+        for where, text in read_by_people():
+            found = _GONE.search(text)
+            self.assertIsNone(found, f"{where}: {found and text[max(0, found.start() - 60) : found.end() + 40]!r}")
+            looked += 1
+        self.assertGreater(looked, 5_000)
+
     def test_links_lead_somewhere(self) -> None:
         """Files and headings that a document refers to are there, and every document is linked from the README."""
         for path in DOCS:

@@ -183,7 +183,7 @@ class Sites(ProgramTest):
         self.run_ok("demo", "--next", str(self.site))
         silent = self.run_program("scan")
         self.assertEqual((silent.returncode, "gone from" in silent.stderr), (0, False))
-        self.assertIn("nobody counts as gone", silent.stderr)
+        self.assertIn("no device counts as gone", silent.stderr)
         self.assertEqual(len(self.run_json("devices", "--present")), 4)  # with this machine
 
 

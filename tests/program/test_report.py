@@ -161,7 +161,7 @@ class LookedBack(FolderTest):
             (Weight.HIGH, "stranger is unwanted and here, at 192.0.2.66", "scopion wifi deny SSID stranger"),
             (Weight.HIGH, "till is essential and not here: seen last on Saturday, 26 September", "scopion show till"),
             (Weight.HIGH, "192.0.2.20 is used by printer and scanner", "scopion spare 192.0.2.0/24"),
-            (Weight.MEDIUM, "newcomer is new, and nobody has said what to think of it", "scopion review"),
+            (Weight.MEDIUM, "newcomer is new, and not reviewed yet: it", "scopion review"),
             (Weight.MEDIUM, "server is nearly always here at this hour and is not", "scopion show server"),
             (Weight.LOW, "office was here at hours at which it never is: Sunday 3 to 4 o'clock", "scopion show office"),
             (Weight.LOW, "A [[channel]] in site.toml sets one", ""),

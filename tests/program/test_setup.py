@@ -111,13 +111,13 @@ class FirstSteps(ProgramTest):
         self.run_ok("setup", "--yes", "--no-scan")
         self.assertEqual(tomllib.loads((self.site / "site.toml").read_text())["name"], "Home")
         self.assertEqual(self.run_json("devices"), [])
-        ended = self.run_program("setup", "--yes", "--anew", "--name", "Again", "--no-scan")
+        ended = self.run_program("setup", "--yes", "--again", "--name", "Again", "--no-scan")
         self.assertEqual(ended.returncode, 0)
         self.assertIn('name = "Home"', (self.site / "site.toml.before").read_text())
         (self.site / "site.toml").write_text("no settings = at all", encoding="utf-8")
         self.assertIn("not TOML", self.refused(2, "setup", "--yes"))
-        self.run_ok("setup", "--yes", "--anew", "--no-scan")
-        self.assertIn("has at most 80 characters", self.refused(2, "setup", "--yes", "--anew", "--name", "x" * 81))
+        self.run_ok("setup", "--yes", "--again", "--no-scan")
+        self.assertIn("has at most 80 characters", self.refused(2, "setup", "--yes", "--again", "--name", "x" * 81))
 
     @settings(max_examples=50, deadline=None)
     @given(name=WORDS, place=WORDS)
@@ -148,7 +148,7 @@ class FirstSteps(ProgramTest):
         settings.write_text('timezone = "Europe/Lisbon"\n' + settings.read_text() + added)
         (self.site / "mail-password").write_text("kept")
         before = load_settings(self.site)
-        ended = self.run_program("setup", "--anew", "--yes", "--no-scan")
+        ended = self.run_program("setup", "--again", "--yes", "--no-scan")
         self.assertEqual(ended.returncode, 0, ended.stderr)
         after = load_settings(self.site)
         for each in ("enforcer", "channel", "rule", "router", "timezone", "wireless", "alerts"):
@@ -157,7 +157,7 @@ class FirstSteps(ProgramTest):
         self.assertNotIn("Nobody is told yet", ended.stderr)
         self.assertEqual((self.site / "mail-password").read_text(), "kept")
         settings.write_text("name = 7\n")
-        self.assertIn("Nothing is taken over", self.run_program("setup", "--anew", "--yes", "--no-scan").stderr)
+        self.assertIn("Nothing is taken over", self.run_program("setup", "--again", "--yes", "--no-scan").stderr)
 
 
 if __name__ == "__main__":

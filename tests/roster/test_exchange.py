@@ -263,7 +263,7 @@ class Importing(ProgramTest):
         self.assertEqual([row["name"] for row in self.run_json("devices", "192.0.2.61")], ["door"])
         hosts = self.write("hosts", "127.0.0.1 localhost\n192.0.2.40 scale.example scale\n192.0.2.199 nobody\n")
         ended = self.run_program("import", hosts, "--yes")
-        self.assertIn("line 3: nobody is known at 192.0.2.199", ended.stderr)
+        self.assertIn("line 3: no device is known at 192.0.2.199", ended.stderr)
         self.assertEqual([row["name"] for row in self.run_json("devices", "192.0.2.40")], ["scale"])
         isc = self.write(
             "dhcpd.conf",

@@ -225,7 +225,7 @@ class Told(ProgramTest):
         self.assertNotIn("DHCP", told)
         heard = self.run_program("scan", "--method", "listen").stderr
         self.assertRegex(heard, r"10:c0:de:00:00:05 at 192\.0\.2\.5 and second-router at 192\.0\.2\.6 give out")
-        self.assertIn("hit everybody behind it", self.refused(1, "wifi", "deny", "Kilnhaven", "192.0.2.22"))
+        self.assertIn("hit every device behind it", self.refused(1, "wifi", "deny", "Kilnhaven", "192.0.2.22"))
 
     def test_ports_only_if_asked_for(self) -> None:
         """A port that accepts is evidence for a kind; without --ports none is tried."""

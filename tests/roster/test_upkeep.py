@@ -249,9 +249,9 @@ class Restoring(ProgramTest):
         ended = self.run_program("roster", "check")
         self.assertEqual(ended.returncode, 3)
         self.assertIn("a stay that ends before it begins", ended.stderr)
-        self.assertIn("a trait of nobody: 10:c0:de:99:99:99", ended.stderr)
+        self.assertIn("a trait of no adapter: 10:c0:de:99:99:99", ended.stderr)
         self.run_ok("roster", "compact")
-        self.assertNotIn("a trait of nobody", self.run_program("roster", "check").stderr)
+        self.assertNotIn("a trait of no adapter", self.run_program("roster", "check").stderr)
 
     def test_what_breaks_a_command_is_told(self) -> None:
         """Octets in place of a text, where no reader of the row looks for them: a command says so, and what helps."""

@@ -158,7 +158,7 @@ class Weeks(ProgramTest):
 
 class Outages(SceneWatch):
     def test_a_network_that_is_down_is_told_once(self) -> None:
-        """When nobody answers any more, not even the gateway, that is one message, and one when it is back."""
+        """When no device answers any more, not even the gateway, that is one message, and one when it is back."""
         self.begin(usual("-13:00", "15:00-"))
         self.watch(hours=2)
         self.watch(hours=2)  # a restart in the middle of the outage tells nothing again

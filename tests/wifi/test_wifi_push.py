@@ -305,7 +305,7 @@ class OnTheSite(PreparedTest):
         self.run_ok("wifi", "verify", "Kilnhaven")
         self.run_ok("wifi", "entries", "--lift", STRANGER)
         self.run_ok("wifi", "push", "Kilnhaven", "--yes")
-        self.assertIn("connected anew by hand", self.run_program("wifi", "verify", "Kilnhaven").stderr)
+        self.assertIn("connected again by hand", self.run_program("wifi", "verify", "Kilnhaven").stderr)
 
     def test_the_till_is_never_locked_out(self) -> None:
         """An allow list without it is refused where it is switched on, and where it is pushed; cable needs no entry."""

@@ -52,7 +52,7 @@ def _of_flood(alert: Alert, phrases: Phrases) -> Message:
     return Message(
         identity=alert.identity,
         site=phrases.site,
-        subject=f"{phrases.site}: somebody makes up devices, {counted(alert.passed_over, 'claim')}",
+        subject=f"{phrases.site}: a machine makes up devices, {counted(alert.passed_over, 'claim')}",
         severity=alert.severity,
         at=alert.made,
         paragraphs=(_made_up(alert),),

@@ -60,7 +60,7 @@ def sentence(
     if event.kind is EventKind.GATEWAY_CHANGED:
         return (
             f"the gateway {event.address} is now {event.mac}, it was {event.other_mac}: was the router replaced? "
-            "If not, somebody may be posing as it"
+            "If not, another machine may be posing as it"
         )
     if event.kind is EventKind.JOINED:
         return (
@@ -76,7 +76,7 @@ def sentence(
     if event.kind is EventKind.UNLISTED_PRESENT:
         return f"{what} is on the air and on no allow list, at {event.address}"
     if event.kind is EventKind.NETWORK_DOWN:
-        return f"the network {event.name} is down: {event.was_name or 'nobody answers any more'}"
+        return f"the network {event.name} is down: {event.was_name or 'no device answers any more'}"
     if event.kind is EventKind.NETWORK_BACK:
         down = f" after {spoken_span(event.at - event.away_since)}" if event.away_since else ""
         return f"the network {event.name} is back{down}"
@@ -96,7 +96,7 @@ def who(mac: MacAddress | None, device: Device | None, vendors: Vendors, *, plac
     if device and device.label:
         return device.label
     if mac is None:
-        return device.called if device else "somebody"
+        return device.called if device else "a device"
     maker = vendors.of(mac)
     said = ", ".join(filter(None, (maker.name.strip("()"), maker.place if place else "")))
     if device and device.name:

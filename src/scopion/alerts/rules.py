@@ -1,4 +1,4 @@
-"""Decides which channels are told of an event, how urgently, and when. Pure: the site's clock and history are
+"""Decides which channels get an alert of an event, how urgently, and when. Pure: the site's clock and history are
 arguments.
 
 A rule says which events go to which channels. The plan says whether an alert is sent at once or gathered with others:
@@ -134,7 +134,7 @@ def _name(text: str) -> str:
 
 
 def plan(occasion: Occasion, severity: Severity, told: AlertHistory, settings: AlertSettings, clock: Clock) -> Telling:
-    """Return when a channel is told of an event, and whether alone."""
+    """Return when a channel gets an alert of an event, and whether alone."""
     now, event = clock.now(), occasion.event
     if occasion.learning and event.kind is EventKind.JOINED:
         return Telling(severity, _next(_digest_time(settings), clock, now), Gathering.LEARNING)

@@ -97,7 +97,7 @@ class _One:
         when = phrases.when(event.at)
         match event.kind:
             case EventKind.JOINED:
-                return f"{who} joined {place} {when}. Nobody has seen it here before."
+                return f"{who} joined {place} {when}. It has not been seen here before."
             case EventKind.UNWANTED_PRESENT:
                 said = about.device.because if about.device else ""
                 because = f" You marked it so because: {closed(said)}" if said else ""
@@ -109,8 +109,8 @@ class _One:
                 )
             case EventKind.CONTESTED:
                 of_gateway = (
-                    " That is the gateway's address: unless you are replacing the router, somebody may be posing as it "
-                    "to read what others send."
+                    " That is the gateway's address: unless you are replacing the router, another machine may pose "
+                    "as it to read what others send."
                     if about.at_gateway
                     else " Both will lose their connection now and then until one of them gets another address."
                 )
@@ -118,11 +118,11 @@ class _One:
             case EventKind.GATEWAY_CHANGED:
                 return (
                     f"The gateway {event.address} of {place} has the MAC {event.mac} since {phrases.hour(event.at)}; "
-                    f"it was {event.other_mac}. If nobody has replaced the router, somebody may be posing as it to "
-                    "read what others send."
+                    f"it was {event.other_mac}. If you have not replaced the router, another machine may be posing as "
+                    "it to read what others send."
                 )
             case EventKind.NETWORK_DOWN:
-                why = event.was_name or "nobody on it answers any more, not even the gateway"
+                why = event.was_name or "no device on it answers any more, not even the gateway"
                 return capitalised(f"{place} is down since {phrases.hour(event.at)}: {closed(why)} You are told once.")
             case EventKind.NETWORK_BACK:
                 gone = f" It was down for {spoken_span(event.at - event.away_since)}." if event.away_since else ""

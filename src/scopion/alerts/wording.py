@@ -48,7 +48,7 @@ def test_message(identity: str, channel: str, at: datetime, phrases: Phrases) ->
         at=at,
         paragraphs=(
             f"This is a test of the channel {channel}, asked for {phrases.when(at)}. Nothing has happened.",
-            "When somebody unknown joins the network you will be told in this way.",
+            "You will be told in this way when an unknown device joins the network.",
         ),
         actions=(Action(f"{phrases.program} alerts", "what was told, and what waits"),),
         thread="test",

@@ -199,7 +199,7 @@ class Site:
         """Put devices, or MAC addresses that no device has, on a network's allow list; ``push`` puts it in force.
 
         ``hours`` are written as for the command, ``until`` ends the entries. Raises NotFound for an unknown device,
-        UsageError, and Refused for what would lock somebody out, unless ``insist`` is True.
+        UsageError, and Refused for what would lock a device out, unless ``insist`` is True.
         """
         return self._list(ListMode.ALLOW, which, ssid, Terms(description, hours, until), insist)
 
@@ -231,7 +231,7 @@ class Site:
     ) -> list[values.Push]:
         """Put a network's list in force on its enforcers, or on one of them; each is written and read back.
 
-        Raises Refused for what would lock somebody out, EnforcerUnreachable if it failed and everything is as before,
+        Raises Refused for what would lock a device out, EnforcerUnreachable if it failed and everything is as before,
         Divided if it failed and something is not.
         """
         request = PushRequest(RadioChoice(enforcer, tuple(radios)), insist=insist)

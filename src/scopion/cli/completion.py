@@ -1,7 +1,8 @@
-"""What shells need so that a completed name is that name and nothing else. Only completion needs this.
+"""Shell completion: candidates are quoted for each shell, so that a name stays one word. Only completion needs this
+file.
 
 Candidates come from the network, and some shells insert what they are offered as it stands: ``printer$(id)`` would run
-a program. Bash and PowerShell are offered them quoted; zsh and fish quote by themselves. Bash also takes a colon for
+a program. Bash and PowerShell are offered quoted names; zsh and fish quote by themselves. Bash also takes a colon for
 the end of a word, so the line is read here as it was typed, and what bash takes for earlier words is left out. The
 library's fish script cuts a candidate at a comma.
 """
@@ -55,7 +56,7 @@ COMP_CWORD=(commandline -t) %(prog_name)s);
 end;
 complete --no-files --command %(prog_name)s --arguments "(%(complete_func)s)";
 """
-# What no shell takes for anything but itself.
+# Characters that no shell treats as special.
 _PLAIN = re.compile(r"[\w./:@%+=,-]", re.ASCII)
 _IN_DOUBLE = re.compile(r'[\\"$`!]')
 
@@ -66,7 +67,7 @@ class Bash(BashComplete):
     source_template = _SOURCE
 
     def get_completion_args(self) -> tuple[list[str], str]:
-        """The whole words before the cursor, and the one that is being typed."""
+        """Return the whole words before the cursor, and the one that is being typed."""
         line = _line()
         words = split_arg_string(line)
         if not _current(line):
@@ -74,14 +75,14 @@ class Bash(BashComplete):
         return words[1:-1], words[-1]
 
     def format_completion(self, item: CompletionItem) -> str:
-        """A candidate as bash is to insert it, in one line."""
+        """Return a candidate as bash is to insert it, in one line."""
         typed = _current(_line())
         quote = typed[0] if typed[:1] in ("'", '"') else ""
         value = " ".join(item.value.splitlines())
         offered = quoted(value, quote)
         breaks = os.environ.get("COMP_WORDBREAKS", ":")
         at = typed.rfind(":") + 1 if ":" in breaks and not quote else 0
-        # Only as far as both agree: what was typed in another case is replaced as a whole where it can be.
+        # Only as far as both agree: a word that was typed in another case is replaced as a whole where possible.
         return f"{item.type},{offered[at:] if offered[:at].casefold() == typed[:at].casefold() else offered}"
 
 
@@ -89,7 +90,7 @@ class Zsh(ZshComplete):
     """Completion for zsh, which quotes by itself, and reads a backslash before it does."""
 
     def format_completion(self, item: CompletionItem) -> str:
-        """A candidate with each backslash doubled where it is followed by a description."""
+        """Return a candidate with each backslash doubled where a description follows."""
         value = item.value.replace("\\", "\\\\") if item.help else item.value
         return super().format_completion(CompletionItem(value, item.type, item.help))
 
@@ -101,10 +102,12 @@ class Fish(FishComplete):
 
 
 class PowerShell(PowerShellComplete):
-    """Completion for PowerShell, which inserts a candidate as it stands: it is offered as a text that is not read."""
+    """Completion for PowerShell, which inserts a candidate as it stands: it is offered as a quoted text."""
 
     def format_completion(self, item: CompletionItem) -> str:
-        """A candidate in single quotes unless it is plain; within them nothing is special but they themselves."""
+        """Return a candidate in single quotes unless it is plain; only the quotes themselves are
+        special within them.
+        """
         value = " ".join(item.value.splitlines())
         # PowerShell takes curved quotes for straight ones.
         inside = re.sub(r"(['\u2018-\u201b])", r"\1\1", value)
@@ -114,7 +117,9 @@ class PowerShell(PowerShellComplete):
 
 
 def quoted(text: str, quote: str = "") -> str:
-    """A text as bash takes it for itself: behind an opening quote, or with a backslash before what is special."""
+    """Return a text as bash takes it literally: inside an opening quote, or with a backslash before
+    special characters.
+    """
     if quote == "'":
         return text.replace("'", "'\\''")
     if quote == '"':
@@ -123,14 +128,14 @@ def quoted(text: str, quote: str = "") -> str:
 
 
 def _line() -> str:
-    """The line up to the cursor; bash counts octets."""
+    """Return the line up to the cursor; bash counts octets."""
     line = os.environ.get("COMP_LINE", "").encode("utf-8", "surrogateescape")
     point = os.environ.get("COMP_POINT", "")
     return line[: int(point) if point.isdecimal() else None].decode("utf-8", "replace")
 
 
 def _current(line: str) -> str:
-    """The word that is being typed, as it stands: with its quote and backslashes; empty after a blank."""
+    """Return the word that is being typed, as it stands: with its quote and backslashes; empty after a blank."""
     start, quote, escaped = 0, "", False
     for at, each in enumerate(line):
         if escaped:
@@ -148,6 +153,6 @@ def _current(line: str) -> str:
 
 
 def register() -> None:
-    """Let Click use these."""
+    """Register these classes with Click."""
     for each in (Bash, Zsh, Fish, PowerShell):
         add_completion_class(each)

@@ -1,7 +1,7 @@
 """The program's entry: the map of commands, and the one place where errors become text and exit codes.
 
-Commands are imported when they are called, so that the program starts at once; what the map says of them is written
-here and checked against them in the tests.
+A command is imported when it is called, so that the program starts at once. The summaries that the map shows are
+written here and compared with the commands in the tests.
 """
 
 from __future__ import annotations
@@ -22,7 +22,7 @@ from scopion.model.errors import ScopionError
 
 
 class CommandEntry(NamedTuple):
-    """Where a command lives and what the map says of it."""
+    """A command's module and attribute, and its line in the map."""
 
     module: str
     attribute: str
@@ -31,55 +31,57 @@ class CommandEntry(NamedTuple):
 
 FAMILIES: dict[str, dict[str, CommandEntry]] = {
     "Look": {
-        "here": CommandEntry("look.here", "here", "Where am I: interface, subnet, gateway, which site."),
-        "scan": CommandEntry("look.scan", "scan", "Who is here: ask, name, remember, tell what is new."),
+        "here": CommandEntry("look.here", "here", "Where this machine is: interface, subnet, gateway, site."),
+        "scan": CommandEntry("look.scan", "scan", "Scan for devices: name, remember, show what is new."),
         "await": CommandEntry(
-            "look.await_device", "await_device", "Until a device appears or is gone; prints its address."
+            "look.await_device", "await_device", "Wait until a device is here or gone; print its address."
         ),
-        "spare": CommandEntry("look.spare", "spare", "Free addresses of a subnet, or whether one may be taken."),
-        "vendor": CommandEntry("look.vendor", "vendor", "Who made it: MAC addresses or prefixes to makers."),
+        "spare": CommandEntry("look.spare", "spare", "Free addresses of a subnet, or whether one is free."),
+        "vendor": CommandEntry("look.vendor", "vendor", "Vendors of MAC addresses or prefixes."),
     },
     "Remember": {
         "devices": CommandEntry("remember.devices", "devices", "The devices of the site, present and absent."),
-        "show": CommandEntry("remember.show_device", "show_device", "All that is known of one device."),
+        "show": CommandEntry("remember.show_device", "show_device", "Everything that is known about one device."),
         "label": CommandEntry("remember.describe", "label", "Give a device its name, owner and place."),
-        "mark": CommandEntry("remember.describe", "mark", "Say what you think of it: known, guest, unwanted, new."),
-        "review": CommandEntry("remember.review", "review", "Go through the new devices, one by one."),
-        "same": CommandEntry("remember.describe", "same", "Say that two are one: one thing, two adapters."),
-        "forget": CommandEntry("remember.describe", "forget", "Remove devices with all that is known of them."),
-        "events": CommandEntry("remember.events", "events", "The log: who joined, left, came back, moved."),
-        "changes": CommandEntry(
-            "remember.changes", "changes", "What differs between two moments, scans, or an export."
+        "mark": CommandEntry("remember.describe", "mark", "Set a device's standing: known, guest, unwanted, new."),
+        "review": CommandEntry("remember.review", "review", "Review the new devices, one by one."),
+        "same": CommandEntry("remember.describe", "same", "Join devices that are one thing with two adapters."),
+        "forget": CommandEntry(
+            "remember.describe", "forget", "Remove devices with everything that is known about them."
         ),
-        "undo": CommandEntry("remember.undo", "undo", "Take back what was changed: shows it, asks, does it."),
-        "import": CommandEntry("remember.import_file", "import_file", "What others recorded, or scopion export wrote."),
+        "events": CommandEntry("remember.events", "events", "The log: devices that joined, left, returned, moved."),
+        "changes": CommandEntry("remember.changes", "changes", "Differences between two moments, scans, or an export."),
+        "undo": CommandEntry("remember.undo", "undo", "Take back a change: shows it, asks, does it."),
+        "import": CommandEntry(
+            "remember.import_file", "import_file", "Records of other systems, or a file of scopion export."
+        ),
         "export": CommandEntry(
-            "remember.export_file", "export_file", "The devices for other programs, or the whole site."
+            "remember.export_file", "export_file", "Write devices for other programs, or the whole site."
         ),
         "roster": CommandEntry("remember.roster", "roster", "The file that remembers: check, compact, restore."),
     },
     "Be told": {
-        "watch": CommandEntry("tell.watch", "watch", "Look after the site: sweep, listen, tell, until stopped."),
-        "alerts": CommandEntry("tell.alerts", "alerts", "What was told to whom, and what waits."),
+        "watch": CommandEntry("tell.watch", "watch", "Watch the site: sweep, listen, alert, until stopped."),
+        "alerts": CommandEntry("tell.alerts", "alerts", "Alerts: which were sent where, and which wait."),
         "service": CommandEntry("tell.service", "service", "A hardened unit for the system's service manager."),
     },
     "Wireless": {
         "wifi": CommandEntry("wifi.group", "wifi", "Allow and deny lists: kept, scheduled, pushed, verified."),
     },
     "Report": {
-        "report": CommandEntry("report.report", "report", "Look back: summary, page, tables, figures."),
+        "report": CommandEntry("report.report", "report", "Look back on a period: summary, page, tables, figures."),
         "map": CommandEntry(
-            "report.address_map", "address_map", "The addresses of a subnet as a grid: who uses which."
+            "report.address_map", "address_map", "The addresses of a subnet as a grid: which are used."
         ),
     },
     "Begin": {
-        "setup": CommandEntry("begin.setup", "setup", "First steps: proposes a site, writes it, tries it."),
+        "setup": CommandEntry("begin.setup", "setup", "First steps: proposes settings, writes and tries them."),
         "demo": CommandEntry("begin.demo", "demo", "A made-up site, told in a minute, or kept to try out."),
     },
 }
 
 
-# In fewer lines than Click would take; what they are called is checked against the options in the tests.
+# Shorter than Click would write them; the names are compared with the options in the tests.
 _OPTIONS = [
     ("--site DIR", "The site's folder [SCOPION_SITE; this machine's; yours]."),
     ("-q, --quiet", "Print less; -v, --verbose prints more: why it was chosen."),
@@ -88,10 +90,10 @@ _OPTIONS = [
 
 
 class CommandMap(click.Group):
-    """Shows the commands by family, in the order of the work, and imports one only to run it."""
+    """Shows the commands by family, in the order of the work, and imports only the one that runs."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
-        """The names in the order of the work."""
+        """Return the names in the order of the work."""
         return [name for family in FAMILIES.values() for name in family]
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
@@ -105,7 +107,7 @@ class CommandMap(click.Group):
         return None
 
     def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        """The map first, then the options: one line a command, so that it stays on one screen."""
+        """Write the map first, then the options: one line for each command, so that it fits on one screen."""
         with formatter.section("Commands"):
             rows = [
                 (family if first else "", f"{name:<9} {entry.summary}")
@@ -118,7 +120,7 @@ class CommandMap(click.Group):
 
 
 def with_shared(command: click.Command) -> click.Command:
-    """Let a command, and those below it, take --quiet and --verbose after its name as well as before it."""
+    """Let a command, and those below it, take --quiet and --verbose after its name as well as before it. Returns it."""
     below = command.commands.values() if isinstance(command, click.Group) else ()
     for each in below:
         with_shared(each)
@@ -147,7 +149,7 @@ def _take_shared(ctx: click.Context, param: click.Parameter, value: bool) -> Non
 @click.version_option(__version__, message="scopion %(version)s")
 @click.pass_context
 def cli(ctx: click.Context, site: str | None, quiet: bool, verbose: bool) -> None:
-    """Look after a small network: who is on it, what it is, whose, and may it be."""
+    """Find, name and remember the devices of a small network; control its Wi-Fi."""
     ctx.obj = Session(site, quiet=quiet, verbose=verbose)
     ctx.obj.runs()
     ctx.call_on_close(ctx.obj.close)
@@ -163,17 +165,17 @@ def main(arguments: list[str] | None = None) -> None:
     code = run(arguments)
     try:
         sys.stdout.flush()
-    except OSError as error:  # a full disk shows only now; a reader that has gone shows here, too
+    except OSError as error:  # a full disk shows only now, and so does a reader that has gone
         _discard_output()
         if not isinstance(error, BrokenPipeError):
             _say(f"the output could not be written: {error.strerror}")
             code = code or 1
-    gc.freeze()  # all of it ends with the process: no need to look for garbage among it once more
+    gc.freeze()  # all of it ends with the process, so there is no need to search for garbage again
     sys.exit(code)
 
 
 def _prepare_streams() -> None:
-    """Whatever the terminal can show and the caller has closed: printing and reading never fail for that."""
+    """Make sure that printing and reading never fail because of the terminal's encoding or a closed stream."""
     for name, mode in (("stdin", "r"), ("stdout", "w"), ("stderr", "w")):
         stream = getattr(sys, name)
         if stream is None:
@@ -183,12 +185,12 @@ def _prepare_streams() -> None:
 
 
 def _discard_output() -> None:
-    """Send what is still in the buffer nowhere, or Python complains about it at its end."""
+    """Discard what is still in the buffer, or Python complains about it at its end."""
     os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def run(arguments: list[str] | None = None) -> int:
-    """Run one command; returns the exit code. Every error that has a meaning becomes one line on standard error."""
+    """Run one command and return the exit code. Every expected error becomes one line on standard error."""
     try:
         result: Any = cli.main(arguments, prog_name="scopion", standalone_mode=False)
         return result if isinstance(result, int) else 0
@@ -212,7 +214,8 @@ def run(arguments: list[str] | None = None) -> int:
     except Exception as error:
         if _is_of_an_interrupt(error):
             return _stopped()
-        # A row that nobody of us has written can break a command anywhere: then that is said. All else is our mistake.
+        # Damaged rows, which this program did not write, can break a command anywhere: then the message says so. Every
+        # other error is a mistake in the program.
         from scopion.cli.parts.session import what_is_damaged
 
         damage = what_is_damaged()
@@ -230,14 +233,14 @@ def _stopped() -> int:
 
 
 def _is_of_an_interrupt(error: BaseException | None) -> bool:
-    """Whether an interrupt is behind it: one that comes while a class is made is wrapped by Python 3.11."""
+    """Tell whether an interrupt is the cause of an error: Python 3.11 wraps one that comes while a class is made."""
     while error is not None and not isinstance(error, KeyboardInterrupt):
         error = error.__cause__ or error.__context__
     return error is not None
 
 
 def _one_line(error: click.ClickException) -> str:
-    """Click's message in one line, with the command to ask for help."""
+    """Return Click's message in one line, with the command that shows the help."""
     text = " ".join(error.format_message().split()).rstrip(".")
     text = text[:1].lower() + text[1:]
     context = getattr(error, "ctx", None)

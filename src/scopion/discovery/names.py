@@ -52,7 +52,7 @@ class _Open:
 
 @dataclass(frozen=True, slots=True)
 class LearntName:
-    """What an answer told of a host."""
+    """What an answer says about a host."""
 
     about: Address
     traits: tuple[Trait, ...] = field(default=())

@@ -203,7 +203,7 @@ def _subnet(line: SubnetLine, devices: Sequence[DeviceLine]) -> dict[str, Any]:
         "drawing": squares(use, said, f"Addresses of {use.subnet}: {spoken}"),
         "rows": [str(row[0].first) for row in use.rows()],
         "contested": [
-            (str(place.address), [names.get(number, "somebody") for number in place.devices])
+            (str(place.address), [names.get(number, "a device") for number in place.devices])
             for place in use.addresses
             if place.use is Use.CONTESTED
         ],

@@ -51,12 +51,12 @@ def _who(report: Report) -> str:
 def _new(report: Report) -> str:
     fresh = sum(week.total for week in report.new)
     if not fresh:
-        return "Nobody joined who had not been here before."
+        return "No device joined for the first time."
     still = sum(week.by_standing.get("new", 0) for week in report.new)
     judged = (
-        "all have been looked at" if not still
-        else f"{still} of them nobody has looked at yet" if still < fresh
-        else f"nobody has looked at {'it' if fresh == 1 else 'them'} yet"
+        "all have been reviewed" if not still
+        else f"{still} of them {'is' if still == 1 else 'are'} not reviewed yet" if still < fresh
+        else f"{'it is' if fresh == 1 else 'they are'} not reviewed yet"
     )  # fmt: skip
     return f"{counted(fresh, 'device')} joined for the first time; {judged}."
 

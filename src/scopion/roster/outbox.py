@@ -82,7 +82,7 @@ def _add(db: Connection, alert: int, event: Event) -> None:
 
 
 def note_passed_over(db: Connection, channel: str, count: int, examples: Sequence[str], at: datetime) -> None:
-    """Count what was not recorded, in the alert that tells of many events or in one of its own, once an hour.
+    """Count what was not recorded, in the alert about many events or in one of its own, once an hour.
 
     The first examples are kept.
     """

@@ -91,8 +91,8 @@ def forget_device(roster: Roster, device: Device) -> None:
 def require_unchanged(seen: Device, now: Device | None) -> None:
     """Raise ChangedMeanwhile if a device was changed since it was looked at."""
     if now is None:
-        raise ChangedMeanwhile(f"{seen.called} is no more: somebody has joined or forgotten it meanwhile")
+        raise ChangedMeanwhile(f"{seen.called} is no longer there: it was joined or forgotten meanwhile")
     if now.revision != seen.revision:
         texts = [f"{name} {getattr(now, name)!r}" for name in TEXTS if getattr(now, name)]
         said = ", ".join([str(now.standing), *texts])
-        raise ChangedMeanwhile(f"{seen.called} was changed by somebody else meanwhile, it is now: {said}")
+        raise ChangedMeanwhile(f"{seen.called} was changed by another command meanwhile, it is now: {said}")

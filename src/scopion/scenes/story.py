@@ -40,7 +40,7 @@ class Story:
         except FileNotFoundError:
             return None
         except (OSError, ValueError, KeyError, TypeError) as error:
-            raise InvalidSettings(f"{path} is damaged ({error}): start anew with scopion demo --keep") from None
+            raise InvalidSettings(f"{path} is damaged ({error}): start again with scopion demo --keep") from None
 
     @property
     def told(self) -> SceneMoment:

@@ -55,7 +55,7 @@ def name_server_answer(hosts: Sequence[tuple[SceneHost, IPv4Address | None]], qu
 def talk(
     hosts: Sequence[tuple[SceneHost, IPv4Address | None]], gateway: IPv4Address, chance: random.Random
 ) -> list[tuple[float, bytes]]:
-    """Return what the hosts say within a minute unasked: each looks for the gateway, and announces itself."""
+    """Return what the hosts say within a minute by themselves: each looks for the gateway, and announces itself."""
     said = []
     for host, address in hosts:
         if address is None:

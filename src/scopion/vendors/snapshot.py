@@ -80,7 +80,7 @@ class Snapshot:
         view = memoryview(data)
         start = len(MAGIC) + 4
         if bytes(view[: len(MAGIC)]) != MAGIC or len(view) < start:
-            raise DamagedListing(f"{name} is not a vendor snapshot: make it anew with scopion vendor --refresh")
+            raise DamagedListing(f"{name} is not a vendor snapshot: make it again with scopion vendor --refresh")
         size = int.from_bytes(view[len(MAGIC) : start], "little")
         try:
             header: dict[str, Any] = json.loads(bytes(view[start : start + size]))
@@ -100,7 +100,7 @@ class Snapshot:
             self._starts = _array(body, *header["starts"])
             self._texts = body[header["texts"] :]
         except (ValueError, KeyError, TypeError) as error:
-            raise DamagedListing(f"{name} is damaged ({error}): make it anew with scopion vendor --refresh") from None
+            raise DamagedListing(f"{name} is damaged ({error}): make it again with scopion vendor --refresh") from None
         self._organisations: dict[int, tuple[Organisation]] = {}
         self.dates: dict[RegistryName, str] = {
             RegistryName(registry): at["as_of"] for registry, at in header["registries"].items()

@@ -127,7 +127,7 @@ class Delivering:
         context.counts.passed_over += passed.count
         context.trouble(
             "taking in",
-            f"claims of new addresses are passed over (such as {passed.examples[0]}): somebody makes them up",
+            f"claims of new addresses are passed over (such as {passed.examples[0]}): a machine makes them up",
         )
         policy = policy_of(context.site)
         if policy is None:

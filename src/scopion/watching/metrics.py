@@ -86,7 +86,7 @@ class _Collector:
         present = GaugeMetricFamily("scopion_present_devices", "Devices that are here")
         present.add_metric([], watch.context.known.devices)
         yield present
-        stations = GaugeMetricFamily("scopion_stations", "Stations that the access points told of last")
+        stations = GaugeMetricFamily("scopion_stations", "Stations that the access points reported last")
         stations.add_metric([], watch.enforcing.stations)
         yield stations
         for name, said, label, counter in (

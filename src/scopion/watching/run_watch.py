@@ -91,7 +91,7 @@ def _reloaded(site: Site, folder: Path) -> Site:
         log.error("the settings stay as they were: %s", error)
         return site
     site.close()
-    log.info("the settings were read anew")
+    log.info("the settings were read again")
     return fresh
 
 

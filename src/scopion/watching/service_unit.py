@@ -57,11 +57,11 @@ def _lines(settings: Settings, installation: Installation, folder: Path) -> Iter
     arguments = map(command_word, ["--site", str(folder), "watch"])
     command = " ".join([unit_word(str(installation.program)), *arguments])  # in the first word, no variable is replaced
     yield from (
-        "# Made by scopion service from the settings of the site; scopion service install makes it anew.",
+        "# Made by scopion service from the settings of the site; scopion service install makes it again.",
         "[Unit]",
         "Description=Scopion looks after the local network",
         "After=network.target",
-        "# However often it fails: nobody else tells that the network is not looked after.",
+        "# However often it fails: nothing else would tell that the network is not looked after.",
         "StartLimitIntervalSec=0",
         "",
         "[Service]",
@@ -224,7 +224,7 @@ def by_hand(settings: Settings, program: Path) -> str:
         f"     usermod -aG {ACCOUNT} YOUR-ACCOUNT\n"
         f"{capability}"
         "4. Let your service manager start that command after the network, keep it in the foreground, start it again\n"
-        "   when it ends, and keep what it writes to standard error. SIGTERM ends it, SIGHUP reads site.toml anew.\n"
+        "   when it ends, and keep what it writes to standard error. SIGTERM ends it, SIGHUP reads site.toml again.\n"
         "5. Without a service manager, let cron do a round every five minutes:\n"
         f"     */5 * * * *  {ACCOUNT}  {shlex.quote(str(program))} --site {SYSTEM_FOLDER} --quiet watch --once\n"
     )

@@ -86,7 +86,7 @@ class Sweeping:
             elif known.watched.interface != watched.interface:
                 happened = _change(known.watched.interface, watched.interface, watched.subnet)
                 if happened:
-                    log.warning("%s: %s, looking anew", watched.subnet, happened)
+                    log.warning("%s: %s, looking again", watched.subnet, happened)
                     known.place, known.next_at = SubnetState.UNKNOWN, now
                 known.watched = watched
 
@@ -171,7 +171,7 @@ class Sweeping:
             self._stands(swept, SubnetState.HERE, "")
             swept.silent = 0
             if result.doubt:
-                log.warning("%s: %s, so nobody counts as gone yet", subnet, result.doubt)
+                log.warning("%s: %s, so no device counts as gone yet", subnet, result.doubt)
                 swept.next_at = min(swept.next_at, context.clock.monotonic() + _CONFIRMED_S)
             context.outdated()
             context.tell(result.events, result.devices)
@@ -197,7 +197,7 @@ class Sweeping:
         if swept.is_in_doubt:
             swept.next_at = min(swept.next_at, self._context.clock.monotonic() + _CONFIRMED_S)
         if swept.silent >= SILENT_SWEEPS and swept.place is not SubnetState.ELSEWHERE:
-            self._stands(swept, SubnetState.DOWN, why or "nobody answers any more")
+            self._stands(swept, SubnetState.DOWN, why or "no device answers any more")
             subnet = swept.watched.subnet
             self._told(f"telling that {subnet} is down", lambda: tell_down(self._context.site, subnet, why))
 
@@ -220,7 +220,7 @@ class Sweeping:
         elif place is SubnetState.ELSEWHERE:
             log.warning("%s is not the site's network: %s. Nothing of it is remembered", subnet, why)
         else:
-            log.warning("%s is down: %s. Nobody counts as gone", subnet, why)
+            log.warning("%s is down: %s. No device counts as gone", subnet, why)
 
 
 def _change(before: Interface, now: Interface, subnet: IPv4Network) -> str:

@@ -102,17 +102,17 @@ def judge_answers(ssid: str, answers: Mapping[str, tuple[str, date]], today: dat
     said = answers.get("admin-password")
     if said is None:
         do = "say so: scopion wifi audit SSID --admin-password changed"
-        found.append(Finding(Grade.UNKNOWN, ssid, "router's password", "nobody has said whether it was changed", do))
+        found.append(Finding(Grade.UNKNOWN, ssid, "router's password", "it is not known whether it was changed", do))
     elif said[0] == "changed":
         says = f"changed from the one that it came with (said on {said[1].isoformat()})"
         found.append(Finding(Grade.FINE, ssid, "router's password", says))
     else:
-        do = "change it on the router's page: whoever is on the network can log in with what stands in the manual"
+        do = "change it on the router's page: anyone on the network can log in with the password of the manual"
         found.append(Finding(Grade.HIGH, ssid, "router's password", "still the one that it came with", do))
     changed = answers.get("passphrase-changed")
     if changed is None:
         do = "say so: scopion wifi audit SSID --passphrase-changed 2026-01-31"
-        found.append(Finding(Grade.UNKNOWN, ssid, "passphrase's age", "nobody has said when it was changed last", do))
+        found.append(Finding(Grade.UNKNOWN, ssid, "passphrase's age", "it is not known when it was changed last", do))
     else:
         on = date.fromisoformat(changed[0])
         old = today - on > _OLD_PASSPHRASE
@@ -128,7 +128,7 @@ def _encryption(posture: Posture) -> list[Finding]:
         return [Finding(Grade.UNKNOWN, where, "encryption", "not told")]
     if Encryption.OPEN in kinds:
         do = "switch on WPA2 or WPA3 with a strong passphrase (scopion wifi passphrase); a list protects nothing here"
-        return [Finding(Grade.HIGH, where, "encryption", "none: everybody nearby can read and join", do)]
+        return [Finding(Grade.HIGH, where, "encryption", "none: anyone nearby can read and join", do)]
     if Encryption.WEP in kinds:
         return [Finding(Grade.HIGH, where, "encryption", "WEP, broken within minutes", "switch to WPA2 or WPA3")]
     if Encryption.WPA1 in kinds:
@@ -138,7 +138,7 @@ def _encryption(posture: Posture) -> list[Finding]:
     if posture.tkip:
         return [Finding(Grade.HIGH, where, "encryption", "TKIP is offered, obsolete and attackable", "offer CCMP only")]
     if kinds == {Encryption.OWE}:
-        return [Finding(Grade.LOW, where, "encryption", "encrypted without a passphrase: everybody can join")]
+        return [Finding(Grade.LOW, where, "encryption", "encrypted without a passphrase: anyone can join")]
     said = {
         frozenset({Encryption.WPA3}): "WPA3",
         frozenset({Encryption.WPA2, Encryption.WPA3}): "WPA2 and WPA3",
@@ -155,7 +155,7 @@ def _protection(posture: Posture) -> list[Finding]:
     if not encrypted or posture.frame_protection is None:
         return []
     if posture.frame_protection == "off":
-        says = "management frames are not protected: anybody can throw devices off the air"
+        says = "management frames are not protected: anyone can throw devices off the air"
         do = "set protected management frames to optional, or to required where every device can do it"
         return [Finding(Grade.MEDIUM, posture.where, "frame protection", says, do)]
     return [Finding(Grade.FINE, posture.where, "frame protection", posture.frame_protection)]
@@ -200,7 +200,7 @@ def _name(posture: Posture, around: Surroundings) -> list[Finding]:
         says = "looks like the name that it came with, which tells strangers which router to attack"
         found.append(Finding(Grade.LOW, posture.where, "SSID", says, "give it a name of your own"))
     elif _PERSONAL.search(ssid) or words & people:
-        says = "tells everybody in the street whose network this is"
+        says = "tells anyone in the street whose network this is"
         found.append(Finding(Grade.LOW, posture.where, "SSID", says, "choose a name that says nothing of you"))
     if posture.hidden:
         says = "hidden, which protects nothing: devices that know it call its name wherever they are"
@@ -226,8 +226,8 @@ def _lists(posture: Posture, around: Surroundings) -> list[Finding]:
         says = f"no list was put on {joined([f'{radio} GHz' for radio in around.unpushed])}: who is refused goes there"
         found.append(Finding(Grade.MEDIUM, posture.where, "lists", says, "scopion wifi push"))
     if around.mode is ListMode.DENY:
-        says = "a deny list keeps out whoever keeps the address; phones make up another one with two touches"
-        found.append(Finding(Grade.LOW, posture.where, "lists", says, "change the passphrase to keep somebody out"))
+        says = "a deny list keeps out only devices that keep their address; a phone makes up another with two touches"
+        found.append(Finding(Grade.LOW, posture.where, "lists", says, "change the passphrase to keep a device out"))
     return found
 
 
@@ -236,7 +236,7 @@ def _socket(posture: Posture) -> list[Finding]:
         return []
     mode, group = posture.socket_mode
     if mode & 0o002:
-        says = "everybody on the access point may change its lists and read its settings"
+        says = "every account on the access point may change its lists and read its settings"
         do = "set ctrl_interface_group to a group of administrators"
         return [Finding(Grade.HIGH, posture.where, "control socket", says, do)]
     who = f"group {group}" if mode & 0o020 else "its owner only"

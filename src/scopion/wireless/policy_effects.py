@@ -49,7 +49,7 @@ def effects(
 
 
 def changes_what_is_sent(before: ListPolicy, after: ListPolicy) -> bool:
-    """Tell whether enforcers have to be told of a change, for now or for later."""
+    """Tell whether enforcers need a change, for now or for later."""
     return _sent(before) != _sent(after)
 
 

@@ -28,7 +28,7 @@ def refuse_denying(ssid: str, device: Device) -> None:
     if behind := addresses_behind(device):
         raise Refused(
             f"{device.called} answers for {behind} addresses, as a repeater or a proxy does: denying it on "
-            f"{ssid!r} would hit everybody behind it; {INSIST}"
+            f"{ssid!r} would hit every device behind it; {INSIST}"
         )
 
 
@@ -96,16 +96,16 @@ def refuse_lockout(
     own_wireless: Iterable[MacAddress],
     essential: Iterable[Device] = (),
     *,
-    nobody: bool = False,
+    none: bool = False,
 ) -> None:
     """Raise Refused for an allow list that is empty, or lacks a device that must never be refused.
 
-    ``lines`` are those that hold at all times; ``essential`` the devices that use this network; ``nobody``: the list is
+    ``lines`` are those that hold at all times; ``essential`` the devices that use this network; ``none``: the list is
     empty at any time.
     """
-    if nobody and network.mode is ListMode.ALLOW:
+    if none and network.mode is ListMode.ALLOW:
         raise Refused(
-            f"the allow list of {network.ssid!r} is empty, so nobody could associate: "
+            f"the allow list of {network.ssid!r} is empty, so no device could associate: "
             f"scopion wifi allow {quoted(network.ssid)} DEVICE... first, or {INSIST}"
         )
     listed = {line.mac for line in lines}
@@ -134,7 +134,7 @@ def on_the_air(device: Device) -> list[MacAddress]:
 def consequence(network: Network, mode: ListMode, lines: Sequence[Line]) -> str:
     """Return one sentence: what a mode means on this network, with its count."""
     if mode is ListMode.OFF:
-        return f"On {network.ssid!r} everybody who knows the passphrase may associate; its lists have no effect."
+        return f"On {network.ssid!r} every device with the passphrase may associate; its lists have no effect."
     addresses = counted(len(lines), "address", "addresses")
     if mode is ListMode.ALLOW:
         return f"On {network.ssid!r} only {addresses} may associate, all others are refused."

@@ -40,7 +40,7 @@ class CommandChannel:
         if account is not None:
             environment.pop("USER", None)
             environment["HOME"] = home_of(account)
-            trace(f"with the rights of account {account}, to whom site.toml belongs")
+            trace(f"with the rights of account {account}, which owns site.toml")
         try:
             running = subprocess.Popen(
                 settings.command,

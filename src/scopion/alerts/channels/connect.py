@@ -113,8 +113,8 @@ def tls_problem(error: OSError, host: str, port: int) -> str:
         if error.verify_code == 10:  # X509_V_ERR_CERT_HAS_EXPIRED
             return f"the certificate of {host} has expired: its administrator has to renew it, or this clock is wrong"
         return (
-            f"the certificate of {host} is signed by nobody whom this machine trusts ({said}): if the server is your "
-            "own, name its certificate with trust"
+            f"the certificate of {host} is not signed by an authority that this machine trusts ({said}): if it "
+            "is your own server, name its certificate with trust"
         )
     if isinstance(error, ssl.SSLError) and error.reason in ("WRONG_VERSION_NUMBER", "RECORD_LAYER_FAILURE"):
         return f"{host} does not speak TLS at port {port}: is it the port for starttls or plain instead?"

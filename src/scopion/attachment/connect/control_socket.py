@@ -99,5 +99,5 @@ def _said(path: str, error: OSError) -> str:
     if error.errno in (errno.EACCES, errno.EPERM):
         return f"{path} is closed to this account: join the group that owns it (ctrl_interface_group), or run as root"
     if error.errno in (errno.ECONNREFUSED, errno.ECONNRESET, errno.ENOTCONN, errno.EPIPE):
-        return f"{path}: nobody listens there any more; the daemon has stopped or begun anew"
+        return f"{path}: no daemon listens there any more: it has stopped or restarted"
     return f"{path}: {error.strerror or error}"

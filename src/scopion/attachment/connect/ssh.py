@@ -68,7 +68,7 @@ class SshShell:
             raise EnforcerUnreachable(f"{access}: {error}") from None
         except paramiko.BadHostKeyException as error:
             raise EnforcerUnreachable(
-                f"the host key of {access.host} has changed (it is {_print_of(error.key)} now): somebody else may "
+                f"the host key of {access.host} has changed (it is {_print_of(error.key)} now): another machine may "
                 f"answer there; if you know why, remove its line from {known} and accept the new one"
             ) from None
         except paramiko.PasswordRequiredException:
@@ -217,7 +217,7 @@ class _Unknown:
     def missing_host_key(self, client: Any, hostname: str, key: Any) -> None:
         """Raise HostKeyRefused."""
         if key.get_base64() in self._revoked:
-            raise HostKeyRefused(f"its host key is revoked in {self._known}: somebody else may answer there")
+            raise HostKeyRefused(f"its host key is revoked in {self._known}: another machine may answer there")
         raise HostKeyRefused(
             f"its host key is not in {self._known}: ssh-keyscan {self._host} shows it, compare and add it"
         )

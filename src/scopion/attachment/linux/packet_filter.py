@@ -45,7 +45,7 @@ _ICMPV6: list[_Step] = [
 
 # All jumps go forward: the kernel accepts no others.
 def _ports(place: str, load: int, at: int) -> list[_Step]:
-    """Return steps that keep a UDP datagram from or to a port at which devices tell of themselves."""
+    """Return steps that keep a UDP datagram from or to a port at which devices announce themselves."""
     steps: list[_Step] = [place]
     for offset in (at, at + 2):
         steps.append(_test(load, offset))

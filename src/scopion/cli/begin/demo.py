@@ -80,7 +80,7 @@ def _list() -> None:
 
 
 class _Telling:
-    """The story, chapter by chapter: each command is printed, then run as the real program."""
+    """Plays the story chapter by chapter: each command is printed, then run as the real program."""
 
     def __init__(self, session: Session, folder: Path, only: str | None, *, passing: bool = False) -> None:
         from scopion.operations.begin.play_demo import chapters
@@ -89,11 +89,11 @@ class _Telling:
         self._passing = passing  # the folder goes when the story has ended
         self._chapters = {each.name: each for each in chapters()}
         self._only = self._chosen(only) if only else None
-        self._told: Chapter | None = None  # the one that is being told
+        self._told: Chapter | None = None  # the chapter that runs now
         self._pauses = session.can_ask and sys.stdout.isatty()
 
     def tell(self) -> None:
-        """All of it, or one chapter."""
+        """Play all of it, or one chapter."""
         from scopion.cli.begin.demo_steps import warm_up
         from scopion.operations.begin.play_demo import begin_story, next_moment
 
@@ -122,7 +122,7 @@ class _Telling:
         return self._only is None or self._told == self._only
 
     def _chosen(self, text: str) -> Chapter:
-        """By name, its beginning, or number."""
+        """Return the chapter by its name, by the beginning of it, or by number."""
         names = list(self._chapters)
         if text.isdecimal() and 1 <= int(text) <= len(names):
             return self._chapters[names[int(text) - 1]]
@@ -133,7 +133,7 @@ class _Telling:
         return self._chapters[found[0]]
 
     def _turn(self, chapter: Chapter) -> bool:
-        """Begin a chapter; whether to go on."""
+        """Begin a chapter. Returns whether to go on."""
         before, self._told = self._told, chapter
         if self._only is not None:
             if before == self._only:
@@ -166,7 +166,7 @@ class _Telling:
             raise click.ClickException(f"scopion {shlex.join(step.command)} ended with {code}")
 
     def _end(self) -> None:
-        """Open the report where there is somebody to see it, and wait before its folder goes."""
+        """Open the report where there is a screen, and wait before its folder is removed."""
         from scopion.cli.report.report import has_screen, show_in_browser
 
         page = self._folder / REPORT
@@ -184,7 +184,7 @@ class _Telling:
 
 
 def _play(session: Session, folder: Path) -> None:
-    """Two weeks, quickly and quietly: the first days, then a scan each hour."""
+    """Play two weeks, quickly and quietly: the first days, then a scan each hour."""
     from scopion.cli.begin.demo_steps import warm_up
     from scopion.operations.begin.play_demo import begin_story, next_moment, play_rounds
 

@@ -1,6 +1,6 @@
 """Runs the commands of the story: each as the real program in a process of its own.
 
-Where the system can fork, the new process begins with what this one has loaded already, which spares it the start.
+Where the system can fork, the new process starts with what this one has loaded already, which saves its start-up time.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from pathlib import Path
 
 from scopion.scenes.scene import StoryStep
 
-# Who does it all; on the page and in the lists the story has no other account.
+# The account of every change: the page and the lists of the story show no other.
 KEEPER = "keeper"
 # On macOS a process that was forked may not use the system's own libraries.
 _FORKS = hasattr(os, "fork") and sys.platform != "darwin"
@@ -27,12 +27,12 @@ _NEEDED = (
 
 
 def environment_of(folder: Path) -> dict[str, str]:
-    """The environment of a command of the story in a folder."""
+    """Return the environment of a command of the story in a folder."""
     return {**os.environ, "SCOPION_SITE": str(folder.resolve()), "LOGNAME": KEEPER}
 
 
 def run_shown(step: StoryStep, folder: Path, columns: int) -> int:
-    """Run a command as a person would see it; its exit code. What it says goes to standard output, all of it."""
+    """Run a command as a person would see it, and return its exit code. Its output goes to standard output."""
     environment = {**environment_of(folder), "SCOPION_FORMAT": "table"}
     if not sys.stdout.isatty():
         environment.setdefault("COLUMNS", str(columns))
@@ -44,7 +44,9 @@ def run_shown(step: StoryStep, folder: Path, columns: int) -> int:
 
 
 def run_quietly(step: StoryStep, folder: Path, *, shown: str = "") -> tuple[int, str]:
-    """Run a command; its exit code, and what it said: in a pipe, or ``shown`` as in a terminal of so many columns."""
+    """Run a command, and return its exit code and its output: as in a pipe, or as in a terminal of
+    ``shown`` columns.
+    """
     environment = environment_of(folder)
     if shown:
         environment |= {"SCOPION_FORMAT": "table", "COLUMNS": shown}
@@ -62,7 +64,7 @@ def run_quietly(step: StoryStep, folder: Path, *, shown: str = "") -> tuple[int,
 
 
 def warm_up(steps: Iterable[StoryStep]) -> None:
-    """Load what the commands of some steps will need, once for all that are forked later."""
+    """Load what the commands of some steps will need, once for all processes that are forked later."""
     from scopion.cli.main import FAMILIES
     from scopion.operations.site.load_settings import adapter
 
@@ -98,7 +100,7 @@ def _forked(step: StoryStep, folder: Path, environment: Mapping[str, str], outpu
 
 
 def _write_to(output: int) -> None:
-    """Let all that this process writes go there, by new streams: the old ones remember what they were opened on."""
+    """Make this process write to a stream, by new text streams: the old ones remember what they were opened on."""
     for number, name in ((1, "stdout"), (2, "stderr")):
         os.dup2(output, number)
         encoding = getattr(sys, name).encoding

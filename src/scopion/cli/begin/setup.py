@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 _EXAMPLE = MacAddress.parse("0c:4e:a0:12:34:56")
 _MOST_NAME = 80
 _CHANNELS = {
-    "none": "nobody is told; scopion events has it all",
+    "none": "no alerts are sent; scopion events lists everything",
     "email": "a mail, by a server that takes it from you",
     "webhook": "a chat or push service that takes an HTTP POST",
     "desktop": "a notification, where scopion watch runs in your session",
@@ -39,12 +39,12 @@ _CHANNELS = {
 @click.option("--name", metavar="TEXT", help="What the site is called.")
 @click.option("--show", "shows", is_flag=True, help="Only print the site.toml that would be written.")
 @click.option(
-    "--anew", is_flag=True, help="Although there are settings already; the old file is kept beside the new one."
+    "--again", is_flag=True, help="Although there are settings already; the old file is kept beside the new one."
 )
 @click.option("--no-scan", is_flag=True, help="Do not run the baseline scan.")
 @pass_session
 def setup(session: Session, yes: bool, name: str | None, shows: bool, anew: bool, no_scan: bool) -> None:
-    """First steps: proposes a site, writes it, tries it.
+    """First steps: proposes settings, writes and tries them.
 
     Looks at this machine, and asks for the site's name, which subnets to look after, how you want to be told, and your
     wireless networks; writes a commented site.toml, tests the channel and runs the first scan. Enter takes what is
@@ -55,7 +55,7 @@ def setup(session: Session, yes: bool, name: str | None, shows: bool, anew: bool
     if not (session.can_ask or yes or shows):
         raise UsageError("this asks some questions: run it in a terminal, or take the proposals with --yes")
     if not (anew or shows) and has_settings(session.folder):
-        raise Refused(f"{session.folder / 'site.toml'} has settings already: edit it, or write a new one with --anew")
+        raise Refused(f"{session.folder / 'site.toml'} has settings already: edit it, or write a new one with --again")
     proposal = propose(session.site)
     earlier: Sequence[EarlierSettings] = ()
     if anew:
@@ -85,7 +85,7 @@ def setup(session: Session, yes: bool, name: str | None, shows: bool, anew: bool
 
 
 class _Questions:
-    """Asks what cannot be seen; silent, it takes the proposals."""
+    """Asks for what cannot be seen; if it may not ask, it takes the proposals."""
 
     def __init__(
         self, session: Session, proposal: Proposal, earlier: Sequence[EarlierSettings], *, silent: bool
@@ -94,7 +94,7 @@ class _Questions:
         self._earlier = earlier
 
     def agreed(self, name: str | None) -> Agreed:
-        """Everything that is to be written."""
+        """Return everything that is to be written."""
         from scopion.operations.begin.set_up_site import Agreed
 
         likely = self._proposal.subnets[0]
@@ -125,7 +125,7 @@ class _Questions:
             if several and not self._yes(f"Look after {where}?", each.likely):
                 continue
             name = self._text(f"A name for {each.range}?", "main" if each.likely else each.interface)
-            interval = self._span(f"How often shall scopion watch look at {each.range}?", each.interval_s)
+            interval = self._span(f"How often should scopion watch scan {each.range}?", each.interval_s)
             found.append(AgreedSubnet(each.range, entered(name, "a subnet's name", _MOST_NAME), interval))
         if not found:
             raise UsageError("a site needs a subnet to look after: scopion here shows those that you are on")
@@ -144,9 +144,9 @@ class _Questions:
             return None
         known = [each.name for each in self._kept if each.what.startswith("channel ")]
         self._say(
-            f"\nYou are told by {joined(known)} when somebody joins. How else do you want to be told?"
+            f"\nYou are told by {joined(known)} when a device joins. How else do you want to be told?"
             if known
-            else "\nHow do you want to be told when somebody joins?"
+            else "\nHow do you want to be told when a device joins?"
         )
         for kind, words in _CHANNELS.items():
             self._say(f"  {kind:<8} {words}")
@@ -162,7 +162,7 @@ class _Questions:
         return AgreedChannel(kind, self._free("me"), {"path": "alerts.jsonl"} if kind == "file" else {})
 
     def _free(self, name: str) -> str:
-        """A name that no channel has which is kept."""
+        """Return a name that no kept channel has."""
         taken = {each.name for each in self._kept}
         return next(each for each in (name, *(f"{name}-{number}" for number in range(2, 100))) if each not in taken)
 
@@ -229,7 +229,7 @@ class _Questions:
 
 
 def _try_channel(session: Session, agreed: Agreed) -> None:
-    """A test, told step by step; what fails says how to go on, and the rest goes on."""
+    """Send a test and print each step; a failure says how to go on, and the setup continues."""
     from scopion.operations.notify.manage_alerts import test_channel
 
     if agreed.channel is None:
@@ -254,16 +254,16 @@ def _make_networks(session: Session, agreed: Agreed, proposal: Proposal) -> None
     for network in made:
         session.note(
             f"The network {network.ssid!r} is noted, with no list in force: scopion wifi deny "
-            f"{shell_word(network.ssid)} DEVICE puts somebody on one."
+            f"{shell_word(network.ssid)} DEVICE puts a device on one."
         )
 
 
 def _scan(session: Session) -> None:
-    """The baseline, as scopion scan shows it."""
+    """Run the baseline scan, as scopion scan shows it."""
     from scopion.cli.look.scan import scan_and_show
     from scopion.operations.scan.prepare_scan import ScanRequest
 
-    session.note("\nThe first scan; whoever is found is the baseline, and told to nobody:\n")
+    session.note("\nThe first scan. What it finds is the baseline, and no alert is sent about it:\n")
     scan_and_show(session, ScanRequest())
 
 
@@ -274,4 +274,4 @@ def _what_next(session: Session, agreed: Agreed) -> None:
     session.note("  scopion watch            looks after it all the time, in this terminal")
     session.note("  scopion service install  ...or as a service of the system")
     if not session.site.settings.channel:
-        session.note("Nobody is told yet: a [[channel]] in site.toml, or scopion setup --anew, changes that.")
+        session.note("No alerts are sent yet: add a [[channel]] to site.toml, or run scopion setup --again.")

@@ -11,9 +11,9 @@ from scopion.model.text import capitalised
 
 
 @click.command("await")
-@click.option("--vendor", default="", metavar="TEXT", help="One whose maker has a word that begins so.")
-@click.option("--name", default="", metavar="TEXT", help="One whose label or host name begins so.")
-@click.option("--mac", default="", metavar="MAC", help="One whose MAC address begins so.")
+@click.option("--vendor", default="", metavar="TEXT", help="A device whose vendor has a word that begins so.")
+@click.option("--name", default="", metavar="TEXT", help="A device whose label or host name begins so.")
+@click.option("--mac", default="", metavar="MAC", help="A device whose MAC address begins so.")
 @click.option("--new", is_flag=True, help="Not one that is here already.")
 @click.option(
     "--gone",
@@ -36,7 +36,7 @@ def await_device(
     timeout: float | None,
     interface: str | None,
 ) -> None:
-    """Until a device appears or is gone; prints its address.
+    """Wait until a device is here or gone; print its address.
 
     Without options, until a device appears that was not here when it began. One that fits and is here already is
     printed at once, unless --new. The address alone goes to standard output: address=$(scopion await --vendor Ember)

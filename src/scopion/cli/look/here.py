@@ -32,7 +32,7 @@ COLUMNS = (
 @output_format
 @pass_session
 def here(session: Session, format_name: str | None) -> None:
-    """Where am I: interface, subnet, gateway, which site.
+    """Where this machine is: interface, subnet, gateway, site.
 
     Nothing is changed. At most the gateway is asked for its MAC address, by which networks that use the same
     subnet are told apart.
@@ -118,7 +118,7 @@ def _sentences(session: Session, found: Whereabouts) -> list[str]:
 
 
 def _learning(session: Session) -> list[str]:
-    """That subnets are being learnt, and until when: only where somebody is told of what joins."""
+    """Return a sentence on the subnets that are being learnt, and until when: only where alerts are sent."""
     from scopion.operations.notify.manage_alerts import learning_subnets
 
     if not session.site.settings.channel:

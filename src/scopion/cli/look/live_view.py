@@ -1,4 +1,6 @@
-"""What a person sees while a scan runs: hosts as they answer, and a line of progress. On standard error, then gone."""
+"""The view while a scan runs: hosts as they answer, and a line of progress. It is drawn on standard error and then
+removed.
+"""
 
 from __future__ import annotations
 
@@ -19,14 +21,14 @@ if TYPE_CHECKING:
     from scopion.operations.scan.describe_hosts import Host
     from scopion.operations.scan.prepare_scan import PreparedScan
 
-# Drawing sixty rows takes some 15 ms, during which nothing is sent: a pause follows, so many times as long as it took,
-# and not longer than this.
+# Drawing sixty rows takes some 15 ms, during which nothing is sent. So a pause follows, this many times as long as the
+# drawing took, but not longer than the second value.
 _PAUSES, _LONGEST_PAUSE_S = 3, 0.1
 _BAR = 24  # characters
 
 
 class LiveView:
-    """Shows a running scan if ``shown``; else takes everything in silence, and asks for no progress."""
+    """Shows a running scan if ``shown``; otherwise it shows nothing and asks for no progress."""
 
     def __init__(self, prepared: PreparedScan, *, shown: bool) -> None:
         self._prepared = prepared
@@ -55,7 +57,7 @@ class LiveView:
             self._live.stop()
 
     def on_host(self, host: Host) -> None:
-        """A host has answered."""
+        """Take in a host that has answered."""
         addresses = self._of_mac[host.mac] if host.mac else {}
         addresses[host.address] = host
         # An adapter's IPv6 addresses have no row of their own once an IPv4 one is known.
@@ -69,7 +71,7 @@ class LiveView:
             self._hosts[host.address, None] = host
 
     def on_progress(self, progress: Progress) -> None:
-        """Some time has passed."""
+        """Take in how far the scan is."""
         if self._live is None:
             return
         began = time.monotonic()

@@ -60,7 +60,7 @@ if TYPE_CHECKING:
 def scan(
     session: Session, /, fail_on: tuple[str, ...], every: bool, yes: bool, format_name: str | None, **options: Any
 ) -> None:
-    """Who is here: ask, name, remember, tell what is new.
+    """Scan for devices: name, remember, show what is new.
 
     A TARGET is 192.0.2.0/24, 192.0.2.7, 192.0.2.10-192.0.2.20, 192.0.2.10-20, a comma list of them, or the name of a
     subnet in site.toml; without one the attached subnet is scanned. Ctrl-C ends a scan early and keeps what was found.
@@ -71,7 +71,7 @@ def scan(
         _scan_all(session, options, fail_on, format_name, yes=yes)
         return
     request = ScanRequest(**options)
-    # For cron: nothing, or who it was.
+    # For cron: print nothing, or the devices that it is about.
     only_who = session.quiet and bool(fail_on) and format_name is None
     result = scan_and_show(session, request, format_name, yes=yes, silent=only_who)
     _end(session, [result], fail_on, only_who=only_who)
@@ -82,7 +82,7 @@ def _scan_all(
 ) -> None:
     """Scan every subnet of the site, one after the other; one that cannot be scanned does not stop the others.
 
-    Ctrl-C ends the scan that is going on and begins no other.
+    Ctrl-C ends the running scan and starts no other.
     """
     import json
 
@@ -126,7 +126,7 @@ def scan_and_show(
     yes: bool = False,
     silent: bool = False,
 ) -> ScanResult:
-    """Scan, show the hosts as they answer, then the rows and the news; ``silent`` shows no rows."""
+    """Scan, show the hosts as they answer, then the rows and the news; ``silent`` shows no rows. Returns the result."""
     from scopion.cli.look.scan_report import document, tell_result
     from scopion.operations.scan.prepare_scan import prepare_scan
     from scopion.operations.scan.run_scan import run_prepared
@@ -164,7 +164,7 @@ def _view(session: Session, prepared: PreparedScan) -> AbstractContextManager[Li
 
 
 def _end(session: Session, results: Sequence[ScanResult], fail_on: tuple[str, ...], *, only_who: bool) -> None:
-    """End with the exit code that was asked for. ``only_who``: the answer is printed, and no error besides."""
+    """End with the exit code that was asked for. ``only_who``: the answer is printed already, and no error is added."""
     from scopion.alerts.news import tell
     from scopion.model.errors import CheckNotMet, ScopionError, StorageFailed
 
@@ -192,5 +192,6 @@ def _end(session: Session, results: Sequence[ScanResult], fail_on: tuple[str, ..
     for result in results:
         if not result.findings.completed:
             raise ScopionError(
-                f"the scan is partial ({result.findings.interruption}): what was found is kept, nobody counts as gone"
+                f"the scan is partial ({result.findings.interruption}): what was found is kept, and no device "
+                "counts as gone"
             )

@@ -1,4 +1,4 @@
-"""What ``scan`` says besides its rows: the JSON document, notes, news and the closing sentence."""
+"""The output of ``scan`` besides its rows: the JSON document, notes, news and the closing sentence."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from scopion.operations.scan.scan_result import ScanResult, notes
 
 
 def document(result: ScanResult, rows: list[dict[str, Any]]) -> dict[str, Any]:
-    """The whole result under its JSON keys, with the rows as they are shown."""
+    """Return the whole result under its JSON keys, with the rows as they are shown."""
     findings = result.findings
     return {
         "scan": {
@@ -48,7 +48,7 @@ def document(result: ScanResult, rows: list[dict[str, Any]]) -> dict[str, Any]:
 
 
 def tell_result(session: Session, result: ScanResult) -> None:
-    """The notes, the news and the closing sentence."""
+    """Print the notes, the news and the closing sentence."""
     if result.hosts:
         session.note("")
     for note in notes(result):
@@ -67,7 +67,7 @@ def tell_result(session: Session, result: ScanResult) -> None:
 
 
 def _remarks(session: Session, result: ScanResult) -> Iterable[str]:
-    """What became of the memory, if it is not the usual thing."""
+    """Yield what became of the memory, if that is unusual."""
     if result.memory_lost:
         yield (
             f"The memory of earlier devices was lost: the damaged roster is kept as {result.memory_lost} in "
@@ -109,7 +109,7 @@ def _closing(result: ScanResult, counts: Counter[EventKind]) -> str:
         return (
             f"{partial}{style(lead, bold=True)} - heard on {result.choice.interface.name} in "
             f"{findings.duration_s:.0f} s: {counted(heard.frames, 'frame')}, {heard.understood} told something; no "
-            "frame was sent, so nobody counts as gone."
+            "frame was sent, so no device counts as gone."
         )
     return (
         f"{partial}{style(lead, bold=True)} - {result.range} on {result.choice.interface.name}: "

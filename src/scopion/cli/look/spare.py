@@ -33,7 +33,7 @@ _MONTH_S = 30 * 86_400.0
     type=SpanParam(),
     default=_MONTH_S,
     metavar="TIME",
-    help="Nobody used it for so long [30d].",
+    help="It was not used for so long [30d].",
     show_default=False,
 )
 @click.option("--count", type=click.IntRange(1), default=_FEW, metavar="N", help=f"How many to show [{_FEW}].")
@@ -43,10 +43,10 @@ _MONTH_S = 30 * 86_400.0
 def spare(
     session: Session, target: str | None, unused_for: float, count: int, reasons: bool, format_name: str | None
 ) -> None:
-    """Free addresses of a subnet, or whether one may be taken.
+    """Free addresses of a subnet, or whether one is free.
 
-    Free is what does not answer now, nobody has used lately, the DHCP server does not give out and nobody has reserved.
-    A single ADDRESS is probed as RFC 5227 asks of whoever takes one: this takes up to seven seconds.
+    An address is free if it does not answer, was not used lately, is not in the DHCP pool and is not reserved.
+    A single ADDRESS is probed as RFC 5227 requires before it is taken: this takes up to seven seconds.
     """
     span = timedelta(seconds=unused_for)
     address = _single(target)
@@ -74,13 +74,15 @@ def _single(target: str | None) -> IPv4Address | None:
 def _one(session: Session, address: IPv4Address, span: timedelta) -> None:
     from scopion.operations.scan.find_spare import may_be_taken
 
-    session.note(f"Asking whether anybody uses {address}...")
+    session.note(f"Asking whether any device uses {address}...")
     place, probed = may_be_taken(session.site, address, span, lambda number: session.detail(f"Probe {number} of 3."))
     if place.against:
         raise CheckNotMet(f"{address} is not free: {place.against}")
     echo(str(address))
     how = (
-        "nobody answered three probes (RFC 5227)" if probed else "nobody answered; without raw frames it was not probed"
+        "no device answered three probes (RFC 5227)"
+        if probed
+        else "no device answered; without raw frames it was not probed"
     )
     session.note(f"It may be taken: {how}, {_past(session, place)}.")
     named = session.site.settings.containing(address)
@@ -89,7 +91,7 @@ def _one(session: Session, address: IPv4Address, span: timedelta) -> None:
 
 def _past(session: Session, place: AddressUse) -> str:
     if place.last_used is None:
-        return "and nobody is known to have used it"
+        return "and it is not known to have been used"
     if place.last_used == NEVER:
         return f"though a record gives it to {place.last_user}"
     return f"and {place.last_user} used it {spoken_ago(place.last_used, session.site.clock.now())}"

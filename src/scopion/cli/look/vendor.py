@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 KEYS = ("asked", "vendor", "place", "country", "kind", "prefix", "bits")
 COLUMNS = (
     Column("asked", lambda row: row["asked"]),
-    # Organisations that share a prefix go below each other.
+    # Organisations that share a prefix stand below each other.
     Column("vendor", lambda row: row["vendor"].replace(" / ", "\n"), lambda row: _vendor_style(row), shrinks=True),
     Column("place", lambda row: (row["place"] or "").replace(" / ", "\n"), shrinks=True),
     Column("prefix", lambda row: _prefix(row)),
@@ -48,7 +48,7 @@ def vendor(
     age: bool,
     format_name: str | None,
 ) -> None:
-    """Who made it: MAC addresses or prefixes to makers.
+    """Vendors of MAC addresses or prefixes.
 
     MAC addresses in any notation, or their beginnings of six digits and more, as arguments or one a line on standard
     input. The longest assigned prefix of 36, 28 or 24 bits decides.
@@ -69,7 +69,7 @@ def vendor(
 
 
 def _look_up(session: Session, texts: Iterator[tuple[int, str]], where: str, format_name: str | None) -> None:
-    """Answer what can be answered; each text that is no MAC address is named, and the end is exit code 2."""
+    """Answer what can be answered; each text that is no MAC address is named, and the exit code is then 2."""
     from scopion.operations.site.open_vendors import open_vendors
 
     vendors = open_vendors(session.folder)
@@ -147,5 +147,5 @@ def _prefix(row: Any) -> str:
 
 
 def _grouped(digits: str) -> str:
-    """``8c:1f:64:af:a`` for nine digits."""
+    """Return ``8c:1f:64:af:a`` for nine digits."""
     return ":".join(digits[at : at + 2] for at in range(0, len(digits), 2))

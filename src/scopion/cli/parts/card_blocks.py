@@ -26,7 +26,7 @@ _INDENT = 12
 STANDING_COLOUR = {Standing.NEW: "yellow", Standing.KNOWN: "green", Standing.GUEST: "cyan", Standing.UNWANTED: "red"}
 _DAY_SIGNS = {DayMark.HERE: "█", DayMark.AWAY: "·", DayMark.NOT_LOOKED: "?", DayMark.NOT_KNOWN: " "}
 _SHADES = "·░▒▓█"  # a share of days from none to all
-_LEAST_DAYS = 14  # a strip of fewer says little
+_LEAST_DAYS = 14  # a shorter strip says little
 # The notations that routers ask for, each once.
 _NOTATIONS = (Notation.COLON, Notation.HYPHEN, Notation.DOT, Notation.BARE_UPPER)
 _SAID = (TraitKind.MODEL, TraitKind.SERVICE, TraitKind.SOFTWARE, TraitKind.VENDOR_CLASS, TraitKind.PORT)
@@ -35,12 +35,12 @@ _SAID_WORDS = {
     TraitKind.VENDOR_CLASS: "DHCP client", TraitKind.PORT: "open port",
 }  # fmt: skip
 
-# Kinds that are no name of a thing by themselves.
+# Kinds that do not name a thing by themselves.
 _NOUNS = {"storage": "storage device"}
 
 
 def heading(device: Device) -> str:
-    """Its name and standing, until when and why."""
+    """Return its name and standing, until when and why."""
     name = style(device.called, bold=True)
     standing = style(str(device.standing), fg=STANDING_COLOUR[device.standing], bold=True)
     until = f" until {device.guest_until.isoformat()}" if device.guest_until else ""
@@ -49,7 +49,7 @@ def heading(device: Device) -> str:
 
 
 def what_it_is(card: Card) -> Iterator[str]:
-    """Sentences: kind with evidence, maker with place, whose."""
+    """Yield sentences: kind with evidence, vendor with place, owner."""
     device = card.device
     if device.own:
         yield f"{style('This is the machine in front of you.', bold=True)}"
@@ -72,14 +72,14 @@ def what_it_is(card: Card) -> Iterator[str]:
 
 
 def block(title: str, lines: Sequence[str]) -> Iterator[str]:
-    """Lines under a title in the margin."""
+    """Yield lines under a title in the margin."""
     for number, line in enumerate(lines):
         head = style((title if number == 0 else "").ljust(_INDENT), dim=True)
         yield f"{head}{line}"
 
 
 def days_strip(rhythm: Rhythm, today: date) -> list[str]:
-    """The last thirty days, weeks apart, with what the signs mean."""
+    """Return the last thirty days, week by week, with a legend of the signs."""
     unknown = next((at for at, (_, mark) in enumerate(rhythm.days) if mark is not DayMark.NOT_KNOWN), 0)
     days = rhythm.days[min(unknown, len(rhythm.days) - _LEAST_DAYS) :]
     cells = ""
@@ -92,7 +92,7 @@ def days_strip(rhythm: Rhythm, today: date) -> list[str]:
         for mark, text in (
             (DayMark.HERE, "█ here"),
             (DayMark.AWAY, "· not here"),
-            (DayMark.NOT_LOOKED, "? nobody looked"),
+            (DayMark.NOT_LOOKED, "? no scan"),
         )
         if mark in signs
     ]
@@ -102,7 +102,7 @@ def days_strip(rhythm: Rhythm, today: date) -> list[str]:
 
 
 def hours_strip(rhythm: Rhythm) -> list[str]:
-    """The usual hours of such a day over those of today."""
+    """Return the usual hours of such a day above those of today."""
     lines = []
     width = max(len(f"usual {rhythm.usual_days}"), 5) if rhythm.usual_hours else 5
     if rhythm.usual_hours:
@@ -118,7 +118,7 @@ def hours_strip(rhythm: Rhythm) -> list[str]:
 
 
 def seen_lines(card: Card, clock: Clock) -> list[str]:
-    """Since when it is known, and whether it is here."""
+    """Return since when it is known, and whether it is here."""
     device = card.device
     now = clock.now()
     first = f"{clock.local(device.first_seen):%a %Y-%m-%d %H:%M}"
@@ -130,7 +130,7 @@ def seen_lines(card: Card, clock: Clock) -> list[str]:
 
 
 def address_lines(card: Card, clock: Clock, limit: int) -> list[str]:
-    """Where it is and was, the latest first."""
+    """Return where it is and was, the latest first."""
     several = len(card.device.macs) > 1
     width = max((len(str(past.address)) for past in card.addresses[:limit]), default=0)
     lines = []
@@ -148,7 +148,7 @@ def address_lines(card: Card, clock: Clock, limit: int) -> list[str]:
 
 
 def name_lines(card: Card, clock: Clock) -> list[str]:
-    """What it calls itself and is called, with source and dates."""
+    """Return its names, with source and dates."""
     names = [known for known in card.device.traits if known.trait.kind is TraitKind.NAME]
     names.sort(key=lambda known: NAME_ORDER.index(known.trait.source))
     width = max((len(known.trait.value) for known in names), default=0)
@@ -160,7 +160,7 @@ def name_lines(card: Card, clock: Clock) -> list[str]:
 
 
 def said_lines(card: Card) -> list[str]:
-    """What else it said of itself."""
+    """Return what else it announced about itself."""
     found = []
     for kind in _SAID:
         values = list(dict.fromkeys(known.trait.value for known in card.device.traits if known.trait.kind is kind))
@@ -170,7 +170,7 @@ def said_lines(card: Card) -> list[str]:
 
 
 def adapter_lines(card: Card, clock: Clock) -> list[str]:
-    """Every adapter with its medium, and its MAC as routers ask for it."""
+    """Return every adapter with its medium, and its MAC as routers ask for it."""
     lines = []
     for adapter in card.device.adapters:
         vendor = card.vendors[adapter.mac]
@@ -184,7 +184,7 @@ def adapter_lines(card: Card, clock: Clock) -> list[str]:
 
 
 def private_lines(card: Card) -> list[str]:
-    """What it does with made-up addresses, and what to do about that."""
+    """Return what it does with made-up addresses, and what to do about that."""
     lines = []
     for each in card.private:
         lines.append(f"{each.mac} is a private address, {each.habit}: {each.why}")
@@ -194,7 +194,7 @@ def private_lines(card: Card) -> list[str]:
 
 
 def look_alike_lines(card: Card, vendors: Vendors) -> list[str]:
-    """What it may be the same as, with how sure that is and why."""
+    """Return which devices it may be the same as, with how sure that is and why."""
     lines = []
     for proposal, other in card.look_alikes:
         macs = ", ".join(map(str, other.macs))

@@ -1,4 +1,6 @@
-"""Devices and scanned hosts as rows: the JSON keys, and the columns of the tables. Shared, so that they agree."""
+"""Devices and scanned hosts as rows: the JSON keys, and the columns of the tables. Several commands share them, so that
+they agree.
+"""
 
 from __future__ import annotations
 
@@ -44,7 +46,7 @@ _NEWS_WORD = {
 
 
 def host_row(host: Host) -> dict[str, Any]:
-    """A host of a scan under its JSON keys."""
+    """Return a host of a scan under its JSON keys."""
     return {
         "standing": str(host.device.standing) if host.device else None,
         "name": host.name or None,
@@ -67,7 +69,7 @@ def host_row(host: Host) -> dict[str, Any]:
 
 
 def host_columns(*, ports: bool = False) -> list[Column]:
-    """The columns of a scan for a terminal; ``ports`` if some were tried."""
+    """Return the columns of a scan for a terminal; ``ports`` if some were tried."""
     open_ports = Column("open ports", lambda row: " ".join(map(str, row["ports"])) or "–")
     return [
         Column("standing", _host_standing, _standing_style),
@@ -84,7 +86,7 @@ def host_columns(*, ports: bool = False) -> list[Column]:
 
 
 def device_row(known: Described) -> dict[str, Any]:
-    """A device under its JSON keys."""
+    """Return a device under its JSON keys."""
     device, likely = known.device, known.guess
     names, macs = device.host_names, device.macs
     maker = known.vendors[0] if known.vendors else None
@@ -117,7 +119,7 @@ def device_row(known: Described) -> dict[str, Any]:
 
 
 def device_columns(clock: Clock, devices: Sequence[Device]) -> list[Column]:
-    """The columns for a terminal, of Described; owner, place and a guest's end only if any device has one."""
+    """Return the columns for a terminal, of Described; owner, place and a guest's end only if any device has one."""
     now = clock.now()
     columns = [
         Column("standing", lambda each: str(each.device.standing), lambda each: _style_of(each.device.standing)),
@@ -143,12 +145,12 @@ def device_columns(clock: Clock, devices: Sequence[Device]) -> list[Column]:
 
 
 def names_row(names: Sequence[Trait]) -> list[str]:
-    """Names with their source: ``till.kilnhaven.example (dns)``."""
+    """Return names with their source: ``till.kilnhaven.example (dns)``."""
     return [f"{name.value} ({name.source})" for name in names]
 
 
 def medium_words(adapter: Adapter, likely: Guess) -> str:
-    """An adapter's medium; what is only likely says why."""
+    """Return an adapter's medium; one that is only likely comes with the reason."""
     if adapter.medium is not _UNKNOWN:
         return f"{adapter.medium} ({adapter.medium_evidence})" if adapter.medium_evidence else str(adapter.medium)
     return f"{likely.medium}? ({likely.medium_evidence})" if likely.medium is not _UNKNOWN else str(_UNKNOWN)
@@ -173,14 +175,14 @@ def _ipv6(row: Row) -> str:
 
 
 def _device_addresses(each: Described) -> str:
-    """All IPv4 addresses, and the first of IPv6 if there is no other; the machine formats have them all."""
+    """Return all IPv4 addresses, and the first of IPv6 if there is no other; the machine formats have them all."""
     addresses = each.device.addresses
     short = [address for address in addresses if address.version == 4] or addresses[:1]
     return "\n".join([folded_address(written(address)) for address in short])
 
 
 def folded_address(text: str) -> str:
-    """A long IPv6 address in two lines, so that it takes no other column's room; as it is if it is short."""
+    """Return a long IPv6 address in two lines, so that it takes no other column's room; a short one as it is."""
     if len(text) <= _LONGEST_ADDRESS:
         return text
     middle = text.rfind(":", 0, _LONGEST_ADDRESS + 1) + 1

@@ -19,7 +19,7 @@ _STYLES = {
 
 
 def event_row(event: Event) -> dict[str, Any]:
-    """An event under its JSON keys."""
+    """Return an event under its JSON keys."""
     return {
         "kind": str(event.kind),
         "at": iso(event.at),
@@ -35,7 +35,7 @@ def event_row(event: Event) -> dict[str, Any]:
 
 
 def event_columns(clock: Clock, *, date: bool = True) -> list[Column]:
-    """When, what kind, and the sentence."""
+    """Return the columns: when, what kind, and the sentence."""
     form = "%a %Y-%m-%d %H:%M" if date else "%H:%M"
 
     def when(row: Row) -> str:
@@ -53,5 +53,5 @@ def _dim(row: Row) -> str:
 
 
 def kind_style(row: Row) -> str:
-    """How a kind of event is coloured."""
+    """Return the colour of a kind of event."""
     return _STYLES.get(row["kind"], "")

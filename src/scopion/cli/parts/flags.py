@@ -1,4 +1,4 @@
-"""Flags that several commands share, for those that start quickly: what other options need is not loaded for them."""
+"""Flags that several commands share, in a file of its own so that fast commands do not load what other options need."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ insist = click.option("--insist", is_flag=True, help="Do it although Scopion adv
 
 
 def gathered(name: str, kind: type) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    """Hand a command some of its options together: those that a dataclass has fields for, as one value of it."""
+    """Return a decorator that hands a command some of its options together: those that a dataclass has fields for."""
     together = [each.name for each in fields(kind)]
 
     def decorate(command: Callable[..., Any]) -> Callable[..., Any]:

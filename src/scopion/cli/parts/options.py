@@ -18,12 +18,12 @@ if TYPE_CHECKING:
 
 
 class DeviceParam(click.ParamType[str]):
-    """A DEVICE; completes from the roster."""
+    """A DEVICE; it is completed from the roster."""
 
     name = "DEVICE"
 
     def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
-        """Labels and addresses that begin so; nothing if the roster cannot be read."""
+        """Return labels and addresses that begin with a text; nothing if the roster cannot be read."""
         from scopion.operations.devices.list_devices import devices
 
         found = []
@@ -37,25 +37,25 @@ class DeviceOrStandingParam(DeviceParam):
     """A DEVICE, or the standing that follows the devices."""
 
     def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
-        """The standings beside the devices."""
+        """Return the standings beside the devices."""
         words = [CompletionItem(each) for each in Standing if each.startswith(incomplete)]
         return words + super().shell_complete(ctx, param, incomplete)
 
 
 class NetworkParam(click.ParamType[str]):
-    """An SSID; completes from the roster."""
+    """An SSID; it is completed from the roster."""
 
     name = "SSID"
 
     def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
-        """Known networks that begin so."""
+        """Return known networks that begin with a text."""
         from scopion.operations.wifi.edit_networks import networks
 
         return [CompletionItem(each.ssid) for each in _known(ctx, networks) if _begins(each.ssid, incomplete)]
 
 
 class DayParam(click.ParamType[date]):
-    """A coming day: as ISO 8601 writes it, or as people say it."""
+    """A coming day, in the form of ISO 8601 or in words."""
 
     name = "DATE"
 
@@ -72,7 +72,7 @@ class DayParam(click.ParamType[date]):
 
 
 class MomentParam(click.ParamType[datetime]):
-    """A moment as people say it, in the time zone of the site's clock.
+    """A moment in words, in the time zone of the site's clock.
 
     ``end``: a day alone means its end; ``ahead``: it lies in the future.
     """
@@ -152,7 +152,7 @@ class PortsParam(click.ParamType[tuple[int, ...]]):
     """A few TCP ports: ``22,80,443``."""
 
     name = "N,N"
-    # A dozen tells what a thing is; more would be a search for something else.
+    # A dozen ports tell what a thing is; more would be a search for something else.
     most = 16
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[int, ...]:
@@ -178,7 +178,9 @@ def _session(ctx: click.Context | None) -> Session:
 
 
 def _known(ctx: click.Context, ask: Any) -> Sequence[Any]:
-    """What the roster knows, for completion: silence is better there than an error in the middle of a line."""
+    """Return what the roster knows, for completion: no candidates are better there than an error in the middle of a
+    line.
+    """
     root = ctx.find_root()
     session = root.obj if isinstance(root.obj, Session) else Session(root.params.get("site"))
     try:
@@ -189,7 +191,7 @@ def _known(ctx: click.Context, ask: Any) -> Sequence[Any]:
 
 
 def _begins(name: str, typed: str) -> bool:
-    """Whether a name can be offered: one that begins with a hyphen would be taken for an option."""
+    """Tell whether a name can be offered: one that begins with a hyphen would be taken for an option."""
     return bool(name) and not name.startswith("-") and name.casefold().startswith(typed.casefold())
 
 

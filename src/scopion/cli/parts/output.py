@@ -1,8 +1,8 @@
 """Shows rows: a table in a terminal, tab-separated text in a pipe, CSV, JSON or JSON Lines on request.
 
 A row is a mapping whose keys are the documented JSON keys. The machine formats give every key; the terminal's table
-gives the columns that fit a person. Text that came from the network has been cleaned where it entered; here each
-format escapes for itself.
+gives the columns that fit a person. Text from the network was cleaned when it came in; here each format escapes for
+itself.
 """
 
 from __future__ import annotations
@@ -41,7 +41,7 @@ output_format = click.option(
 
 
 def chosen_format(asked: str | None) -> str:
-    """The format to use: the option's, else the environment's, else what suits the output."""
+    """Return the format to use: the option's, else the environment's, else what suits the output."""
     preferred = os.environ.get("SCOPION_FORMAT", "")
     if not asked and preferred and preferred not in FORMATS:
         raise UsageError(f"SCOPION_FORMAT={preferred!r} is none of {', '.join(FORMATS)}")
@@ -76,28 +76,30 @@ def show(
 
 
 def iso(moment: datetime) -> str:
-    """A moment for machines: UTC, to the second. Put together here: ``isoformat`` takes four times as long."""
+    """Return a moment for machines: UTC, to the second. Put together here: ``isoformat`` takes four times as long."""
     utc = moment if moment.tzinfo is UTC else moment.astimezone(UTC)
     return f"{_DAYS[utc.toordinal()]}T{_DIGITS[utc.hour]}:{_DIGITS[utc.minute]}:{_DIGITS[utc.second]}Z"
 
 
 def iso_or_never(moment: datetime) -> str | None:
-    """When something was last seen, for machines; None if never."""
+    """Return when something was last seen, for machines; None if never."""
     return None if moment == NEVER else iso(moment)
 
 
 def spoken_ago(moment: datetime, now: datetime) -> str:
-    """How long ago something was last seen, for people."""
+    """Return how long ago something was last seen, for people."""
     return "never" if moment == NEVER else f"{spoken_span(now - moment)} ago"
 
 
 def on_clock(clock: Clock, moment: str | None, form: str = "%a %Y-%m-%d %H:%M") -> str:
-    """A moment of a row, as machines have it, on the clock of the site's wall; empty where there is none."""
+    """Return a moment of a row, as machines have it, in the site's local time; empty where there is none."""
     return clock.local(datetime.fromisoformat(moment)).strftime(form) if moment else ""
 
 
 def separated(lines: Iterable[Iterable[Any]], separator: str) -> str:
-    """CSV (RFC 4180) or tab-separated text; a text that a spreadsheet would execute begins with an apostrophe."""
+    """Return CSV (RFC 4180) or tab-separated text; a text that a spreadsheet would execute begins
+    with an apostrophe.
+    """
     if separator == "\t":
         rest = iter(lines)
         return "".join(_tabbed(some) for some in iter(lambda: [*map(list, islice(rest, _LINES_AT_ONCE))], []))
@@ -110,7 +112,7 @@ def separated(lines: Iterable[Iterable[Any]], separator: str) -> str:
 
 
 def _tabbed(lines: list[list[Any]]) -> str:
-    # Most values are texts, nothing or no: to call a function for each, and to look at each, would take half the time.
+    # Most values are texts, nothing or no: calling a function for each of them would take twice as long.
     rows = [
         [
             each if each.__class__ is str else "" if each is None else "no" if each is False else _cell(each)
@@ -130,7 +132,7 @@ def _tabbed(lines: list[list[Any]]) -> str:
 
 
 def _escaped(value: Any) -> str:
-    """A cell that neither a terminal nor a spreadsheet obeys; a number is what it is, below zero as well."""
+    """Return a cell that neither a terminal nor a spreadsheet obeys; a number stays as it is, below zero as well."""
     text = plain(_cell(value).replace("\t", " "))
     return f"'{text}" if text.startswith(FORMULA_SIGNS) and not isinstance(value, (int, float)) else text
 
@@ -153,4 +155,5 @@ def show_table(rows: Sequence[Any], columns: Sequence[Column]) -> None:
     if rows:
         width = shutil.get_terminal_size((80, 24)).columns
         coloured = sys.stdout.isatty() and not os.environ.get("NO_COLOR")
-        click.echo("\n".join(drawn(rows, columns, width, coloured=coloured)))  # its cells are clean, its colours ready
+        # its cells are clean, and its colours are known ones
+        click.echo("\n".join(drawn(rows, columns, width, coloured=coloured)))

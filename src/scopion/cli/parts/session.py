@@ -1,4 +1,4 @@
-"""What one run of the program holds: the site at hand, how much to say, and whether somebody can be asked."""
+"""The state of one run of the program: the site at hand, how much to print, and whether there is a person to ask."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ class Session:
 
     @property
     def named(self) -> bool:
-        """Whether somebody has said which folder it is."""
+        """Tell whether the user has chosen the folder."""
         import os
 
         from scopion.operations.site.find_folder import VARIABLE
@@ -36,14 +36,14 @@ class Session:
 
     @cached_property
     def folder(self) -> Path:
-        """The site's folder; it need not exist."""
+        """Return the site's folder; it need not exist."""
         from scopion.operations.site.find_folder import site_folder
 
         return site_folder(self._asked)
 
     @cached_property
     def site(self) -> Site:
-        """The site, opened when a command needs it."""
+        """Return the site, opened when a command needs it."""
         from scopion.operations.site.open_site import Site
 
         def before_changes(site: Site, roster: Roster) -> None:
@@ -54,9 +54,10 @@ class Session:
         return Site(self.folder, before_changes)
 
     def runs(self) -> None:
-        """This is the session of the command that runs now."""
+        """Make this the session of the command that runs now."""
         _running[:] = [self]
-        if "scopion.roster.store.write_files" in sys.modules:  # of the command before, where one process plays several
+        # those of the command before, where one process plays several
+        if "scopion.roster.store.write_files" in sys.modules:
             from scopion.roster.store.write_files import written
 
             written.clear()
@@ -68,31 +69,31 @@ class Session:
 
     @property
     def can_ask(self) -> bool:
-        """Whether a person sits at the terminal."""
+        """Tell whether a person sits at the terminal."""
         return sys.stdin.isatty() and sys.stderr.isatty()
 
     def require_yes(self, question: str) -> None:
-        """Go on only if the person says yes. Raises UsageError where nobody can be asked, Abort for a no."""
+        """Go on only after a yes. Raises UsageError without a terminal to ask at, Abort for a no."""
         if not self.can_ask:
-            raise UsageError("this would be asked, and nobody is there to answer: add --yes to do it")
+            raise UsageError("this needs an answer, and there is no terminal to ask at: add --yes to do it")
         confirm(question, abort=True)
 
     def note(self, text: str) -> None:
-        """A sentence beside the data, on standard error."""
+        """Print a sentence beside the data, on standard error."""
         if not self.quiet:
             click.echo(_fitted(released(text)), err=True)
 
     def detail(self, text: str) -> None:
-        """A sentence that only --verbose asks for."""
+        """Print a sentence that only --verbose asks for."""
         if self.verbose:
             click.echo(_fitted(released(text)), err=True)
 
 
-_running: list[Session] = []  # the one of this command; a story plays several, one after the other
+_running: list[Session] = []  # the session of this command; a story plays several, one after the other
 
 
 def what_stands() -> str:
-    """What a command that was stopped has done for good, and how to go back; that nothing was changed, if so."""
+    """Return what a stopped command has done for good, and how to go back; or that nothing was changed."""
     session = _running[-1] if _running else None
     site = session.__dict__.get("site") if session is not None else None
     said = list(site.stands) if site is not None else []
@@ -100,7 +101,7 @@ def what_stands() -> str:
         from scopion.operations.site.find_folder import SETTINGS
         from scopion.roster.store.write_files import written
 
-        # What a site keeps for itself is nothing that was asked for by its name.
+        # The site's own bookkeeping was not asked for, so it is not named.
         asked = [
             path for path in written if path.exists() and not any((each / SETTINGS).exists() for each in path.parents)
         ]
@@ -113,7 +114,7 @@ def what_stands() -> str:
 
 
 def what_is_damaged() -> str:
-    """What is wrong with the roster that a command has used, and what to do; empty if it is sound, or none was used."""
+    """Return what is wrong with the roster that a command has used, and what to do; empty if it is sound or unused."""
     session = _running[-1] if _running else None
     site = session.__dict__.get("site") if session is not None else None
     if site is None or not site.has_roster:
@@ -124,14 +125,14 @@ def what_is_damaged() -> str:
 
 
 def shell_word(text: str) -> str:
-    """``text`` as a shell takes it, for commands that a message proposes."""
+    """Return ``text`` quoted for a shell, for commands that a message proposes."""
     import shlex
 
     return shlex.quote(text)
 
 
 def _fitted(text: str) -> str:
-    """A long sentence broken between words where a terminal would break it anywhere."""
+    """Return a long sentence broken between words, before the terminal breaks it anywhere."""
     if not sys.stderr.isatty() or "\n" in text:
         return text
     import shutil

@@ -1,7 +1,8 @@
-"""Draws rows as a table for a terminal: measured, cut where they must be, coloured. Plain text, never markup.
+"""Draws rows as a table for a terminal: measured, cut where they must be, coloured. Cells are plain text, never markup.
 
-Our own, because it draws ten thousand rows in a tenth of a second, and a scan draws it ten times a second while it
-sends. Text from outside has been cleaned where it entered; here it is once more, for a roster may hold anything.
+This drawing is our own because it draws ten thousand rows in a tenth of a second, and a scan draws it ten times a
+second while it sends. Text from outside was cleaned when it came in; it is cleaned here again, because a roster may
+hold anything.
 """
 
 from __future__ import annotations
@@ -17,7 +18,7 @@ from scopion.cli.parts import terminal
 from scopion.model.text import plain
 
 Row = Mapping[str, Any]
-# A column that is cut keeps at least so many characters, or it would say nothing.
+# A column that is cut keeps at least this many characters, or it would say nothing.
 _LEAST_WIDTH = 12
 _USEFUL_WIDTH = 20
 _GAP = 2  # blanks between two columns
@@ -33,13 +34,13 @@ class Column:
     text: Callable[[Any], str]  # of a row, whatever the rows of the table are
     style: Callable[[Any], str] = lambda _: ""  # "bold", "dim", a colour, or several of them
     right: bool = False
-    shrinks: bool = False  # is cut when the terminal is narrow
-    wraps: bool = False  # a sentence: goes on in the next line when the terminal is narrow, and is never cut
-    optional: int = 0  # left out before anything is cut, the highest first; 0: never
+    shrinks: bool = False  # it is cut when the terminal is narrow
+    wraps: bool = False  # a sentence: it continues in the next line when the terminal is narrow, and is never cut
+    optional: int = 0  # it is left out before anything is cut, the highest first; 0: never
 
 
 def plain_column(key: str, *, shrinks: bool = False, wraps: bool = False) -> Column:
-    """A column that shows a key as the machine formats have it, a list one below the other."""
+    """Return a column that shows a key as the machine formats have it, the items of a list below each other."""
 
     def text(row: Row) -> str:
         value = row[key]
@@ -51,7 +52,9 @@ def plain_column(key: str, *, shrinks: bool = False, wraps: bool = False) -> Col
 
 
 def drawn(rows: Sequence[Any], columns: Sequence[Column], width: int, *, coloured: bool = True) -> list[str]:
-    """The lines of a table, with a heading, for a terminal of so many columns; a row may take several lines."""
+    """Return the lines of a table, with a heading, for a terminal of ``width`` columns; a row may
+    take several lines.
+    """
     texts = {column: _clean([column.text(row) for row in rows]) for column in columns}
     natural = {column: _natural(column.title, cells) for column, cells in texts.items()}
     shown = _chosen(columns, natural, width)
@@ -73,20 +76,20 @@ def drawn(rows: Sequence[Any], columns: Sequence[Column], width: int, *, coloure
 
 
 def _clean(cells: list[str]) -> list[str]:
-    """Cells that control nothing; a cell of several lines keeps them."""
+    """Return cells without control characters; a cell of several lines keeps them."""
     if "".join(cells).isprintable():
         return cells
     return ["\n".join(map(plain, cell.split("\n"))) for cell in cells]
 
 
 def _column(column: Column, texts: Sequence[str], codes: Sequence[str], width: int) -> Sequence[Sequence[str]]:
-    """The cells of one column as they are drawn, each as its lines."""
+    """Return the cells of one column as they are drawn, each as its lines."""
     if column.wraps or not _is_plain(texts):
         return [
             [_cell(part, column, width, code) for part in _parts(text, column, width)]
             for text, code in zip(texts, codes, strict=True)
         ]
-    # Most columns: all cells in one go, which is three times as quick as one after the other.
+    # Most columns: all cells at once, which is three times as fast as one after the other.
     cut = [text if len(text) <= width else _cut(text, width) for text in texts]
     left = [f"{code}{text}{_PLAIN_AGAIN}" if code and text else text for text, code in zip(cut, codes, strict=True)]
     right = [" " * (width - len(text)) for text in cut]
@@ -96,7 +99,7 @@ def _column(column: Column, texts: Sequence[str], codes: Sequence[str], width: i
 
 
 def _chosen(columns: Sequence[Column], natural: Mapping[Column, int], width: int) -> list[Column]:
-    """Without the optional ones for which there is no room."""
+    """Return the columns without the optional ones for which there is no room."""
     shown = list(columns)
     needed = {column: _needed(column, natural[column]) for column in columns}
     while sum(needed[column] for column in shown) + _GAP * (len(shown) - 1) > width:
@@ -108,12 +111,14 @@ def _chosen(columns: Sequence[Column], natural: Mapping[Column, int], width: int
 
 
 def _needed(column: Column, natural: int) -> int:
-    """What may be cut is rather cut a little than another column left out."""
+    """Return the least width of a column: it is better to cut a little than to leave another column out."""
     return min(natural, _USEFUL_WIDTH) if column.shrinks else natural
 
 
 def _fitted(shown: Sequence[Column], natural: Mapping[Column, int], width: int) -> dict[Column, int]:
-    """How wide each is drawn: what may be cut is, the widest first; then, in a very narrow terminal, anything."""
+    """Return how wide each column is drawn: those that may be cut are cut, the widest first; then, in a very narrow
+    terminal, any.
+    """
     widths = {column: natural[column] for column in shown}
     excess = sum(widths.values()) + _GAP * (len(shown) - 1) - width
     for patient in ([column for column in shown if column.shrinks or column.wraps], list(shown)):
@@ -127,7 +132,7 @@ def _fitted(shown: Sequence[Column], natural: Mapping[Column, int], width: int) 
 
 
 def _parts(text: str, column: Column, width: int) -> list[str]:
-    """The lines of one cell."""
+    """Return the lines of one cell."""
     parts = text.split("\n")
     if not column.wraps:
         return parts
@@ -137,7 +142,7 @@ def _parts(text: str, column: Column, width: int) -> list[str]:
 
 
 def _cell(text: str, column: Column, width: int, code: str) -> str:
-    """One line of a cell, cut or filled up, in its colours."""
+    """Return one line of a cell, cut or filled up, in its colours."""
     cells = _measured(text)
     if cells > width:
         text = _cut(text, width)
@@ -166,13 +171,13 @@ def _natural(title: str, cells: Sequence[str]) -> int:
 
 
 def _is_plain(cells: Sequence[str]) -> bool:
-    """Whether each cell is one line in which a character takes one column."""
+    """Tell whether each cell is one line in which a character takes one column."""
     whole = "".join(cells)
     return whole.isascii() and "\n" not in whole
 
 
 def _measured(text: str) -> int:
-    """How many columns of a terminal a text takes."""
+    """Return how many columns of a terminal a text takes."""
     if text.isascii():
         return len(text)
     from rich.cells import cell_len
@@ -181,20 +186,20 @@ def _measured(text: str) -> int:
 
 
 def styled(text: str, style: str) -> str:
-    """A text to be printed in a style of the program's words: "bold", "dim", a colour, or several of them."""
+    """Return a text to be printed in a style of the program's words: "bold", "dim", a colour, or several of them."""
     return terminal.style(text, **_looks(style)) if style else text
 
 
 @cache
 def _code(style: str) -> str:
-    """The escape sequence that begins a style, of the program's own words only; empty for none."""
+    """Return the escape sequence that begins a style, of the program's own words only; empty for none."""
     if not style:
         return ""
     return click.style("", **_looks(style), reset=False)
 
 
 def _looks(style: str) -> dict[str, Any]:
-    """A style's words as Click takes them."""
+    """Return a style's words as Click takes them."""
     words = style.split()
     colour = next((word for word in words if word not in ("bold", "dim")), None)
     return {"fg": colour, "bold": "bold" in words or None, "dim": "dim" in words or None}

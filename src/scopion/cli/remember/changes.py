@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 KEYS = ("kind", "at", "device", "name", "sentence", "address", "was_address")
 SCAN_KEYS = ("scan", "started", "ended", "targets", "interface", "method", "asked", "answered", "completed")
-# Comings and goings of a usual day: more of them are told in one line.
+# On a usual day many devices come and go: more than this many are told in one line.
 _USUAL = {str(EventKind.LEFT): "gone", str(EventKind.RETURNED): "back"}
 _TOLD_ONE_BY_ONE = 3
 _SCANS_SHOWN = 30
@@ -45,7 +45,7 @@ def changes(
     listing: bool,
     format_name: str | None,
 ) -> None:
-    """What differs between two moments, scans, or an export.
+    """Differences between two moments, scans, or an export.
 
     Who joined, left or came back, who has another address or name, which address is answered by another MAC. WHEN is a
     moment as one says it: yesterday, 'monday 09:00', '3 days', 2026-09-14.
@@ -95,7 +95,7 @@ def _columns() -> list[Column]:
 
 
 def _gathered(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Many who merely left or came back are one line."""
+    """Return the rows with many that only left or returned gathered in one line."""
     found: list[dict[str, Any]] = [row for row in rows if row["kind"] not in _USUAL]
     for kind, word in reversed(_USUAL.items()):
         alike = [row for row in rows if row["kind"] == kind]

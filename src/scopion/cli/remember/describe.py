@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 @click.command()
 @options.device
 @click.argument("text", metavar="[LABEL]", required=False)
-@click.option("--owner", metavar="TEXT", help="Whose it is.")
+@click.option("--owner", metavar="TEXT", help="Who owns it.")
 @click.option("--place", metavar="TEXT", help="Where it stands.")
 @click.option("--note", metavar="TEXT", help="Anything else worth keeping.")
 @click.option("--essential/--not-essential", default=None, help="Whether it may never be refused on the air.")
@@ -50,14 +50,14 @@ def label(session: Session, /, device: str, text: str | None, essential: bool | 
 
 @click.command()
 @click.argument("devices", metavar="DEVICE... STANDING", type=options.DeviceOrStandingParam(), nargs=-1, required=True)
-@click.option("--all-present", is_flag=True, help="All that are here and that nobody has looked at yet.")
+@click.option("--all-present", is_flag=True, help="All devices that are here and still new.")
 @click.option(
     "--until", metavar="DATE", type=options.DayParam(), help="For a guest: the last day, as 2026-12-31 or friday."
 )
 @click.option("--because", metavar="TEXT", default="", help="Why; it is kept with the date.")
 @pass_session
 def mark(session: Session, devices: tuple[str, ...], all_present: bool, until: date | None, because: str) -> None:
-    """Say what you think of it: known, guest, unwanted, new.
+    """Set a device's standing: known, guest, unwanted, new.
 
     STANDING is one of these. Several devices at once: all are marked or, if one is not understood, none.
     """
@@ -96,7 +96,7 @@ def _tell_marked(session: Session, marked: list[tuple[Device, Device]], wanted: 
 @click.option("--undo", "split", is_flag=True, help="Take the latest joining of DEVICE back, without loss.")
 @pass_session
 def same(session: Session, devices: tuple[str, ...], split: bool) -> None:
-    """Say that two are one: one thing, two adapters.
+    """Join devices that are one thing with two adapters.
 
     The first keeps what was said of it, the others fill its blanks. Their adapters, stays, events and entries go over
     to it. --undo splits them again; what was said since stays with the first.
@@ -128,7 +128,7 @@ def same(session: Session, devices: tuple[str, ...], split: bool) -> None:
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @pass_session
 def forget(session: Session, devices: tuple[str, ...], yes: bool) -> None:
-    """Remove devices with all that is known of them.
+    """Remove devices with everything that is known about them.
 
     Their past, their names and their entries on lists go with them. scopion undo brings everything back.
     """
@@ -146,7 +146,7 @@ def forget(session: Session, devices: tuple[str, ...], yes: bool) -> None:
 
 
 def identity(device: Device) -> str:
-    """A device by what it cannot choose: its MACs and where it is or was."""
+    """Return a device by what it cannot choose: its MACs and its present or last addresses."""
     macs = ", ".join(map(str, device.macs)) or f"device {device.id}"
     addresses = ", ".join(map(str, device.addresses))
     return f"{macs} at {addresses}" if addresses else macs

@@ -28,7 +28,7 @@ _LONG = ("vendor", "kind_evidence", "names", "note", "because")
 
 
 def _place(device: Device) -> tuple[int, ...]:
-    """Its first address as it sorts: those without any first."""
+    """Return its first address as it sorts: devices without an address come first."""
     addresses = device.addresses
     return by_number(addresses[0]) if addresses else ()
 
@@ -140,7 +140,7 @@ def _close(session: Session, found: list[Described], total: int) -> None:
     today = session.site.clock.local(session.site.clock.now()).date()
     ended = [device.called for device in shown_devices if _has_ended(device, today)]
     if ended:
-        session.note(f"As a guest ended: {', '.join(ended)}. See scopion review, or mark it anew.")
+        session.note(f"As a guest ended: {', '.join(ended)}. See scopion review, or mark it again.")
 
 
 def _has_ended(device: Device, today: date) -> bool:

@@ -46,7 +46,7 @@ def events(
     limit: int | None,
     format_name: str | None,
 ) -> None:
-    """The log: who joined, left, came back, moved.
+    """The log: devices that joined, left, returned, moved.
 
     WHEN is a moment as one says it: yesterday, 'monday 09:00', '3 days', 2026-09-14, '2026-09-14 14:00'.
     """

@@ -36,7 +36,7 @@ def export_file(
     archive: str | None,
     force: bool,
 ) -> None:
-    """The devices for other programs, or the whole site.
+    """Write devices for other programs, or the whole site.
 
     csv opens in a spreadsheet and comes back by scopion import without loss; json and jsonl are described by a JSON
     Schema; ethers and hosts are the files of these names; dnsmasq-hosts, isc-hosts and kea-hosts are reservations for

@@ -49,7 +49,9 @@ class _Kind(click.Choice[str]):
 @click.option("--as", "kind", type=_Kind(KINDS), metavar="KIND", help="What it is [told by its content].")
 @click.option("--preview", is_flag=True, help="Only show what would be understood; change nothing.")
 @click.option("--site", "archive", metavar="FILE.zip", help="A whole site, into a folder that has none yet.")
-@click.option("--active", is_flag=True, help="With --site: switch on its channels, enforcers and routers unasked.")
+@click.option(
+    "--active", is_flag=True, help="With --site: switch on its channels, enforcers and routers without asking."
+)
 @click.option("--yes", is_flag=True, help="Do not ask before a list is taken over.")
 @insist
 @output_format
@@ -58,11 +60,11 @@ class _Kind(click.Choice[str]):
 def import_file(
     session: Session, file: str | None, kind: str | None, archive: str | None, active: bool, how: TakeOver
 ) -> None:
-    """What others recorded, or scopion export wrote.
+    """Records of other systems, or a file of scopion export.
 
     FILE is a client list copied from a router's web page (text, table, CSV or the page's source), a lease file of
     dnsmasq, ISC dhcpd or Kea, a neighbour listing, or a capture (pcap, pcapng); - reads what is pasted, up to Ctrl-D.
-    Records keep their times: nobody becomes present by them.
+    Records keep their times: no device becomes present by them.
 
     Lists say what people think: csv, json, jsonl from scopion export, ethers and hosts files, host reservations of
     dnsmasq, ISC dhcpd and Kea. What would change is shown first; with any conflict nothing is changed.
@@ -105,7 +107,7 @@ def _take_site(session: Session, archive: str, file: str | None, *, active: bool
 
 
 def _agreed(session: Session, acts: Sequence[str]) -> bool:
-    """Whether what a site's settings do is to be switched on; nobody who can be asked means no."""
+    """Tell whether to switch on what a site's settings do; without a terminal to ask at, it stays off."""
     if not acts:
         return True
     session.note("Its settings act: they run programs, send messages, change access points or ask addresses.")
@@ -133,7 +135,7 @@ def _take_records(
 
 
 def _row(imported: Imported, host: Host, medium: Medium | None) -> dict[str, Any]:
-    assert host.mac is not None  # records without one are not taken in
+    assert host.mac is not None  # records without a MAC address are not taken in
     return {
         **host_row(host),
         "medium": str(medium) if medium else None,
@@ -199,5 +201,5 @@ def _tell(session: Session, imported: Imported, preview: bool) -> None:
     if undated:
         it = "it was" if undated == 1 else "they were"
         session.note(f"Of {counted(undated, 'adapter')} the record does not say when {it} there.")
-    closing = "A preview: nothing was changed." if preview else "Records make nobody present: scopion scan does."
+    closing = "A preview: nothing was changed." if preview else "Records make no device present: scopion scan does."
     session.note(f"{style(counts, bold=True)}. {closing}")

@@ -25,7 +25,7 @@ KEYS = (
     ("k", "known"), ("g", "guest"), ("x", "unwanted"), ("s", "skip"), ("u", "undo"), ("q", "leave"),
     ("l", "label"), ("o", "owner"), ("p", "place"), ("n", "note"), ("j", "join with a look-alike"),
 )  # fmt: skip
-_FIRST_LINE = 6  # what ends a card; the others describe it
+_FIRST_LINE = 6  # keys that end a card; the others describe the device
 _TEXTS = {"l": "label", "o": "owner", "p": "place", "n": "note"}
 _WIDTH = 78
 _ADDRESSES_SHOWN = 3
@@ -38,7 +38,7 @@ _CTRL_C, _CTRL_D = "\x03", "\x04"
 @click.option("--yes", is_flag=True, help="Do not ask before what was filled in is taken over.")
 @pass_session
 def review(session: Session, devices: tuple[str, ...], path: str | None, yes: bool) -> None:
-    """Go through the new devices, one by one.
+    """Review the new devices, one by one.
 
     One card at a time; a key says what it is. Everything is saved at once, and u takes the latest back. Guests whose
     time is over come, too. With --csv, FILE is written if it is not there: fill in its columns standing, label, owner,
@@ -56,7 +56,7 @@ def review(session: Session, devices: tuple[str, ...], path: str | None, yes: bo
         )
     reviewed = Review(session.site, devices)
     if not reviewed.total:
-        session.note("Nobody new: every device has been looked at.")
+        session.note("No new devices: all have been reviewed.")
         return
     _go_through(session, reviewed)
     session.note(f"{counted(reviewed.made, 'change')} saved; {counted(reviewed.left, 'device')} left to look at.")
@@ -79,7 +79,7 @@ def _go_through(session: Session, reviewed: Review) -> None:
 
 
 def _key() -> str:
-    """One key; the ways in which people leave a program leave this one."""
+    """Return one key; the usual keys for leaving a program leave this one."""
     echo(f"\n{_keys_line()} ", err=True, nl=False)
     try:
         key = click.getchar()
@@ -97,7 +97,7 @@ def _keys_line() -> str:
 
 
 def _done(session: Session, reviewed: Review, key: str) -> None:
-    """What a key means."""
+    """Do what a key means."""
     actions: dict[str, Callable[[], None]] = {
         "k": lambda: _known(reviewed),
         "g": lambda: _guest(session, reviewed),
@@ -216,7 +216,7 @@ def _review_by_file(session: Session, path: str, devices: tuple[str, ...], *, ye
 
     chosen = devices or tuple(Review(session.site).which)
     if not chosen:
-        raise NotFound("nobody new: every device has been looked at, there is nothing to fill in")
+        raise NotFound("no new devices: all have been reviewed, there is nothing to fill in")
     exported = export(session.site, "csv", chosen)
     write(path, exported)
     session.note(

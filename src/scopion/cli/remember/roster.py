@@ -104,7 +104,9 @@ def restore(session: Session, copy: str | None, yes: bool, format_name: str | No
 
 
 def _question(session: Session, copy: Copy) -> str:
-    """What would be put in place of what, by their numbers; that the copy knows fewer is said first."""
+    """Return the question: what would replace what, by their numbers; a copy that knows fewer
+    devices is named first.
+    """
     from scopion.operations.site.upkeep import known_devices
 
     made = f"{session.site.clock.local(copy.made):%a %Y-%m-%d %H:%M}"

@@ -30,7 +30,7 @@ _ADDRESSES_SHOWN = 8
 @output_format
 @pass_session
 def show_device(session: Session, device: str, format_name: str | None) -> None:
-    """All that is known of one device.
+    """Everything that is known about one device.
 
     What it is and why we think so, whose, on which days and at which hours it is here, its addresses, names and
     adapters with the MAC in the notations that routers ask for, events, list entries.
@@ -41,7 +41,7 @@ def show_device(session: Session, device: str, format_name: str | None) -> None:
     card = card_of(session.site, device)
     name = chosen_format(format_name)
     if format_name is None and name == "tsv":
-        name = "table"  # a card is for people in a pipe, too
+        name = "table"  # people read a card in a pipe, too
     if name == "table":
         echo("\n".join(_lines(session, card)))
     else:
@@ -88,7 +88,7 @@ def _lines(session: Session, card: Card) -> Iterator[str]:
 
 
 def _more(card: Card) -> dict[str, Any]:
-    """What the card adds to a device's row."""
+    """Return what the card adds to a device's row."""
     return {
         "adapters": [_adapter(card, adapter) for adapter in card.device.adapters],
         "days": [{"day": day.isoformat(), "state": str(mark)} for day, mark in card.rhythm.days],

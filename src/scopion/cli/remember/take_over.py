@@ -1,4 +1,4 @@
-"""What a file would change, and taking it over: shared by ``scopion import`` and ``scopion review --csv``."""
+"""Shows what a file would change, and takes it over: shared by ``scopion import`` and ``scopion review --csv``."""
 
 from __future__ import annotations
 

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from scopion.roster.undo.record_changes import Change
 
 KEYS = ("number", "at", "kind", "says", "who", "undoes", "undone")
-# Rows in words that say something to a person, in the order of their weight.
+# Relations in words for people, in the order of their weight.
 _WORDS = {
     "device": "device", "adapter": "adapter", "unpaired": "host without a MAC", "entry": "entry",
     "network": "wireless network", "stay": "stay", "event": "event", "trait": "name or trait",
@@ -45,7 +45,7 @@ def undo(
     yes: bool,
     format_name: str | None,
 ) -> None:
-    """Take back what was changed: shows it, asks, does it.
+    """Take back a change: shows it, asks, does it.
 
     NUMBER is that of a change in --list; without it, it is the latest one. An undo can be taken back by its number.
     What scans have seen is never taken back.
@@ -75,7 +75,7 @@ def _described(session: Session, change: Change, rows: Sequence[RowChange]) -> s
 
 
 def rows_where(rows: Sequence[RowChange], missing: str) -> Counter[str]:
-    """How many rows of each relation were not there before, or after."""
+    """Count the rows of each relation that were not there before, or after."""
     return Counter(row.relation for row in rows if getattr(row, missing) is None)
 
 
@@ -84,7 +84,7 @@ def _counted(counts: Counter[str]) -> str:
 
 
 def _turned_back(row: RowChange) -> str:
-    """``label 'till' would be 'old till' again`` for what people see of a row."""
+    """Return ``label 'till' would be 'old till' again`` for what people see of a row."""
     if row.before is None or row.after is None or row.relation not in ("device", "network", "entry"):
         return ""
     shown = ("label", "owner", "place", "note", "standing", "guest_until", "because", "mode", "list", "description")

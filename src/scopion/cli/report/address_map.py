@@ -23,7 +23,8 @@ if TYPE_CHECKING:
 
 KEYS = ("address", "use", "devices", "last_used", "reserved", "dhcp_pool", "subnet")
 _MONTH_S = 30 * 86_400.0
-# Told apart by their shape: the colours only help. An address used now, in a grid that is not folded, is a full square.
+# The signs differ in shape; colours only help. In a grid that is not folded, an address that is used now is a full
+# square.
 _SIGNS = {
     Use.CONTESTED: ("!", "red bold", "contested"),
     Use.NOW: ("■", "green", "used now"),
@@ -50,7 +51,7 @@ _EIGHTHS = "▁▂▃▄▅▆▇█"
 @output_format
 @pass_session
 def address_map(session: Session, subnet: str | None, lately: float, format_name: str | None) -> None:
-    """The addresses of a subnet as a grid: who uses which.
+    """The addresses of a subnet as a grid: which are used.
 
     From what the roster knows; nothing is sent. SUBNET is a range, or a name of site.toml; without it all are shown. A
     subnet of more than 256 addresses is folded: each square stands for several.
@@ -80,7 +81,7 @@ def _row(each: AddressMap, place: AddressUse) -> dict[str, Any]:
 
 
 def _draw(each: AddressMap) -> None:
-    """The grid: the first address of a row at its left, what a square adds to it above."""
+    """Draw the grid: the first address of a row at its left, what a square adds to it above."""
     use = each.use
     rows = use.rows()
     size = use.per_cell
@@ -98,7 +99,7 @@ def _draw(each: AddressMap) -> None:
 
 
 def _thirds(row: Sequence[Cell]) -> list[str]:
-    """How the squares of a row of whole /24s are told apart: by what their third octets add."""
+    """Return labels for the squares of a row of whole /24s: what their third octets add."""
     begin = int(row[0].first)
     return [f"+{(int(cell.first) - begin) >> 8}.0" for cell in row]
 
@@ -111,7 +112,7 @@ def _sign(cell: Cell, size: int) -> str:
 
 
 def _tell(session: Session, each: AddressMap, lately: timedelta) -> None:
-    """The legend with counts, what is contested, and how fresh it is."""
+    """Print the legend with counts, what is contested, and how fresh it is."""
     use, size = each.use, each.use.per_cell
     echo(_legend(use, size))
     for place in use.addresses:
@@ -126,7 +127,7 @@ def _tell(session: Session, each: AddressMap, lately: timedelta) -> None:
 
 
 def _legend(use: SubnetUse, size: int) -> str:
-    """What the signs mean and how many there are, in lines that fit."""
+    """Return what the signs mean and how many there are, in lines that fit."""
     lines: list[tuple[int, str]] = []
     for each, (sign, looks, words) in _SIGNS.items():
         count = use.counts.get(each, 0)
@@ -144,7 +145,7 @@ def _legend(use: SubnetUse, size: int) -> str:
 
 
 def _ago(span: timedelta) -> str:
-    """How long ago, where a minute more or less does not matter."""
+    """Return how long ago something was, where a minute more or less does not matter."""
     return "just now" if span < timedelta(minutes=1) else f"{spoken_span(span)} ago"
 
 

@@ -30,7 +30,8 @@ _CONCERNS = (
 )
 _SENTENCES = ("says", "sentence", "do", "pushed", "verified", "unusual_hours", "missed_hours", "usually")
 _LONG = ("vendor", "vendor_place", "where", "devices", "command")
-# What can be drawn, and in which form; checked against what draws in the tests, so that --help need not load it.
+# What can be drawn, and in which form; the tests compare it with the code that draws, so that --help need not load
+# that.
 FIGURES = ("presence", "comings", "hours", "busy-hours", "new-devices", "vendors", "kinds", "addresses")
 TABLE_NAMES = (
     "attention", "devices", "days", "events", "hours", "busy-hours", "new-devices", "vendors", "kinds", "addresses",
@@ -40,7 +41,7 @@ TABLE_NAMES = (
 
 @dataclass(frozen=True, slots=True)
 class ReportOutputs:
-    """What a report becomes; the summary on standard output if nothing is chosen."""
+    """The outputs of a report; without any, the summary goes to standard output."""
 
     page: Path | None
     opens: bool
@@ -52,11 +53,11 @@ class ReportOutputs:
 
     @property
     def any(self) -> bool:
-        """Whether anything is chosen."""
+        """Tell whether any output is chosen."""
         return bool(self.page or self.sheets or self.table or self.figures or self.channel)
 
     def check(self) -> None:
-        """Before anything is worked out. Raises UsageError."""
+        """Check the choice before anything is computed. Raises UsageError."""
         if self.opens and (self.page is None or str(self.page) == "-"):
             raise UsageError("--open shows a page: say where with --html FILE")
         for _, path in self.figures:
@@ -114,7 +115,7 @@ class ReportOutputs:
 def report(
     session: Session, since: datetime | None, until: datetime | None, parts: tuple[str, ...], out: ReportOutputs
 ) -> None:
-    """Look back: summary, page, tables, figures.
+    """Look back on a period: summary, page, tables, figures.
 
     Without options the summary and what needs attention, in sentences. The page is one file of HTML, for any browser,
     for paper and for mail. Nothing is sent but what wifi audit reads of access points.
@@ -152,7 +153,7 @@ def report(
 
 
 def _wanted(parts: tuple[str, ...], out: ReportOutputs) -> tuple[Part, ...]:
-    """The parts that are needed: to read access points for a figure of something else would be a waste."""
+    """Return the parts that are needed: reading access points for a figure of something else would be a waste."""
     if not parts and (out.page or out.sheets or out.channel or (out.table is None and not out.figures)):
         return tuple(Part)
     from scopion.reports.tables import TABLES
@@ -163,7 +164,7 @@ def _wanted(parts: tuple[str, ...], out: ReportOutputs) -> tuple[Part, ...]:
 
 
 def _tell(session: Session, made: Report) -> None:
-    """The summary and what needs attention."""
+    """Print the summary and what needs attention."""
     from scopion.reports.sentences import said_period
 
     echo(style(f"{made.site}, {said_period(made.since, made.until)}", bold=True))
@@ -177,7 +178,7 @@ def _tell(session: Session, made: Report) -> None:
 
 
 def _document(made: Report, format_name: str | None) -> None:
-    """The summary and what needs attention, for machines: json has both, other formats the latter only."""
+    """Print the summary and what needs attention for machines: json has both, other formats the latter only."""
     from scopion.reports.tables import TABLES
 
     attention = TABLES["attention"]
@@ -228,7 +229,7 @@ def _page(session: Session, made: Report, page: Path, opens: bool) -> None:
 
 
 def has_screen() -> bool:
-    """Whether a browser would have a window: one for terminals would take over that of the story."""
+    """Tell whether a browser would have a window: a browser for terminals would take over that of the story."""
     import os
     import sys
 
@@ -236,7 +237,7 @@ def has_screen() -> bool:
 
 
 def show_in_browser(session: Session, page: Path) -> None:
-    """Show a file in the browser of whoever sits here, if there is one."""
+    """Show a file in this machine's browser, if it has one."""
     import webbrowser
 
     if not webbrowser.open(page.resolve().as_uri()):

@@ -1,4 +1,4 @@
-"""``scopion alerts``: what was told and what waits; test a channel, try again, mute, learning."""
+"""``scopion alerts``: list alerts, test a channel, try again, mute, and the time of learning."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ _event = click.option(
 @output_format
 @click.pass_context
 def alerts(ctx: click.Context, format_name: str | None) -> None:
-    """What was told to whom, and what waits.
+    """Alerts: which were sent where, and which wait.
 
     Without a command it is scopion alerts list.
     """

@@ -15,7 +15,7 @@ from scopion.model.text import plain
 if TYPE_CHECKING:
     from scopion.model.clock import Clock
 
-# The numbers by which the service manager's journal tells how bad a line is (sd-daemon(3)).
+# The numbers that tell the service manager's journal how bad a line is (sd-daemon(3)).
 _JOURNAL = {logging.DEBUG: 7, logging.INFO: 6, logging.WARNING: 4, logging.ERROR: 3, logging.CRITICAL: 2}
 
 
@@ -25,10 +25,11 @@ _JOURNAL = {logging.DEBUG: 7, logging.INFO: 6, logging.WARNING: 4, logging.ERROR
 @click.option("--log", "plain", is_flag=True, help="Log lines in a terminal, too, in place of the live view.")
 @pass_session
 def watch(session: Session, once: bool, for_s: float | None, plain: bool) -> None:
-    """Look after the site: sweep, listen, tell, until stopped.
+    """Watch the site: sweep, listen, alert, until stopped.
 
-    In a terminal it shows who is here and what has happened; elsewhere it writes a log to standard error. Who joins is
-    noticed with the first frame, where raw frames are permitted. Ctrl-C ends it; SIGHUP reads site.toml anew.
+    In a terminal it shows the devices that are here and what has happened; elsewhere it writes a log to standard error.
+    Where raw frames are permitted, a device that joins is noticed at its first frame. Ctrl-C ends the watch; SIGHUP
+    reads site.toml again.
     """
     if sys.platform == "win32":
         raise click.UsageError("the watch needs Linux or another Unix; scopion scan works here")
@@ -51,7 +52,7 @@ def watch(session: Session, once: bool, for_s: float | None, plain: bool) -> Non
 
 
 class _Logged:
-    """Log lines on standard error, as the journal or a person likes them."""
+    """Writes log lines to standard error, for the journal or for people."""
 
     def __init__(self, session: Session) -> None:
         from scopion.watching.run_watch import is_service
@@ -74,7 +75,7 @@ class _Logged:
 
 
 class _Lines(logging.Formatter):
-    """For people: the time at the site, which on a made-up one is the story's, and only what is not as usual marked."""
+    """For people: the time at the site, which on a made-up one is the story's; only unusual levels are marked."""
 
     def __init__(self, clock: Clock) -> None:
         super().__init__()
@@ -86,7 +87,7 @@ class _Lines(logging.Formatter):
 
 
 class _JournalLines(logging.Formatter):
-    """The journal knows the time, and wants to be told how bad it is."""
+    """For the journal: it knows the time, and takes a number for how bad a line is."""
 
     def format(self, record: logging.LogRecord) -> str:
         return f"<{_JOURNAL.get(record.levelno, 6)}>{plain(record.getMessage())}"

@@ -1,6 +1,6 @@
-"""What a person sees while a site is watched: who is here, what happened last, and how the parts of the watch are.
+"""The view while a site is watched: the devices that are here, what happened last, and the state of the watch's parts.
 
-It is drawn anew when something has changed, and a clock in between; on standard error, and gone at the end.
+It is drawn again when something has changed, and a clock in between; on standard error, and it is removed at the end.
 """
 
 from __future__ import annotations
@@ -58,7 +58,7 @@ class WatchView:
         self._live.stop()
 
     def on_turn(self, watch: Watch) -> None:
-        """Something may have changed."""
+        """Draw again if something may have changed."""
         now = time.monotonic()
         state = (
             watch.context.known,
@@ -70,7 +70,7 @@ class WatchView:
         if waited < _DRAW_EVERY_S or (state == self._drawn and waited < _COUNT_EVERY_S):
             return
         self._drawn, self._drawn_at = state, now
-        with suppress(ScopionError):  # the roster is held, or damaged: what is shown stays, and the watch goes on
+        with suppress(ScopionError):  # the roster is in use or damaged: the view stays as it is, and the watch goes on
             self._live.update(self._picture(watch), refresh=True)
 
     def _picture(self, watch: Watch) -> Any:
@@ -112,7 +112,7 @@ def _heading(watch: Watch, here: Sequence[Described], width: int) -> list[str]:
 
 
 def _swept(watch: Watch, swept: Swept) -> str:
-    """How a subnet stands, and when it is asked next."""
+    """Return the state of a subnet, and when it is swept next."""
     context, interface = watch.context, swept.watched.interface
     heard = any(listener.interface == interface for listener in watch.listening.listeners)
     how = "listening" if heard else "not listening"
@@ -137,7 +137,7 @@ def _present(watch: Watch, here: list[Described], width: int, room: int) -> list
         if column.title not in _LEFT_OUT
     ]
     if not here:
-        return [_styled("Nobody is known to be here yet.", dim=True)]
+        return [_styled("No device is known to be here yet.", dim=True)]
     shown = here
     lines = drawn(shown, columns, width)
     while len(lines) > room and len(shown) > 1:
@@ -148,7 +148,7 @@ def _present(watch: Watch, here: list[Described], width: int, room: int) -> list
 
 
 def _by_weight(each: Described) -> tuple[int, float, tuple[int, int, int]]:
-    """The unwanted, then those whom nobody has looked at, the latest first."""
+    """Return the order: unwanted devices, then those not reviewed yet, the latest first."""
     device = each.device
     latest = -device.first_seen.timestamp() if device.standing is Standing.NEW else 0.0
     return _WEIGHT.index(device.standing), latest, by_number(device.addresses[0])
@@ -173,7 +173,7 @@ def _latest(watch: Watch, width: int) -> list[str]:
 
 
 def _channels(watch: Watch) -> list[str]:
-    """One line: each channel, and what waits for it."""
+    """Return one line: each channel, and how many alerts wait for it."""
     waiting, troubles = watch.outbox_state, watch.context.troubles
     said = []
     for name in watch.delivering.channels:

@@ -1,4 +1,4 @@
-"""``scopion wifi audit`` and ``passphrase``: what a network is worth, whatever its lists say."""
+"""``scopion wifi audit`` and ``passphrase``: what protects a network, whatever its lists say."""
 
 from __future__ import annotations
 
@@ -149,7 +149,7 @@ def _note(session: Session, ssid: str, admin_password: str | None, changed: date
 
 
 def _ask(session: Session, found: Audited) -> None:
-    """What no file tells; a blank line leaves it open."""
+    """Ask for what no file tells; a blank line leaves it open."""
     from scopion.operations.wifi.audit_networks import answer
 
     if "admin-password" in found.unanswered:

@@ -1,4 +1,6 @@
-"""Changing the lists of wireless networks: who is on them, on what terms, and what a network does with them."""
+"""Changes the lists of wireless networks: which devices are on them, on what terms, and what a
+network does with them.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,7 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 
 @dataclass(frozen=True, slots=True)
 class EntryOptions:
-    """On what terms devices are listed, and from where they are taken."""
+    """The terms on which devices are listed, and where they are taken from."""
 
     description: str
     hours: str | None
@@ -39,13 +41,13 @@ class EntryOptions:
 
 
 def terms(command: Command) -> Command:
-    """The options that say on what terms devices are listed, and from where they are taken."""
+    """Add the options of the terms on which devices are listed, and of where they are taken from."""
     for decorate in (
         click.option("--also", "also", metavar="SSID", multiple=True, help="On this network, too."),
         click.option(
             "--from", "source", metavar="FILE", type=click.File("r", errors="replace"), help="MACs of a file."
         ),
-        click.option("--associated", is_flag=True, help="Everybody who is associated with it now."),
+        click.option("--associated", is_flag=True, help="All devices that are associated with it now."),
         click.option(
             "--paused/--on", "paused", default=None, help="Keep the entry without effect, or put it on again."
         ),
@@ -54,7 +56,7 @@ def terms(command: Command) -> Command:
         click.option(
             "--hours", metavar="HOURS", help="At these hours only: 'mon-fri 08:00-18:00', a timetable, always."
         ),
-        click.option("--description", metavar="TEXT", default="", help="Why, or whose it is."),
+        click.option("--description", metavar="TEXT", default="", help="Why, or who owns it."),
     ):
         command = decorate(command)
     return command
@@ -74,7 +76,7 @@ class _End(options.MomentParam):
 @click.command()
 @options.ssid
 @options.any_devices
-@click.option("--all-known", is_flag=True, help="Everybody who is known or a guest, and not on cable.")
+@click.option("--all-known", is_flag=True, help="All devices that are known or guests, and not on cable.")
 @terms
 @network_settings
 @new_network
@@ -132,7 +134,7 @@ def only(session: Session, ssid: str, devices: tuple[str, ...], span: float, end
     from scopion.operations.wifi.set_modes import end_exclusive, set_exclusive
 
     if end == bool(devices):
-        raise click.UsageError("say whose the network is, or --end")
+        raise click.UsageError("name the devices that may use the network, or give --end")
     if end:
         end_exclusive(session.site, ssid)
         session.note(f"{ssid!r} is open again to every device that its lists admit.")
@@ -215,7 +217,9 @@ def _list(
 
 
 def _meant(session: Session, ssid: str) -> str:
-    """The network that is meant by an SSID nobody knows but which is like a known one: asked, where somebody sits."""
+    """Return the network that is meant. An unknown SSID that is like a known one is asked about, if there is a
+    terminal.
+    """
     from scopion.operations.wifi.edit_networks import nearest
 
     near = nearest(session.site, ssid)
@@ -236,7 +240,7 @@ def _tell(session: Session, which: ListMode, done: EntryChange, on: Terms) -> No
     total = counted(done.entries, "entry", "entries")
     held_back = f", {done.paused if done.paused < done.entries else 'all'} of them paused" if done.paused else ""
     if done.entries == 1:
-        held_back = ""  # said of the device itself
+        held_back = ""  # the line on the device says it already
     named = joined(done.names) if len(done.names) <= 6 else counted(len(done.names), "device")
     when = f" at {on.hours}" if on.hours and on.hours != "always" else ""
     if isinstance(on.until, datetime):
@@ -247,7 +251,7 @@ def _tell(session: Session, which: ListMode, done: EntryChange, on: Terms) -> No
 
 
 def _chosen(session: Session, ssid: str, devices: Sequence[str], entry: EntryOptions) -> list[str]:
-    """Whom the options name, together; what of a file could not be read is said."""
+    """Return the devices that the options name, together; unreadable lines of a file are reported."""
     from scopion.operations.wifi import find_subjects as subjects
     from scopion.wireless.mac_list import read_mac_list
 
@@ -256,7 +260,7 @@ def _chosen(session: Session, ssid: str, devices: Sequence[str], entry: EntryOpt
         known, left = subjects.all_known(session.site, ssid)
         chosen += known
         if left:
-            session.note(f"Left out, for nobody knows whether they are on the air: {joined(left)}.")
+            session.note(f"Left out, because it is not known whether they are on the air: {joined(left)}.")
     if entry.associated:
         chosen += subjects.associated(session.site, ssid)
     if entry.source is not None:
@@ -275,7 +279,7 @@ def _chosen(session: Session, ssid: str, devices: Sequence[str], entry: EntryOpt
 
 
 def _ask_media(session: Session, chosen: Sequence[str]) -> None:
-    """Ask about adapters of which nobody knows whether they are wireless: the cable card's MAC is the usual mistake."""
+    """Ask about adapters of an unknown medium: listing the MAC of the cable card is the usual mistake."""
     from scopion.model.observation import Medium
     from scopion.operations.wifi.edit_entries import say_media
     from scopion.operations.wifi.find_subjects import unknown_media

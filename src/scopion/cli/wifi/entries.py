@@ -1,4 +1,4 @@
-"""The networks and the entries on their lists, shown."""
+"""Shows the networks and the entries on their lists."""
 
 from __future__ import annotations
 
@@ -120,7 +120,7 @@ def _entry_row(session: Session, each: ListedEntry) -> dict[str, Any]:
 
 
 def _entry_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:
-    """The network is named only if there are several, descriptions only if there are any."""
+    """Return the columns: the network only if there are several, descriptions only if there are any."""
 
     def when(row: Row) -> str:
         said = [row["hours"].removeprefix("@") if row["hours"] else ""]
@@ -154,7 +154,7 @@ def _entries_sentence(session: Session, ssid: str | None, found: Sequence[Listed
     if ssid is None:
         effective = sum(each.in_effect for each in found)
         denied = f"{counted(len(found), 'deny entry', 'deny entries')}, {effective or 'none'} in effect."
-        told = [denied if found else "Nobody is on a deny list of any network."]
+        told = [denied if found else "No device is on a deny list of any network."]
         told += [
             f"{each.ssid!r} is in mode allow: all but its {counted(allowed, 'entry', 'entries')} are refused."
             for each, allowed in ((each.network, each.allowed) for each in known)

@@ -22,7 +22,7 @@ class InOrder(click.Group):
     """Lists its commands in the order of the work, as they stand in this file."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
-        """The names in the order of their definition."""
+        """Return the names in the order of their definition."""
         return list(self.commands)
 
 

@@ -42,7 +42,7 @@ def hours(session: Session, device: str | None, ssid: str | None, format_name: s
     from scopion.operations.wifi.edit_hours import hours_of, hours_of_others
 
     if device is None and ssid is None:
-        raise click.UsageError("say whose hours: a DEVICE, or --ssid SSID for all who are on no list")
+        raise click.UsageError("name a DEVICE, or give --ssid SSID for all devices that are on no list")
     if device is not None:
         found = hours_of(session.site, device, ssid)
     else:
@@ -60,7 +60,7 @@ def hours(session: Session, device: str | None, ssid: str | None, format_name: s
 @click.command()
 @click.argument("name", metavar="[NAME]", required=False)
 @click.argument("windows", metavar="[HOURS]", required=False)
-@click.option("--remove", is_flag=True, help="Remove it; nobody may use it any more.")
+@click.option("--remove", is_flag=True, help="Remove it; no entry may use it.")
 @output_format
 @pass_session
 def timetable(session: Session, name: str | None, windows: str | None, remove: bool, format_name: str | None) -> None:
@@ -103,9 +103,9 @@ def _row(each: Hours) -> dict[str, Any]:
 
 
 def _draw(each: Hours) -> None:
-    """The week as one looks at it: a line a day, a character for half an hour."""
+    """Draw the week: a line a day, a character for half an hour."""
     listed = f"on its {each.entry.list} list" if each.entry else "on no list"
-    listed = "" if each.who.startswith("everybody") else f", {listed}"
+    listed = "" if each.who.startswith("every device") else f", {listed}"
     echo(f"{style(each.who, bold=True)} on {each.network.ssid!r} (mode {each.network.mode}{listed})")
     echo(f"{'':12}0     3     6     9     12    15    18    21    24")
     for day, name in enumerate(_DAYS):

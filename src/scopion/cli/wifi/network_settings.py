@@ -1,4 +1,4 @@
-"""What a wireless network's router wants, as options and as questions; what has to be done with its lists next."""
+"""Options and questions about a wireless network's router, and what has to be done with its lists next."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _SAMPLE = MacAddress(bytes.fromhex("00005e0053a1"))  # kept for documentation (R
 
 
 def network_settings(command: Command) -> Command:
-    """The options that say how a network's router wants its list."""
+    """Add the options of how a network's router wants its list."""
     for decorate in (
         click.option("--router", metavar="ADDRESS", help="The router's page: an address or a URL [the gateway]."),
         click.option("--radios", metavar="LIST", help="The bands that carry it, as 2.4,5,6 in GHz [2.4,5]."),
@@ -50,7 +50,7 @@ class RouterOptions:
     router: str | None
 
     def settings(self) -> NetworkSettings:
-        """As the operations take them."""
+        """Return them as the operations take them."""
         from scopion.operations.wifi.edit_networks import NetworkSettings
 
         bands = _radios(self.radios) if self.radios else None
@@ -58,7 +58,7 @@ class RouterOptions:
 
 
 def ask_settings(site: Site, ssid: str, given: NetworkSettings) -> NetworkSettings:
-    """Ask at the terminal for what was not given; a blank line takes what stands in brackets."""
+    """Ask at the terminal for what was not given; a blank line takes the value in brackets."""
     from scopion.operations.wifi.edit_networks import DEFAULT_RADIOS, default_router
     from scopion.operations.wifi.open_enforcers import has_enforcer
 
@@ -86,7 +86,7 @@ def ask_settings(site: Site, ssid: str, given: NetworkSettings) -> NetworkSettin
 
 
 def said_of(site: Site, network: Network) -> str:
-    """A new network in one sentence, and how to change it."""
+    """Return a new network in one sentence, and how to change it."""
     from scopion.operations.wifi.open_enforcers import settings_of as enforcers_of
 
     if enforcers := [each.name for each in enforcers_of(site, network.ssid)]:
@@ -101,7 +101,7 @@ def said_of(site: Site, network: Network) -> str:
 
 
 def tell(session: Session, told: Sequence[NetworkEffect]) -> None:
-    """What a change of lists means on each network that it concerns, and what has to be done next."""
+    """Print what a change of lists means on each network that it concerns, and what has to be done next."""
     for each in told:
         for sentence in each.says:
             session.note(sentence)
@@ -114,7 +114,7 @@ def tell(session: Session, told: Sequence[NetworkEffect]) -> None:
 
 
 def next_step(session: Session, ssid: str) -> None:
-    """What has to be done before a change of lists has an effect."""
+    """Print what has to be done before a change of lists has an effect."""
     from scopion.operations.wifi.open_enforcers import has_enforcer
 
     if has_enforcer(session.site, ssid):

@@ -40,14 +40,14 @@ drop_foreign = click.option("--drop-foreign", is_flag=True, help="Remove entries
 
 @dataclass(frozen=True, slots=True)
 class RadioOptions:
-    """Which radios a command is about, and what becomes of foreign entries there."""
+    """The radios that a command is about, and whether it removes foreign entries there."""
 
     enforcer: str | None
     radios: tuple[str, ...]
     drop_foreign: bool
 
     def choice(self) -> RadioChoice:
-        """As the operations take it."""
+        """Return them as the operations take them."""
         from scopion.operations.wifi.read_radios import RadioChoice
 
         return RadioChoice(self.enforcer, self.radios)
@@ -75,7 +75,7 @@ def preview(session: Session, ssid: str, where: RadioOptions, format_name: str |
 
 
 def caution_way_in(session: Session) -> None:
-    """Say that a push may cut the connection by which it is ordered, where that cannot be ruled out."""
+    """Print that a push may cut its own connection, where that cannot be ruled out."""
     from scopion.operations.wifi.network_context import unknown_way_in
 
     if said := unknown_way_in():
@@ -83,7 +83,7 @@ def caution_way_in(session: Session) -> None:
 
 
 def show_preview(session: Session, found: Preview, format_name: str | None) -> None:
-    """The rows, then a sentence for each radio."""
+    """Show the rows, then a sentence for each radio."""
     rows = _rows(found)
     show(rows, PREVIEW_KEYS, PREVIEW_COLUMNS, format_name, document=_document(found, rows))
     session.note("")
@@ -92,7 +92,7 @@ def show_preview(session: Session, found: Preview, format_name: str | None) -> N
 
 
 def _rows(found: Preview) -> list[dict[str, Any]]:
-    """A row for each entry that changes, is foreign, or goes."""
+    """Return a row for each entry that changes, is foreign, or goes."""
     names = _names(found)
     rows = []
     for plan in found.plans:
@@ -124,7 +124,7 @@ def _rows(found: Preview) -> list[dict[str, Any]]:
 
 
 def _sentences(session: Session, found: Preview) -> list[str]:
-    """A sentence for each radio, and what else a person should know."""
+    """Return a sentence for each radio, and what else a person should know."""
     said = []
     names = {mac: each.called for each in found.context.devices for mac in each.macs}
     for plan in found.plans:
@@ -171,7 +171,7 @@ def _sentences(session: Session, found: Preview) -> list[str]:
 
 
 def _names(found: Preview) -> dict[MacAddress, str]:
-    """What to call an address: by its device, else as the list describes it."""
+    """Return the name of each address: its device's, else the list's description."""
     names = {rule.line.mac: rule.line.name for rule in found.context.policy.rules}
     for device in found.context.devices:
         for mac in device.macs:

@@ -1,4 +1,4 @@
-"""``scopion wifi push``: put a list in force, and look whether it works."""
+"""``scopion wifi push``: put a list in force, and verify that it works."""
 
 from __future__ import annotations
 
@@ -32,7 +32,10 @@ if TYPE_CHECKING:
 @radio_option
 @drop_foreign
 @click.option(
-    "--revert-after", metavar="TIME", type=options.SpanParam(), help="Take it back then unless wifi keep is said."
+    "--revert-after",
+    metavar="TIME",
+    type=options.SpanParam(),
+    help="Take it back after this time, unless wifi keep is run.",
 )
 @click.option("--no-verify", is_flag=True, help="Do not look afterwards whether it works.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
@@ -64,7 +67,7 @@ def push(
         session.require_yes("Put this in force?")
     request = PushRequest(
         where.choice(), revert_at=_deadline(session, revert_after), insist=insist, drop_foreign=where.drop_foreign
-    )  # the deadline has its bearer before anything is sent
+    )  # the process that keeps the deadline runs before anything is sent
     for each in send(session.site, ssid, request, on_step=saying(session)):
         tell_pushed(session, each)
     if revert_after is not None and request.revert_at is not None:
@@ -75,7 +78,7 @@ def push(
 
 
 def tell_pushed(session: Session, each: Pushed) -> None:
-    """What became of a push."""
+    """Print the result of a push."""
     together: dict[str, list[str]] = {}
     for plan in each.plans:
         held = each.read_back[plan.radio]
@@ -94,7 +97,7 @@ def tell_pushed(session: Session, each: Pushed) -> None:
 
 
 def _deadline(session: Session, revert_after: float | None) -> datetime | None:
-    """The moment at which a push is taken back, once somebody has agreed to do so. Raises Refused."""
+    """Return when a push is taken back, once a process keeps that deadline. Raises Refused."""
     if revert_after is None:
         return None
     from scopion.watching.revert_deadlines import require_reverter
@@ -105,7 +108,7 @@ def _deadline(session: Session, revert_after: float | None) -> datetime | None:
 
 
 def saying(session: Session) -> OnStep:
-    """Tells each step to whom asks for it."""
+    """Return a function that prints each step, where --verbose is given."""
 
     def say(enforcer: str, radio: str, step: ListStep) -> None:
         session.detail(f"  {enforcer}, {radio} GHz: {step}")

@@ -1,4 +1,4 @@
-"""``scopion wifi keep`` and ``revert``: the way back, or that there is none to be gone."""
+"""``scopion wifi keep`` and ``revert``: the way back, or the end of it."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ def keep(session: Session, ssid: str | None) -> None:
 @click.argument("ssid", metavar="[SSID]", type=options.NetworkParam(), required=False)
 @click.option("--to", "number", type=int, metavar="PUSH", help="Back to what was held before this push.")
 @click.option("--list", "listed", is_flag=True, help="The pushes, with before and after.")
-@click.option("--when-due", is_flag=True, help="Wait, and take back what nobody keeps; started by push itself.")
+@click.option("--when-due", is_flag=True, help="Wait, and take back what is not kept; push starts this itself.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @output_format
 @pass_session

@@ -1,4 +1,4 @@
-"""``scopion wifi sheet``, ``done`` and ``import``: for those whose router has only a web page, or a list already."""
+"""``scopion wifi sheet``, ``done`` and ``import``: for routers with only a web page, or with a list already."""
 
 from __future__ import annotations
 
@@ -69,7 +69,7 @@ def done(session: Session, ssid: str, radios: tuple[str, ...]) -> None:
 @options.ssid
 @enforcer_option
 @radio_option
-@click.option("--description", metavar="TEXT", default="", help="Why, or whose they are.")
+@click.option("--description", metavar="TEXT", default="", help="Why, or who owns them.")
 @insist
 @pass_session
 def import_entries(session: Session, /, ssid: str, **rest: Any) -> None:

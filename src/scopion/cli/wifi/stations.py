@@ -1,4 +1,4 @@
-"""``scopion wifi stations``: who is associated with which access point."""
+"""``scopion wifi stations``: which devices are associated with which access point."""
 
 from __future__ import annotations
 
@@ -91,7 +91,7 @@ def _row(session: Session, each: StationRow) -> dict[str, Any]:
 
 
 def _signal(dbm: int | None) -> str:
-    """The signal in dBm, with how good that is at a glance."""
+    """Return the signal in dBm, with how good that is at a glance."""
     if dbm is None:
         return "?"
     bars = sum(dbm >= edge for edge in (-80, -70, -60, -50))

@@ -37,15 +37,15 @@ CHECK_COLUMNS = (
 @output_format
 @pass_session
 def verify(session: Session, ssid: str, clients: Any, no_scan: bool, format_name: str | None) -> None:
-    """Whether the list is in force and works; exit code 3 if not.
+    """Check that the list is in force and works; exit code 3 if not.
 
-    Reads the lists back, looks who is associated, and scans: whoever is refused and still here is explained.
+    Reads the lists back, looks who is associated, and scans: a refused device that is still here is explained.
     """
     verify_now(session, ssid, clients.read() if clients is not None else None, format_name, scan=not no_scan)
 
 
 def verify_now(session: Session, ssid: str, clients: str | None, format_name: str | None, *, scan: bool) -> None:
-    """Look, and show what was found. Raises CheckNotMet if the list does not do what it should."""
+    """Verify, and show the result. Raises CheckNotMet if the list does not do what it should."""
     from scopion.model.errors import CheckNotMet
     from scopion.operations.wifi.verify_network import verify as look
 
@@ -56,7 +56,7 @@ def verify_now(session: Session, ssid: str, clients: str | None, format_name: st
 
 
 def _show(session: Session, verdict: Verdict, format_name: str | None) -> None:
-    """The checks, and what else is worth knowing."""
+    """Print the checks, and what else is worth knowing."""
     rows = [{"where": each.where, "what": each.what, "met": each.met, "says": each.says} for each in verdict.checks]
     document = {"ssid": verdict.network.ssid, "met": verdict.met, "checks": rows, "notes": verdict.notes}
     show(rows, CHECK_KEYS, CHECK_COLUMNS, format_name, document=document)
@@ -66,7 +66,7 @@ def _show(session: Session, verdict: Verdict, format_name: str | None) -> None:
     if verdict.met:
         unread = sum(check.met is None for check in verdict.checks)
         also = f" {counted(unread, 'thing')} could not be read." if unread else ""
-        session.note(f"The list of {verdict.network.ssid!r} is in force, and nobody whom it refuses is here.{also}")
+        session.note(f"The list of {verdict.network.ssid!r} is in force, and no device that it refuses is here.{also}")
 
 
 def _unmet(verdict: Verdict) -> str:

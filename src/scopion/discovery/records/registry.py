@@ -97,7 +97,7 @@ def _is_listing(start: str) -> bool:
 
 
 def _text(data: bytes) -> str:
-    """Return a text in whichever encoding a browser or an editor saved it."""
+    """Return a text in the encoding in which a browser or an editor saved it."""
     for mark, encoding in ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"), (b"\xef\xbb\xbf", "utf-8-sig")):
         if data.startswith(mark):
             return data.decode(encoding, "replace")

@@ -191,7 +191,7 @@ def _other_macs(before: Snapshot, after: Snapshot, told: set[tuple[int, str]]) -
             if address in after.get(former, Seen(frozenset(), {})).holds:
                 continue
             mac, was = seen.holds[address], before[former].holds[address]
-            text = f"answers at {address} as {mac or 'nobody knows'}, it was {was or 'another'}"
+            text = f"answers at {address} as {mac or 'an unknown MAC'}, it was {was or 'another'}"
             found.append(Difference(OTHER_MAC, device, text, None, address))
     return found
 

@@ -54,7 +54,7 @@ def read_file(site: Site, path: str, kind: str | None = None) -> Imported:
 
 
 def fold_records(site: Site, imported: Imported, *, insist: bool = False) -> Imported:
-    """Fold what was read. Raises Refused for a record of another network, unless insisted upon."""
+    """Fold what was read. Raises Refused for a record of another network, unless ``insist`` is True."""
     subnets = [each.range for each in known_subnets(site.roster)] + [each.range for each in site.settings.subnet]
     if not insist:
         _refuse_foreign(imported.reading.observations, subnets)

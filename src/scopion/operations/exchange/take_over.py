@@ -47,7 +47,7 @@ class Intent:
         if self.device is not None:
             return self.device.called
         known_by = [*map(str, self.record.macs), *map(str, self.record.unpaired)]
-        return self.record.label or (known_by[0] if known_by else "nobody")
+        return self.record.label or (known_by[0] if known_by else "an unnamed device")
 
 
 @dataclass(slots=True)
@@ -117,7 +117,7 @@ class _Planner:
                 continue
             if intent is None:
                 where = ", ".join(map(str, record.unpaired))
-                plan.left_out.append(RecordProblem(record.line, f"nobody is known at {where}"))
+                plan.left_out.append(RecordProblem(record.line, f"no device is known at {where}"))
             else:
                 plan.intents.append(intent)
         plan.problems += self._label_clashes(plan.intents)

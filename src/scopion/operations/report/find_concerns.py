@@ -56,11 +56,11 @@ def _standings(report: Report) -> Iterator[Concern]:
     joined_now = [each for each in new if each.joined]
     if joined_now:
         verb = "is" if len(joined_now) == 1 else "are"
-        says = f"{_names(joined_now)} {verb} new, and nobody has said what to think of {_them(joined_now)}."
+        says = f"{_names(joined_now)} {verb} new, and {_has(len(joined_now))} not been reviewed yet."
         yield Concern(Weight.MEDIUM, says, "scopion review")
     others = len(new) - len(joined_now)
     if others:
-        says = f"{counted(others, 'device')} that came earlier {_has(others)} not been looked at yet."
+        says = f"{counted(others, 'device')} that came earlier {_has(others)} not been reviewed yet."
         yield Concern(Weight.LOW, says, "scopion review")
 
 
@@ -70,7 +70,7 @@ def _network(roster: Roster, report: Report, past: Past) -> Iterator[Concern]:
     for subnet in report.subnets:
         for place in subnet.use.addresses:
             if place.use is Use.CONTESTED:
-                who = joined([names.get(number, "somebody") for number in place.devices])
+                who = joined([names.get(number, "a device") for number in place.devices])
                 says = f"{place.address} is used by {who}: only one of them can work."
                 yield Concern(Weight.HIGH, says, f"scopion spare {subnet.use.subnet}")
         down = down_since(roster, subnet.use.subnet)
@@ -81,7 +81,7 @@ def _network(roster: Roster, report: Report, past: Past) -> Iterator[Concern]:
     period = EventFilter(past.since_moment, past.until_moment, (EventKind.GATEWAY_CHANGED,))
     changed = count_events(roster, period)
     if changed:
-        says = "Another machine has answered as the gateway. If you did not replace the router, somebody posed as it."
+        says = "Another machine has answered as the gateway. If you did not replace the router, it posed as it."
         yield Concern(Weight.HIGH, says, "scopion events --kind gateway-changed")
 
 
@@ -136,16 +136,16 @@ def _service(site: Site, roster: Roster, report: Report, past: Past) -> Iterator
         yield Concern(Weight.MEDIUM, f"{counted(failed, 'alert')} could not be delivered.", "scopion alerts list")
     blind = [each for each in report.days if not each.looked]
     if blind:
-        says = f"On {counted(len(blind), 'day')} of the period nobody looked: who came then is not known."
+        says = f"On {counted(len(blind), 'day')} of the period there was no scan: what came then is not known."
         yield Concern(Weight.LOW, says, "scopion service install")
     last = max(past.looked_on, default=None)
     if last is not None and past.span.end.date() - last > _LOOKED_LATELY:
-        says = f"Nobody has looked since {last:%A}, {last.day} {last:%B}."
+        says = f"There was no scan since {last:%A}, {last.day} {last:%B}."
         yield Concern(Weight.MEDIUM, says, "scopion scan")
     if not site.settings.channel:
         untouched = site.settings == Settings()
         how = "no channel is set." if untouched else "no channel is set. A [[channel]] in site.toml sets one."
-        yield Concern(Weight.LOW, f"Nobody is told when somebody joins: {how}", "scopion setup" if untouched else "")
+        yield Concern(Weight.LOW, f"No person is told when a device joins: {how}", "scopion setup" if untouched else "")
 
 
 def _of(report: Report, standing: Standing) -> list[DeviceLine]:
@@ -173,10 +173,6 @@ def _word(report: Report, line: DeviceLine) -> str:
     """Return how a command names it: by its name if no other device has that, else by its MAC address."""
     alone = sum(each.name == line.name for each in report.devices) == 1
     return shlex.quote(line.name if (alone and not line.role) or not line.macs else line.macs[0])
-
-
-def _them(lines: Sequence[DeviceLine]) -> str:
-    return "it" if len(lines) == 1 else "them"
 
 
 def _has(count: int) -> str:

@@ -73,7 +73,7 @@ def _said_look(look: Verification) -> str:
     if look.met is None:
         return "nothing of it could be read"
     if look.met:
-        return "in force, and nobody whom it refuses was here"
+        return "in force, and no device that it refuses was here"
     more = f" (and {counted(len(look.unmet) - 1, 'more thing')})" if len(look.unmet) > 1 else ""
     return f"{look.unmet[0] if look.unmet else 'it did not do what it should'}{more}"
 

@@ -135,7 +135,7 @@ class _Judge:
 
     @staticmethod
     def _called(device: Device | None, otherwise: str) -> str:
-        return device.called if device else otherwise if otherwise != "None" else "somebody"
+        return device.called if device else otherwise if otherwise != "None" else "a device"
 
 
 def _answering(site: Site, prepared: PreparedScan) -> dict[Address | None, Observation]:
@@ -147,7 +147,7 @@ def _answering(site: Site, prepared: PreparedScan) -> dict[Address | None, Obser
     gateway = prepared.choice.interface.gateway
     if not found and gateway is not None and prepared.addresses is not None and gateway in prepared.addresses:
         raise ScopionError(
-            "nobody answered, not even the gateway, so nothing can be said: is this the right interface?"
+            "no device answered, not even the gateway, so nothing can be said: is this the right interface?"
         )
     return found
 

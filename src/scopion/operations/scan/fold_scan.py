@@ -240,7 +240,7 @@ class Memory:
         if not findings.completed or not findings.asked or not here:
             return ""
         if not findings.answered and gateway_mac is None:
-            return "nobody answered"
+            return "no device answered"
         usual = usual_answers(roster, prepared.subnet, str(prepared.targets), prepared.method, now - _BELIEVED)
         if usual >= _MANY and findings.answered * _HARDLY_ANYBODY <= usual:
             return f"only {findings.answered} answered, where {usual} did before"

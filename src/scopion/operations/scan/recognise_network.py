@@ -83,9 +83,8 @@ def _same_range(
         return Recognition(Belonging.OURS, f"the subnet is a known one and {others}")
     if expected is None and gateway_mac is None:
         return Recognition(Belonging.OURS, "the subnet is a known one; it has no gateway to tell it by")
-    nobody = "nobody known is here"
     if expected is None:
-        reason = f"the subnet is a known one, but {nobody} and its gateway {gateway_mac} is new"
+        reason = f"the subnet is a known one, but no known device is here, and its gateway {gateway_mac} is new"
     else:
-        reason = f"the subnet is a known one, but its gateway {expected} does not answer and {nobody}"
+        reason = f"the subnet is a known one, but its gateway {expected} does not answer, and no known device is here"
     return Recognition(Belonging.ELSEWHERE, reason)

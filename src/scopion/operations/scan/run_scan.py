@@ -98,7 +98,7 @@ class _Scan:
             on_link = self._interface.reaches
             heard = listen(link, self._site.attachment, seconds, self._show, tell, on_link)
             more = (
-                f"{heard.passed_over} sightings of more devices than are kept were passed over: somebody makes them up"
+                f"{heard.passed_over} sightings of more devices than are kept were passed over: a machine makes them up"
             )
             return Findings(
                 remarks=[more] if heard.passed_over else [],

@@ -61,8 +61,8 @@ class ScanResult:
 def notes(result: ScanResult) -> list[str]:
     """Return notes for the person at the desk beside the rows, the most important first."""
     told = [
-        f"{address} is claimed by {joined(whom)}: {len(whom)} adapters use one address"
-        for address, whom in _contests(result)
+        f"{address} is claimed by {joined(macs)}: {len(macs)} adapters use one address"
+        for address, macs in _contests(result)
         if not any(event.kind is EventKind.CONTESTED and event.address == address for event in result.events)
     ]
     for mac, count in speakers(result.findings.observations).items():
@@ -82,11 +82,11 @@ def notes(result: ScanResult) -> list[str]:
         )
     if alone and not others:
         told.append(
-            "nobody answered, not even a gateway, so nobody counts as gone: is this the right interface? "
+            "no device answered, not even a gateway, so no device counts as gone: is this the right interface? "
             "see scopion here"
         )
     if result.doubt and others:
-        told.append(f"{result.doubt}: nobody counts as gone yet, a scan some minutes from now tells")
+        told.append(f"{result.doubt}: no device counts as gone yet, a scan some minutes from now tells")
     if result.findings.loss >= WORTH_TELLING_LOSS:
         told.append(
             f"about {result.findings.loss * 100:.0f} % of the answers were lost, so {result.findings.rounds} rounds "

@@ -98,7 +98,7 @@ class Waiting:
         here = [seen for seen in self._look(names=False) if isinstance(seen.address, IPv4Address)]
         watched = self._meant(text, here) if text else here
         if not watched:
-            raise NotFound("nobody is here whose leaving one could wait for: is this the right interface?")
+            raise NotFound("no such device is here that could leave: is this the right interface?")
         who = text or f"one of {len(watched)}"
         self._on_waiting(f"waiting until {who} stops answering on {self._interface.name}")
         prepared = self._prepared
@@ -175,7 +175,7 @@ class Waiting:
                         return host
                     if host is not None:
                         del coming.undecided[mac]  # until something else is heard of it
-        who = "nobody came" if wanted.anybody else "nobody who fits came"
+        who = "no device came" if wanted.anybody else "no device that fits came"
         raise CheckNotMet(f"{who} within {self._timeout_s:g} s")
 
     def _named(self, names: NameTask | None) -> list[Observation]:

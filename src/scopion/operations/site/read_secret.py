@@ -73,5 +73,5 @@ def _require_private(path: Path, there: os.stat_result, folder: Path, what: str)
     account = bound_to(folder)
     if account is not None and there.st_uid != account:
         raise InvalidSettings(
-            f"{path} holds {what} and belongs to another account than {SETTINGS}: root reads it for nobody else"
+            f"{path} holds {what} and belongs to another account than {SETTINGS}: root reads it for that account only"
         )

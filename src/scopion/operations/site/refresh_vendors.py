@@ -62,7 +62,7 @@ def refresh_listing(folder: Path, source: str, today: date, *, insist: bool = Fa
     """
     if source.startswith("http://") and not insist and not _LOOPBACK.match(source):
         raise Refused(
-            f"{source} is not secured, so that anybody on the way could change what it says: use https://, or --insist"
+            f"{source} is not secured, so that any machine on the way could change it: use https://, or --insist"
         )
     present = Snapshot.open(listing_path(folder))
     listings: dict[RegistryName, tuple[Listing, str]] = {

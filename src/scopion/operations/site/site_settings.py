@@ -25,7 +25,7 @@ _STRICT: dict[str, Any] = {"extra": "forbid"}
 
 
 class ByType:
-    """Tells the checker to choose a class of a registry by ``type``, so that a mistake is told of that class alone."""
+    """Tells the checker to choose a class of a registry by ``type``, so that a mistake is reported for it alone."""
 
     def __init__(self, entries: Callable[[], Sequence[ChannelType | EnforcerType]]) -> None:
         self._entries = entries

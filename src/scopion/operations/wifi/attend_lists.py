@@ -17,7 +17,7 @@ from scopion.wireless.enforcers.enforcer import Held, read_held
 from scopion.wireless.list_policy import next_change, read_policy, wanted
 from scopion.wireless.order_steps import target_of
 
-_GONE, _ASSOCIATED = "its lists were gone", "somebody was associated whom it refuses"
+_GONE, _ASSOCIATED = "its lists were gone", "a device that it refuses was associated"
 _NOT_SOONER = timedelta(minutes=10)
 
 

@@ -17,7 +17,7 @@ def require_harmless(context: NetworkContext, plan: RadioPlan) -> None:
     """Raise Refused for a plan that would lock somebody out, now or on the way."""
     ssid, name = context.ssid, {mac: device for device in context.devices for mac in device.macs}
     if plan.target.mode is ListMode.ALLOW and not plan.target.allow:
-        raise Refused(f"the allow list of {ssid!r} would be empty, so nobody could associate: {INSIST}")
+        raise Refused(f"the allow list of {ssid!r} would be empty, so no device could associate: {INSIST}")
     own = context.own()
     here = {each.mac for each in plan.stations}
     for mac in context.protected():

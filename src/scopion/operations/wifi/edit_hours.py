@@ -98,7 +98,7 @@ def hours_of_others(site: Site, ssid: str) -> Hours:
     if roster is None:
         raise lists.no_network(ssid)
     policy = policy_for(roster, network)
-    return _hours(site, network, policy, "everybody on no list", (), None)
+    return _hours(site, network, policy, "every device on no list", (), None)
 
 
 def _hours(

@@ -94,7 +94,7 @@ def all_known(site: Site, ssid: str) -> tuple[list[str], list[str]]:
     sure = [each for each in wanted if any(adapter.medium is Medium.WIRELESS for adapter in each.adapters)]
     chosen = sure if read else wanted
     if not chosen:
-        raise NotFound("nobody is known yet: scopion mark DEVICE... known, or scopion review, says who is")
+        raise NotFound("no device is marked known yet: use scopion mark DEVICE... known, or scopion review")
     left = [each.called for each in wanted if each not in chosen]
     return [str(each.macs[0]) for each in chosen], left
 
@@ -108,7 +108,7 @@ def associated(site: Site, ssid: str) -> list[str]:
         remember_stations(site.roster, found)
         return [str(each.station.mac) for each in found]
     why = f": {unread[0].enforcer} was not read, {unread[0].problem}" if unread else ""
-    raise NotFound(f"nobody is known to be associated with {ssid!r}{why}")
+    raise NotFound(f"no device is known to be associated with {ssid!r}{why}")
 
 
 def unknown_media(site: Site, subjects: Sequence[str]) -> list[tuple[Device, MacAddress]]:
@@ -142,7 +142,7 @@ def checked(
     refuse_cable_only(device)
     told = []
     if which is ListMode.ALLOW and (behind := addresses_behind(device)):
-        told.append(f"{device.called} answers for {behind} addresses: everybody behind it is admitted with it")
+        told.append(f"{device.called} answers for {behind} addresses: every device behind it is admitted with it")
     return [*told, *_of_private(roster, devices, device, which), *_of_look_alike(roster, devices, device, which)]
 
 

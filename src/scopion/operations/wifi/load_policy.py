@@ -65,8 +65,13 @@ def refuse_switched_on_lockout(site: Site, network: Network, roster: Roster, dev
         if rule.list is ListMode.ALLOW and rule.until is None and (rule.hours is None or rule.hours.is_always)
     ]
     essential = essential_on(roster, network.ssid, devices)
-    nobody = not lines_on(policy, ListMode.ALLOW)
-    refuse_lockout(network, always, own_on(site, roster, network.ssid, devices), essential, nobody=nobody)
+    refuse_lockout(
+        network,
+        always,
+        own_on(site, roster, network.ssid, devices),
+        essential,
+        none=not lines_on(policy, ListMode.ALLOW),
+    )
 
 
 def refuse_exclusive_lockout(site: Site, network: Network, roster: Roster, devices: Sequence[Device]) -> None:

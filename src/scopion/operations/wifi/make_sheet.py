@@ -32,8 +32,8 @@ def sheet_of(site: Site, ssid: str, *, whole: bool = False) -> Sheet:
     rightly = wanted(policy, now, local)
     if rightly.mode is ListMode.ALLOW and not rightly.lines:
         listed = bool(lines_on(policy, ListMode.ALLOW))
-        why = "admits nobody at this hour" if listed else "is empty"
-        raise Refused(f"the allow list of {ssid!r} {why}: a sheet for it would lock everybody out")
+        why = "admits no device at this hour" if listed else "is empty"
+        raise Refused(f"the allow list of {ssid!r} {why}: a sheet for it would lock every device out")
     change = next_change(policy, now, local) if policy.changes_by_itself else None
     return make_sheet(
         network,

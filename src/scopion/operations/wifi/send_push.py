@@ -149,7 +149,7 @@ class PushRun:
             ]
             raise EnforcerUnreachable(
                 f"{plan.enforcer} ({plan.radio} GHz) does not hold what was sent: "
-                f"{joined(list(filter(None, said))) or f'its mode is {held.mode}'}; has it begun anew meanwhile?"
+                f"{joined(list(filter(None, said))) or f'its mode is {held.mode}'}; has it restarted meanwhile?"
             )
         if plan.traits.reads_stations:  # stations that have associated while the list was being written
             for step in disconnections(plan.target, self._enforcer.stations(plan.radio)):

@@ -115,7 +115,7 @@ class _Verification:
             return
         refused = [each.mac for each in plan.stations if not plan.target.admits(each.mac) or each.mac in plan.voided]
         if not refused:
-            self._note(where, "associated", True, f"nobody who is refused ({counted(len(plan.stations), 'station')})")
+            self._note(where, "associated", True, f"no refused device ({counted(len(plan.stations), 'station')})")
         for mac in refused:
             if not plan.is_in_force:
                 says = "is associated, for the list is not in force here yet: scopion wifi push"
@@ -137,7 +137,7 @@ class _Verification:
         """Check what a person typed in, as far as they said so."""
         last = self._last_done()
         if last is None:
-            said = "nobody has said yet that it was typed in: scopion wifi done"
+            said = "it is not confirmed yet that it was typed in: scopion wifi done"
             self._note("the router's page", "list", None, f"it cannot be read; {said}")
             return
         on = self._site.clock.local(last.at)
@@ -173,7 +173,7 @@ class _Verification:
                 "or of another time: not counted as here"
             )
         if not refused:
-            self._note(where, "clients", True, f"nobody who is refused is on it ({count})")
+            self._note(where, "clients", True, f"no refused device is on it ({count})")
         for mac in refused:
             medium = " by cable" if listed[mac].medium is Medium.CABLE else ""
             said = f"{self._called(mac)} is on it{medium}; pages keep a client for minutes after it left: look again"
@@ -195,7 +195,7 @@ class _Verification:
         present = {each.mac: each for each in answered if each.mac is not None}
         refused = [mac for mac in present if self._is_refused(mac, self._medium_of(mac))]
         if not refused:
-            self._note(where, "answers", True, f"nobody who is refused answers ({counted(len(present), 'device')} did)")
+            self._note(where, "answers", True, f"no refused device answers ({counted(len(present), 'device')} did)")
         for mac in refused:
             met, why = self._explained(mac, present)
             self._note(where, "answers", met, f"{self._called(mac)} answers: {why}")
@@ -313,7 +313,7 @@ class _Verification:
         }
         for mac in sorted(mac for mac in before - kept if self._wanted.admits(mac)):
             self.verdict.notes.append(
-                f"{self._called(mac)} is admitted again; it may have to be connected anew by hand, for devices "
+                f"{self._called(mac)} is admitted again; it may have to be connected again by hand, for devices "
                 "remember that they were refused"
             )
 

@@ -252,7 +252,7 @@ def _read_kea(text: str) -> Read:
     except json.JSONDecodeError as error:
         return [], [RecordProblem(error.lineno, f"no JSON: {error.msg}")]
     except RecursionError:
-        return [], [RecordProblem(0, "no JSON that anybody wrote: it is nested too deeply")]
+        return [], [RecordProblem(0, "not JSON that a program wrote: it is nested too deeply")]
     records: list[DeviceRecord] = []
     problems: list[RecordProblem] = []
     for number, each in enumerate(reservations, 1):

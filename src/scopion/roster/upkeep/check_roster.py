@@ -28,7 +28,7 @@ _RULES = (
     ),
     ("an event of another device than its adapter's", "SELECT event.mac FROM event JOIN adapter "
      "ON adapter.mac = event.mac WHERE adapter.device <> event.device"),
-    ("a trait of nobody", "SELECT subject FROM trait WHERE subject NOT IN "
+    ("a trait of no adapter", "SELECT subject FROM trait WHERE subject NOT IN "
      "(SELECT mac FROM adapter UNION SELECT address FROM unpaired)"),
 )  # fmt: skip
 

@@ -1,4 +1,4 @@
-"""What only people can tell of a wireless network, kept with the day on which they said it."""
+"""What only people can tell about a wireless network, kept with the day on which they said it."""
 
 from __future__ import annotations
 
