@@ -8,10 +8,12 @@ README and the guides from the made-up site.
 
 from __future__ import annotations
 
+import json
 import os
 import sys
 from pathlib import Path
 
+from scopion.roster.exchange.document import json_schema
 from tools import command_reference, settings_reference
 from tools.console import Examples
 
@@ -27,6 +29,7 @@ def generated() -> dict[Path, str]:
         DOCS / "reference.md": command_reference.markdown(),
         DOCS / "settings.md": settings_reference.markdown(),
         DOCS / "schemas" / "site.schema.json": settings_reference.schema(),
+        DOCS / "schemas" / "devices.schema.json": json.dumps(json_schema(), indent=2) + "\n",
         **pages,
     }
 

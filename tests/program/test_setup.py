@@ -65,7 +65,7 @@ class FirstSteps(ProgramTest):
                 ("called? [Home]:", 'Kilnhaven "Pottery"'),
                 ("Look after 192.0.2.0/24 (enp3s0, cable)? [Y/n]:", ""),
                 ("A name for 192.0.2.0/24? [main]:", "workshop"),
-                ("look at 192.0.2.0/24? [60s]:", "2m"),
+                ("scan 192.0.2.0/24? [60s]:", "2m"),
                 ("Look after 203.0.113.0/24 (wlp2s0, wireless)? [y/N]:", ""),
                 ("Which [none]:", "file"),
                 ("Name of the Wi-Fi:", "Kilnhaven"),
@@ -132,7 +132,7 @@ class FirstSteps(ProgramTest):
             tomllib.loads(with_settings("", f"[watch]\n{assigned(interval_s=5)}")), {"watch": {"interval_s": 5}}
         )
 
-    def test_anew_keeps_what_it_does_not_ask_about(self) -> None:
+    def test_again_keeps_what_it_does_not_ask_about(self) -> None:
         """Enforcers, channels, rules, routers and the time zone stay with all their settings, secrets untouched."""
         super().begin()
         settings = self.site / "site.toml"

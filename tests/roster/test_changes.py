@@ -246,7 +246,7 @@ class TakingBack(FolderTest):
         with self.assertRaisesRegex(ChangedMeanwhile, "it is now: new, label 'till'"):
             mark_devices(self.site, [looked_at], Mark(Standing.UNWANTED))
         forget_devices(self.site, ["till"])
-        with self.assertRaisesRegex(ChangedMeanwhile, "is no more"):
+        with self.assertRaisesRegex(ChangedMeanwhile, "is no longer there"):
             label_device(self.site, looked_at, "kiln")
 
     def test_a_guest_ends_by_itself(self) -> None:

@@ -86,7 +86,7 @@ class Email(ChannelTest):
         said = self.fails("does not accept the user apprentice", "535", "application password", "relay")
         self.assertNotIn("clay", said)
         self.email(server.port, trust="")
-        self.fails("signed by nobody whom this machine trusts")
+        self.fails("not signed by an authority that this machine trusts")
         self.email(server.port, host="localhost", security="tls")
         self.fails("does not speak TLS")
         self.email(server.port, sender="stranger@kilnhaven.example")

@@ -347,7 +347,7 @@ class Notices(SceneWatch):
         contested = [each for each in self.book() if each["events"][0]["kind"] == "contested"]
         self.assertEqual([each["severity"] for each in contested], ["high"])
         self.assertIn("the gateway's address", contested[0]["subject"])
-        self.assertIn("may be posing as it", contested[0]["text"])
+        self.assertIn("may pose as it", contested[0]["text"])
 
     def test_a_replaced_router_is_told(self) -> None:
         """The old gateway is gone and another answers, while the others are still here: told at once, in the learning

@@ -118,7 +118,7 @@ class Lists(PreparedTest):
     def test_nobody_is_locked_out_by_accident(self) -> None:
         """Mode allow is refused while the list is empty or lacks this machine's own wireless adapter."""
         self.run_ok("wifi", "deny", "Kilnhaven", "till")
-        self.assertIn("nobody could associate", self.refused(1, "wifi", "mode", "Kilnhaven", "allow"))
+        self.assertIn("no device could associate", self.refused(1, "wifi", "mode", "Kilnhaven", "allow"))
         self.run_ok("wifi", "allow", "Kilnhaven", "door")
         self.assertIn(OWN_WIRELESS, self.refused(1, "wifi", "mode", "Kilnhaven", "allow"))
         self.run_ok("wifi", "allow", "Kilnhaven", "this-machine")

@@ -525,7 +525,7 @@ class OnTheSite(PreparedTest):
             return "" if command == "DENY_ACL SHOW" and seen >= 3 else None
 
         site = self.opened()
-        missing = self.assertRaisesRegex(ScopionError, "1 of its entries is missing; has it begun anew")
+        missing = self.assertRaisesRegex(ScopionError, "1 of its entries is missing; has it restarted")
         with patch.object(SceneControlLine, "ask", self.faulty(fault)), missing:
             push(site, "Kilnhaven", PushRequest())
 

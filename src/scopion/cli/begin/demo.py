@@ -26,7 +26,7 @@ REPORT = "report.html"
 
 @click.command()
 @click.option("--list", "lists", is_flag=True, help="The chapters.")
-@click.option("--chapter", metavar="NAME", help="Only this one; what comes before it is played without showing.")
+@click.option("--chapter", metavar="NAME", help="Only this chapter; earlier ones are played without being shown.")
 @click.option("--keep", metavar="DIR", type=_FOLDER, help="Tell the story in this new folder and leave it there.")
 @click.option("--begin", metavar="DIR", type=_FOLDER, help="Put the made-up site there, at its story's beginning.")
 @click.option(

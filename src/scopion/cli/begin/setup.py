@@ -36,29 +36,27 @@ _CHANNELS = {
 
 @click.command()
 @click.option("--yes", is_flag=True, help="Take what is proposed, without asking.")
-@click.option("--name", metavar="TEXT", help="What the site is called.")
+@click.option("--name", metavar="TEXT", help="The name of the site.")
 @click.option("--show", "shows", is_flag=True, help="Only print the site.toml that would be written.")
-@click.option(
-    "--again", is_flag=True, help="Although there are settings already; the old file is kept beside the new one."
-)
+@click.option("--again", is_flag=True, help="Replace existing settings; the old file is kept beside the new one.")
 @click.option("--no-scan", is_flag=True, help="Do not run the baseline scan.")
 @pass_session
-def setup(session: Session, yes: bool, name: str | None, shows: bool, anew: bool, no_scan: bool) -> None:
+def setup(session: Session, yes: bool, name: str | None, shows: bool, again: bool, no_scan: bool) -> None:
     """First steps: proposes settings, writes and tries them.
 
-    Looks at this machine, and asks for the site's name, which subnets to look after, how you want to be told, and your
-    wireless networks; writes a commented site.toml, tests the channel and runs the first scan. Enter takes what is
-    proposed.
+    Reads this machine's interfaces, and asks for the site's name, the subnets, how you want to get alerts, and your
+    wireless networks. It writes a commented site.toml, tests the channel and runs the first scan. Enter accepts a
+    proposal.
     """
     from scopion.operations.begin.set_up_site import earlier_settings, has_settings, propose, set_up, settings_text
 
     if not (session.can_ask or yes or shows):
         raise UsageError("this asks some questions: run it in a terminal, or take the proposals with --yes")
-    if not (anew or shows) and has_settings(session.folder):
+    if not (again or shows) and has_settings(session.folder):
         raise Refused(f"{session.folder / 'site.toml'} has settings already: edit it, or write a new one with --again")
     proposal = propose(session.site)
     earlier: Sequence[EarlierSettings] = ()
-    if anew:
+    if again:
         try:
             earlier = earlier_settings(session.folder)
         except InvalidSettings as error:  # a new file may be written in place of one that cannot be read

@@ -38,8 +38,9 @@ def await_device(
 ) -> None:
     """Wait until a device is here or gone; print its address.
 
-    Without options, until a device appears that was not here when it began. One that fits and is here already is
-    printed at once, unless --new. The address alone goes to standard output: address=$(scopion await --vendor Ember)
+    Without options it waits for a device that was not here at the start. A device that fits and is here already is
+    printed at once, except with --new. Only the address goes to standard output: address=$(scopion await --vendor
+    Ember)
     """
     from scopion.alerts.news import who
     from scopion.operations.scan.wait_for_device import WaitGoal, Waiting

@@ -34,8 +34,8 @@ COLUMNS = (
 def here(session: Session, format_name: str | None) -> None:
     """Where this machine is: interface, subnet, gateway, site.
 
-    Nothing is changed. At most the gateway is asked for its MAC address, by which networks that use the same
-    subnet are told apart.
+    Nothing is changed. At most the gateway is asked for its MAC address: it tells networks that use the same subnet
+    apart.
     """
     from scopion.operations.scan.find_whereabouts import whereabouts
     from scopion.operations.scan.recognise_network import Belonging

@@ -44,7 +44,11 @@ if TYPE_CHECKING:
 )
 @click.option("--no-names", is_flag=True, help="Do not ask for names.")
 @click.option(
-    "--ports", type=PortsParam(), default=(), metavar="N,N", help="Try these TCP ports of those who are found [none]."
+    "--ports",
+    type=PortsParam(),
+    default=(),
+    metavar="N,N",
+    help="Try these TCP ports of the hosts that are found [none].",
 )
 @click.option("--remember", is_flag=True, help="Make this network one of the site's, even if it is another one.")
 @click.option("--all", "every", is_flag=True, help="Every subnet of the site, one after the other.")

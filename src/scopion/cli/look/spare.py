@@ -37,7 +37,7 @@ _MONTH_S = 30 * 86_400.0
     show_default=False,
 )
 @click.option("--count", type=click.IntRange(1), default=_FEW, metavar="N", help=f"How many to show [{_FEW}].")
-@click.option("--reasons", is_flag=True, help="Also the others, and why they are not free.")
+@click.option("--reasons", is_flag=True, help="Also show the others, and why they are not free.")
 @output_format
 @pass_session
 def spare(

@@ -36,7 +36,7 @@ COLUMNS = (
     "--refresh", metavar="PATH|URL", help="Read the IEEE's CSV files (plain or gzip; a file, a folder, a URL)."
 )
 @insist
-@click.option("--age", is_flag=True, help="Say how old the listing in use is.")
+@click.option("--age", is_flag=True, help="Show the age of the listing in use.")
 @output_format
 @pass_session
 def vendor(
@@ -50,8 +50,8 @@ def vendor(
 ) -> None:
     """Vendors of MAC addresses or prefixes.
 
-    MAC addresses in any notation, or their beginnings of six digits and more, as arguments or one a line on standard
-    input. The longest assigned prefix of 36, 28 or 24 bits decides.
+    Give MAC addresses in any notation, or their first six or more digits, as arguments or one a line on standard input.
+    The longest assigned prefix of 36, 28 or 24 bits decides.
     """
     if refresh is not None:
         _refresh(session, refresh, insist=insist)

@@ -197,9 +197,11 @@ def _begins(name: str, typed: str) -> bool:
 
 device = click.argument("device", type=DeviceParam())
 since = click.option(
-    "--since", metavar="WHEN", type=MomentParam(), help="From then on: yesterday, monday 09:00, '3 days'."
+    "--since", metavar="WHEN", type=MomentParam(), help="From this moment on: yesterday, monday 09:00, '3 days'."
 )
-until = click.option("--until", metavar="WHEN", type=MomentParam(end=True), help="Up to then; a day includes its end.")
+until = click.option(
+    "--until", metavar="WHEN", type=MomentParam(end=True), help="Up to this moment; a day includes its end."
+)
 some_devices = click.argument("devices", metavar="DEVICE...", type=DeviceParam(), nargs=-1, required=True)
 any_devices = click.argument("devices", metavar="[DEVICE]...", type=DeviceParam(), nargs=-1)
 ssid = click.argument("ssid", metavar="SSID", type=NetworkParam())

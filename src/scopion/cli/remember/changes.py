@@ -47,8 +47,8 @@ def changes(
 ) -> None:
     """Differences between two moments, scans, or an export.
 
-    Who joined, left or came back, who has another address or name, which address is answered by another MAC. WHEN is a
-    moment as one says it: yesterday, 'monday 09:00', '3 days', 2026-09-14.
+    Devices that joined, left or returned, that have another address or name, and addresses with another MAC. WHEN is a
+    moment in words or digits: yesterday, 'monday 09:00', '3 days', 2026-09-14.
     """
     from scopion.operations.devices.compare_moments import changes_between
 

@@ -23,12 +23,12 @@ if TYPE_CHECKING:
 @click.option("--owner", metavar="TEXT", help="Who owns it.")
 @click.option("--place", metavar="TEXT", help="Where it stands.")
 @click.option("--note", metavar="TEXT", help="Anything else worth keeping.")
-@click.option("--essential/--not-essential", default=None, help="Whether it may never be refused on the air.")
+@click.option("--essential/--not-essential", default=None, help="It must never be refused on the air, or may be.")
 @pass_session
 def label(session: Session, /, device: str, text: str | None, essential: bool | None, **texts: str | None) -> None:
     """Give a device its name, owner and place.
 
-    An empty LABEL ('') takes the name away; so does an empty owner, place or note. What is not given stays.
+    An empty LABEL ('') removes the label; the same holds for owner, place and note. What is not given stays.
     """
     from scopion.operations.edit.edit_devices import called_alike, label_device
 
@@ -93,13 +93,13 @@ def _tell_marked(session: Session, marked: list[tuple[Device, Device]], wanted: 
 
 @click.command()
 @click.argument("devices", metavar="DEVICE DEVICE...", type=options.DeviceParam(), nargs=-1, required=True)
-@click.option("--undo", "split", is_flag=True, help="Take the latest joining of DEVICE back, without loss.")
+@click.option("--undo", "split", is_flag=True, help="Take back the latest joining of DEVICE, without loss.")
 @pass_session
 def same(session: Session, devices: tuple[str, ...], split: bool) -> None:
     """Join devices that are one thing with two adapters.
 
-    The first keeps what was said of it, the others fill its blanks. Their adapters, stays, events and entries go over
-    to it. --undo splits them again; what was said since stays with the first.
+    The first device keeps its texts, and the others fill its blanks. Their adapters, stays, events and entries become
+    its own. --undo splits them again; texts that were changed since stay with the first.
     """
     from scopion.operations.edit.edit_devices import same_devices, split_device
 

@@ -56,8 +56,8 @@ SORTS: dict[str, Callable[[Described], Any]] = {
     multiple=True,
     help="Only these. May be repeated.",
 )
-@click.option("--vendor", metavar="TEXT", default="", help="Part of a maker's name.")
-@click.option("--kind", metavar="TEXT", default="", help="Part of what it may be: printer, phone.")
+@click.option("--vendor", metavar="TEXT", default="", help="Part of the vendor's name.")
+@click.option("--kind", metavar="TEXT", default="", help="Part of its guessed kind: printer, phone.")
 @click.option("--owner", metavar="TEXT", default="", help="Part of its owner's name.")
 @click.option("--subnet", metavar="RANGE|NAME", help="With an address in it, as 192.0.2.0/24 or by site.toml's name.")
 @click.option("--private", is_flag=True, help="Only those with a private address.")
@@ -65,7 +65,7 @@ SORTS: dict[str, Callable[[Described], Any]] = {
     "--seen-since", metavar="WHEN", type=options.MomentParam(), help="Here then or later: yesterday, '3 days'."
 )
 @click.option("--not-seen-since", metavar="WHEN", type=options.MomentParam(), help="Not here since then.")
-@click.option("--sort", type=click.Choice(list(SORTS)), default="standing", show_default=True, help="By what.")
+@click.option("--sort", type=click.Choice(list(SORTS)), default="standing", show_default=True, help="The order.")
 @click.option("--reverse", is_flag=True, help="The other way round.")
 @click.option("--columns", metavar="KEY,KEY", type=options.KeysParam(KEYS), help="Only these, in this order.")
 @output_format
@@ -81,7 +81,7 @@ def devices(
 ) -> None:
     """The devices of the site, present and absent.
 
-    TEXT is any part of a name, address, maker, owner, place, note or of a MAC in any notation; several have to fit all.
+    TEXT is any part of a name, address, vendor, owner, place, note or of a MAC in any notation; all TEXTs must fit.
     With --near it is the sticker on a box, which often shows the address of its other port. Absent devices are dimmed,
     with the address that they had last.
     """

@@ -48,7 +48,7 @@ def events(
 ) -> None:
     """The log: devices that joined, left, returned, moved.
 
-    WHEN is a moment as one says it: yesterday, 'monday 09:00', '3 days', 2026-09-14, '2026-09-14 14:00'.
+    WHEN is a moment in words or digits: yesterday, 'monday 09:00', '3 days', 2026-09-14, '2026-09-14 14:00'.
     """
     from scopion.operations.devices.list_events import event_log
 

@@ -16,7 +16,7 @@ _TOLD_AT_MOST = 10
 
 @click.command("export")
 @click.argument("file", metavar="[FILE|-]", default="-")
-@click.option("--as", "kind", type=click.Choice(KINDS), help="In which form. [told by FILE's name, else csv]")
+@click.option("--as", "kind", type=click.Choice(KINDS), help="The form. [by FILE's name, else csv]")
 @click.option("--device", "devices", metavar="DEVICE", type=options.DeviceParam(), multiple=True, help="Only these.")
 @click.option(
     "--standing",
@@ -25,7 +25,7 @@ _TOLD_AT_MOST = 10
     help="Only these. May be repeated.",
 )
 @click.option("--site", "archive", metavar="FILE.zip", help="The whole site into one file, to move or to keep.")
-@click.option("--force", is_flag=True, help="Write over a FILE that is there.")
+@click.option("--force", is_flag=True, help="Overwrite FILE.")
 @pass_session
 def export_file(
     session: Session,

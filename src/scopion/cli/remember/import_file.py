@@ -46,8 +46,8 @@ class _Kind(click.Choice[str]):
 
 @click.command("import")
 @click.argument("file", metavar="FILE|-", required=False)
-@click.option("--as", "kind", type=_Kind(KINDS), metavar="KIND", help="What it is [told by its content].")
-@click.option("--preview", is_flag=True, help="Only show what would be understood; change nothing.")
+@click.option("--as", "kind", type=_Kind(KINDS), metavar="KIND", help="The kind of file [recognised by its content].")
+@click.option("--preview", is_flag=True, help="Only show what the file says; change nothing.")
 @click.option("--site", "archive", metavar="FILE.zip", help="A whole site, into a folder that has none yet.")
 @click.option(
     "--active", is_flag=True, help="With --site: switch on its channels, enforcers and routers without asking."

@@ -40,9 +40,9 @@ _CTRL_C, _CTRL_D = "\x03", "\x04"
 def review(session: Session, devices: tuple[str, ...], path: str | None, yes: bool) -> None:
     """Review the new devices, one by one.
 
-    One card at a time; a key says what it is. Everything is saved at once, and u takes the latest back. Guests whose
-    time is over come, too. With --csv, FILE is written if it is not there: fill in its columns standing, label, owner,
-    place, note in a spreadsheet, and give it again to see what would change and take it over.
+    It shows one card at a time, and a key decides. Every decision is saved at once, and u takes back the latest one.
+    Guests whose time is over are included. With --csv, FILE is written if it does not exist: fill in its columns
+    standing, label, owner, place and note in a spreadsheet, and run the same command again to take it over.
     """
     from scopion.operations.edit.review_devices import Review
 

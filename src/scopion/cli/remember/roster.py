@@ -33,7 +33,7 @@ def roster() -> None:
 @output_format
 @pass_session
 def check(session: Session, format_name: str | None) -> None:
-    """Read everything, and tell what is wrong; ends with 3 if anything is.
+    """Read everything and show what is wrong; exit code 3 if anything is.
 
     A copy is made at the first change of each day and kept for a week, and one before each migration.
     """
@@ -61,9 +61,9 @@ def check(session: Session, format_name: str | None) -> None:
 @roster.command()
 @pass_session
 def compact(session: Session) -> None:
-    """Remove what is older than it is kept, and give the room back.
+    """Remove what is kept long enough, and free its disk space.
 
-    How long scans, events, stays, names and changes are kept stands in site.toml under [keep].
+    site.toml says under [keep] how long scans, events, stays, names and changes are kept.
     """
     from scopion.operations.site.upkeep import compact as shrink
 
@@ -84,7 +84,7 @@ def compact(session: Session) -> None:
 def restore(session: Session, copy: str | None, yes: bool, format_name: str | None) -> None:
     """Go back to a copy; without COPY, list them.
 
-    COPY is a name or day from the list, or latest. What is replaced is kept as a copy itself.
+    COPY is a name or day from the list, or latest. The replaced roster is kept as a copy.
     """
     from scopion.operations.site.upkeep import chosen_copy, restorable
     from scopion.operations.site.upkeep import restore as put_back

@@ -32,8 +32,8 @@ _ADDRESSES_SHOWN = 8
 def show_device(session: Session, device: str, format_name: str | None) -> None:
     """Everything that is known about one device.
 
-    What it is and why we think so, whose, on which days and at which hours it is here, its addresses, names and
-    adapters with the MAC in the notations that routers ask for, events, list entries.
+    Its kind and the evidence for it, its owner, the days and hours when it is here, its addresses and names, its
+    adapters with the MAC in the notations that routers ask for, its events and list entries.
     """
     from scopion.operations.devices.gather_card import card_of
     from scopion.operations.devices.identify_device import described

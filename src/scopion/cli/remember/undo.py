@@ -32,7 +32,7 @@ _PLURALS = {"entry": "entries", "unpaired": "hosts without a MAC", "trait": "nam
 @click.argument("number", type=click.IntRange(min=1), required=False)
 @click.option("--list", "listing", is_flag=True, help="The latest changes; nothing is taken back.")
 @click.option("--limit", type=click.IntRange(1, 10_000), default=20, show_default=True, help="How many to list.")
-@click.option("--keep-later", is_flag=True, help="Leave what was changed since as it is, take back the rest.")
+@click.option("--keep-later", is_flag=True, help="Keep what was changed later, and take back the rest.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @output_format
 @pass_session
@@ -47,8 +47,8 @@ def undo(
 ) -> None:
     """Take back a change: shows it, asks, does it.
 
-    NUMBER is that of a change in --list; without it, it is the latest one. An undo can be taken back by its number.
-    What scans have seen is never taken back.
+    NUMBER is the number of a change in --list; without it, the latest change is taken back. An undo can be taken back
+    by its number. What scans have seen is never taken back.
     """
     from scopion.operations.edit.undo_change import changes_made, would_undo
     from scopion.operations.edit.undo_change import undo as take_back

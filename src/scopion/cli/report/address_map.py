@@ -45,7 +45,7 @@ _EIGHTHS = "▁▂▃▄▅▆▇█"
     type=SpanParam(),
     default=_MONTH_S,
     metavar="TIME",
-    help="Used lately is what was used within it [30d].",
+    help="The time that counts as lately [30d].",
     show_default=False,
 )
 @output_format
@@ -53,8 +53,8 @@ _EIGHTHS = "▁▂▃▄▅▆▇█"
 def address_map(session: Session, subnet: str | None, lately: float, format_name: str | None) -> None:
     """The addresses of a subnet as a grid: which are used.
 
-    From what the roster knows; nothing is sent. SUBNET is a range, or a name of site.toml; without it all are shown. A
-    subnet of more than 256 addresses is folded: each square stands for several.
+    It shows what the roster knows, and sends nothing. SUBNET is a range, or a name of site.toml; without it all are
+    shown. In a subnet of more than 256 addresses each square stands for several.
     """
     from scopion.operations.devices.map_addresses import address_maps
 

@@ -67,7 +67,7 @@ class ReportOutputs:
 
 @click.command()
 @click.option(
-    "--since", metavar="WHEN", type=options.MomentParam(), help="From then on [four weeks, today among them]."
+    "--since", metavar="WHEN", type=options.MomentParam(), help="From this moment on [four weeks, including today]."
 )
 @options.until
 @click.option(
@@ -83,7 +83,7 @@ class ReportOutputs:
     "page",
     metavar="FILE",
     type=click.Path(dir_okay=False, path_type=Path, allow_dash=True),
-    help="As one page that needs nothing else; - is standard output.",
+    help="Write one page that needs no other file; - is standard output.",
 )
 @click.option("--open", "opens", is_flag=True, help="With --html: show the page in your browser.")
 @click.option(
@@ -91,7 +91,7 @@ class ReportOutputs:
     "sheets",
     metavar="DIR",
     type=click.Path(file_okay=False, path_type=Path),
-    help="Every table as a CSV file in this folder.",
+    help="Write every table as a CSV file into this folder.",
 )
 @click.option(
     "--table",
@@ -117,8 +117,8 @@ def report(
 ) -> None:
     """Look back on a period: summary, page, tables, figures.
 
-    Without options the summary and what needs attention, in sentences. The page is one file of HTML, for any browser,
-    for paper and for mail. Nothing is sent but what wifi audit reads of access points.
+    Without options it prints the summary and what needs attention. The page is one HTML file for any browser, for paper
+    and for mail. Nothing is sent, except that the wifi audit reads access points.
     """
     from scopion.operations.report.make_report import ReportRequest
     from scopion.operations.report.make_report import report as look_back

@@ -48,7 +48,7 @@ def alerts(ctx: click.Context, format_name: str | None) -> None:
 
 @alerts.command("list")
 @click.option("--state", "states", type=click.Choice([str(each) for each in AlertState]), multiple=True)
-@click.option("--channel", metavar="NAME", help="Only of this one.")
+@click.option("--channel", metavar="NAME", help="Only of this channel.")
 @click.option("--limit", type=click.IntRange(min=1), default=30, show_default=True, help="The latest N.")
 @output_format
 @pass_session
@@ -169,7 +169,7 @@ def test(session: Session, channel: str) -> None:
 @click.argument("numbers", metavar="[ALERT]...", type=click.IntRange(min=1), nargs=-1)
 @pass_session
 def retry(session: Session, numbers: tuple[int, ...]) -> None:
-    """Try again at once: these, or all that failed or wait for another try."""
+    """Try again at once: these alerts, or all that failed or wait."""
     from scopion.operations.notify.manage_alerts import retry_alerts
 
     chosen = retry_alerts(session.site, numbers)
@@ -187,7 +187,7 @@ def retry(session: Session, numbers: tuple[int, ...]) -> None:
 @click.option(
     "--until", type=options.MomentParam(end=True), metavar="WHEN", help="Until then: 'tomorrow 08:00', friday."
 )
-@click.option("--end", is_flag=True, help="Tell it again from now on; all, if nothing is named.")
+@click.option("--end", is_flag=True, help="Unmute it; without a DEVICE or kind, everything.")
 @output_format
 @pass_session
 def mute(
@@ -199,9 +199,9 @@ def mute(
     end: bool,
     format_name: str | None,
 ) -> None:
-    """Tell nothing of a DEVICE or a kind of event for a time; without any, list what is muted.
+    """Send no alerts for a DEVICE or a kind of event for a time; without any, list what is muted.
 
-    What happens meanwhile is in scopion events.
+    scopion events still lists what happens.
     """
     from scopion.operations.notify import manage_alerts as operations
 
@@ -250,15 +250,15 @@ def _show_muted(session: Session, format_name: str | None) -> None:
 
 @alerts.command()
 @click.argument("subnet", required=False)
-@click.option("--end", is_flag=True, help="End it now: what joins is told at once from now on.")
-@click.option("--until", type=options.DayParam(), metavar="DATE", help="Let it go on to the end of that day.")
+@click.option("--end", is_flag=True, help="End it now: an alert is sent for each device that joins.")
+@click.option("--until", type=options.DayParam(), metavar="DATE", help="Continue to the end of this day.")
 @output_format
 @pass_session
 def learning(session: Session, subnet: str | None, end: bool, until: Any, format_name: str | None) -> None:
-    """Which subnets are being learnt, and until when; or end it.
+    """The subnets that are being learnt, and until when; or end it.
 
-    After a subnet's first complete scan what joins is told once a day, so that the laptop which was off on the first
-    evening is no stranger. What is unwanted and a changed gateway are told at once from the beginning.
+    After a subnet's first complete scan, joined devices are gathered in one alert a day, so that a laptop which was off
+    on the first evening causes no alarm. Unwanted devices and a changed gateway cause an alert at once.
     """
     from scopion.operations.devices.list_devices import subnet_called
     from scopion.operations.notify.manage_alerts import end_learning, learning_subnets

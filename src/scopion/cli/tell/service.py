@@ -33,7 +33,7 @@ def service(ctx: click.Context) -> None:
 def unit(session: Session) -> None:
     """Print the unit that the site's settings need; nothing is changed.
 
-    Its rights follow from site.toml: raw frames only if the method needs them, credentials by their names, folders that
+    site.toml decides its rights: raw frames only if the method needs them, credentials by their names, folders that
     channels write to.
     """
     from scopion.operations.site.find_folder import SYSTEM_FOLDER
@@ -54,7 +54,7 @@ def unit(session: Session) -> None:
 def install(session: Session, yes: bool) -> None:
     """Set the service up: account, folder, unit; shows each step and asks.
 
-    If the system has no site yet, that which was in use until now (or the one named with --site) becomes it.
+    If the system has no site yet, the present one (or the one named with --site) becomes it.
     """
     from scopion.watching.install_service import install_steps, secrets_left_behind
 
@@ -70,7 +70,7 @@ def install(session: Session, yes: bool) -> None:
 @_yes
 @pass_session
 def remove(session: Session, yes: bool) -> None:
-    """End the service and remove its unit; the site stays."""
+    """Stop the service and remove its unit; the site stays."""
     from scopion.watching.install_service import remove_steps
 
     _carry_out(session, remove_steps(), yes)
@@ -79,7 +79,7 @@ def remove(session: Session, yes: bool) -> None:
 @service.command("by-hand")
 @pass_session
 def by_hand(session: Session) -> None:
-    """How to set it up where another service manager runs, or none."""
+    """Show how to set it up with another service manager, or with none."""
     from scopion.watching import service_unit as units
     from scopion.watching.check_access import program_path
 

@@ -20,9 +20,9 @@ _JOURNAL = {logging.DEBUG: 7, logging.INFO: 6, logging.WARNING: 4, logging.ERROR
 
 
 @click.command()
-@click.option("--once", is_flag=True, help="One round - sweep, read, tell - and end: for cron.")
+@click.option("--once", is_flag=True, help="Run one round - sweep, read, send alerts - and end: for cron.")
 @click.option("--for", "for_s", type=SpanParam(), metavar="TIME", help="End after that, as 90s, 12h or 14d.")
-@click.option("--log", "plain", is_flag=True, help="Log lines in a terminal, too, in place of the live view.")
+@click.option("--log", "plain", is_flag=True, help="Show log lines in a terminal, too, instead of the live view.")
 @pass_session
 def watch(session: Session, once: bool, for_s: float | None, plain: bool) -> None:
     """Watch the site: sweep, listen, alert, until stopped.

@@ -42,7 +42,7 @@ DEVICE_COLUMNS = (
     "--admin-password",
     type=click.Choice(["changed", "default"]),
     metavar="WHICH",
-    help="Whether the router's own was changed: changed or default.",
+    help="Whether the router's own password was changed: changed or default.",
 )
 @click.option(
     "--passphrase-changed",
@@ -54,7 +54,7 @@ DEVICE_COLUMNS = (
     "--fail-on",
     type=click.Choice(_GRADES),
     metavar="GRADE",
-    help="End with exit code 3 for such a finding or a worse one: high, medium, low.",
+    help="End with exit code 3 for a finding of this grade or worse: high, medium, low.",
 )
 @output_format
 @pass_session
@@ -66,10 +66,10 @@ def audit(
     fail_on: str | None,
     format_name: str | None,
 ) -> None:
-    """What protects the network: encryption, passphrase, and what only seems to.
+    """What protects the network: encryption, passphrase, and more.
 
-    Reads what access points and configuration files tell, and asks for what none does. A passphrase is judged where
-    it is read, and neither shown nor kept.
+    Reads access points and configuration files, and asks for what they do not tell. A passphrase is judged where it is
+    read; it is neither shown nor kept.
     """
     from scopion.operations.wifi.audit_networks import audit as look
 
@@ -103,9 +103,9 @@ def audit(
 @output_format
 @pass_session
 def passphrase(session: Session, ssid: str, format_name: str | None) -> None:
-    """Propose a strong passphrase, and list the devices that need it again.
+    """Propose a passphrase, and list the devices that need it.
 
-    It is kept nowhere: write it down. Afterwards: scopion wifi audit SSID --passphrase-changed DATE.
+    It is not stored: write it down. Afterwards: scopion wifi audit SSID --passphrase-changed DATE.
     """
     from scopion.operations.devices.list_devices import described_devices
     from scopion.operations.wifi.audit_networks import need_passphrase_again

@@ -43,16 +43,22 @@ class EntryOptions:
 def terms(command: Command) -> Command:
     """Add the options of the terms on which devices are listed, and of where they are taken from."""
     for decorate in (
-        click.option("--also", "also", metavar="SSID", multiple=True, help="On this network, too."),
+        click.option("--also", "also", metavar="SSID", multiple=True, help="Also on this network."),
         click.option(
-            "--from", "source", metavar="FILE", type=click.File("r", errors="replace"), help="MACs of a file."
+            "--from",
+            "source",
+            metavar="FILE",
+            type=click.File("r", errors="replace"),
+            help="The MAC addresses in a file.",
         ),
         click.option("--associated", is_flag=True, help="All devices that are associated with it now."),
         click.option(
-            "--paused/--on", "paused", default=None, help="Keep the entry without effect, or put it on again."
+            "--paused/--on", "paused", default=None, help="Keep the entry without effect, or give it effect again."
         ),
-        click.option("--until", metavar="WHEN", type=_End(end=True, ahead=True), help="It ends then: friday, never."),
-        click.option("--for", "span", metavar="TIME", type=options.SpanParam(), help="It ends after so long: 2h."),
+        click.option(
+            "--until", metavar="WHEN", type=_End(end=True, ahead=True), help="It ends at this moment: friday, never."
+        ),
+        click.option("--for", "span", metavar="TIME", type=options.SpanParam(), help="It ends after this time: 2h."),
         click.option(
             "--hours", metavar="HOURS", help="At these hours only: 'mon-fri 08:00-18:00', a timetable, always."
         ),
@@ -62,7 +68,7 @@ def terms(command: Command) -> Command:
     return command
 
 
-new_network = click.option("--new", is_flag=True, help="Make the network, though a known one has nearly this name.")
+new_network = click.option("--new", is_flag=True, help="Make the network, although a known one has nearly this name.")
 
 
 class _End(options.MomentParam):
@@ -122,9 +128,9 @@ def drop(session: Session, ssid: str, devices: tuple[str, ...], insist: bool) ->
 @options.ssid
 @options.any_devices
 @click.option(
-    "--for", "span", metavar="TIME", type=options.SpanParam(), default="1h", show_default=True, help="So long."
+    "--for", "span", metavar="TIME", type=options.SpanParam(), default="1h", show_default=True, help="For this time."
 )
-@click.option("--end", is_flag=True, help="Open it again to all that its lists admit.")
+@click.option("--end", is_flag=True, help="Open it again to every device that its lists admit.")
 @insist
 @pass_session
 def only(session: Session, ssid: str, devices: tuple[str, ...], span: float, end: bool, insist: bool) -> None:
@@ -148,8 +154,12 @@ def only(session: Session, ssid: str, devices: tuple[str, ...], span: float, end
 @click.command()
 @options.ssid
 @click.argument("mode", type=click.Choice([str(each) for each in ListMode]), required=False)
-@click.option("--lists-of", metavar="SSID", type=options.NetworkParam(), help="Use that network's lists; '' its own.")
-@click.option("--others-hours", metavar="HOURS", help="Who is on no list may associate then only; 'always' ends that.")
+@click.option(
+    "--lists-of", metavar="SSID", type=options.NetworkParam(), help="Use this network's lists; '' for its own."
+)
+@click.option(
+    "--others-hours", metavar="HOURS", help="Devices on no list may associate at these hours only; 'always' ends that."
+)
 @network_settings
 @insist
 @pass_session
@@ -164,10 +174,9 @@ def mode(
     insist: bool,
     router: RouterOptions,
 ) -> None:
-    """Say what the lists do: off, allow or deny.
+    """Set what a network's lists do: off, allow or deny.
 
-    Says in a sentence what that means, for how many of those who are here. Without a mode, only the router's settings
-    are changed.
+    Prints what that means for the devices that are here. Without a mode, only the router's settings are changed.
     """
     from scopion.operations.wifi.set_modes import Lists, set_mode
 

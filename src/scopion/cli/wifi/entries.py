@@ -82,7 +82,7 @@ def ssids(session: Session, format_name: str | None) -> None:
 @output_format
 @pass_session
 def entries(session: Session, ssid: str | None, lift: str | None, format_name: str | None) -> None:
-    """The entries of a network, or all that is refused anywhere."""
+    """The entries of a network, or all deny entries of the site."""
     from scopion.operations.wifi.edit_entries import entries as listed
     from scopion.operations.wifi.edit_entries import lift_refusals
 

@@ -35,9 +35,9 @@ _SLOT = 30  # minutes a character: 48 to a day fit the narrowest terminal
 @output_format
 @pass_session
 def hours(session: Session, device: str | None, ssid: str | None, format_name: str | None) -> None:
-    """When DEVICE may be on the air: the week, and the next change.
+    """The hours when DEVICE may be on the air, and the next change.
 
-    Without DEVICE, and with --ssid, when those may who are on no list.
+    With --ssid and without DEVICE: the hours of devices that are on no list.
     """
     from scopion.operations.wifi.edit_hours import hours_of, hours_of_others
 
@@ -64,9 +64,10 @@ def hours(session: Session, device: str | None, ssid: str | None, format_name: s
 @output_format
 @pass_session
 def timetable(session: Session, name: str | None, windows: str | None, remove: bool, format_name: str | None) -> None:
-    """Named hours that many entries use: list, make, change.
+    """Named hours for many entries: list, make, change.
 
-    HOURS as 'mon-fri 08:00-18:00, sat 10:00-14:00'; a window may go over midnight. Who uses NAME follows each change.
+    HOURS are written as 'mon-fri 08:00-18:00, sat 10:00-14:00'; a window may cross midnight. Entries that use NAME
+    follow each change.
     """
     from scopion.operations.wifi.edit_hours import all_timetables, remove_timetable, save_timetable
 

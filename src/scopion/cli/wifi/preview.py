@@ -62,7 +62,7 @@ class RadioOptions:
 @pass_session
 @gathered("where", RadioOptions)
 def preview(session: Session, ssid: str, where: RadioOptions, format_name: str | None) -> None:
-    """What a push would change, radio by radio, against what is held now."""
+    """Show what a push would change, radio by radio."""
     from scopion.operations.wifi.preview_push import preview as look
 
     found = look(session.site, ssid, where.choice(), drop_foreign=where.drop_foreign)

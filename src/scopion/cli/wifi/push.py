@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     type=options.SpanParam(),
     help="Take it back after this time, unless wifi keep is run.",
 )
-@click.option("--no-verify", is_flag=True, help="Do not look afterwards whether it works.")
+@click.option("--no-verify", is_flag=True, help="Do not verify afterwards.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @insist
 @pass_session
@@ -53,8 +53,8 @@ def push(
 ) -> None:
     """Put a network's list in force on its enforcers.
 
-    Shows what will change and asks; each radio is written step by step in the safe order and read back. What fails
-    half-way is rolled back. Ends with exit code 3 if it is in force and does not work.
+    Shows what will change and asks; each radio is written step by step in the safe order and read back. A push
+    that fails half-way is rolled back. Exit code 3 means that the list is in force and does not work.
     """
     from scopion.operations.wifi.preview_push import preview as look
     from scopion.operations.wifi.push_lists import push as send

@@ -47,7 +47,7 @@ def revert(
     yes: bool,
     format_name: str | None,
 ) -> None:
-    """Put back what was held before the last push, or before another."""
+    """Restore what was held before the last push, or another."""
     from scopion.operations.wifi.revert_push import revert as take_back
     from scopion.operations.wifi.revert_push import revert_to
 

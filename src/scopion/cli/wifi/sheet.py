@@ -29,7 +29,7 @@ from scopion.model.text import counted, joined
 def sheet(session: Session, ssid: str, whole: bool, page: Path | None) -> None:
     """Numbered steps to type a list into the router's web page.
 
-    In the safe order, for each radio. After scopion wifi done, only what has changed since.
+    The steps are in the safe order, for each radio. After scopion wifi done, only changes are listed.
     """
     from scopion.operations.wifi.make_sheet import sheet_of
     from scopion.wireless.router_sheet import html, text
@@ -52,7 +52,7 @@ def sheet(session: Session, ssid: str, whole: bool, page: Path | None) -> None:
 @radio_option
 @pass_session
 def done(session: Session, ssid: str, radios: tuple[str, ...]) -> None:
-    """Say that the sheet was typed in; the next one has the difference only."""
+    """Record that the sheet was typed in; the next has only changes."""
     from scopion.operations.wifi.make_sheet import note_typed_in
 
     noted = note_typed_in(session.site, ssid, radios)
@@ -73,7 +73,7 @@ def done(session: Session, ssid: str, radios: tuple[str, ...]) -> None:
 @insist
 @pass_session
 def import_entries(session: Session, /, ssid: str, **rest: Any) -> None:
-    """Take over what enforcers hold already into your own lists."""
+    """Put what enforcers already hold on your own lists."""
     from scopion.operations.wifi.import_entries import import_foreign
 
     taken = import_foreign(session.site, ssid, **rest)

@@ -37,13 +37,13 @@ COLUMNS = (
 
 @click.command()
 @click.argument("ssid", metavar="[SSID]", type=options.NetworkParam(), required=False)
-@click.option("--busiest", is_flag=True, help="Who has the most traffic first.")
+@click.option("--busiest", is_flag=True, help="The most traffic first.")
 @output_format
 @pass_session
 def stations(session: Session, ssid: str | None, busiest: bool, format_name: str | None) -> None:
-    """Who is associated where: signal, since when, traffic, listed or not.
+    """Associated devices: access point, signal, traffic, lists.
 
-    What is read is remembered: scopion show tells the access point of a device, and that it is on the air.
+    The result is remembered: scopion show names the access point of a device.
     """
     from scopion.operations.wifi.list_stations import stations as look
 

@@ -39,7 +39,7 @@ CHECK_COLUMNS = (
 def verify(session: Session, ssid: str, clients: Any, no_scan: bool, format_name: str | None) -> None:
     """Check that the list is in force and works; exit code 3 if not.
 
-    Reads the lists back, looks who is associated, and scans: a refused device that is still here is explained.
+    Reads the lists and the associated stations, and scans. A refused device that is still here is explained.
     """
     verify_now(session, ssid, clients.read() if clients is not None else None, format_name, scan=not no_scan)
 
