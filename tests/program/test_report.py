@@ -161,7 +161,7 @@ class LookedBack(FolderTest):
             (Weight.HIGH, "stranger is unwanted and here, at 192.0.2.66", "scopion wifi deny SSID stranger"),
             (Weight.HIGH, "till is essential and not here: seen last on Saturday, 26 September", "scopion show till"),
             (Weight.HIGH, "192.0.2.20 is used by printer and scanner", "scopion spare 192.0.2.0/24"),
-            (Weight.MEDIUM, "newcomer is new, and not reviewed yet: it", "scopion review"),
+            (Weight.MEDIUM, "newcomer is new, and has not been reviewed yet", "scopion review"),
             (Weight.MEDIUM, "server is nearly always here at this hour and is not", "scopion show server"),
             (Weight.LOW, "office was here at hours at which it never is: Sunday 3 to 4 o'clock", "scopion show office"),
             (Weight.LOW, "A [[channel]] in site.toml sets one", ""),
@@ -186,7 +186,7 @@ class LookedBack(FolderTest):
         """Devices, days, weeks, busy hours and addresses agree with the past that was made."""
         made = report(self.site, ReportRequest(happenings=None))
         self.assertEqual(made.summary[0], "8 devices were here in this time: 6 known and 1 unwanted; 6 at its end.")
-        self.assertIn("1 device joined for the first time; nobody has looked at it yet.", made.summary)
+        self.assertIn("1 device joined for the first time; it is not reviewed yet.", made.summary)
         lines = {each.name: each for each in made.devices}
         self.assertEqual(lines["office"].usually, "Monday to Friday, 9 to 17 o'clock")
         self.assertEqual((lines["office"].days_here, lines["gateway box"].days_here), (21, 28))

@@ -154,7 +154,7 @@ class FirstSteps(ProgramTest):
         for each in ("enforcer", "channel", "rule", "router", "timezone", "wireless", "alerts"):
             self.assertEqual(getattr(after, each), getattr(before, each), each)
         self.assertIn("channel 'mail'", ended.stderr)
-        self.assertNotIn("Nobody is told yet", ended.stderr)
+        self.assertNotIn("No alerts are sent yet", ended.stderr)
         self.assertEqual((self.site / "mail-password").read_text(), "kept")
         settings.write_text("name = 7\n")
         self.assertIn("Nothing is taken over", self.run_program("setup", "--again", "--yes", "--no-scan").stderr)

@@ -145,7 +145,9 @@ def _service(site: Site, roster: Roster, report: Report, past: Past) -> Iterator
     if not site.settings.channel:
         untouched = site.settings == Settings()
         how = "no channel is set." if untouched else "no channel is set. A [[channel]] in site.toml sets one."
-        yield Concern(Weight.LOW, f"No person is told when a device joins: {how}", "scopion setup" if untouched else "")
+        yield Concern(
+            Weight.LOW, f"No alerts are sent when a device joins: {how}", "scopion setup" if untouched else ""
+        )
 
 
 def _of(report: Report, standing: Standing) -> list[DeviceLine]:
