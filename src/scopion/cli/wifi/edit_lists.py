@@ -40,9 +40,15 @@ class EntryOptions:
     all_known: bool = False
 
 
-def terms(command: Command) -> Command:
-    """Add the options of the terms on which devices are listed, and of where they are taken from."""
+def _listing(command: Command) -> Command:
+    """Add the options of a command that puts devices on a list: on what terms, from where, and the network's own."""
     for decorate in (
+        gathered("router", RouterOptions),
+        gathered("entry", EntryOptions),
+        pass_session,
+        insist,
+        click.option("--new", is_flag=True, help="Make the network, although a known one has nearly this name."),
+        network_settings,
         click.option("--also", "also", metavar="SSID", multiple=True, help="Also on this network."),
         click.option(
             "--from",
@@ -68,9 +74,6 @@ def terms(command: Command) -> Command:
     return command
 
 
-new_network = click.option("--new", is_flag=True, help="Make the network, although a known one has nearly this name.")
-
-
 class _End(options.MomentParam):
     """When an entry ends, or ``never``."""
 
@@ -83,13 +86,7 @@ class _End(options.MomentParam):
 @options.ssid
 @options.any_devices
 @click.option("--all-known", is_flag=True, help="All devices that are known or guests, and not on cable.")
-@terms
-@network_settings
-@new_network
-@insist
-@pass_session
-@gathered("entry", EntryOptions)
-@gathered("router", RouterOptions)
+@_listing
 def allow(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any) -> None:
     """Put devices on a network's allow list."""
     _list(session, ListMode.ALLOW, ssid, devices, **rest)
@@ -98,13 +95,7 @@ def allow(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any)
 @click.command()
 @options.ssid
 @options.any_devices
-@terms
-@network_settings
-@new_network
-@insist
-@pass_session
-@gathered("entry", EntryOptions)
-@gathered("router", RouterOptions)
+@_listing
 def deny(session: Session, /, ssid: str, devices: tuple[str, ...], **rest: Any) -> None:
     """Put devices on a network's deny list."""
     _list(session, ListMode.DENY, ssid, devices, **rest)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable
+from contextlib import ExitStack
 from pathlib import Path
 from types import TracebackType
 
@@ -36,16 +37,15 @@ class FileLock:
             self._handle = open_file(self._path)
         except OSError as error:
             raise storage_failed(self._path, error) from None
-        try:
-            self._wait()
-            os.ftruncate(self._handle, 0)
-            os.write(self._handle, f"{os.getpid()}\n".encode())
-        except OSError as error:
-            os.close(self._handle)
-            raise storage_failed(self._path, error) from None
-        except BaseException:
-            os.close(self._handle)
-            raise
+        with ExitStack() as unless_held:
+            unless_held.callback(os.close, self._handle)
+            try:
+                self._wait()
+                os.ftruncate(self._handle, 0)
+                os.write(self._handle, f"{os.getpid()}\n".encode())
+            except OSError as error:
+                raise storage_failed(self._path, error) from None
+            unless_held.pop_all()
         return self
 
     def _wait(self) -> None:
