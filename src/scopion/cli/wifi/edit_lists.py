@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -21,8 +21,6 @@ from scopion.roster.wifi.lists import ListMode
 
 if TYPE_CHECKING:
     from scopion.operations.wifi.edit_entries import EntryChange, Terms
-
-Command = TypeVar("Command", bound=Callable[..., Any])
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +38,7 @@ class EntryOptions:
     all_known: bool = False
 
 
-def _listing(command: Command) -> Command:
+def _listing(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the options of a command that puts devices on a list: on what terms, from where, and the network's own."""
     for decorate in (
         gathered("router", RouterOptions),
