@@ -15,6 +15,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
@@ -218,6 +219,16 @@ def shoot(picture: Path, site: Path, commands: tuple[str, ...]) -> None:
         for process in filter(None, (window, screen)):
             process.terminate()
             process.wait(10)
+    wait_until(lambda: not is_used(site))  # a watch takes a moment to end, and writes until then
+
+
+def is_used(folder: Path) -> bool:
+    """Tell whether a process works in a folder."""
+    for place in Path("/proc").glob("[0-9]*/cwd"):
+        with suppress(OSError):
+            if place.readlink() == folder:
+                return True
+    return False
 
 
 def wait_until(condition: Callable[[], bool]) -> None:

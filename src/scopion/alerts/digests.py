@@ -56,7 +56,7 @@ def _of_flood(alert: Alert, phrases: Phrases) -> Message:
         severity=alert.severity,
         at=alert.made,
         paragraphs=(_made_up(alert),),
-        actions=(Action(f"{phrases.program} scan", "who is there now"),),
+        actions=(Action(f"{phrases.program} scan", "see which devices are there now"),),
         thread=f"digest-{alert.gathers}",
         more=alert.passed_over,
     )

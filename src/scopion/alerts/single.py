@@ -78,8 +78,8 @@ class _One:
                 said.append(f"It may be {article(about.kind)} {about.kind} ({about.kind_evidence}).")
             if event.mac and event.mac.is_private and event.kind not in _OF_NETWORKS:
                 said.append(
-                    "Its MAC is a private address, made up by the device itself: it names no maker, and the device may "
-                    "come back under another one."
+                    "Its MAC is a private address, made up by the device itself: it names no vendor, and the device "
+                    "may come back under another one."
                 )
             if about.looks_like:
                 said.append(f"It looks like {about.looks_like}.")
@@ -139,7 +139,7 @@ class _One:
         if mac is not None:
             known.append(("MAC", f"{mac} (private)" if mac.is_private else str(mac)))
         if maker is not None and maker.organisations:
-            known.append(("maker", ", ".join(filter(None, (maker.name, maker.place)))))
+            known.append(("vendor", ", ".join(filter(None, (maker.name, maker.place)))))
         if device is not None:
             names = list(dict.fromkeys(each.value for each in device.host_names))
             known += [("calls itself", ", ".join(names[:4]))] if names else []
@@ -166,7 +166,7 @@ class _One:
                 return [show, deny, known]
             case EventKind.CONTESTED | EventKind.GATEWAY_CHANGED:
                 other = Action(f"{phrases.program} show {event.other_mac}", "the one that was there before")
-                scan = Action(f"{phrases.program} scan", "who is there now")
+                scan = Action(f"{phrases.program} scan", "see which devices are there now")
                 return [show, other, scan] if event.other_mac else [show, scan]
             case EventKind.GUEST_OVERSTAYED:
                 longer = Action(f"{phrases.program} mark {which} guest --until '1 week'", "a week more")

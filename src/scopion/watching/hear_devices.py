@@ -85,7 +85,7 @@ class Listening:
                 doing = f"listening on {name}"
                 more = self._rights.how_to_get_more
                 self._context.remark(
-                    doing, f"not listening, so that who joins is noticed by the next sweep only: {more}"
+                    doing, f"not listening, so that a device that joins is noticed by the next sweep only: {more}"
                 )
 
     def _open(self, interface: Interface) -> None:

@@ -41,7 +41,7 @@ def require_reverter(site: Site, span_s: float) -> str:
 
 def _detached(site: Site) -> int:
     if os.name != "posix":
-        raise Refused("--revert-after needs a watch here, for no process can be left behind: scopion watch first")
+        raise Refused("--revert-after needs a watch here, because no process can be left behind: scopion watch first")
     command = [str(program_path()), "--site", str(site.folder.absolute()), "wifi", "revert", "--when-due"]
     try:
         process = subprocess.Popen(

@@ -219,7 +219,7 @@ def by_hand(settings: Settings, program: Path) -> str:
         "As root:\n"
         "1. An account and a group of its own, without a password and without a shell:\n"
         f"     useradd --system --home-dir {SYSTEM_FOLDER} --shell /usr/sbin/nologin {ACCOUNT}\n"
-        "2. The site's folder. Who is in the group reads and changes the site with the same commands:\n"
+        "2. The site's folder. Members of the group read and change the site with the same commands:\n"
         f"     install -d -m 2770 -o {ACCOUNT} -g {ACCOUNT} {SYSTEM_FOLDER}\n"
         f"     usermod -aG {ACCOUNT} YOUR-ACCOUNT\n"
         f"{capability}"

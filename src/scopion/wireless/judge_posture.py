@@ -182,7 +182,7 @@ def _passphrase(posture: Posture) -> list[Finding]:
         says = f"not strong (about 10^{power:.0f} guesses), though with WPA3 each guess has to be tried on the air"
         return [Finding(Grade.LOW, posture.where, "passphrase", says, do)]
     if power < WEAK:
-        says = f"weak: guessed within hours by who has recorded one connection (about 10^{power:.0f} guesses)"
+        says = f"weak: guessed within hours from one recorded connection (about 10^{power:.0f} guesses)"
         return [Finding(Grade.HIGH, posture.where, "passphrase", says, do)]
     if power < STRONG:
         says = f"could be guessed with effort (about 10^{power:.0f} guesses)"
@@ -223,7 +223,9 @@ def _lists(posture: Posture, around: Surroundings) -> list[Finding]:
         do = "set macaddr_acl=1 in the configuration file, or let the watch push it again"
         found.append(Finding(Grade.MEDIUM, posture.where, "lists", says, do))
     if around.unpushed:
-        says = f"no list was put on {joined([f'{radio} GHz' for radio in around.unpushed])}: who is refused goes there"
+        says = (
+            f"no list was put on {joined([f'{radio} GHz' for radio in around.unpushed])}: a refused device goes there"
+        )
         found.append(Finding(Grade.MEDIUM, posture.where, "lists", says, "scopion wifi push"))
     if around.mode is ListMode.DENY:
         says = "a deny list keeps out only devices that keep their address; a phone makes up another with two touches"

@@ -215,7 +215,7 @@ def _hours_say(mode: ListMode, hours: Sequence[tuple[str, str, str]], others: st
             "each change:"
         )
     if others:
-        said.append(f"Who is on no list may connect {others} only; at other hours only the allow list may.")
+        said.append(f"Devices on no list may connect {others} only; at other hours only the allow list may.")
     return " ".join(reversed(said)) if hours else " ".join(said)
 
 

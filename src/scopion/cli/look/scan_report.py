@@ -71,7 +71,7 @@ def _remarks(session: Session, result: ScanResult) -> Iterable[str]:
     if result.memory_lost:
         yield (
             f"The memory of earlier devices was lost: the damaged roster is kept as {result.memory_lost} in "
-            f"{session.folder}. This is not a first scan; who is new here cannot be told this time."
+            f"{session.folder}. This is not a first scan; which devices are new is not known this time."
         )
     elif result.baseline:
         yield f"This is the baseline of {result.subnet}: from now on a scan tells who joined and who left."

@@ -132,10 +132,10 @@ def _tell(session: Session, found: SpareAddresses, shown: int, span: timedelta) 
     if not found.pool_known:
         _pool_hint(session, False)
     if found.since is None:
-        session.note("Nothing is remembered yet: who is switched off just now does not count as a user.")
+        session.note("Nothing is remembered yet: devices that are switched off now do not count.")
     elif session.site.clock.now() - found.since < span:
         memory = spoken_span(session.site.clock.now() - found.since)
-        session.note(f"The roster goes back {memory} only: who was off all that time is not known.")
+        session.note(f"The roster goes back {memory} only: devices that were off all that time are not known.")
     lead = style(f"{free} of {counted(len(found.places), 'address', 'addresses')} free", bold=True)
     more = f", the best {shown} are shown" if 0 < shown < free else ""
     session.note(f"{lead} - {subnet}{more}. Ask about one before you take it: scopion spare ADDRESS.")
@@ -145,6 +145,6 @@ def _pool_hint(session: Session, known: bool) -> None:
     if known:
         return
     session.note(
-        f"{style('Note:', fg='yellow')} which addresses the DHCP server gives out is not known: a free one may "
-        'be its. Tell it in site.toml: dhcp_pool = ["192.0.2.100-192.0.2.199"] under [[subnet]], with your range.'
+        f"{style('Note:', fg='yellow')} the DHCP server's pool is not known: a free address may be in it. "
+        'Write it in site.toml: dhcp_pool = ["192.0.2.100-192.0.2.199"] under [[subnet]], with your range.'
     )

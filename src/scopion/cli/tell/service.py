@@ -63,7 +63,7 @@ def install(session: Session, yes: bool) -> None:
     for each in left_behind:
         session.note(f"{style('Caution:', fg='yellow')} {each}.")
     session.note("The service runs: systemctl status scopion, journalctl -u scopion. Its site is /var/lib/scopion.")
-    session.note("Who is to read and change it joins the group: usermod -aG scopion YOUR-ACCOUNT")
+    session.note("An account that reads and changes it must join the group: usermod -aG scopion YOUR-ACCOUNT")
 
 
 @service.command()

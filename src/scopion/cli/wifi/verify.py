@@ -33,7 +33,7 @@ CHECK_COLUMNS = (
     type=click.File("r", errors="replace"),
     help="A client list copied from the router's page; - is standard input.",
 )
-@click.option("--no-scan", is_flag=True, help="Only read what the enforcers hold and who is associated.")
+@click.option("--no-scan", is_flag=True, help="Only read the lists of the enforcers and the associated stations.")
 @output_format
 @pass_session
 def verify(session: Session, ssid: str, clients: Any, no_scan: bool, format_name: str | None) -> None:

@@ -45,7 +45,7 @@ def who_answers(site: Site, prepared: PreparedScan, companion: SideTask | None =
         also = () if prepared.attached and prepared.whole else None
         found = run_scan(prepared.addresses or (), asker, attachment, plan, companions=companions, also=also)
     if not found.completed:
-        raise ScopionError(f"looking for who is here was ended: {found.interruption}")
+        raise ScopionError(f"looking for the devices that are here was ended: {found.interruption}")
     require_uninterrupted(site, prepared)
     return found.observations
 

@@ -33,7 +33,7 @@ def usual_folder() -> Path:
             return Path(pwd.getpwuid(owner[0]).pw_dir) / _below_home()
         except KeyError:
             raise UsageError(
-                f"SUDO_UID names the user {owner[0]}, who has no account here: say where the site is with --site DIR"
+                f"SUDO_UID names the user {owner[0]}, which has no account here: say where the site is with --site DIR"
             ) from None
     import platformdirs
 

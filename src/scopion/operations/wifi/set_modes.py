@@ -101,7 +101,7 @@ def explained(site: Site, network: Network, roster: Roster, devices: Sequence[De
         wanted(replace(policy, others=None, only_until=None), site.clock.now(), site.clock.local).lines,
     )
     if policy.others is not None:
-        said += f" Who is on no list may associate {policy.others} only"
+        said += f" Devices on no list may associate {policy.others} only"
         said += (
             f" (not just now: {counted(len(now.lines), 'address', 'addresses')} may)."
             if (now.mode is not network.mode)

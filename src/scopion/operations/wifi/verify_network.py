@@ -118,9 +118,9 @@ class _Verification:
             self._note(where, "associated", True, f"no refused device ({counted(len(plan.stations), 'station')})")
         for mac in refused:
             if not plan.is_in_force:
-                says = "is associated, for the list is not in force here yet: scopion wifi push"
+                says = "is associated, because the list is not in force here yet: scopion wifi push"
             elif mac in plan.voided:
-                says = "is associated, for a foreign allow entry admits it"
+                says = "is associated, because a foreign allow entry admits it"
             else:
                 says = "is still associated; scopion wifi push disconnects it"
             self._note(where, "associated", False, f"{self._called(mac)} {says}")
