@@ -69,7 +69,7 @@ class Commands(ProgramTest):
         self.run_ok("alerts", "mute", "--end")
         self.assertEqual(self.run_json("alerts", "mute"), [])
         self.assertIn("say for how long", self.refused(2, "alerts", "mute", "192.0.2.50"))
-        self.assertIn("all of it cannot be muted", self.refused(2, "alerts", "mute", "--for", "2h"))
+        self.assertIn("everything at once cannot be muted", self.refused(2, "alerts", "mute", "--for", "2h"))
         self.assertIn("nothing of that is muted", self.refused(3, "alerts", "mute", "192.0.2.50", "--end"))
 
     def test_what_others_have_written_down_is_taken_in(self) -> None:

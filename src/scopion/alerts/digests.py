@@ -93,8 +93,8 @@ def _why_together(alert: Alert, phrases: Phrases) -> str:
     match alert.gathers.partition(":")[0]:
         case Gathering.LEARNING:
             return (
-                f"This network is still being learnt, so that what joins is told once a day, {span}. "
-                f"{phrases.program} alerts learning says until when, and ends it."
+                f"This network is still being learnt, so there is one message a day for what joins, {span}. "
+                f"{phrases.program} alerts learning shows until when, and can end it."
             )
         case Gathering.NIGHT:
             return f"This was held back for the night, {span}."

@@ -123,7 +123,9 @@ class _One:
                 )
             case EventKind.NETWORK_DOWN:
                 why = event.was_name or "no device on it answers any more, not even the gateway"
-                return capitalised(f"{place} is down since {phrases.hour(event.at)}: {closed(why)} You are told once.")
+                return capitalised(
+                    f"{place} is down since {phrases.hour(event.at)}: {closed(why)} This is the only message about it."
+                )
             case EventKind.NETWORK_BACK:
                 gone = f" It was down for {spoken_span(event.at - event.away_since)}." if event.away_since else ""
                 return capitalised(f"{place} is back since {phrases.hour(event.at)}.{gone}")
@@ -153,9 +155,11 @@ class _One:
     def actions(self) -> list[Action]:
         event, about, phrases = self.event, self.about, self.phrases
         which = shlex.quote(reference(event, about.device))
-        show = Action(f"{phrases.program} show {which}", "all that is known of it")
+        show = Action(f"{phrases.program} show {which}", "everything that is known about it")
         known = Action(f"{phrases.program} mark {which} known", "it belongs here")
-        unwanted = Action(f"{phrases.program} mark {which} unwanted", "it does not: you are told whenever it is here")
+        unwanted = Action(
+            f"{phrases.program} mark {which} unwanted", "it does not: you get an alert whenever it is here"
+        )
         match event.kind:
             case EventKind.JOINED | EventKind.UNLISTED_PRESENT:
                 standing = about.device.standing if about.device else Standing.NEW

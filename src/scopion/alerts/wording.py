@@ -48,9 +48,9 @@ def test_message(identity: str, channel: str, at: datetime, phrases: Phrases) ->
         at=at,
         paragraphs=(
             f"This is a test of the channel {channel}, asked for {phrases.when(at)}. Nothing has happened.",
-            "You will be told in this way when an unknown device joins the network.",
+            "You will get such a message when an unknown device joins the network.",
         ),
-        actions=(Action(f"{phrases.program} alerts", "what was told, and what waits"),),
+        actions=(Action(f"{phrases.program} alerts", "what was sent, and what waits"),),
         thread="test",
         test=True,
     )

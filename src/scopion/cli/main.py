@@ -76,7 +76,7 @@ FAMILIES: dict[str, dict[str, CommandEntry]] = {
     },
     "Begin": {
         "setup": CommandEntry("begin.setup", "setup", "First steps: proposes settings, writes and tries them."),
-        "demo": CommandEntry("begin.demo", "demo", "A made-up site, told in a minute, or kept to try out."),
+        "demo": CommandEntry("begin.demo", "demo", "A made-up site: its story in a minute, or a folder to try."),
     },
 }
 

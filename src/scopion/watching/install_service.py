@@ -112,7 +112,7 @@ _NEW_ACCOUNT = (
 def _require_manager() -> None:
     require_unlocked()
     if not Path("/run/systemd/system").is_dir():
-        raise Refused("no systemd runs here: scopion service by-hand tells how to set the service up without it")
+        raise Refused("no systemd runs here: scopion service by-hand shows how to set the service up without it")
     if os.geteuid() != 0:
         raise NotPermitted(f"installing a service needs root: sudo {program_path()} service install")
 

@@ -61,7 +61,7 @@ def _lines(settings: Settings, installation: Installation, folder: Path) -> Iter
         "[Unit]",
         "Description=Scopion looks after the local network",
         "After=network.target",
-        "# However often it fails: nothing else would tell that the network is not looked after.",
+        "# However often it fails: nothing else watches the network.",
         "StartLimitIntervalSec=0",
         "",
         "[Service]",

@@ -169,7 +169,9 @@ class Watch:
         self.learning = {each.range: each.until for each in learnt}
         for each in learnt:
             until = f"{clock.local(each.until):%A %d %B, %H:%M}"
-            self.context.remark(f"{each.range} is being learnt", f"until {until}, what joins is told once a day")
+            self.context.remark(
+                f"{each.range} is being learnt", f"until {until}, joined devices are gathered in one alert a day"
+            )
 
     def _learn(self) -> None:
         """Read the known devices again, if anything was folded; what was queued meanwhile is due."""

@@ -83,7 +83,7 @@ def judge_other(posture: Posture) -> list[Finding]:
     named = repr(posture.ssid) if posture.ssid else "a network without a name"
     if not worst:
         known = found[0] if found else None
-        says = known.says if known and known.grade is Grade.FINE else "its encryption is not told"
+        says = known.says if known and known.grade is Grade.FINE else "its encryption is not known"
         grade = known.grade if known else Grade.UNKNOWN
         return [Finding(grade, posture.where, "other network", f"{named}: {says}")]
     return [
@@ -125,7 +125,7 @@ def judge_answers(ssid: str, answers: Mapping[str, tuple[str, date]], today: dat
 def _encryption(posture: Posture) -> list[Finding]:
     where, kinds = posture.where, posture.encryption
     if kinds is None:
-        return [Finding(Grade.UNKNOWN, where, "encryption", "not told")]
+        return [Finding(Grade.UNKNOWN, where, "encryption", "not known")]
     if Encryption.OPEN in kinds:
         do = "switch on WPA2 or WPA3 with a strong passphrase (scopion wifi passphrase); a list protects nothing here"
         return [Finding(Grade.HIGH, where, "encryption", "none: anyone nearby can read and join", do)]
@@ -175,7 +175,7 @@ def _passphrase(posture: Posture) -> list[Finding]:
     if posture.enterprise or (kinds is not None and not kinds & {Encryption.WPA1, Encryption.WPA2, Encryption.WPA3}):
         return []
     if posture.passphrase is None:
-        return [Finding(Grade.UNKNOWN, posture.where, "passphrase", "not told here, so its strength was not judged")]
+        return [Finding(Grade.UNKNOWN, posture.where, "passphrase", "not known here, so its strength was not judged")]
     power = strength(posture.passphrase, [posture.ssid])
     do = "change it: scopion wifi passphrase proposes one, and lists who needs it again"
     if power < STRONG and kinds == frozenset({Encryption.WPA3}):

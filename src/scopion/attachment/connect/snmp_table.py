@@ -43,7 +43,7 @@ def read_router_table(access: RouterAccess) -> tuple[Neighbour, ...]:
             runner.get_loop().set_exception_handler(lambda *_: None)
             return runner.run(asyncio.wait_for(_read(access), _WHOLE_S))
     except TimeoutError:
-        raise RouterUnreadable(f"{access.address} takes longer than {_WHOLE_S:.0f} s to tell its table") from None
+        raise RouterUnreadable(f"{access.address} takes longer than {_WHOLE_S:.0f} s to give its table") from None
     except (PySnmpError, OSError) as error:  # no route, or keys that the library cannot use
         raise RouterUnreadable(_reason(access, str(error))) from None
 
@@ -130,7 +130,7 @@ def _reason(access: RouterAccess, said: str) -> str:
     """Return the library's words with what to check; a router that dislikes a community is simply silent."""
     check = "its address, its SNMP service and " + ("the community" if access.version == "2c" else "the user")
     text = " ".join(said.split()).rstrip(".")
-    return f"the router {access.address} does not tell its address table ({text}): check {check} in site.toml"
+    return f"the router {access.address} does not give its address table ({text}): check {check} in site.toml"
 
 
 def _number(value: Any) -> int:

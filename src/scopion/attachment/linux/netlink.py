@@ -80,7 +80,7 @@ def _dumped(kind: int, family: int, index: int) -> Iterator[NetlinkMessage]:
                     return
                 if message == _NLMSG_ERROR:
                     code = -int.from_bytes(payload[:4], sys.byteorder, signed=True)
-                    raise ScopionError(f"the kernel refused to tell its tables: {os.strerror(code)}")
+                    raise ScopionError(f"the kernel refused to give its tables: {os.strerror(code)}")
                 size = _FIXED[kind]
                 yield NetlinkMessage(payload[:size], attributes(payload[size:]))
 

@@ -43,7 +43,7 @@ def demo(
     onward: Path | None,
     fortnight: Path | None,
 ) -> None:
-    """A made-up site, told in a minute, or kept to try out.
+    """A made-up site: its story in a minute, or a folder to try.
 
     Kilnhaven Pottery has a workshop, a shop and a café. Its network is played through the same code as a real one;
     no packet leaves this machine. In a terminal it waits for a key between the chapters.
@@ -142,7 +142,7 @@ class _Telling:
                 self._session.note("What comes before is played without showing...")
         elif before is not None and self._pauses:
             echo()
-            click.secho("Any key goes on, q ends here. ", dim=True, nl=False)
+            click.secho("Any key continues, q ends here. ", dim=True, nl=False)
             key = click.getchar()
             echo()
             if key in ("q", "Q", "\x03", "\x04"):

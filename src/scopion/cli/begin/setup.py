@@ -142,9 +142,9 @@ class _Questions:
             return None
         known = [each.name for each in self._kept if each.what.startswith("channel ")]
         self._say(
-            f"\nYou are told by {joined(known)} when a device joins. How else do you want to be told?"
+            f"\nYou get alerts by {joined(known)} when a device joins. How else do you want to get them?"
             if known
-            else "\nHow do you want to be told when a device joins?"
+            else "\nHow do you want to get alerts when a device joins?"
         )
         for kind, words in _CHANNELS.items():
             self._say(f"  {kind:<8} {words}")
@@ -188,7 +188,7 @@ class _Questions:
         found: list[AgreedNetwork] = []
         if self._silent:
             return found
-        self._say("\nWireless networks, for allow and deny lists; Enter goes on without one.")
+        self._say("\nWireless networks, for allow and deny lists; Enter continues without one.")
         while ssid := prompt("Name of the Wi-Fi", default="", show_default=False):
             new_network(self._session.site, ssid)  # what cannot be an SSID is refused before anything is written
             self._say("How does the router's page write MAC addresses?")

@@ -125,6 +125,6 @@ def _learning(session: Session) -> list[str]:
         return []
     clock = session.site.clock
     return [
-        f"{each.name} is being learnt until {clock.local(each.until):%A %d %B, %H:%M}: what joins is told once a day."
+        f"{each.name} is being learnt until {clock.local(each.until):%A %d %B, %H:%M}: one alert a day for what joins."
         for each in learning_subnets(session.site)
     ]

@@ -74,7 +74,7 @@ def _remarks(session: Session, result: ScanResult) -> Iterable[str]:
             f"{session.folder}. This is not a first scan; which devices are new is not known this time."
         )
     elif result.baseline:
-        yield f"This is the baseline of {result.subnet}: from now on a scan tells who joined and who left."
+        yield f"This is the baseline of {result.subnet}: from now on a scan shows which devices joined and left."
     if not result.recognition.is_site:
         if result.folded:
             yield f"{result.subnet} now belongs to {session.site.name}."

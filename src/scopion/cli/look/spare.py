@@ -61,7 +61,7 @@ def spare(
     show([_row(place) for place in shown], KEYS, _columns(session, reasons), format_name)
     _tell(session, found, len(found.free[:count]), span)
     if not found.free:
-        raise CheckNotMet(f"no address of {found.prepared.subnet} is free: --reasons tells why")
+        raise CheckNotMet(f"no address of {found.prepared.subnet} is free: --reasons shows why")
 
 
 def _single(target: str | None) -> IPv4Address | None:

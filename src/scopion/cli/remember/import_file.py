@@ -150,7 +150,7 @@ def _columns(session: Session) -> list[Column]:
     now = session.site.clock.now()
 
     def seen(row: Row) -> str:
-        return spoken_ago(datetime.fromisoformat(row["seen"]), now) if row["seen"] else "not told"
+        return spoken_ago(datetime.fromisoformat(row["seen"]), now) if row["seen"] else "not known"
 
     kept = [column for column in host_columns() if column.title not in ("RTT ms", "IPv6", "standing")]
     return [

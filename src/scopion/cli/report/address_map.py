@@ -121,9 +121,7 @@ def _tell(session: Session, each: AddressMap, lately: timedelta) -> None:
             session.note(f"{style(str(place.address), fg='red')} is used by {joined(names)}: only one can work.")
     session.note(_fresh(session, each, lately))
     if not each.pool_known:
-        session.note(
-            "Which addresses the DHCP server gives out is not known: tell it in site.toml, dhcp_pool under [[subnet]]."
-        )
+        session.note("The DHCP server's pool is not known: write it in site.toml, dhcp_pool under [[subnet]].")
 
 
 def _legend(use: SubnetUse, size: int) -> str:

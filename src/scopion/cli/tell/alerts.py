@@ -123,9 +123,9 @@ def _columns(clock: Clock) -> list[Column]:
 
 def _closing(found: AlertList) -> list[str]:
     said = [f"{found.counts.get(state, 0)} {state}" for state in AlertState]
-    told = [f"{', '.join(said)}." if sum(found.counts.values()) else "Nothing was told yet."]
+    told = [f"{', '.join(said)}." if sum(found.counts.values()) else "No alert was sent yet."]
     if not found.channels:
-        told.append("site.toml has no [[channel]] yet: its comments show how to be told by mail and otherwise.")
+        told.append("site.toml has no [[channel]] yet: its comments show how to get alerts by mail and otherwise.")
     elif found.counts.get(AlertState.FAILED):
         told.append("scopion alerts retry tries those again that failed.")
     return told
@@ -212,7 +212,7 @@ def mute(
         return
     if device is None and chosen is None:
         if span or until:
-            raise click.UsageError("name a DEVICE or an --event: all of it cannot be muted")
+            raise click.UsageError("name a DEVICE or an --event: everything at once cannot be muted")
         _show_muted(session, format_name)
         return
     if (span is None) == (until is None):
@@ -268,7 +268,11 @@ def learning(session: Session, subnet: str | None, end: bool, until: Any, format
         last = clock.from_local(datetime.combine(until + timedelta(days=1), datetime.min.time())) if until else None
         chosen = end_learning(session.site, subnet_called(session.site, subnet) if subnet else None, last)
         names = joined([str(each) for each in chosen])
-        session.note(f"{names}: learnt until the end of {until}." if until else f"{names}: what joins is told at once.")
+        session.note(
+            f"{names}: learnt until the end of {until}."
+            if until
+            else f"{names}: an alert is sent at once for each device that joins."
+        )
         return
     rows = [
         {"subnet": str(each.range), "name": each.name, "until": iso(each.until)}
@@ -280,7 +284,7 @@ def learning(session: Session, subnet: str | None, end: bool, until: Any, format
     ]
     show(rows, LEARNING_KEYS, columns, format_name)
     session.note(
-        "What joins these is told once a day; --end ends that."
+        "Devices that join these are gathered in one alert a day; --end ends that."
         if rows
-        else "No subnet is being learnt: what joins is told at once."
+        else "No subnet is being learnt: an alert is sent at once for each device that joins."
     )

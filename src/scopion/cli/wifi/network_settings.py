@@ -65,7 +65,7 @@ def ask_settings(site: Site, ssid: str, given: NetworkSettings) -> NetworkSettin
     if has_enforcer(site, ssid):
         return given  # no person types it in
 
-    echo(f"{ssid!r} is a new network. Its router's page for MAC addresses tells:", err=True)
+    echo(f"{ssid!r} is a new network. Its router's page for MAC addresses shows:", err=True)
     if given.router is None:
         proposed = default_router(site)
         given = replace(given, router=prompt("  the router's address", proposed, value_proc=_router_or_none))

@@ -163,7 +163,7 @@ def _sentences(session: Session, found: Preview) -> list[str]:
                 f"{plan.target.mode}."
             )
     if found.interrupted is not None:
-        said.append(f"Push {found.interrupted.id} was ended half-way, or is going on: another push goes on from there.")
+        said.append(f"Push {found.interrupted.id} was ended half-way, or is still running: another push continues it.")
     if found.waiting is not None and found.taken_back is not None:
         until = session.site.clock.local(found.taken_back)
         said.append(f"Push {found.waiting.id} is taken back at {until:%H:%M:%S} unless you say: scopion wifi keep")

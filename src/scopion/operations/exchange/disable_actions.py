@@ -59,7 +59,7 @@ def _acting(document: dict[str, Any]) -> Iterator[str]:
     for each in _tables(document, "router"):
         yield f"router {_said(each.get('address'))}, asked for its tables"
     if document.get("rule"):
-        yield "rules that say which channels are told"
+        yield "rules that choose the channels"
     for table, keys in _KEYS.items():
         for key in keys:
             if _table(document, table).get(key) not in (None, [], ""):

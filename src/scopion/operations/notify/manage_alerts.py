@@ -188,8 +188,8 @@ def end_learning(site: Site, subnet: IPv4Network | None, until: datetime | None 
     at = until or site.clock.now() - timedelta(seconds=1)  # over, even if its fraction is cut
     chosen = [subnet] if subnet is not None else [each.range for each in learning_subnets(site)]
     if not chosen:
-        raise NotFound("no subnet is being learnt: what joins is told at once")
+        raise NotFound("no subnet is being learnt: an alert is sent at once for each device that joins")
     for each in chosen:
         if not set_learning(site.roster, each, at):
-            raise NotFound(f"{each} is no subnet of the site: scopion here tells which are")
+            raise NotFound(f"{each} is no subnet of the site: scopion here shows them")
     return chosen

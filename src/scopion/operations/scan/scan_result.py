@@ -86,7 +86,7 @@ def notes(result: ScanResult) -> list[str]:
             "see scopion here"
         )
     if result.doubt and others:
-        told.append(f"{result.doubt}: no device counts as gone yet, a scan some minutes from now tells")
+        told.append(f"{result.doubt}: no device counts as gone yet, a scan some minutes from now decides")
     if result.findings.loss >= WORTH_TELLING_LOSS:
         told.append(
             f"about {result.findings.loss * 100:.0f} % of the answers were lost, so {result.findings.rounds} rounds "

@@ -27,7 +27,7 @@ def only_watch(folder: Path) -> FileLock:
 
 def only_push(folder: Path, patience_s: float = PUSH_PATIENCE_S) -> FileLock:
     """Return a lock for changing what a site's enforcers hold; the next push waits. It raises Refused."""
-    text = "another push to this site's enforcers goes on: try again when it has ended"
+    text = "another push to this site's enforcers is running: try again when it has ended"
     return FileLock(folder / PUSH_FILE, patience_s, lambda _: text)
 
 

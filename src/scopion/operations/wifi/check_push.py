@@ -39,7 +39,7 @@ def require_harmless(context: NetworkContext, plan: RadioPlan) -> None:
             )
     on_the_way = refused_on_the_way(plan.held, plan.steps, [mac for mac in here & set(name) if plan.target.admits(mac)])
     if on_the_way:
-        raise Refused(f"{on_the_way[0]} would be refused on {plan.radio} GHz for a moment: that is a mistake of ours")
+        raise Refused(f"{on_the_way[0]} would be refused on {plan.radio} GHz for a moment: that is an error in Scopion")
 
 
 def require_room(context: NetworkContext, plan: RadioPlan) -> None:

@@ -98,7 +98,7 @@ def _header(cells: Sequence[str]) -> tuple[list[str], str]:
     if twice:
         return columns, f"the column {twice[0]!r} stands there twice"
     if "macs" not in columns:
-        return columns, "the column 'macs' is missing: it tells which device a line is about"
+        return columns, "the column 'macs' is missing: it says which device a line is about"
     return columns, ""
 
 

@@ -313,7 +313,7 @@ def _check_version(path: Path, db: sqlite3.Connection) -> int:
 
 
 def _damaged(path: Path) -> DamagedRoster:
-    return DamagedRoster(f"{path} is damaged: scopion scan moves it aside, tells its new name, and starts a new one")
+    return DamagedRoster(f"{path} is damaged: scopion scan moves it aside, shows its new name, and starts a new one")
 
 
 def _storage_failed(path: Path, error: Exception) -> StorageFailed:

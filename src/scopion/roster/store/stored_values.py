@@ -24,7 +24,7 @@ _MOST = 65_536  # remembered at a time: 10 MB
 Word = TypeVar("Word")
 # What SQLite raises for a damaged file; the text that it quotes may be no text at all.
 UNREADABLE = (sqlite3.DatabaseError, UnicodeDecodeError)
-ADVICE = "scopion roster check tells what is wrong, scopion roster restore goes back to a copy"
+ADVICE = "scopion roster check shows what is wrong, scopion roster restore goes back to a copy"
 
 
 class NotOurs(DamagedRoster):
