@@ -182,7 +182,7 @@ def _unquoted(text: str) -> str:
 
 
 def _octal(text: str) -> bytes:
-    r"""A string with octal escapes: ``\001|\244`` as bytes."""
+    r"""Return a string with octal escapes, ``\001|\244``, as bytes."""
     if re.fullmatch(r"(?:[0-9a-f]{1,2}:)+[0-9a-f]{1,2}", text):
         return bytes(int(part, 16) for part in text.split(":"))
     plain = re.sub(r"\\([0-7]{3})", lambda match: chr(int(match[1], 8) & 0xFF), text)

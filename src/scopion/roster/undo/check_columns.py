@@ -37,7 +37,7 @@ class Whole:
     or_null: bool = False
 
     def wrong(self, column: str) -> str:
-        """Return the condition for rows in which a column holds anything else."""
+        """Return the SQL condition for rows in which a column holds another value."""
         wrong = f"typeof({column}) <> 'integer' OR {column} NOT BETWEEN {self.least} AND {self.most}"
         return f"{column} IS NOT NULL AND ({wrong})" if self.or_null else wrong
 
@@ -140,7 +140,7 @@ def require(column: Reader | Whole, value: object) -> None:
 
 
 def no_value(value: object) -> NotOurs:
-    """Return what is wrong with a number, or with a value that is no number."""
+    """Return the error for a wrong number, or for a value that is no number."""
     return NotOurs(f"{value!r:.40} is no value that this column can hold")
 
 

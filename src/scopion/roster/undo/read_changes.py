@@ -1,7 +1,8 @@
-"""The rows of a change, read back: each as it was and as it became, in a form in which it can be taken back.
+"""Reads the rows of a change: each as it was and as it became, so that it can be taken back.
 
-They go into statements by the names of their relations and columns. A roster may be damaged, or a stranger's: so only
-relations that changes touch are read, only columns that these have, and only values that those can hold.
+The names of their relations and columns become parts of SQL statements, and a roster may be damaged or come from a
+stranger. So only relations that changes touch are read, only columns that these have, and only values that the columns
+can hold.
 """
 
 from __future__ import annotations
@@ -29,7 +30,7 @@ KEYS = {
     "timetable": ("name",),
     "mute": ("id",),
 }
-# What else taking back cannot do without; other columns may have come with a later schema.
+# The columns without which nothing can be taken back; others may have come with a later schema.
 _NEEDED = {
     "adapter": ("device", "first_seen", "last_seen"),
     "stay": ("mac", "address", "since", "present"),
@@ -47,14 +48,14 @@ class RowChange:
 
 
 def rows_of(roster: Roster, change: Change) -> list[RowChange]:
-    """What a change did, in the order of its doing. Raises DamagedRoster."""
+    """Return what a change did, in the order in which it was done. Raises DamagedRoster."""
     with roster.guarded():
         rows = roster.db.execute("SELECT * FROM change_row WHERE change = ? ORDER BY step", (change.id,))
         return [_row_change(row) for row in rows]
 
 
 def odd_rows(roster: Roster) -> Iterator[str]:
-    """What is wrong with the rows of all changes, a sentence for each that is none of ours."""
+    """Yield what is wrong with the rows of all changes, one sentence for each damaged row."""
     for row in roster.db.execute("SELECT * FROM change_row"):
         try:
             _row_change(row)
@@ -76,7 +77,7 @@ def _row_change(row: Row) -> RowChange:
 
 @as_written("its JSON")
 def _image(relation: str, text: str | None) -> dict[str, Any] | None:
-    from scopion.roster.undo.check_columns import (  # as many as the roster has, and needed by few commands
+    from scopion.roster.undo.check_columns import (  # all columns of the roster; few commands need them
         COLUMNS,
         NUMBER,
         require,

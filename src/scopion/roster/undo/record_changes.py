@@ -1,8 +1,8 @@
-"""The record of what people change, so that it can be told and taken back.
+"""Records what people change, so that it can be shown and taken back.
 
 While a change runs, temporary triggers of its own connection note every row that it touches, as it was and as it
-became: whatever a command does, forgetting with all its consequences included, is recorded without its knowing how.
-Folding runs outside of changes and is not slowed.
+became. So everything that a command does is recorded without its help, also the many consequences of forgetting a
+device. Folding runs outside of changes and is not slowed down.
 """
 
 from __future__ import annotations
@@ -17,19 +17,19 @@ from sqlite3 import Connection, Row
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import as_written, from_ms, to_ms
 
-# What people's changes touch. Events only go (with a device that is forgotten) or change hands without an adapter.
+# The tables that people's changes touch. Events are only removed (with a forgotten device) or given to another device.
 RELATIONS = ("device", "adapter", "unpaired", "stay", "trait", "network", "entry", "exclusive", "timetable", "mute")
 _CHANGED_HANDS = "AFTER UPDATE OF device ON event WHEN old.mac = ''"
 
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """One thing that somebody did."""
+    """One change that a person made."""
 
     id: int
     at: datetime
     kind: str  # the command: label, mark, same, forget, import, wifi, undo...
-    says: str  # a sentence without its full stop: what was done
+    says: str  # what was done: a sentence without its full stop
     who: str  # the name of the account, empty if the system has none
     undoes: int | None = None  # the change that this one took back
     undone: datetime | None = None  # when it was taken back itself
@@ -37,7 +37,7 @@ class Change:
 
 @dataclass(slots=True)
 class Describing:
-    """What is known of a change while it is made; its words may be given at the end."""
+    """A change while it is made; its description may be set at the end."""
 
     kind: str
     says: str
@@ -49,9 +49,9 @@ class Describing:
 def changing(
     roster: Roster, kind: str, says: str, *, at: datetime, who: str = "", undoes: int | None = None
 ) -> Iterator[Describing]:
-    """Record as one change all that is done inside, with the transaction that it opens; nothing if nothing changes.
+    """Record everything inside as one change, with the transaction that it opens; nothing if nothing changes.
 
-    Inside another change it is part of that.
+    Inside another change it becomes a part of that.
     """
     described = Describing(kind, says, undoes)
     if roster.recording:
@@ -69,7 +69,7 @@ def changing(
 
 
 def latest_changes(roster: Roster, limit: int, *, device: int | None = None) -> list[Change]:
-    """The latest changes, of one device if it is given; the latest first."""
+    """Return the latest changes, of one device if it is given; the latest first."""
     with roster.guarded():
         rows = roster.db.execute(
             "SELECT * FROM change "
@@ -82,7 +82,7 @@ def latest_changes(roster: Roster, limit: int, *, device: int | None = None) -> 
 def latest_in_force(
     roster: Roster, *, kind: str | None = None, device: int | None = None, upto: int | None = None
 ) -> Change | None:
-    """The latest change that has not been taken back and took none back itself; of one kind or device if given."""
+    """Return the latest change that is in force and is no undo; of one kind or device if given."""
     with roster.guarded():
         row = roster.db.execute(
             "SELECT * FROM change WHERE undone IS NULL AND kind <> 'undo' AND (?1 IS NULL OR kind = ?1) "
@@ -94,7 +94,7 @@ def latest_in_force(
 
 
 def change_of(roster: Roster, number: int) -> Change | None:
-    """A change by its number."""
+    """Return a change by its number; None if there is none."""
     with roster.guarded():
         row = roster.db.execute("SELECT * FROM change WHERE id = ?", (number,)).fetchone()
         return _change(row) if row else None
@@ -157,7 +157,7 @@ def _keep(db: Connection, described: Describing, at: datetime, who: str) -> None
 
 @as_written("a row of a change")
 def _devices(row: Row, image: str | None) -> Iterator[int]:
-    """The devices that a row is about."""
+    """Yield the numbers of the devices that a row is about."""
     found = json.loads(image) if image is not None else {}
     number = found.get("id" if row["relation"] == "device" else "device")
     if isinstance(number, int):

@@ -1,6 +1,6 @@
-"""Takes a change back: row by row, the last one first, and never over what has been changed since.
+"""Takes a change back: row by row, the last one first, and never over a later change.
 
-What scans have seen meanwhile stays: a device that was forgotten and has come again gets its past back.
+What scans have seen meanwhile stays: a device that was forgotten and has returned gets its past back.
 """
 
 from __future__ import annotations
@@ -49,7 +49,9 @@ def _take_back(db: Connection, row: RowChange, change: Change, keep_later: bool)
 
 
 def _free_label(db: Connection, row: RowChange, change: Change, keep_later: bool) -> None:
-    """Labels are unique: one that another device has got since is not taken from it."""
+    """Give up a label for its earlier device: labels are unique, and one that another device has
+    got since stays there.
+    """
     before = row.before or {}
     label = before.get("label") if row.relation == "device" else None
     if not label or (row.after and row.after.get("label") == label):
@@ -68,7 +70,7 @@ def _free_label(db: Connection, row: RowChange, change: Change, keep_later: bool
 
 
 def _remove(db: Connection, row: RowChange, change: Change, keep_later: bool) -> None:
-    """Remove what the change had made."""
+    """Remove what the change had added."""
     assert row.after is not None
     if row.relation == "device":
         number = row.after["id"]
@@ -78,7 +80,7 @@ def _remove(db: Connection, row: RowChange, change: Change, keep_later: bool) ->
             return  # a scan has found it meanwhile: it is there
     current = _current(db, row.relation, row.after)
     if current is None or (row.relation == "adapter" and current["last_seen"] > row.after["last_seen"]):
-        return  # an adapter that was seen since is more than the change said
+        return  # the change said nothing about an adapter that was seen since
     if row.relation in _OF_PEOPLE and not keep_later and _differs(current, row.after, row.after):
         raise _changed_since(change)
     where, values = _where(row.relation, row.after)
@@ -110,7 +112,7 @@ def _turn_back(db: Connection, row: RowChange, change: Change, keep_later: bool)
 
 
 def _bring_back(db: Connection, row: RowChange) -> None:
-    """Restore what the change had deleted; what has come in its place meanwhile is joined with it."""
+    """Restore what the change had deleted; what took its place meanwhile is joined with it."""
     assert row.before is not None
     special: dict[str, Callable[[Connection, Image], bool]] = {
         "adapter": _join_adapter,

@@ -307,7 +307,7 @@ def _pairs(reply: str) -> Iterator[tuple[str, str]]:
 
 
 def _plain_ssid(text: str) -> str:
-    r"""An SSID as it is: the daemon escapes what is not printable as ``\xc3`` and the like."""
+    r"""Return an SSID as it is: the daemon escapes unprintable octets as ``\xc3`` and the like."""
     octets = bytearray()
     at = 0
     while at < len(text):
