@@ -15,10 +15,8 @@ import threading
 import tomllib
 import unittest
 from collections.abc import Iterator
-from datetime import date, datetime
-from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from pathlib import Path
-from typing import Any, get_args, get_type_hints
+from typing import Any
 from unittest import mock
 
 import click
@@ -26,7 +24,6 @@ import jsonschema
 from tools.command_reference import commands
 from tools.make_docs import generated, refreshed
 
-from scopion import api
 from scopion.alerts.channels import registry as channels
 from scopion.cli import main
 from scopion.cli.begin.demo_steps import run_quietly
@@ -45,15 +42,6 @@ def blocks(name: str, language: str) -> list[str]:
     """The fenced blocks of a document."""
     text = (ROOT / name).read_text(encoding="utf-8")
     return re.findall(rf"^```{language}\n(.*?)^```$", text, re.MULTILINE | re.DOTALL)
-
-
-def parts_of(hint: Any) -> Iterator[Any]:
-    """The plain types that a type hint is made of."""
-    inner = [part for part in get_args(hint) if part is not ...]
-    if not inner:
-        yield hint
-    for part in inner:
-        yield from parts_of(part)
 
 
 def mentioned() -> Iterator[tuple[str, str]]:
@@ -215,47 +203,6 @@ class Written(ProgramTest):
                 (self.site / "site.toml").write_text(text, encoding="utf-8")
                 self.run_ok("devices")
                 self.assertGreaterEqual(number, 0)
-
-    def test_the_examples_of_the_api_run(self) -> None:
-        """Each as it stands, one after the other, in the night of the made-up site."""
-        self.begin()
-        self.run_ok("scan")
-        for _ in range(2):
-            self.run_ok("demo", "--next", str(self.site))
-        told = (
-            "label-printer 192.0.2.20",
-            "answered in 192.0.2.0/24",
-            "54-B1-A3-7C-00-50 Tilling",
-            "is here for the first time, at 192.0.2.144",
-            "192.0.2.0/24 10 192.0.2.3",
-            "['joined']",
-            "('glaze-pump',)\nworkshop",
-            "glaze pump 1 marked guest\nnew",
-            "workshop access point {'2.4': 1, '5': 1}\ndeny a0:b4:d7:66:19:04 in effect",
-            "in force\nworkshop access point, 2.4 GHz: ",
-        )
-        examples = blocks("docs/api.md", "python")
-        for example, part in zip(examples, told, strict=True):
-            out = io.StringIO()
-            code = example.replace("~/kilnhaven", str(self.site))
-            with contextlib.redirect_stdout(out):
-                exec(compile(code, "docs/api.md", "exec", dont_inherit=True), {})
-            self.assertIn(part, out.getvalue())
-
-    def test_the_values_of_the_api_are_its_own(self) -> None:
-        """Nothing of the core that may change is handed on, but the few names that the API exports; nothing is open."""
-        exported: set[Any] = {getattr(api, name) for name in api.__all__}
-        plain = {str, int, float, bool, type(None), date, datetime, Path, IPv4Address, IPv6Address, IPv4Network}
-        looked = 0
-        methods = [getattr(each, "fget", each) for name, each in vars(api.Site).items() if not name.startswith("_")]
-        for each in (*methods, *(each for each in exported if each.__module__ == "scopion.api.values")):
-            for kind in {part for hint in get_type_hints(each).values() for part in parts_of(hint)}:
-                self.assertTrue(kind in exported or kind in plain, f"{each}: {kind}")
-                looked += 1
-        self.assertGreater(looked, 60)
-        with api.open_site(self.site) as site, self.assertRaises(api.NotFound):
-            site.device("till")
-        self.assertFalse(self.site.exists())
 
     def test_schemas_describe_what_is_written(self) -> None:
         """Scans, alerts, events and observations are as their published schemas say; a wrong one is not."""
