@@ -192,7 +192,7 @@ def _send(which: str, pace: int) -> float:
     interface = attachment.interfaces()[0]
     assert interface.mac is not None
     own = interface.addresses[0].ip
-    # The addresses of the hosts' /24 over and over would be answered; these are nobody's.
+    # The addresses of the hosts' /24 over and over would be answered; these have no host.
     count = _UNPACED if which == "unpaced" else int(pace * PACE_SECONDS)
     addresses: Sequence[IPv4Address] = [IPv4Address(0x0A000000 + number) for number in range(count)]
     if which != "ours":

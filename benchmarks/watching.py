@@ -65,7 +65,7 @@ def measure() -> Iterator[Figure]:
         (folder / "spool").touch()
         rate = flood_rate()
         bare_flood = on_the_wire(lab, "receive", rate, FLOOD_S)
-        with (folder / "log").open("wb") as log:  # a pipe that nobody reads would hold it up
+        with (folder / "log").open("wb") as log:  # a pipe without a reader would hold it up
             watch = subprocess.Popen(
                 lab.command(["watch"]), env={**os.environ, "SCOPION_SITE": str(folder)}, stdout=log, stderr=log
             )
@@ -220,7 +220,7 @@ def _large() -> Iterator[Figure]:
 
 
 def _sweep_alone(folder: Path) -> float:
-    """The seconds of processor time for a sweep of one of these subnets that nobody remembers; the median of eight."""
+    """The seconds of processor time for a sweep of one of these subnets, without a memory; the median of eight."""
     site = Site(folder)
     attachment, taken = site.attachment, []
     for interface in attachment.interfaces():

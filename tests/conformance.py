@@ -1,6 +1,6 @@
 """What every attachment must do. The made-up segment and the kernel's segment both pass these same tests.
 
-A subclass gives an attachment at 192.0.2.10 on eth0, among hosts at ``hosts`` and nobody at ``vacant``.
+A subclass gives an attachment at 192.0.2.10 on eth0, among hosts at ``hosts`` and none at ``vacant``.
 """
 
 from __future__ import annotations

@@ -82,7 +82,9 @@ class Dialect(unittest.TestCase):
         self.line.ask("DENY_ACL CLEAR")
 
     def test_leaving_the_accept_list_disconnects(self) -> None:
-        """While only the accepted may associate, who is taken off goes; setting the mode alone disconnects nobody."""
+        """While only the accepted may associate, a device that is taken off is disconnected; setting the mode alone
+        disconnects none.
+        """
         self.associate()
         self.line.ask(f"ACCEPT_ACL ADD_MAC {STATION}")
         self.line.ask("SET macaddr_acl 1")

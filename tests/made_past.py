@@ -1,4 +1,4 @@
-"""A site whose past is made, so that what a report has to tell of it is known: eight devices, eight weeks.
+"""A site whose past is made, so that what a report must say about it is known: eight devices, eight weeks.
 
 Wednesday, 30 September 2026, noon in Lisbon is now. Names that try to be markup or mathematics are among them.
 """

@@ -46,7 +46,7 @@ logging.getLogger("mail.log").propagate = False
 
 
 class Certificates:
-    """An authority that nobody else trusts, and a certificate of it for this machine."""
+    """An authority that no other program trusts, and its certificate for this machine."""
 
     def __init__(self, folder: Path, *names: str) -> None:
         authority = trustme.CA()
@@ -270,7 +270,7 @@ class SyslogServer:
 
 
 def free_port() -> int:
-    """A port that nobody listens at, a moment ago."""
+    """A port at which no program listened a moment ago."""
     with socket.socket() as each:
         each.bind(("127.0.0.1", 0))
         return int(each.getsockname()[1])

@@ -100,7 +100,7 @@ def _timeless(row: tuple[Any, ...]) -> str:
 
 
 class Victim:
-    """A prepared site, and how each command leaves it when nobody ends it."""
+    """A prepared site, and how each command leaves it when it is not killed."""
 
     def __init__(self, folder: Path) -> None:
         self.folder, self.site = folder, folder / "prepared"

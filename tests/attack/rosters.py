@@ -1,4 +1,4 @@
-"""Damaged rosters: octets changed, pages cut, rows that nobody would write. Each is told, or sound for all commands."""
+"""Damaged rosters: octets changed, pages cut, rows that no command writes. Each is reported, or sound."""
 
 from __future__ import annotations
 
@@ -87,7 +87,7 @@ def attack(count: int, seed: int) -> dict[str, int]:
                     Path("/tmp/scopion-damaged.sqlite").write_bytes(kept)
                     print(f"seed {seed}, roster {number}: {line} breaks", file=sys.stderr)
                     raise
-                # An address may have become another: then there is nobody to show.
+                # An address may have become another: then there is no device to show.
                 refused = code not in (0, 3) and line in _LOOKING and "192" not in line
                 if not told and (refused or "unexpected: " in said):  # the watch goes on, and says that of a mistake
                     raise AssertionError(f"seed {seed}, roster {number} is sound, and {line} says {said}")

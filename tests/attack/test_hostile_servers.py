@@ -192,7 +192,7 @@ class HostileServers(ProgramTest):
         self.run_ok("--site", str(changed), "alerts", "retry")
         self.run_ok("--site", str(changed), "watch", "--once")
         later = [str(mail["Message-ID"]) for mail in server.mails[len(first) :]]
-        self.assertFalse(set(later) & set(has_it))  # of the first mail nobody is left to be told
+        self.assertFalse(set(later) & set(has_it))  # the first mail has no recipient left
         (done, *_) = json.loads(self.run_ok("--site", str(changed), "alerts", "list", "--format", "json"))
         self.assertEqual((done["id"], done["state"]), (waiting["id"], "sent"))
         del server.recipients[len(first) :], server.mails[len(first) :]
@@ -215,7 +215,7 @@ class HostileServers(ProgramTest):
         with closing(socket.socket()) as dead, closing(socket.create_server(("127.0.0.1", 0))) as alive:
             dead.bind(("127.0.0.1", 0))
             dead.listen(0)
-            with ExitStack() as waiting:  # its queue is full: it takes nobody any more
+            with ExitStack() as waiting:  # its queue is full: it takes no more connections
                 with suppress(TimeoutError):
                     for _ in range(16):
                         line = waiting.enter_context(closing(socket.socket()))

@@ -189,7 +189,9 @@ class Settings(ProgramTest):
 
 class Secrets(FolderTest):
     def test_a_file_that_others_may_read(self) -> None:
-        """Neither a password nor an SSH key is taken from one; under root nobody else's settings get root's secrets."""
+        """Neither a password nor an SSH key is taken from one; under root the settings of another account do not get
+        root's secrets.
+        """
         path = self.folder / "key"
         path.write_text("clay\n")
         for mode in (0o644, 0o640, 0o620):

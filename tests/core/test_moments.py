@@ -142,7 +142,7 @@ class Rhythms(unittest.TestCase):
         self.assertEqual([mark for day, mark in found.days if day.weekday() > 4 and day > days[0]], [DayMark.AWAY] * 8)
 
     def test_over_midnight_and_summer_time(self) -> None:
-        """A night shift touches both days; the hour that summer time skips and the one that it repeats lose nobody."""
+        """A night shift touches both days; the hour that summer time skips and the one that it repeats lose none."""
         night = of([("2026-03-28 22:00", "2026-03-29 04:30")], "2026-03-29 12:00")
         self.assertEqual([mark for _, mark in night.days[-2:]], [DayMark.HERE, DayMark.HERE])
         self.assertEqual([hour for hour, here in enumerate(night.today) if here], [0, 1, 2, 3, 4])

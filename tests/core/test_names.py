@@ -1,4 +1,4 @@
-"""The search for names as a state machine: whom it asks when, whom it believes, and that it ends."""
+"""The search for names as a state machine: which host it asks when, which answer it believes, and that it ends."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ class Searching(unittest.TestCase):
         self.assertTrue(asking.done(GIVE_UP_S))
 
     def test_who_is_named_is_left_alone(self) -> None:
-        """After a name nothing more is asked, and nobody waits until the end."""
+        """After a name nothing more is asked, and the search does not wait until the end."""
         asking = search()
         learnt = asking.heard(answer(of(asking.due(0.0), 53), "printer.kilnhaven.example"))
         assert learnt is not None

@@ -269,7 +269,7 @@ class Forms(unittest.TestCase):
         self.assertIn("version 9.0 of pcapng", str(problem))
 
     def test_a_capture_of_the_future(self) -> None:
-        """Frames dated long after the file was written tell who was there, and not when: nobody is present for ever."""
+        """Frames dated long after the file was written say what was there, not when: no device is present for ever."""
         late = frames.pcapng([(datetime(9999, 1, 1, tzinfo=UTC).timestamp(), each) for each in frames.EVERYTHING])
         reading = read(late)
         self.assertTrue(reading.observations)

@@ -45,7 +45,7 @@ class CleanSegments(unittest.TestCase):
         self.assertLessEqual(set(SUBNET) - {seen.address for seen in found.observations}, found.asked_enough)
 
     def test_all_answering_ends_at_once(self) -> None:
-        """When nobody is left to ask, the scan is over."""
+        """When no address is left to ask, the scan is over."""
         everybody = [host(int(address) & 0xFF) for address in SUBNET]
         self.assertLess(scan(everybody).duration_s, 0.5)
 

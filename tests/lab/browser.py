@@ -93,7 +93,7 @@ class Browser:
         self.ask("Input.dispatchKeyEvent", type="keyUp", **common)
 
     def told(self, method: str) -> list[dict[str, Any]]:
-        """The parameters of what was told of one kind."""
+        """The parameters of the messages of one kind."""
         return [each["params"] for each in self.events if each.get("method") == method]
 
     def _next(self) -> dict[str, Any]:

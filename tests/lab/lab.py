@@ -219,7 +219,7 @@ class Lab:
         self.add_namespace(name)
         if not ipv6:
             self.run(name, ["sysctl", "-qw", *NO_IPV6])
-        # Ready for use at once: nobody else in a lab makes up the same IPv6 address.
+        # Ready for use at once: no other host in a lab makes up the same IPv6 address.
         self.run(name, ["sysctl", "-qw", "net.ipv6.conf.default.accept_dad=0"])
         self._ports += 1
         port = self._port_of[name] = f"port{self._ports}"

@@ -170,7 +170,7 @@ class Daemon(AirLab):
         self.assertEqual(self.ask("wl1", "DENY_ACL SHOW"), "")
 
     def test_an_allow_list_admits_its_own_only(self) -> None:
-        """Nobody else stays associated; foreign entries are kept, shown, taken over, or removed when that is said."""
+        """No other station stays associated; foreign entries are kept, shown, taken over, or removed on request."""
         self.settings(self.enforcer(ssh=False))
         self.where = "ap"
         self.associate("wl0", OTHER)
@@ -341,7 +341,7 @@ class Daemon(AirLab):
         return bool((self.site / "watch.lock").exists() and (self.site / "watch.lock").read_text(encoding="ascii"))
 
     def noted(self) -> str:
-        """Whom the roster has on the air."""
+        """The stations that the roster has on the air."""
         with contextlib.closing(sqlite3.connect(self.site / "roster.sqlite")) as db:
             return str(db.execute("SELECT mac, access_point, radio FROM association").fetchall())
 
@@ -403,7 +403,7 @@ class Firewall(AirLab):
         """Whether a host gets an answer beyond the access point."""
         with cls.lab.inside(name), socket.socket() as line:
             line.settimeout(1.0)
-            # A port on which nobody listens is refused by the host itself: so it was reached.
+            # A port without a listener is refused by the host itself: so it was reached.
             return line.connect_ex((address, 9)) == errno.ECONNREFUSED
 
     def test_a_refused_host_loses_its_connectivity(self) -> None:

@@ -1,4 +1,4 @@
-"""The first evening on a real segment: setup finds it, writes it, scans it; then map and report tell of it."""
+"""The first evening on a real segment: setup finds it, writes it, scans it; then map and report show it."""
 
 from __future__ import annotations
 

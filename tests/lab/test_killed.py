@@ -41,7 +41,7 @@ HOSTS += [LabHost(f"h{number}", f"10:c0:de:00:00:{number:02x}", (f"192.0.2.{numb
 SITES, TIMES = 4, 25
 # With a single round and no names the first sweep takes a second and a half; after it there is something to deliver.
 LONGEST_LIFE_S = 3.5
-# Newcomers, each of whom shows itself for some seconds, while nobody may be looking.
+# New devices: each shows itself for some seconds, perhaps while no scan runs.
 NEWCOMERS, EVERY_S, SHOWN = 200, 0.2, 15
 SETTINGS = """
 [scan]
@@ -125,7 +125,7 @@ class Watched:
             self._test.assertTrue(run_watch(Site(self._site), WatchOptions(once=True)))
 
     def turn(self, now: float) -> float:
-        """Kill it if its time has come, and begin anew; the seconds until then."""
+        """Kill it if its time has come, and start it again; the seconds until then."""
         if now >= self._ends_at:
             if self._child:
                 self._test.kill(self._child)

@@ -89,7 +89,7 @@ class Scanning(LabTest):
         cls.lab.lose(LOSSY, 10)
 
     def test_every_pair_is_right_with_and_without_privilege(self) -> None:
-        """Raw frames and touches both find all hosts, the lossy and the double one too, and nobody else."""
+        """Raw frames and touches both find all hosts, the lossy and the double one too, and no others."""
         self.assertGreaterEqual(len(self.lab.hosts), 40)
         raw = self.lab.scan(self.site)
         self.assertEqual(self.pairs(raw), self.truth())
@@ -129,7 +129,7 @@ class Scanning(LabTest):
         self.assertIn("sudo /", here["how_to_get_more"])
 
     def test_ctrl_c_keeps_what_was_found(self) -> None:
-        """An interrupted scan says that it is partial, keeps what it has, and makes nobody gone."""
+        """An interrupted scan says that it is partial, keeps what it has, and makes no device gone."""
         self.lab.scan(self.site)
         process = self._start("scan", "--pace", "100")
         self._wait_until_running()
@@ -293,7 +293,7 @@ def _is_scanning(roster: Path) -> bool:
 
 class OwnInterfaces(FolderTest):
     def test_own_virtual_interfaces_are_no_strangers(self) -> None:
-        """Three more of this machine's in the segment, by which it answers: still one device, and nobody joined."""
+        """Three more of this machine's in the segment, by which it answers: still one device, and none joined."""
         require_lab()
         lab = Lab([LabHost("gateway", "0c:be:11:00:00:01", ("192.0.2.1",))])
         self.addCleanup(lab.close)

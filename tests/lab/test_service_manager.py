@@ -51,7 +51,7 @@ class ServiceManager(FolderTest):
 
     def test_installed_it_does_all_of_its_work_in_its_sandbox(self) -> None:
         """With the site that was in use until then it is ready, sweeps, listens, asks a router, tells by mail, file and
-        command (which has no right of ours), makes the day's copy for the group and ends well; installed anew it has
+        command (which has no right of ours), makes the day's copy for the group and ends well; installed again it has
         its new settings, removed it leaves the site.
         """
         own = self.folder / "own"

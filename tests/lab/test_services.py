@@ -119,7 +119,8 @@ class Finding(WithServices):
             self.assertIn(SIXER.mac, self.rows(touched))
         fresh = self.lab.scan(self.site.with_name("fresh"), privileged=False)
         self.assertEqual(self.rows(fresh)[SIXER.mac]["address"], "fe80::8ac3:d2ff:fe91:66")
-        # A kernel keeps one MAC an address: of two claimants a touch sees the one that answered it, each time anew.
+        # A kernel keeps one MAC an address: of two claimants a touch sees the one that answered it, which may be
+        # another each time.
         self.assertLessEqual(found, pairs)
         self.assertEqual({address for address, _ in found}, {address for address, _ in pairs})
         self.assertLessEqual({address for address, _ in pairs - found}, {"192.0.2.44"})
@@ -150,7 +151,7 @@ class Finding(WithServices):
         self.assertIn("2001:db8:2::66", found.stdout, found.stderr)
 
     def test_two_hosts_on_one_address(self) -> None:
-        """Both claimants are shown and told, once as an event, and nobody else is."""
+        """Both claimants are shown and reported, once as an event, and no other device is."""
         self.lab.scan(self.site, "192.0.2.44", "--remember")
         ended = self.lab.scopion(["scan", "192.0.2.44"], self.site)
         self.assertIn("192.0.2.44 is claimed by", ended.stderr)

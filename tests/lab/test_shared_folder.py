@@ -1,4 +1,4 @@
-"""A site's folder that the service and administrators share: of one group, and whoever is in it has the same commands.
+"""A site's folder that the service and administrators share: of one group, whose members have the same commands.
 
 What is made is handed to another owner after each step, so that everything is reached by the group's rights alone.
 """
@@ -45,7 +45,7 @@ class SharedFolder(ProgramTest):
         return ended
 
     def test_all_of_the_group_use_the_same_commands(self) -> None:
-        """The service's round, an administrator's changes, and the next round; nobody else reads a line."""
+        """The service's round, an administrator's changes, and the next round; no other account reads a line."""
         for arguments in (
             ("watch", "--once"),
             ("mark", "192.0.2.31", "known"),

@@ -305,7 +305,7 @@ class Troubles(WatchLab):
         wait_for("the mail", self.mails, 30)
 
     def test_a_flood_of_frames_is_heard_and_bounded(self) -> None:
-        """Thousands of made-up devices a second: the watch goes on, its memory is bounded, one mail tells of it."""
+        """Thousands of made-up devices a second: the watch goes on, its memory is bounded, and one mail is sent."""
         self.mail_server()
         watch = self.watch()
         wait_for("the baseline", self.said("is its baseline"))

@@ -1,6 +1,6 @@
 """A real access point in a lab: hostapd on wired ports, a bridge with stations behind it, and an SSH server.
 
-The radios are veth pairs: hostapd's wired driver makes a station of whoever says EAPOL-Start, which is as far as one
+The radios are veth pairs: hostapd's wired driver makes a station of a sender of EAPOL-Start, which is as far as one
 comes without radios. The bridge's ports are what the bridge firewall sees of a wireless interface.
 """
 

@@ -47,7 +47,7 @@ class Told(ProgramTest):
         self.refused(2, "demo", "--begin", str(self.site))
 
     def test_each_step_has_a_sentence(self) -> None:
-        """Whoever listens knows before each command why it is typed; chapters begin in their order."""
+        """The story says before each command why it is typed; chapters begin in their order."""
         scene = load_scene("kilnhaven")
         steps = [step for moment in scene.moments for step in moment.steps]
         self.assertEqual([step.command for step in steps if not step.says], [])

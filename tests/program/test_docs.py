@@ -79,7 +79,7 @@ def read_by_people() -> Iterator[tuple[str, str]]:
 
 class Generated(unittest.TestCase):
     def test_what_is_generated_is_as_the_program_is(self) -> None:
-        """References, manual pages and the schema of settings: python -m tools.make_docs makes them anew."""
+        """References, manual pages and the schema of settings: python -m tools.make_docs makes them again."""
         made = generated()
         for path, text in made.items():
             self.assertTrue(path.exists() and path.read_text(encoding="utf-8") == text, f"{path}: make docs")
@@ -295,7 +295,7 @@ class Extended(ProgramTest):
         self.assertIn("the printer 127.0.0.1 does not take it", self.run_here("alerts", "test", "paper", code=1))
 
     def test_the_enforcer_is_previewed_pushed_and_let_write(self) -> None:
-        """A list gets into its file and out again; a unit may write there, and nothing else has to be told of it."""
+        """A list gets into its file and out again; a unit may write there, and no other place has to know of it."""
         enforcers.register(self.example("wireless/enforcers/mac_file.py"))
         self.settings(
             '[[enforcer]]\ntype = "mac-file"\nname = "ap"\nnetwork = "Kilnhaven"\nradio = { "5" = "/etc/ap/deny" }\n'

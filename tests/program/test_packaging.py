@@ -72,7 +72,7 @@ class Packages(unittest.TestCase):
         holder = tempfile.TemporaryDirectory()
         cls.addClassCleanup(holder.cleanup)
         cls.folder = Path(holder.name)
-        # The wheel is built from the sdist, as whoever has only that would do it.
+        # The wheel is built from the sdist, as a user with only the sdist would do it.
         built = cls.folder / "dist"
         run(sys.executable, "-m", "build", "--no-isolation", "--outdir", str(built), str(ROOT), cwd=cls.folder)
         (cls.sdist,), (cls.wheel,) = built.glob("*.tar.gz"), built.glob("*.whl")
@@ -183,7 +183,7 @@ class Packages(unittest.TestCase):
         self.assertTrue((home / "share/man/man1/scopion.1").exists())
 
     def test_the_single_file_runs_with_nothing_but_a_python(self) -> None:
-        """From a folder of its own, without our environment: unpacked once, beside nobody else's files."""
+        """From a folder of its own, without our environment: unpacked once, beside no files of others."""
         out = self.folder / "stick" / "scopion.pyz"
         (installed,) = (self.clean() / "lib").glob("python*/site-packages")
         make(out, installed)

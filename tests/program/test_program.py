@@ -95,7 +95,7 @@ class Sites(ProgramTest):
         self.assertTrue(self.run_json("scan", "--interface", "wlp2s0")["scan"]["remembered"])
 
     def test_part_scans_and_options(self) -> None:
-        """A part asks only its addresses, makes nobody left, and pace and rounds are obeyed."""
+        """A part asks only its addresses, makes no device gone, and pace and rounds are obeyed."""
         self.begin()
         self.run_ok("scan")
         self.run_ok("demo", "--next", str(self.site))
@@ -163,7 +163,7 @@ class Sites(ProgramTest):
         self.assertIn("memory of earlier devices was lost", self.run_program("scan").stderr)
 
     def test_a_silent_segment_makes_nobody_left(self) -> None:
-        """When nobody at all answers, a plug was pulled: no baseline of it, and no two hundred farewells."""
+        """When no device at all answers, a plug was pulled: this is no baseline, and no device has left."""
         self.begin()
         path = self.folder / "quiet.toml"
         hosts = "".join(
@@ -302,7 +302,7 @@ class BadInput(ProgramTest):
 
 class Everyday(ProgramTest):
     def test_quiet_for_cron_says_who_and_nothing_else(self) -> None:
-        """Nothing where nobody joined; else one line each on standard output, exit code 3, and no word besides."""
+        """Nothing if no device joined; else one line each on standard output, exit code 3, and no other word."""
         self.begin()
         self.run_ok("scan")
         calm = self.run_program("--quiet", "scan", "--fail-on", "joined")

@@ -75,7 +75,9 @@ class Counting(FolderTest):
                     self.assertTrue(math.isnan(shown[weekday][hour]))
 
     def test_the_usual_is_told_from_comparable_days(self) -> None:
-        """Two Tuesdays tell of a Tuesday; with one, working days do; a first day that is not whole tells nothing."""
+        """Two Tuesdays say what is usual on a Tuesday; with one, working days do; a first day that is not whole says
+        nothing.
+        """
         span = HourSpan(FIRST, datetime(2026, 8, 23, 23))
         office = [(datetime(2026, 8, day, 9), datetime(2026, 8, day, 16, 59)) for day in range(3, 22) if
                   date(2026, 8, day).weekday() < 5]  # fmt: skip

@@ -102,7 +102,9 @@ class FirstSteps(ProgramTest):
         self.assertEqual((self.site / "hook-url").stat().st_mode & 0o777, 0o600)
 
     def test_without_a_terminal(self) -> None:
-        """It asks nobody who cannot answer; --show writes nothing; --yes takes what is proposed; the old is kept."""
+        """It asks nothing without a terminal; --show writes nothing; --yes takes what is proposed; the old file is
+        kept.
+        """
         self.begin()
         self.assertIn("take the proposals with --yes", self.refused(2, "setup"))
         shown = tomllib.loads(self.run_ok("setup", "--show", "--name", "Shop"))

@@ -69,7 +69,7 @@ class OneClock(PreparedTest):
         self.assertEqual(alert["due"], "2026-09-14T18:00:00Z")  # six in the morning there
 
     def test_a_wrong_zone_is_told_with_its_line(self) -> None:
-        """A mistake in the zone is one line with its place; a mistake elsewhere keeps nobody from looking."""
+        """A mistake in the zone is one line with its place; a mistake elsewhere does not stop commands that read."""
         settings = self.site / "site.toml"
         text = settings.read_text(encoding="utf-8")
         settings.write_text(text.replace(AUCKLAND, "Europe/Kilnhaven"), encoding="utf-8")

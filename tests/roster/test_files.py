@@ -1,4 +1,4 @@
-"""What is written where others may write, too: through no link, and readable by nobody else from its first moment."""
+"""Files that are written where others may write, too: through no link, and never readable by others."""
 
 from __future__ import annotations
 
@@ -68,7 +68,7 @@ class Links(ProgramTest):
         self.assertNotEqual(ended.returncode, 0)
 
     def test_the_folder_of_copies(self) -> None:
-        """A link in its place gets no copy, and keeps nobody from working; a copy that is a link is replaced."""
+        """A link in its place gets no copy, and stops no command; a copy that is a link is replaced."""
         self.link("copies", self.elsewhere)
         self.run_ok("scan")
         self.run_ok("label", "192.0.2.31", "kiln controller")
@@ -91,7 +91,7 @@ class Links(ProgramTest):
             self.assertIn("book.jsonl cannot be written", ended.stderr)
 
     def test_what_people_ask_to_be_written(self) -> None:
-        """Exports, sheets, pages and archives replace a link, write through none, and nobody else reads them."""
+        """Exports, sheets, pages and archives replace a link, write through none, and others cannot read them."""
         self.run_ok("scan")
         self.run_ok("wifi", "deny", "Kilnhaven", "192.0.2.61", "--new")
         for name, command in {
@@ -132,7 +132,7 @@ class Links(ProgramTest):
 
 
 class FromTheFirstMoment(FolderTest):
-    """A file that holds a passphrase is nobody else's to read, not even while it is written or after a crash."""
+    """Others cannot read a file that holds a passphrase, not even while it is written or after a crash."""
 
     def test_a_file_has_its_mode_before_its_content(self) -> None:
         """Looked at while it is half-written: mode 600 under whatever umask, then the mode that was asked for."""

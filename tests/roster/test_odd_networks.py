@@ -111,7 +111,9 @@ class Remembering(FolderTest):
         self.assertEqual(len(self.devices()), 1)
 
     def test_records_keep_their_times(self) -> None:
-        """An old record makes nobody present and is no news; the first sighting is, whatever records told before."""
+        """An old record makes no device present and is no news; the first sighting is news, whatever records said
+        before.
+        """
         day = timedelta(days=1)
         self.assertEqual(self.see((mac(1), "192.0.2.5"), recorded=True, ago=day), [])
         (device,) = self.devices()

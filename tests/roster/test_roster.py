@@ -73,7 +73,7 @@ class Folding(FolderTest):
         self.assertEqual(rows, 5)  # what is announced is recorded, and the other way round
 
     def test_only_a_full_scan_makes_anyone_left(self) -> None:
-        """An address that was not asked often enough says nothing, whoever is missing there."""
+        """An address that was not asked often enough says nothing, even if its device is missing."""
         self.scan((1, 11), (2, 12), silent=True)
         self.assertEqual(self.scan((1, 11), asked_enough=[]), [])
         self.assertEqual(self.scan((1, 11), asked_enough=[IPv4Address("192.0.2.11")]), [])
@@ -110,7 +110,7 @@ class Folding(FolderTest):
         self.assertEqual(ask(), ["left 2", "left 4"])
 
     def test_a_slower_scan_does_not_undo_a_quicker_one(self) -> None:
-        """Whom another process has seen after this scan began to ask is not gone, though this scan missed them."""
+        """A device that another process has seen since this scan began is not gone, though this scan missed it."""
         self.scan((1, 11), silent=True)
         began = self.now
         self.scan((1, 11), (2, 12))
@@ -250,7 +250,7 @@ def _make(folders: Sequence[Path], start: Barrier) -> None:
 
 class Files(FolderTest):
     def test_several_processes_make_it_at_once(self) -> None:
-        """A roster that four processes open for the first time in the same moment is made once, and nobody fails."""
+        """A roster that four processes open for the first time at the same moment is made once, and none fails."""
         context = multiprocessing.get_context("spawn")
         folders = [self.folder / str(number) for number in range(60)]
         start = context.Barrier(4)
@@ -262,7 +262,7 @@ class Files(FolderTest):
         self.assertEqual([worker.exitcode for worker in workers], [0, 0, 0, 0])
 
     def test_two_processes_write_at_once(self) -> None:
-        """Nothing is lost and nobody fails when two fold at the same time, from a roster that is not there on."""
+        """Nothing is lost and neither fails when two fold at the same time, from a roster that is not there on."""
         context = multiprocessing.get_context("spawn")
         workers = [context.Process(target=_fold_many, args=(self.folder, first, 40, NOON)) for first in (1000, 2000)]
         for worker in workers:

@@ -99,7 +99,7 @@ class FromAStranger(PreparedTest):
         self.assertEqual(what_acts('name = "x"\n[watch]\ninterval_s = 60\n'), [])
 
     def test_a_roster_that_is_none(self) -> None:
-        """One byte, another program's, one with triggers, rows that nobody would write: refused, no site is left."""
+        """One byte, another program's, one with triggers, rows that no command writes: refused, no site is left."""
 
         def with_rows(*statements: str) -> bytes:
             copy = self.folder / "copy.sqlite"

@@ -239,7 +239,7 @@ class Restoring(ProgramTest):
         self.assertEqual(len(list(self.site.glob(f"{FILE}.damaged-*[0-9]"))), 1)
 
     def test_check_tells_what_is_wrong(self) -> None:
-        """Rows that break a rule are named, with exit code 3; compact removes those that belong to nobody."""
+        """Rows that break a rule are named, with exit code 3; compact removes those that belong to no device."""
         self.begin()
         self.run_ok("scan", "--no-names")
         with closing(sqlite3.connect(self.site / FILE)) as db:

@@ -247,7 +247,7 @@ class CommandAndFile(ChannelTest):
         self.fails("there is no program /nowhere/tell")
 
     def test_a_file_grows_by_whole_lines(self) -> None:
-        """One line of JSON each, private, through no link, and a file that was moved away is begun anew."""
+        """One line of JSON each, private, through no link, and a file that was moved away is started again."""
         self.write("file", path="alerts.jsonl")
         path = self.site / "alerts.jsonl"
         self.works()

@@ -115,7 +115,7 @@ class Unit(ProgramTest):
         self.assertNotIn("kettle-and-slip", str(told))
 
     def test_a_folder_for_a_group_is_for_the_group(self) -> None:
-        """In a folder of mode 2770 whatever is made can be read and changed by the group; in others by nobody else."""
+        """In a folder of mode 2770 the group can read and change all new files; else only the owner can."""
         for mode, files, folders in ((0o2770, 0o660, 0o2770), (0o2750, 0o640, 0o2750), (0o700, 0o600, 0o700)):
             site = self.folder / f"site-{mode:o}"
             self.run_ok("demo", "--begin", str(site))

@@ -126,8 +126,8 @@ class SceneWatch(FolderTest):
 
 class Weeks(ProgramTest):
     def test_a_fortnight_is_told_exactly_so(self) -> None:
-        """Two weeks of the made-up site: just these messages, whoever joins in the learning week in digests at eight;
-        a watch that was ended and begun anew in between tells nothing again.
+        """Two weeks of the made-up site: just these messages, devices that join in the learning week in digests at
+        eight; a watch that was stopped and started again in between repeats nothing.
         """
         self.begin()
         (self.site / "site.toml").write_text(f"[watch]\ninterval_s = 7200\n{BOOK}")
@@ -167,7 +167,7 @@ class Outages(SceneWatch):
         self.assertEqual(self.recorded(EventKind.LEFT), [])
 
     def test_a_gateway_that_is_alone_is_no_outage(self) -> None:
-        """At night often nobody else is here: the others have left, and nothing is down."""
+        """At night often no other device is here: the others have left, and nothing is down."""
         self.begin(host(1, mac=GATEWAY_MAC) + "".join(host(number, "-12:30") for number in range(20, 25)))
         self.watch(hours=2)
         self.assertEqual(len(self.recorded(EventKind.LEFT)), 5)
@@ -183,7 +183,7 @@ class Outages(SceneWatch):
         self.assertEqual(self.subjects()[0], "The network 192.0.2.0/24 is down")
 
     def test_where_hardly_anybody_answers_nobody_is_gone_yet(self) -> None:
-        """Two of twenty still answer while a switch is off: nobody has left. Those who stay away leave in the end."""
+        """Two of twenty still answer while a switch is off: no device has left. Those that stay away leave later."""
         few = host(1, mac=GATEWAY_MAC)
         settings = "[watch]\ninterval_s = 30\n[absence]\npatience_s = 0\n"
         self.begin(few + "".join(host(number, "-12:10", "12:12-") for number in range(20, 39)), settings)
@@ -253,7 +253,9 @@ class Outages(SceneWatch):
         self.assertEqual(self.recorded(EventKind.LEFT), [])
 
     def test_a_roster_that_is_moved_away_is_begun_anew(self) -> None:
-        """Whoever finds it damaged moves it aside: the watch writes into the new one, and tells nobody of everybody."""
+        """The process that finds it damaged moves it aside: the watch writes into the new one, and sends no alert for
+        all devices.
+        """
         self.begin(usual())
         site = Site(self.site)
         self.addCleanup(site.close)
@@ -274,7 +276,7 @@ class Outages(SceneWatch):
         self.assertEqual(self.subjects(), [])
 
     def test_what_cannot_be_noted_is_not_sent_again(self) -> None:
-        """On a full disk a delivery cannot be noted: the channel waits until it can, and nobody gets it twice."""
+        """On a full disk a delivery cannot be noted: the channel waits until it can, and no recipient gets it twice."""
         self.begin(usual() + host(90, "12:05-") + host(91, "12:20-"), "[watch]\ninterval_s = 60")
         failures = iter([StorageFailed("the disk is full")] * 5)
 
@@ -335,7 +337,7 @@ class Notices(SceneWatch):
         asks, other = (Observation(mac, None, now, Source.DHCP, traits=name) for mac in (newcomer, stranger))
         known = Known.of(site.roster)
         self.assertEqual((known.is_news(asks), known.is_news(other)), (True, False))
-        says = replace(asks, address=IPv6Address("fe80::1"))  # a name is news, but claims no address anew
+        says = replace(asks, address=IPv6Address("fe80::1"))  # a name is news, but claims no address again
         self.assertEqual((known.is_news(says), known.has_come(says)), (True, False))
         take_in(site, [asks])
         self.assertFalse(Known.of(site.roster).is_news(asks))
@@ -446,7 +448,9 @@ class Contained(SceneWatch):
     """One odd input, or a mistake of ours, in one part: told once, tried again ever later; the others go on."""
 
     def test_each_part_by_itself(self) -> None:
-        """Whichever part fails without end: who comes is recorded and told, the trouble is logged once, it mends."""
+        """Any part may fail without end: devices that come are recorded and alerts sent, the trouble is logged once,
+        and the part recovers.
+        """
         for where, said in (
             ("scopion.watching.read_sources.Sources.turn", "reading records"),
             ("scopion.watching.keep_lists.Enforcing.turn", "wireless lists"),
@@ -540,7 +544,7 @@ class Clocks(SceneWatch):
         self.assertIsNone(after(6, 5))
 
     def test_a_clock_that_was_set_back_makes_nobody_stay_for_ever(self) -> None:
-        """Whoever was seen in what is now the future can still leave, and what waited goes on waiting."""
+        """A device that was seen in what is now the future can still leave, and waiting times keep their length."""
         self.begin(usual() + host(90, "-12:30"))
         self.watch(minutes=20)
         self.story_at(NOON - timedelta(days=300))

@@ -253,7 +253,7 @@ class Lists(PreparedTest):
         self.assertEqual({row["ssid"] for row in self.run_json("wifi", "ssids")}, {"Kilnhaven", "Kilnhaven2", "Attic"})
 
     def test_rows_that_say_so_are_not_here(self) -> None:
-        """A client list's offline, blocked and past rows do not speak against a list; a speed is nobody's name."""
+        """A client list's offline, blocked and past rows do not speak against a list; a speed is not a name."""
         self.run_ok("wifi", "deny", "Attic", "door", "till")
         self.run_ok("wifi", "mode", "Attic", "deny")
         pasted = (

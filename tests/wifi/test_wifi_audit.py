@@ -92,7 +92,9 @@ class Judging(unittest.TestCase):
             self.assertEqual(graded(found, "passphrase"), [grade], passphrase)
             self.assertNotIn(passphrase, f"{found}{posture}")
         only_wpa3 = hostapd("wpa=2; wpa_key_mgmt=SAE; sae_password=Kilnhaven1987")
-        self.assertEqual(graded(judge(only_wpa3, QUIET), "passphrase"), [Grade.LOW])  # nobody guesses at home there
+        self.assertEqual(
+            graded(judge(only_wpa3, QUIET), "passphrase"), [Grade.LOW]
+        )  # it cannot be guessed offline there
         self.assertEqual(graded(judge(uci("encryption owe"), QUIET), "passphrase"), [])
         several = {proposed() for _ in range(50)}
         self.assertEqual(len(several), 50)

@@ -174,7 +174,7 @@ def local(moment: datetime) -> datetime:
 class WantedLists(unittest.TestCase):
     @given(rules=st.lists(rules(), max_size=5), at=moments, mac=st.sampled_from(MACS))
     def test_allow_and_deny_are_complements(self, rules: list[ListRule], at: datetime, mac: MacAddress) -> None:
-        """The same entries on the other list admit exactly those whom they refuse on this one."""
+        """The same entries on the other list admit exactly the devices that they refuse on this one."""
         turned = {ListMode.ALLOW: ListMode.DENY, ListMode.DENY: ListMode.ALLOW}
         for mode, other in turned.items():
             ours = ListPolicy("K", mode, tuple(rules))

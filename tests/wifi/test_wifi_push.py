@@ -71,7 +71,9 @@ class Order(unittest.TestCase):
     def test_nobody_who_stays_is_refused_on_the_way(
         self, held: Held, target: Held, protected: frozenset[MacAddress], capacity: int | None, atomic: bool
     ) -> None:
-        """Whoever is admitted before and after is admitted after each step; at the end all is as it should be."""
+        """A device that is admitted before and after is admitted after each step; at the end everything is as it should
+        be.
+        """
         traits = Traits(Effect.REFUSES, Notation.COLON, atomic=atomic)
         stay = [mac for mac in protected if held.admits(mac) and target.admits(mac)]
         plan = steps(held, target, traits, first=stay, capacity=capacity)
@@ -319,7 +321,7 @@ class OnTheSite(PreparedTest):
         self.run_ok("wifi", "push", "Kilnhaven", "--yes")
 
     def test_what_does_not_fit_says_what_would(self) -> None:
-        """The thirteenth entry, with whom to drop, or which mode needs fewer; foreign entries take places, too."""
+        """The thirteenth entry, with entries to drop, or the mode that needs fewer; foreign entries count, too."""
         self.run_ok("wifi", "deny", "Kilnhaven", STRANGER)
         many = [f"10:00:00:00:00:{number:02x}" for number in range(12)]
         self.run_ok("wifi", "allow", "Kilnhaven", "till", *many[:11], "--capacity", "12")
@@ -338,7 +340,7 @@ class OnTheSite(PreparedTest):
         return ask
 
     def test_a_fault_at_every_step_is_rolled_back(self) -> None:
-        """Whichever command the access point drops once, every radio holds what it held, or the push is whole."""
+        """If the access point drops any one command, every radio holds what it held, or the push is whole."""
         self.lists_of(DOOR, STRANGER)
         self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--insist")
         before = self.held()
@@ -626,7 +628,7 @@ class OnTheSite(PreparedTest):
         self.assertEqual(self.held()["5"][0], sorted([TILL, DOOR]))
 
     def test_an_access_point_that_has_begun_anew_is_given_its_lists_again(self) -> None:
-        """The watch sees that they are gone, or that somebody is associated whom they refuse; not again and again."""
+        """The watch sees that they are gone, or that a refused device is associated; not again and again."""
         self.lists_of(DOOR)
         self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--insist")
         before = self.held()
