@@ -52,7 +52,7 @@ class Scripted(ProgramTest):
                 site.entries("workshop")
 
     def test_a_mistake_changes_nothing(self) -> None:
-        """One wrong device of several, an address that is none, a lockout, a damaged line: all or nothing."""
+        """One wrong device of several, no address, a moment without a zone, a lockout, a damaged line: no change."""
         sheet = self.folder / "sheet.csv"
         sheet.write_text("macs,label\n54:b1:a3:7c:00:50,till\nno-mac,lamp\n", encoding="utf-8")
         with api.open_site(self.site) as site:
@@ -63,9 +63,20 @@ class Scripted(ProgramTest):
                 site.observe(
                     api.Sighting("ac:d3:e5:00:60:02", "192.0.2.41"), api.Sighting("ac:d3:e5:00:60:03", "there")
                 )
-            self.assertEqual(len(site.import_file(sheet, preview=True).left_out), 1)
+            self.assertEqual(len(site.import_file(sheet, preview=True).problems), 1)
             with self.assertRaises(api.Refused):
                 site.import_file(sheet)
+            with self.assertRaisesRegex(api.UsageError, "there is no kind of record 'leases-2'"):
+                site.import_file(sheet, "leases-2")
+            noon = datetime(2026, 9, 14, 12)
+            for wrong in (
+                lambda: site.observe(api.Sighting("ac:d3:e5:00:60:02", "192.0.2.41", at=noon)),
+                lambda: site.events(since=noon),
+                lambda: site.report(until=noon),
+                lambda: site.deny("192.0.2.5", "workshop", until=noon),
+            ):
+                with self.assertRaisesRegex(api.UsageError, "has no time zone"):
+                    wrong()
             site.label("192.0.2.50", essential=True)
             with self.assertRaises(api.Refused):
                 site.deny("192.0.2.50", "workshop")

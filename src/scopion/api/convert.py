@@ -30,6 +30,13 @@ _LONGEST_NAME = 255  # RFC 1035, 2.3.4
 _MEDIUM = {None: Medium.UNKNOWN, True: Medium.WIRELESS, False: Medium.CABLE}
 
 
+def moment(at: datetime | None) -> datetime | None:
+    """Return a moment as it is. Raises UsageError for one without a time zone, which could mean any hour."""
+    if at is not None and at.utcoffset() is None:
+        raise UsageError(f"{at} has no time zone: write datetime(..., tzinfo=UTC), or site.now")
+    return at
+
+
 def vendor(found: Vendor) -> values.Vendor:
     """Return the vendor of a MAC address."""
     return values.Vendor(found.name, str(found.kind), found.prefix)
@@ -105,7 +112,7 @@ def observation(seen: values.Sighting, now: datetime) -> Observation:
     return Observation(
         seen.mac if isinstance(seen.mac, MacAddress) else MacAddress.parse(seen.mac),
         address,
-        seen.at or now,
+        moment(seen.at) or now,
         Source.LISTING,
         medium=_MEDIUM[seen.wireless],
         traits=(Trait(TraitKind.NAME, name, Source.LISTING),) if name else (),
@@ -140,7 +147,8 @@ def planned(kind: str, plan: Plan) -> values.Import:
         added=called["added"],
         changed=called["changed"],
         unchanged=len(plan.intents) - len(plan.changes),
-        left_out=tuple(map(str, (*plan.problems, *plan.left_out))),
+        problems=tuple(map(str, plan.problems)),
+        left_out=tuple(map(str, plan.left_out)),
     )
 
 
@@ -151,6 +159,7 @@ def recorded(imported: Imported) -> values.Import:
         added=tuple(str(mac) for mac in sorted(imported.added)),
         changed=(),
         unchanged=len(imported.seen) - len(imported.added),
+        problems=(),
         left_out=tuple(map(str, imported.reading.problems)),
     )
 

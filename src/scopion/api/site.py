@@ -54,7 +54,8 @@ class Site:
 
     A DEVICE is what it is for the commands: a MAC address in any notation, an address, a label, a name, or the
     beginning of one. Each change is made whole or not at all, and ``undo`` takes it back. All methods raise
-    StorageFailed if the roster cannot be used, and InvalidSettings for a wrong site.toml.
+    StorageFailed or DamagedRoster if the roster cannot be used, InvalidSettings for a wrong site.toml, and UsageError
+    for a moment without a time zone.
     """
 
     def __init__(self, site: OpenSite) -> None:
@@ -88,9 +89,8 @@ class Site:
         self, since: datetime | None = None, until: datetime | None = None, kinds: Iterable[EventKind] = ()
     ) -> list[values.Event]:
         """Return what happened, in the order of time."""
-        return [
-            convert.event(each) for each in event_log(self._site, since=since, until=until, kinds=tuple(kinds)).told
-        ]
+        log = event_log(self._site, since=convert.moment(since), until=convert.moment(until), kinds=tuple(kinds))
+        return [convert.event(each) for each in log.told]
 
     def vendor(self, mac: MacAddress | str) -> values.Vendor:
         """Return the vendor of a MAC address. Raises InvalidMacAddress."""
@@ -102,7 +102,7 @@ class Site:
 
     def report(self, since: datetime | None = None, until: datetime | None = None) -> values.Report:
         """Look back on a period, by default four weeks. Raises NotFound, UsageError."""
-        return convert.report(report(self._site, ReportRequest(since, until)))
+        return convert.report(report(self._site, ReportRequest(convert.moment(since), convert.moment(until))))
 
     # -- Scans and sightings --
 
@@ -140,7 +140,7 @@ class Site:
     ) -> values.Device:
         """Describe a device; None leaves a text as it is, an empty text removes it. Returns the device as it is now.
 
-        Raises NotFound, AmbiguousDevice, UsageError, Refused for a label that another device has.
+        Raises NotFound, AmbiguousDevice, and UsageError for a label that is too long or that another device has.
         """
         _, after = label_device(self._site, which, label, owner=owner, place=place, note=note, essential=essential)
         return convert.device(described(after, self._site.vendors, self._site.kinds))
@@ -168,11 +168,11 @@ class Site:
     ) -> values.Import:
         """Take in a file as ``scopion import`` does: a record (leases, client list, capture), or a list of devices.
 
-        ``kind`` is told by the content if it is not given; with ``preview`` nothing is changed. Raises UsageError for
-        what is not understood, and Refused for a list with a line that cannot be taken over.
+        Without ``kind`` the content decides; with ``preview`` nothing is changed. Raises UsageError or NotFound for a
+        file that is not understood, and Refused for a list with a line that cannot be taken over.
         """
         name = fspath(path)
-        which = kind if kind in exchange.KINDS else None if kind else exchange.told_kind(name, exchange.read_head(name))
+        which = exchange.list_kind(name, kind)
         if which is None:
             read = records.read_file(self._site, name, kind)
             return convert.recorded(read if preview else records.fold_records(self._site, read, insist=insist))
@@ -199,9 +199,9 @@ class Site:
         """Put devices, or MAC addresses that no device has, on a network's allow list; ``push`` puts it in force.
 
         ``hours`` are written as for the command, ``until`` ends the entries. Raises NotFound for an unknown device,
-        UsageError, and Refused for what would lock a device out, unless ``insist`` is True.
+        UsageError, and Refused for what would lock this machine or an essential device out, unless ``insist``.
         """
-        return self._list(ListMode.ALLOW, which, ssid, Terms(description, hours, until), insist)
+        return self._list(ListMode.ALLOW, which, ssid, Terms(description, hours, convert.moment(until)), insist)
 
     def deny(
         self,
@@ -214,7 +214,7 @@ class Site:
         insist: bool = False,
     ) -> values.Listed:
         """Put devices on a network's deny list; the rest is as for ``allow``."""
-        return self._list(ListMode.DENY, which, ssid, Terms(description, hours, until), insist)
+        return self._list(ListMode.DENY, which, ssid, Terms(description, hours, convert.moment(until)), insist)
 
     def drop(self, which: Which, ssid: str, *, insist: bool = False) -> values.Listed:
         """Take devices off a network's lists. Raises NotFound for one that is on none, and Refused as ``allow``."""
@@ -231,8 +231,8 @@ class Site:
     ) -> list[values.Push]:
         """Put a network's list in force on its enforcers, or on one of them; each is written and read back.
 
-        Raises Refused for what would lock a device out, EnforcerUnreachable if it failed and everything is as before,
-        Divided if it failed and something is not.
+        Raises Refused without an enforcer, and for what would lock this machine or an essential device out;
+        EnforcerUnreachable if it failed and everything is as before, Divided if it failed and something is not.
         """
         request = PushRequest(RadioChoice(enforcer, tuple(radios)), insist=insist)
         return [convert.push(each) for each in push(self._site, ssid, request)]

@@ -132,7 +132,8 @@ class Import:
     added: tuple[str, ...]  # the names, or MAC addresses, of new devices
     changed: tuple[str, ...]
     unchanged: int
-    left_out: tuple[str, ...]  # lines that were not understood, and why
+    problems: tuple[str, ...]  # lines of a list that prevent the import, and why
+    left_out: tuple[str, ...]  # lines that are passed over, and why; of a record the first few
 
 
 @dataclass(frozen=True, slots=True)

@@ -77,21 +77,13 @@ def import_file(
         return
     if file is None:
         raise click.UsageError("a FILE is missing, or - for what is pasted")
-    which = kind if kind in LISTS else None if kind or file == "-" else _told(file)
+    from scopion.operations.exchange.exchange_devices import list_kind
+
+    which = list_kind(file, kind)
     if which is not None:
         take_over_file(session, file, which, how)
         return
     _take_records(session, file, kind, preview=how.preview, insist=how.insist, format_name=how.format_name)
-
-
-def _told(file: str) -> str | None:
-    from scopion.operations.exchange.exchange_devices import read_head, told_kind
-    from scopion.operations.exchange.export_site import is_archive
-
-    data = read_head(file)
-    if is_archive(data):
-        raise click.UsageError(f"{file} is a whole site: scopion import --site {file} takes it in")
-    return told_kind(file, data)
 
 
 def _take_site(session: Session, archive: str, file: str | None, *, active: bool) -> None:

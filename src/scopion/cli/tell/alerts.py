@@ -250,7 +250,9 @@ def _show_muted(session: Session, format_name: str | None) -> None:
 
 @alerts.command()
 @click.argument("subnet", required=False)
-@click.option("--end", is_flag=True, help="End it now: an alert is sent for each device that joins.")
+@click.option(
+    "--end", is_flag=True, help="End it now: alerts about devices that join are no longer gathered for a day."
+)
 @click.option("--until", type=options.DayParam(), metavar="DATE", help="Continue to the end of this day.")
 @output_format
 @pass_session
@@ -271,7 +273,7 @@ def learning(session: Session, subnet: str | None, end: bool, until: Any, format
         session.note(
             f"{names}: learnt until the end of {until}."
             if until
-            else f"{names}: an alert is sent at once for each device that joins."
+            else f"{names}: alerts about devices that join are no longer gathered for a day."
         )
         return
     rows = [
@@ -286,5 +288,5 @@ def learning(session: Session, subnet: str | None, end: bool, until: Any, format
     session.note(
         "Devices that join these are gathered in one alert a day; --end ends that."
         if rows
-        else "No subnet is being learnt: an alert is sent at once for each device that joins."
+        else "No subnet is being learnt: alerts about devices that join are not gathered for a day."
     )

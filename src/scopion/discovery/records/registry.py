@@ -70,6 +70,8 @@ def read_record(stream: BufferedReader, as_of: datetime, kind: str | None = None
     text = _text(data)
     if not text.strip():
         raise UsageError("there is nothing to read: it is empty")
+    if kind is not None and kind not in _TYPES:
+        raise UsageError(f"there is no kind of record {kind!r}: {', '.join(_TYPES)} or {RecordKind.CAPTURE}")
     reading = _TYPES[kind or detect(text)].read(text, as_of)
     if not reading.observations and not reading.unread:
         raise NotFound("no MAC address was found in it: is this the page or file that lists the devices?")

@@ -90,6 +90,21 @@ def told_kind(path: str, data: bytes) -> str | None:
         ".ethers": "ethers", ".hosts": "hosts"}.get(Path(path).suffix.casefold())  # fmt: skip
 
 
+def list_kind(path: str, kind: str | None) -> str | None:
+    """Return the kind of list that a file is, as it was named or by its content; None for a record.
+
+    Raises StorageFailed, and UsageError for a whole site.
+    """
+    if kind is not None or path == STANDARD_INPUT:
+        return kind if kind in KINDS else None
+    from scopion.operations.exchange.export_site import is_archive  # it loads the model of all settings
+
+    data = read_head(path)
+    if is_archive(data):
+        raise UsageError(f"{path} is a whole site: scopion import --site {path} takes it in")
+    return told_kind(path, data)
+
+
 def _told_json(begin: bytes, data: bytes) -> str | None:
     if b'"scopion-devices"' in begin:
         return "json"

@@ -188,7 +188,7 @@ def end_learning(site: Site, subnet: IPv4Network | None, until: datetime | None 
     at = until or site.clock.now() - timedelta(seconds=1)  # over, even if its fraction is cut
     chosen = [subnet] if subnet is not None else [each.range for each in learning_subnets(site)]
     if not chosen:
-        raise NotFound("no subnet is being learnt: an alert is sent at once for each device that joins")
+        raise NotFound("no subnet is being learnt")
     for each in chosen:
         if not set_learning(site.roster, each, at):
             raise NotFound(f"{each} is no subnet of the site: scopion here shows them")

@@ -81,7 +81,9 @@ def _network(roster: Roster, report: Report, past: Past) -> Iterator[Concern]:
     period = EventFilter(past.since_moment, past.until_moment, (EventKind.GATEWAY_CHANGED,))
     changed = count_events(roster, period)
     if changed:
-        says = "Another machine has answered as the gateway. If you did not replace the router, it posed as it."
+        says = (
+            "Another machine has answered as the gateway. If you have not replaced the router, this may be an attack."
+        )
         yield Concern(Weight.HIGH, says, "scopion events --kind gateway-changed")
 
 
@@ -140,7 +142,7 @@ def _service(site: Site, roster: Roster, report: Report, past: Past) -> Iterator
         yield Concern(Weight.LOW, says, "scopion service install")
     last = max(past.looked_on, default=None)
     if last is not None and past.span.end.date() - last > _LOOKED_LATELY:
-        says = f"There was no scan since {last:%A}, {last.day} {last:%B}."
+        says = f"There has been no scan since {last:%A}, {last.day} {last:%B}."
         yield Concern(Weight.MEDIUM, says, "scopion scan")
     if not site.settings.channel:
         untouched = site.settings == Settings()

@@ -1,4 +1,4 @@
-"""What a push must not do: lock somebody out, now or on the way, or write more entries than a radio holds."""
+"""What a push must not do: lock out this machine or an essential device, or write more entries than a radio holds."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from scopion.wireless.refusals import INSIST, quoted
 
 
 def require_harmless(context: NetworkContext, plan: RadioPlan) -> None:
-    """Raise Refused for a plan that would lock somebody out, now or on the way."""
+    """Raise Refused for a plan that would lock out this machine or an essential device, now or on the way."""
     ssid, name = context.ssid, {mac: device for device in context.devices for mac in device.macs}
     if plan.target.mode is ListMode.ALLOW and not plan.target.allow:
         raise Refused(f"the allow list of {ssid!r} would be empty, so no device could associate: {INSIST}")

@@ -1,4 +1,4 @@
-"""The policies of networks as the roster has them, and whether they would lock somebody out."""
+"""The policies of networks as the roster has them, and whether they lock out this machine or an essential device."""
 
 from __future__ import annotations
 

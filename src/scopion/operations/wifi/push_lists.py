@@ -21,8 +21,8 @@ from scopion.wireless.list_policy import read_policy
 def push(site: Site, ssid: str, request: PushRequest, *, on_step: OnStep = lambda *_: None) -> list[Pushed]:
     """Put a network's list in force on its enforcers, one after the other.
 
-    Raises Refused for what would lock a device out, EnforcerUnreachable if it failed and everything is as before,
-    Divided if it failed and something is not.
+    Raises Refused for what would lock this machine or an essential device out, EnforcerUnreachable if it
+    failed and everything is as before, Divided if it failed and something is not.
     """
     with only_push(site.folder):
         settle_interrupted(site)
