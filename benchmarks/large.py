@@ -56,15 +56,15 @@ def _run() -> str:
         for number in range(HOSTS)
     )
     attachment = SceneAttachment(Scene("large", "large", 1, None, (interface,), hosts, (SceneMoment(NOON, ""),)), NOON)
-    asker = open_prober(Method.ARP, attachment, interface, IPv4Address("10.7.0.10"))
+    prober = open_prober(Method.ARP, attachment, interface, IPv4Address("10.7.0.10"))
     targets = Targets.of_subnet(interface.subnets[0]).without([IPv4Address("10.7.0.10")])
     assert targets is not None
     clock = attachment.clock
     sent: list[float] = []
-    ask = asker.ask
-    asker.ask = lambda address: (sent.append(clock.monotonic()), ask(address))[1]  # type: ignore[method-assign, func-returns-value]
+    ask = prober.ask
+    prober.ask = lambda address: (sent.append(clock.monotonic()), ask(address))[1]  # type: ignore[method-assign, func-returns-value]
     began = time.perf_counter()
-    found = run_scan(targets, asker, attachment, plan_for(Method.ARP, PACE))
+    found = run_scan(targets, prober, attachment, plan_for(Method.ARP, PACE))
     seconds = time.perf_counter() - began
     first_round = sent[len(targets) - 1] - sent[0]
     return f"{resident_at_most()} {found.answered} {first_round / (len(targets) / PACE)} {seconds}"

@@ -159,8 +159,8 @@ def _sleepy() -> Iterator[Figure]:
     hosts = [host(number, doze_s=1.0 if number % 2 else 0.0) for number in range(101, 161)]
     attachment = made_up(hosts)
     addresses = [IPv4Address(f"192.0.2.{number}") for number in range(1, 255) if number != 10]
-    asker = open_prober(Method.ARP, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
-    result = run_scan(addresses, asker, attachment, plan_for(Method.ARP, 2000.0))
+    prober = open_prober(Method.ARP, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
+    result = run_scan(addresses, prober, attachment, plan_for(Method.ARP, 2000.0))
     detail = "simulated segment, every second host dozes"
     yield Figure(
         "hosts that sleep for a second: found", result.answered / 60 * 100, "%", 99.5, least=True, detail=detail
@@ -198,16 +198,16 @@ def _send(which: str, pace: int) -> float:
     if which != "ours":
         frames = [encode_request(interface.mac, own, address) for address in addresses]
         return _bare_loop(interface.name, frames, math.inf if which == "unpaced" else pace)
-    asker = open_prober(Method.ARP, attachment, interface, own)
+    prober = open_prober(Method.ARP, attachment, interface, own)
     sweep = Sweep(addresses, SweepPlan(pace=float(pace)))
     clock = attachment.clock
     began = clock.monotonic()
     while True:
         for address in sweep.due(clock.monotonic()):
-            asker.ask(address)
+            prober.ask(address)
         if sweep.sent == len(addresses):
             return clock.monotonic() - began
-        list(asker.answers(sweep.wake_at()))
+        list(prober.answers(sweep.wake_at()))
 
 
 def _bare_loop(name: str, frames: Sequence[bytes], pace: float) -> float:

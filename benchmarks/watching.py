@@ -228,8 +228,8 @@ def _sweep_alone(folder: Path) -> float:
         targets = Targets.of_subnet(subnet).without([own])
         assert targets is not None
         began = time.process_time()
-        with closing(open_prober(Method.ARP, attachment, interface, own)) as asker:
-            run_scan(targets, asker, attachment, plan_for(Method.ARP, 2_000.0))
+        with closing(open_prober(Method.ARP, attachment, interface, own)) as prober:
+            run_scan(targets, prober, attachment, plan_for(Method.ARP, 2_000.0))
         taken.append(time.process_time() - began)
     site.close()
     return statistics.median(taken)

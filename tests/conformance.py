@@ -93,9 +93,9 @@ class AttachmentConformance(unittest.TestCase):
         interface = self.eth0
         addresses = [*self.hosts, self.vacant]
         for method in (Method.ARP, Method.TOUCH, Method.ECHO):
-            asker = open_prober(method, self.attachment, interface, OWN)
-            self.addCleanup(asker.close)
-            found = run_scan(addresses, asker, self.attachment, plan_for(method, 500.0), {self.vacant: ()})
+            prober = open_prober(method, self.attachment, interface, OWN)
+            self.addCleanup(prober.close)
+            found = run_scan(addresses, prober, self.attachment, plan_for(method, 500.0), {self.vacant: ()})
             pairs = {seen.address: seen.mac for seen in found.observations if isinstance(seen.address, IPv4Address)}
             self.assertEqual(pairs, self.hosts, method)
             self.assertEqual(found.asked_enough & {self.vacant}, {self.vacant}, method)
@@ -103,12 +103,12 @@ class AttachmentConformance(unittest.TestCase):
     def test_a_link_that_is_lost_says_so(self) -> None:
         """When the interface goes down, sending or receiving raises InterfaceLost, and a scan ends as partial."""
         interface = self.eth0
-        asker = open_prober(Method.ARP, self.attachment, interface, OWN)
-        self.addCleanup(asker.close)
+        prober = open_prober(Method.ARP, self.attachment, interface, OWN)
+        self.addCleanup(prober.close)
         self.pull_the_plug()
-        found = run_scan([*self.hosts], asker, self.attachment, plan_for(Method.ARP, 500.0))
+        found = run_scan([*self.hosts], prober, self.attachment, plan_for(Method.ARP, 500.0))
         self.assertFalse(found.completed)
         self.assertIn("eth0", found.interruption)
         self.assertEqual(found.asked_enough, set())
         with self.assertRaises(InterfaceLost):
-            asker.ask(self.vacant)
+            prober.ask(self.vacant)

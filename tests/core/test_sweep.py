@@ -26,8 +26,8 @@ def scan(hosts: Sequence[SceneHost], method: Method = Method.ARP, seed: int = 1,
     """Scan a made-up segment."""
     attachment = made_up(hosts, seed=seed)
     interface = attachment.interfaces()[0]
-    asker = open_prober(method, attachment, interface, IPv4Address("192.0.2.10"))
-    return run_scan(SUBNET, asker, attachment, plan_for(method, pace), dict.fromkeys(SUBNET, ()))
+    prober = open_prober(method, attachment, interface, IPv4Address("192.0.2.10"))
+    return run_scan(SUBNET, prober, attachment, plan_for(method, pace), dict.fromkeys(SUBNET, ()))
 
 
 class CleanSegments(unittest.TestCase):
@@ -91,9 +91,9 @@ class CleanSegments(unittest.TestCase):
         """A site that wants six requests over three seconds before anyone counts as gone gets them, by any method."""
         for method, patience in ((Method.ARP, Patience(6, 3.0)), (Method.TOUCH, Patience(6, 8.0))):
             attachment = made_up([host(100)])
-            asker = open_prober(method, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
+            prober = open_prober(method, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
             plan = plan_for(method, 2000.0, None, patience)
-            found = run_scan(SUBNET, asker, attachment, plan, dict.fromkeys(SUBNET, ()))
+            found = run_scan(SUBNET, prober, attachment, plan, dict.fromkeys(SUBNET, ()))
             self.assertEqual(len(found.asked_enough), len(SUBNET) - 1 + (method is Method.ARP))
             self.assertGreaterEqual(found.duration_s, patience.span_s)
 
@@ -150,9 +150,9 @@ class ContestedAndMoved(unittest.TestCase):
         address = IPv4Address("192.0.2.100")
         for expected, asked_on in ([host(100).mac], False), ([host(100).mac, host(7).mac], True):
             attachment = made_up(hosts)
-            asker = open_prober(Method.ARP, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
+            prober = open_prober(Method.ARP, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
             plan = plan_for(Method.ARP, 2000.0)
-            found = run_scan(SUBNET, asker, attachment, plan, {address: expected})
+            found = run_scan(SUBNET, prober, attachment, plan, {address: expected})
             self.assertEqual(address in found.asked_enough, asked_on)
 
 

@@ -132,7 +132,7 @@ class Scanning(LabTest):
         """An interrupted scan says that it is partial, keeps what it has, and makes no device gone."""
         self.lab.scan(self.site)
         process = self._start("scan", "--pace", "100")
-        self._wait_until_running()
+        self._wait_until_asking()
         process.send_signal(signal.SIGINT)
         _, told = process.communicate(timeout=20)
         self.assertEqual(process.returncode, 1)
@@ -148,7 +148,7 @@ class Scanning(LabTest):
         subnets = "".join(f'[[subnet]]\nrange = "{each}"\n' for each in ("192.0.2.0/24", "198.51.100.0/24"))
         (self.site / "site.toml").write_text(subnets)
         process = self._start("scan", "--all", "--pace", "100")
-        self._wait_until_running()
+        self._wait_until_asking()
         process.send_signal(signal.SIGINT)
         _, told = process.communicate(timeout=20)
         self.assertEqual(process.returncode, 1, told)
@@ -159,7 +159,7 @@ class Scanning(LabTest):
         """The roster opens, holds what was committed, and the next scan goes on from there."""
         self.lab.scan(self.site)
         process = self._start("scan", "--pace", "100")
-        self._wait_until_running()
+        self._wait_until_asking()
         process.kill()
         process.communicate(timeout=20)
         self.assertEqual([row[0] for row in self._rows("SELECT outcome FROM scan")], ["complete", "running"])
@@ -257,13 +257,17 @@ class Scanning(LabTest):
         self.addCleanup(db.close)
         return db.execute(query).fetchall()
 
-    def _wait_until_running(self) -> None:
-        """The scan that was started has noted that it began, and has asked for a moment: a busy machine starts late."""
+    def _wait_until_asking(self) -> None:
+        """The scan that was started has sent some of its requests: a busy machine begins late."""
+        sent_before = self._sent()
         deadline = time.monotonic() + 15
-        while not self._rows("SELECT 1 FROM scan WHERE outcome = 'running'"):
+        while self._sent() < sent_before + 20:
             self.assertLess(time.monotonic(), deadline, "the scan did not begin")
             time.sleep(0.05)
-        time.sleep(0.4)
+
+    def _sent(self) -> int:
+        """Return the number of frames that the desk has sent."""
+        return int(self.lab.run("desk", ["cat", "/sys/class/net/eth0/statistics/tx_packets"]))
 
 
 class Changing(LabTest):

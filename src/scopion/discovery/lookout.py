@@ -104,22 +104,22 @@ class _FrameLookout:
 class _AskingLookout:
     """Uses any other way of asking, without listening."""
 
-    def __init__(self, attachment: Attachment, asker: Prober, again: _Again) -> None:
+    def __init__(self, attachment: Attachment, prober: Prober, again: _Again) -> None:
         self._clock = attachment.clock
-        self._asker = asker
+        self._prober = prober
         self._again = again
 
     def turn(self, addresses: Collection[IPv4Address]) -> Iterator[Observation]:
         """Ask the addresses that are due, and take in the answers."""
         now = self._clock.monotonic()
         for address in self._again.due(addresses, now):
-            self._asker.ask(address)
-        for answer in self._asker.answers(min(self._again.wake_at(now), now + AGAIN_S)):
+            self._prober.ask(address)
+        for answer in self._prober.answers(min(self._again.wake_at(now), now + AGAIN_S)):
             yield Observation(answer.mac, answer.address, self._clock.now(), answer.source)
 
     def close(self) -> None:
         """Close the sockets."""
-        self._asker.close()
+        self._prober.close()
 
 
 class Roll:
@@ -138,11 +138,11 @@ class Roll:
         raw = method is Method.ARP
         # A kernel's table trusts a neighbour for up to a minute. Without raw frames hosts are asked for a sign of life
         # of their own: an echo or a TCP port.
-        self._asker: Prober
+        self._prober: Prober
         if raw:
-            self._asker = open_prober(Method.ARP, attachment, interface, own_address)
+            self._prober = open_prober(Method.ARP, attachment, interface, own_address)
         else:
-            self._asker = EchoProber(attachment, interface, on_and_on=True)
+            self._prober = EchoProber(attachment, interface, on_and_on=True)
         now = self._clock.monotonic()
         self._present = {seen.address: seen for seen in present if seen.address is not None}
         self._last_sign = dict.fromkeys(self._present, now)
@@ -159,9 +159,9 @@ class Roll:
         """Ask for a moment; return a device that has just turned out to be gone, or None."""
         now = self._clock.monotonic()
         for address in self._again.due(self._present, now):
-            self._asker.ask(address)
+            self._prober.ask(address)
             self._requests[address] += 1
-        for answer in self._asker.answers(min(self._again.wake_at(now), now + CHECK_EVERY_S)):
+        for answer in self._prober.answers(min(self._again.wake_at(now), now + CHECK_EVERY_S)):
             known = self._present.get(answer.address)
             if known is not None and (answer.mac == known.mac or answer.mac is None):
                 self._last_sign[answer.address] = self._clock.monotonic()
@@ -176,4 +176,4 @@ class Roll:
 
     def close(self) -> None:
         """Close the sockets."""
-        self._asker.close()
+        self._prober.close()

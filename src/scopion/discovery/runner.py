@@ -25,7 +25,7 @@ MAX_MACS_PER_ADDRESS = 4
 # A sender that makes up IPv6 addresses gets no further than this; a large office has a few hundred.
 MAX_UNASKED = 4096
 # How long names and ports wait for their turn while a sweep waits for answers.
-_COMPANY_EVERY_S = 0.02
+_SIDE_TASKS_EVERY_S = 0.02
 # An answer is shown within this time.
 _TOLD_EVERY_S = 0.05
 
@@ -95,12 +95,12 @@ class SideTask(Protocol):
 
 def run_scan(
     addresses: Collection[Address],
-    asker: Prober,
+    prober: Prober,
     attachment: Attachment,
     plan: SweepPlan,
     expected: Expected = MappingProxyType({}),
     watcher: Watcher = Watcher(),
-    companions: Sequence[SideTask] = (),
+    side_tasks: Sequence[SideTask] = (),
     also: Sequence[Address] | None = None,
 ) -> Findings:
     """Ask all addresses; Ctrl-C or a lost interface end it early, and what was found is kept.
@@ -114,7 +114,7 @@ def run_scan(
     done_before = 0
     touch = plan.checks is False
     sweep: SideBySide | None = None
-    gathering = _Gathering(asker, attachment, findings, expected, watcher, companions)
+    gathering = _Gathering(prober, attachment, findings, expected, watcher, side_tasks)
     try:
         portions = _portions(addresses, TOUCH_PORTION if touch else ARP_PORTION)
         # Looked for only at the end: the addresses that are silent by then.
@@ -123,11 +123,11 @@ def run_scan(
             rounds = 0
             while not sweep.done:
                 for address in sweep.due(clock.monotonic()):
-                    asker.ask(address)
+                    prober.ask(address)
                 if sweep.rounds != rounds:
                     rounds = sweep.rounds
                     if also is not None:
-                        asker.call()
+                        prober.call()
                 if sweep.done:
                     break
                 gathering.take(sweep, sweep.wake_at())
@@ -157,19 +157,19 @@ class _Gathering:
 
     def __init__(
         self,
-        asker: Prober,
+        prober: Prober,
         attachment: Attachment,
         findings: Findings,
         expected: Expected,
         watcher: Watcher,
-        companions: Sequence[SideTask],
+        side_tasks: Sequence[SideTask],
     ) -> None:
-        self._asker = asker
+        self._prober = prober
         self._clock = attachment.clock
         self._findings = findings
         self._expected = expected
         self._watcher = watcher
-        self._companions = companions
+        self._side_tasks = side_tasks
         self._macs: dict[Address, list[MacAddress | None]] = {}
         self._unasked = 0
 
@@ -181,18 +181,18 @@ class _Gathering:
     def take(self, sweep: SideBySide, deadline: float) -> None:
         """Take in what comes until the deadline."""
         now = self._clock.monotonic()
-        if any(not companion.done for companion in self._companions):
-            deadline = min(deadline, now + _COMPANY_EVERY_S)
+        if any(not side_task.done for side_task in self._side_tasks):
+            deadline = min(deadline, now + _SIDE_TASKS_EVERY_S)
         elif self._watcher.on_progress is not None:
             deadline = min(deadline, now + _TOLD_EVERY_S)
-        for answer in self._asker.answers(deadline):
+        for answer in self._prober.answers(deadline):
             self._take(sweep, answer)
         self._learn(self._clock.monotonic())
 
     def finish(self) -> None:
         """Let the side tasks come to their end."""
-        while any(not companion.done for companion in self._companions):
-            self._learn(self._clock.monotonic() + _COMPANY_EVERY_S)
+        while any(not side_task.done for side_task in self._side_tasks):
+            self._learn(self._clock.monotonic() + _SIDE_TASKS_EVERY_S)
 
     def _take(self, sweep: SideBySide, answer: Answer) -> None:
         known = self._macs.get(answer.address, [])
@@ -216,8 +216,8 @@ class _Gathering:
             rtt_s=sweep.round_trip(answer.address) if measured else None,
         )
         self._tell(seen)
-        for companion in self._companions:
-            companion.met(seen)
+        for side_task in self._side_tasks:
+            side_task.met(seen)
 
     def _welcome(self, answer: Answer) -> bool:
         """Tell whether an answer may come in that was not asked by address: IPv6 nodes answer a call to all, within
@@ -229,8 +229,8 @@ class _Gathering:
         return True
 
     def _learn(self, deadline: float) -> None:
-        for companion in self._companions:
-            for seen in companion.turn(deadline) if not companion.done else ():
+        for side_task in self._side_tasks:
+            for seen in side_task.turn(deadline) if not side_task.done else ():
                 self._tell(seen)
 
     def _tell(self, seen: Observation) -> None:
@@ -262,7 +262,7 @@ class _Gathering:
     def settle(self, sweep: SideBySide) -> None:
         """Wait, within limits, for the addresses that the system has not decided."""
         limit = self._clock.monotonic() + CHECKING_LIMIT_S
-        while self._asker.undecided() and self._clock.monotonic() < limit:
+        while self._prober.undecided() and self._clock.monotonic() < limit:
             self.take(sweep, min(limit, self._clock.monotonic() + 0.2))
 
 

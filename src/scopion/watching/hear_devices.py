@@ -257,8 +257,8 @@ class Listening:
         attachment = context.site.attachment
 
         def ask() -> Findings:
-            with closing(open_prober(Method.ARP, attachment, listener.interface, own)) as asker:
-                return run_scan(addresses, asker, attachment, plan_for(Method.ARP, _CHECK_PACE), expected)
+            with closing(open_prober(Method.ARP, attachment, listener.interface, own)) as prober:
+                return run_scan(addresses, prober, attachment, plan_for(Method.ARP, _CHECK_PACE), expected)
 
         def finish(found: Any, error: BaseException | None) -> None:
             answers: list[Observation] = found.observations if isinstance(found, Findings) else []

@@ -32,18 +32,18 @@ def interruption(site: Site, prepared: PreparedScan) -> str:
     return what_happened(before, now, prepared.from_address)
 
 
-def who_answers(site: Site, prepared: PreparedScan, companion: SideTask | None = None) -> list[Observation]:
+def who_answers(site: Site, prepared: PreparedScan, side_task: SideTask | None = None) -> list[Observation]:
     """Return all hosts that answer, without remembering them.
 
     Raises InterfaceLost if silence means nothing because the interface was not there all the time, ScopionError if it
     was ended early, NotPermitted.
     """
     attachment, interface = site.attachment, prepared.choice.interface
-    with closing(open_prober(prepared.method, attachment, interface, prepared.own_address)) as asker:
+    with closing(open_prober(prepared.method, attachment, interface, prepared.own_address)) as prober:
         plan = plan_for(prepared.method, prepared.pace, prepared.rounds)
-        companions = [companion] if companion is not None else []
+        side_tasks = [side_task] if side_task is not None else []
         also = () if prepared.attached and prepared.whole else None
-        found = run_scan(prepared.addresses or (), asker, attachment, plan, companions=companions, also=also)
+        found = run_scan(prepared.addresses or (), prober, attachment, plan, side_tasks=side_tasks, also=also)
     if not found.completed:
         raise ScopionError(f"looking for the devices that are here was ended: {found.interruption}")
     require_uninterrupted(site, prepared)

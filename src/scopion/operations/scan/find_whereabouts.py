@@ -81,14 +81,14 @@ def ask_gateway_mac(attachment: Attachment, interface: Interface, *, raw_frames:
 def _asked(
     attachment: Attachment, interface: Interface, gateway: IPv4Address, own: IPv4Address, method: Method
 ) -> MacAddress | None:
-    asker = open_prober(method, attachment, interface, own)
+    prober = open_prober(method, attachment, interface, own)
     deadline = attachment.clock.monotonic() + GATEWAY_WAIT_S
     try:
-        asker.ask(gateway)
+        prober.ask(gateway)
         while attachment.clock.monotonic() < deadline:
-            for answer in asker.answers(deadline):
+            for answer in prober.answers(deadline):
                 if answer.address == gateway:
                     return answer.mac
     finally:
-        asker.close()
+        prober.close()
     return None

@@ -115,21 +115,21 @@ class _Scan:
         """Prepare to ask."""
         prepared, attachment = self._prepared, self._site.attachment
         own = prepared.own_address
-        asker = open_prober(prepared.method, attachment, self._interface, own, self._doubtful)
-        self._calls_ipv6 = not isinstance(asker, TouchProber) or asker.calls_ipv6
-        self._stack.callback(asker.close)
+        prober = open_prober(prepared.method, attachment, self._interface, own, self._doubtful)
+        self._calls_ipv6 = not isinstance(prober, TouchProber) or prober.calls_ipv6
+        self._stack.callback(prober.close)
 
         def look() -> Findings:
             absence = self._site.settings.absence_in(prepared.subnet)
             plan = plan_for(prepared.method, prepared.pace, prepared.rounds, Patience(absence.requests, absence.span_s))
             findings = run_scan(
                 prepared.addresses or (),
-                asker,
+                prober,
                 attachment,
                 plan,
                 self._memory.expected(),
                 Watcher(self._show, self._on_progress),
-                self._companions(),
+                self._side_tasks(),
                 also=self._known_ipv6(),
             )
             if prepared.router is not None:
@@ -138,7 +138,7 @@ class _Scan:
 
         return look
 
-    def _companions(self) -> list[SideTask]:
+    def _side_tasks(self) -> list[SideTask]:
         """Return the work beside the sweep."""
         prepared, found = self._prepared, list[SideTask]()
         if prepared.names:
