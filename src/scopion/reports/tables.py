@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+from scopion.model.rows import row_of
 from scopion.model.week import WEEKDAYS
 from scopion.reports.content import Part, Report
 from scopion.reports.count_hours import DAY_HOURS
@@ -24,52 +25,16 @@ class Table:
     rows: Callable[[Report], Iterator[Row]]
 
 
-def _attention(report: Report) -> Iterator[Row]:
-    for each in report.attention:
-        yield {"weight": str(each.weight), "says": each.says, "command": each.command or None}
+def _lines(part: Part, name: str, keys: Sequence[str], **called: str) -> Table:
+    """Return a table of a list of the report, whose keys are attributes of its lines; ``called`` has those that the
+    lines call otherwise.
+    """
 
+    def rows(report: Report) -> Iterator[Row]:
+        for each in getattr(report, name):
+            yield row_of(each, keys, _moment, **{key: getattr(each, other) for key, other in called.items()})
 
-def _devices(report: Report) -> Iterator[Row]:
-    for each in report.devices:
-        yield {
-            "standing": each.standing,
-            "name": each.name,
-            "addresses": list(each.addresses),
-            "macs": list(each.macs),
-            "vendor": each.vendor or None,
-            "vendor_place": each.vendor_place or None,
-            "kind": each.kind or None,
-            "owner": each.owner or None,
-            "place": each.place or None,
-            "essential": each.essential,
-            "private": each.private,
-            "present": each.present,
-            "first_seen": _moment(each.first_seen),
-            "last_seen": _moment(each.last_seen) if each.last_seen is not None else None,
-            "days_here": each.days_here,
-            "comings": each.comings,
-            "usually": each.usually or None,
-            "unusual_hours": each.unusual or None,
-            "missed_hours": each.missed or None,
-            "device": each.number,
-        }
-
-
-def _days(report: Report) -> Iterator[Row]:
-    for each in report.days:
-        yield {
-            "day": each.day.isoformat(),
-            "looked": each.looked,
-            "present": each.present,
-            "joined": each.joined,
-            "returned": each.returned,
-            "left": each.left,
-        }
-
-
-def _events(report: Report) -> Iterator[Row]:
-    for each in report.happenings:
-        yield {"at": _moment(each.at), "kind": each.kind, "device": each.device, "sentence": each.says}
+    return Table(part, keys, rows)
 
 
 def _hours(report: Report) -> Iterator[Row]:
@@ -97,57 +62,17 @@ def _new(report: Report) -> Iterator[Row]:
         yield {"week": each.monday.isoformat(), **each.by_standing}
 
 
-def _vendors(report: Report) -> Iterator[Row]:
-    for each in report.vendors:
-        yield {"vendor": each.name, "devices": each.devices, "present": each.present}
-
-
-def _kinds(report: Report) -> Iterator[Row]:
-    for each in report.kinds:
-        yield {"kind": each.name, "devices": each.devices, "present": each.present}
-
-
 def _addresses(report: Report) -> Iterator[Row]:
     names = {each.number: each.name for each in report.devices}
     for subnet in report.subnets:
         for place in subnet.use.addresses:
+            said = [names[number] for number in place.devices if number in names]
             yield {
                 "subnet": str(subnet.use.subnet),
-                "address": str(place.address),
-                "use": str(place.use),
-                "devices": [names[number] for number in place.devices if number in names],
-                "reserved": place.reserved,
+                **row_of(place, ("address", "use", "reserved"), _moment),
+                "devices": said,
                 "dhcp_pool": place.in_pool,
             }
-
-
-def _wireless(report: Report) -> Iterator[Row]:
-    for each in report.networks:
-        yield {
-            "ssid": each.ssid,
-            "mode": each.mode,
-            "allow_entries": each.allowed,
-            "deny_entries": each.denied,
-            "enforcers": list(each.enforcers),
-            "pushed_at": _moment(each.pushed_at) if each.pushed_at else None,
-            "pushed": each.pushed or None,
-            "pending": each.pending,
-            "verified_at": _moment(each.verified_at) if each.verified_at else None,
-            "verified": each.verified or None,
-            "works": each.works,
-        }
-
-
-def _audit(report: Report) -> Iterator[Row]:
-    for each in report.audit:
-        yield {
-            "ssid": each.ssid,
-            "grade": each.grade,
-            "where": each.where,
-            "about": each.about,
-            "says": each.says,
-            "do": each.do or None,
-        }
 
 
 def _moment(wall: datetime) -> str:
@@ -156,33 +81,35 @@ def _moment(wall: datetime) -> str:
 
 
 TABLES: Mapping[str, Table] = {
-    "attention": Table(Part.ATTENTION, ("weight", "says", "command"), _attention),
-    "devices": Table(
+    "attention": _lines(Part.ATTENTION, "attention", ("weight", "says", "command")),
+    "devices": _lines(
         Part.DEVICES,
+        "devices",
         (
             "standing", "name", "addresses", "macs", "vendor", "vendor_place", "kind", "owner", "place", "essential",
             "private", "present", "first_seen", "last_seen", "days_here", "comings", "usually", "unusual_hours",
             "missed_hours", "device",
         ),
-        _devices,
+        unusual_hours="unusual", missed_hours="missed", device="number",
     ),
-    "days": Table(Part.COMINGS, ("day", "looked", "present", "joined", "returned", "left"), _days),
-    "events": Table(Part.COMINGS, ("at", "kind", "device", "sentence"), _events),
+    "days": _lines(Part.COMINGS, "days", ("day", "looked", "present", "joined", "returned", "left")),
+    "events": _lines(Part.COMINGS, "happenings", ("at", "kind", "device", "sentence"), sentence="says"),
     "hours": Table(Part.HOURS, ("device", "name", "day", "hour", "here", "usual_share"), _hours),
     "busy-hours": Table(Part.BUSY_HOURS, ("weekday", "hour", "devices"), _busy),
     "new-devices": Table(Part.NEW_DEVICES, ("week", "new", "known", "guest", "unwanted"), _new),
-    "vendors": Table(Part.VENDORS, ("vendor", "devices", "present"), _vendors),
-    "kinds": Table(Part.VENDORS, ("kind", "devices", "present"), _kinds),
+    "vendors": _lines(Part.VENDORS, "vendors", ("vendor", "devices", "present"), vendor="name"),
+    "kinds": _lines(Part.VENDORS, "kinds", ("kind", "devices", "present"), kind="name"),
     "addresses": Table(
         Part.ADDRESSES, ("subnet", "address", "use", "devices", "reserved", "dhcp_pool"), _addresses
     ),
-    "wireless": Table(
+    "wireless": _lines(
         Part.WIRELESS,
+        "networks",
         (
             "ssid", "mode", "allow_entries", "deny_entries", "enforcers", "pushed_at", "pushed", "pending",
             "verified_at", "verified", "works",
         ),
-        _wireless,
+        allow_entries="allowed", deny_entries="denied",
     ),
-    "audit": Table(Part.AUDIT, ("ssid", "grade", "where", "about", "says", "do"), _audit),
+    "audit": _lines(Part.AUDIT, "audit", ("ssid", "grade", "where", "about", "says", "do")),
 }  # fmt: skip

@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import time
 from collections import defaultdict
-from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 from scopion.cli.parts.device_rows import host_columns, host_row
@@ -50,9 +49,7 @@ class LiveView:
             self._live.start()
         return self
 
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
+    def __exit__(self, *_: object) -> None:
         if self._live is not None:
             self._live.stop()
 

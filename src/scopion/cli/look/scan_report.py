@@ -8,7 +8,7 @@ from typing import Any
 
 from scopion.alerts.news import tell
 from scopion.cli.parts.event_rows import event_row
-from scopion.cli.parts.output import iso
+from scopion.cli.parts.output import row_of
 from scopion.cli.parts.session import Session
 from scopion.cli.parts.terminal import style
 from scopion.discovery.probing import Method
@@ -22,24 +22,14 @@ def document(result: ScanResult, rows: list[dict[str, Any]]) -> dict[str, Any]:
     findings = result.findings
     return {
         "scan": {
-            "targets": str(result.targets),
-            "subnet": str(result.subnet),
+            **row_of(result, ("targets", "subnet", "method", "started", "baseline", "memory_lost")),
             "interface": result.choice.interface.name,
-            "method": str(result.method),
-            "started": iso(result.started),
             "seconds": round(findings.duration_s, 3),
-            "completed": findings.completed,
-            "interruption": findings.interruption or None,
-            "asked": findings.asked,
-            "answered": findings.answered,
-            "requests": findings.requests,
-            "rounds": findings.rounds,
+            **row_of(findings, ("completed", "interruption", "asked", "answered", "requests", "rounds")),
             "loss": round(findings.loss, 3),
             "remembered": result.folded,
-            "baseline": result.baseline,
             "site": str(result.recognition.verdict),
             "site_reason": result.recognition.reason,
-            "memory_lost": result.memory_lost,
             "frames_heard": findings.heard.frames if findings.heard else None,
         },
         "hosts": rows,

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.parts.options import SpanParam
-from scopion.cli.parts.output import iso_or_never, output_format, show, spoken_ago
+from scopion.cli.parts.output import output_format, row_of, show, spoken_ago
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.cli.parts.terminal import echo, style
@@ -58,7 +58,7 @@ def spare(
     found = spare_addresses(session.site, target, span)
     shown = found.free[:count]
     shown += [place for place in found.places if not place.spare] if reasons else []
-    show([_row(place) for place in shown], KEYS, _columns(session, reasons), format_name)
+    show([row_of(place, KEYS) for place in shown], KEYS, _columns(session, reasons), format_name)
     _tell(session, found, len(found.free[:count]), span)
     if not found.free:
         raise CheckNotMet(f"no address of {found.prepared.subnet} is free: --reasons shows why")
@@ -95,16 +95,6 @@ def _past(session: Session, place: AddressUse) -> str:
     if place.last_used == NEVER:
         return f"though a record gives it to {place.last_user}"
     return f"and {place.last_user} used it {spoken_ago(place.last_used, session.site.clock.now())}"
-
-
-def _row(place: AddressUse) -> dict[str, Any]:
-    return {
-        "address": str(place.address),
-        "spare": place.spare,
-        "against": place.against or None,
-        "last_used": iso_or_never(place.last_used) if place.last_used else None,
-        "last_user": place.last_user or None,
-    }
 
 
 def _columns(session: Session, reasons: bool) -> list[Column]:

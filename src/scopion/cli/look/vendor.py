@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.parts.flags import insist
-from scopion.cli.parts.output import chosen_format, output_format, show
+from scopion.cli.parts.output import chosen_format, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.cli.parts.terminal import echo, style
@@ -127,15 +127,8 @@ def _say_ages(session: Session) -> None:
 
 
 def _row(asked: str, found: Vendor) -> dict[str, Any]:
-    return {
-        "asked": asked,
-        "vendor": found.name,
-        "place": found.place or None,
-        "country": [who.country for who in found.organisations if who.country],
-        "kind": str(found.kind),
-        "prefix": found.prefix,
-        "bits": found.bits,
-    }
+    countries = [who.country for who in found.organisations if who.country]
+    return row_of(found, KEYS, asked=asked, vendor=found.name, country=countries)
 
 
 def _vendor_style(row: Any) -> str:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from scopion.cli.parts.output import iso, on_clock
+from scopion.cli.parts.output import on_clock, row_of
 from scopion.cli.parts.table import Column, Row
 
 if TYPE_CHECKING:
     from scopion.model.clock import Clock
     from scopion.model.device import Event
 
+_KEYS = ("kind", "at", "device", "mac", "address", "was_address", "away_since", "other_mac", "name", "was_name")
 _STYLES = {
     "joined": "yellow", "contested": "red", "gateway-changed": "bold red", "unwanted-present": "bold red",
     "unlisted-present": "red", "network-down": "bold red", "guest-overstayed": "yellow", "left": "dim",
@@ -20,18 +21,7 @@ _STYLES = {
 
 def event_row(event: Event) -> dict[str, Any]:
     """Return an event under its JSON keys."""
-    return {
-        "kind": str(event.kind),
-        "at": iso(event.at),
-        "device": event.device_id,
-        "mac": str(event.mac) if event.mac else None,
-        "address": str(event.address),
-        "was_address": str(event.was_address) if event.was_address else None,
-        "away_since": iso(event.away_since) if event.away_since else None,
-        "other_mac": str(event.other_mac) if event.other_mac else None,
-        "name": event.name or None,
-        "was_name": event.was_name or None,
-    }
+    return row_of(event, _KEYS, device=event.device_id)
 
 
 def event_columns(clock: Clock, *, date: bool = True) -> list[Column]:

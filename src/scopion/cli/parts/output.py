@@ -21,6 +21,7 @@ from scopion.model.bounded_cache import BoundedCache
 from scopion.model.clock import Clock, spoken_span
 from scopion.model.device import NEVER
 from scopion.model.errors import UsageError
+from scopion.model.rows import row_of as shared_row_of
 from scopion.model.text import FORMULA_SIGNS, escaped_json, plain
 
 FORMATS = ("table", "tsv", "csv", "json", "jsonl")
@@ -84,6 +85,11 @@ def iso(moment: datetime) -> str:
 def iso_or_never(moment: datetime) -> str | None:
     """Return when something was last seen, for machines; None if never."""
     return None if moment == NEVER else iso(moment)
+
+
+def row_of(source: object, keys: Sequence[str], **others: Any) -> dict[str, Any]:
+    """Return a row with these keys, in their order: ``others``, and else the object's attributes of the same name."""
+    return shared_row_of(source, keys, iso_or_never, **others)
 
 
 def spoken_ago(moment: datetime, now: datetime) -> str:

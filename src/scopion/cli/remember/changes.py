@@ -9,7 +9,7 @@ import click
 
 from scopion.cli.parts import options
 from scopion.cli.parts.event_rows import kind_style
-from scopion.cli.parts.output import chosen_format, iso, on_clock, output_format, show
+from scopion.cli.parts.output import chosen_format, iso, on_clock, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row
 from scopion.cli.parts.terminal import style
@@ -76,15 +76,8 @@ def _row(session: Session, compared: Compared, difference: Difference) -> dict[s
 
     device = compared.devices[difference.device]
     name = who(device.macs[0] if device.macs else None, device, session.site.vendors)
-    return {
-        "kind": difference.kind,
-        "at": iso(difference.at) if difference.at else None,
-        "device": difference.device if difference.device > 0 else None,
-        "name": name,
-        "sentence": f"{name} {difference.text}",
-        "address": str(difference.address) if difference.address else None,
-        "was_address": str(difference.was_address) if difference.was_address else None,
-    }
+    number = difference.device if difference.device > 0 else None
+    return row_of(difference, KEYS, device=number, name=name, sentence=f"{name} {difference.text}")
 
 
 def _columns() -> list[Column]:
@@ -131,20 +124,7 @@ def _close(session: Session, compared: Compared) -> None:
 def _list(session: Session, format_name: str | None) -> None:
     from scopion.operations.devices.compare_moments import scans
 
-    rows = [
-        {
-            "scan": scan.number,
-            "started": iso(scan.started),
-            "ended": iso(scan.ended) if scan.ended else None,
-            "targets": scan.targets,
-            "interface": scan.interface,
-            "method": scan.method,
-            "asked": scan.asked,
-            "answered": scan.answered,
-            "completed": scan.completed,
-        }
-        for scan in scans(session.site, _SCANS_SHOWN)
-    ]
+    rows = [row_of(scan, SCAN_KEYS, scan=scan.number) for scan in scans(session.site, _SCANS_SHOWN)]
     clock = session.site.clock
     columns = [
         Column("scan", lambda row: str(row["scan"]), right=True),

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from scopion.cli.parts.output import iso, on_clock, output_format, show
+from scopion.cli.parts.output import on_clock, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row
 from scopion.cli.parts.terminal import style
@@ -15,10 +15,10 @@ from scopion.model.text import closed, counted, joined
 
 if TYPE_CHECKING:
     from scopion.model.clock import Clock
-    from scopion.operations.site.upkeep import Health
     from scopion.roster.store.roster_copies import Copy
 
 KEYS = ("name", "made", "devices", "because", "size", "schema")
+_HEALTH_KEYS = ("path", "size", "schema", "counts", "problems", "remarks")
 _WORDS = {
     "device": "device", "adapter": "adapter", "stay": "stay", "event": "event", "scan": "scan", "change": "change",
 }  # fmt: skip
@@ -41,7 +41,8 @@ def check(session: Session, format_name: str | None) -> None:
 
     health = examine(session.site)
     rows = [_row(copy) for copy in health.copies]
-    show(rows, KEYS, _columns(session.site.clock), format_name, document=_document(health, rows))
+    document = {**row_of(health, _HEALTH_KEYS), "copies": rows}
+    show(rows, KEYS, _columns(session.site.clock), format_name, document=document)
     if rows:
         session.note("")
     counts = joined([counted(health.counts[name], word) for name, word in _WORDS.items()])
@@ -116,14 +117,7 @@ def _question(session: Session, copy: Copy) -> str:
 
 
 def _row(copy: Copy) -> dict[str, Any]:
-    return {
-        "name": copy.path.name,
-        "made": iso(copy.made),
-        "devices": copy.devices,
-        "because": copy.because,
-        "size": copy.size,
-        "schema": copy.schema,
-    }
+    return row_of(copy, KEYS, name=copy.path.name)
 
 
 def _columns(clock: Clock) -> list[Column]:
@@ -138,18 +132,6 @@ def _columns(clock: Clock) -> list[Column]:
         Column("size", lambda row: _megabytes(row["size"]), right=True, optional=1),
         Column("", schema, lambda row: "red" if row["schema"] is None else "dim", optional=2),
     ]
-
-
-def _document(health: Health, rows: list[dict[str, Any]]) -> dict[str, Any]:
-    return {
-        "path": str(health.path),
-        "size": health.size,
-        "schema": health.schema,
-        "counts": dict(health.counts),
-        "problems": list(health.problems),
-        "remarks": list(health.remarks),
-        "copies": rows,
-    }
 
 
 def _megabytes(octets: int) -> str:

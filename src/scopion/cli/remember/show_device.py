@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -12,7 +11,7 @@ from scopion.cli.parts import card_blocks as blocks
 from scopion.cli.parts import options
 from scopion.cli.parts.device_rows import DEVICE_KEYS, device_row
 from scopion.cli.parts.event_rows import event_row
-from scopion.cli.parts.output import chosen_format, iso, iso_or_never, output_format, show
+from scopion.cli.parts.output import chosen_format, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo
 from scopion.model.mac import Notation
@@ -98,60 +97,29 @@ def _more(card: Card) -> dict[str, Any]:
         "usually": card.rhythm.sentence or None,
         "address_history": [_address(past) for past in card.addresses],
         "traits": [_trait(known) for known in card.device.traits],
-        "private": [{"mac": str(each.mac), "habit": str(each.habit), "why": each.why} for each in card.private],
+        "private": [row_of(each, ("mac", "habit", "why")) for each in card.private],
         "look_alikes": [_look_alike(proposal, other) for proposal, other in card.look_alikes],
-        "entries": [
-            {"ssid": entry.ssid, "list": str(entry.list), "description": entry.description or None}
-            for entry in card.entries
-        ],
+        "entries": [row_of(entry, ("ssid", "list", "description")) for entry in card.entries],
         "events": [event_row(event) for event in card.events],
-        "changes": [_change(each.at, each.says, each.undone) for each in card.changes],
+        "changes": [row_of(each, ("at", "says", "undone")) for each in card.changes],
     }
 
 
 def _adapter(card: Card, adapter: Adapter) -> dict[str, Any]:
-    return {
-        "mac": str(adapter.mac),
-        "medium": str(adapter.medium),
-        "present": adapter.present,
-        "first_seen": iso(adapter.first_seen),
-        "last_seen": iso_or_never(adapter.last_seen),
-        "vendor": card.vendors[adapter.mac].name,
-        "notations": {str(each): adapter.mac.written(each) for each in Notation},
-    }
+    keys = ("mac", "medium", "present", "first_seen", "last_seen", "vendor", "notations")
+    notations = {str(each): adapter.mac.written(each) for each in Notation}
+    return row_of(adapter, keys, vendor=card.vendors[adapter.mac].name, notations=notations)
 
 
 def _address(past: PastAddress) -> dict[str, Any]:
-    return {
-        "address": str(past.address),
-        "mac": str(past.mac) if past.mac else None,
-        "since": iso_or_never(past.stay.since),
-        "until": iso_or_never(past.stay.until),
-        "present": past.stay.present,
-        "stays": past.stays,
-        "sources": list(past.sources),
-    }
+    stay = row_of(past.stay, ("since", "until", "present"))
+    return {**row_of(past, ("address", "mac")), **stay, **row_of(past, ("stays", "sources"))}
 
 
 def _trait(known: KnownTrait) -> dict[str, Any]:
-    return {
-        "kind": str(known.trait.kind),
-        "value": known.trait.value,
-        "source": str(known.trait.source),
-        "first_seen": iso(known.first_seen),
-        "last_seen": iso(known.last_seen),
-    }
+    return {**row_of(known.trait, ("kind", "value", "source")), **row_of(known, ("first_seen", "last_seen"))}
 
 
 def _look_alike(proposal: LookAlike, other: Device) -> dict[str, Any]:
-    return {
-        "device": other.id,
-        "name": other.called,
-        "macs": [str(mac) for mac in other.macs],
-        "confidence": proposal.confidence,
-        "evidence": list(proposal.evidence),
-    }
-
-
-def _change(at: datetime, says: str, undone: datetime | None) -> dict[str, Any]:
-    return {"at": iso(at), "says": says, "undone": iso(undone) if undone else None}
+    whose = {"device": other.id, "name": other.called, **row_of(other, ("macs",))}
+    return {**whose, **row_of(proposal, ("confidence", "evidence"))}

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from scopion.cli.parts.output import iso, on_clock, output_format, show
+from scopion.cli.parts.output import on_clock, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.cli.parts.terminal import echo, style
@@ -101,7 +101,7 @@ def _quoted(value: object) -> str:
 
 
 def _list(session: Session, changes: Sequence[Change], format_name: str | None) -> None:
-    rows = [_row(change) for change in changes]
+    rows = [row_of(change, KEYS, number=change.id) for change in changes]
     clock = session.site.clock
 
     def state(row: Any) -> str:
@@ -120,15 +120,3 @@ def _list(session: Session, changes: Sequence[Change], format_name: str | None) 
     show(rows, KEYS, columns, format_name)
     if not rows:
         session.note("Nothing was changed yet.")
-
-
-def _row(change: Change) -> dict[str, Any]:
-    return {
-        "number": change.id,
-        "at": iso(change.at),
-        "kind": change.kind,
-        "says": change.says,
-        "who": change.who or None,
-        "undoes": change.undoes,
-        "undone": iso(change.undone) if change.undone else None,
-    }

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.parts.options import SpanParam
-from scopion.cli.parts.output import chosen_format, iso_or_never, output_format, show
+from scopion.cli.parts.output import chosen_format, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import styled
 from scopion.cli.parts.terminal import echo, style
@@ -69,15 +69,8 @@ def address_map(session: Session, subnet: str | None, lately: float, format_name
 
 
 def _row(each: AddressMap, place: AddressUse) -> dict[str, Any]:
-    return {
-        "address": str(place.address),
-        "use": str(place.use),
-        "devices": [each.devices[number].called for number in place.devices if number in each.devices],
-        "last_used": iso_or_never(place.last_used) if place.last_used else None,
-        "reserved": place.reserved,
-        "dhcp_pool": place.in_pool,
-        "subnet": str(each.use.subnet),
-    }
+    names = [each.devices[number].called for number in place.devices if number in each.devices]
+    return row_of(place, KEYS, devices=names, dhcp_pool=place.in_pool, subnet=each.use.subnet)
 
 
 def _draw(each: AddressMap) -> None:

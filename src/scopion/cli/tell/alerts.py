@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.parts import options
-from scopion.cli.parts.output import iso, on_clock, output_format, show
+from scopion.cli.parts.output import on_clock, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row
 from scopion.cli.parts.terminal import echo, style
@@ -77,21 +77,8 @@ def list_(
 def _row(listed: ListedAlert) -> dict[str, Any]:
     alert = listed.alert
     waits = alert.state is AlertState.WAITING
-    return {
-        "id": alert.id,
-        "state": str(alert.state),
-        "severity": str(alert.severity),
-        "channel": alert.channel,
-        "subject": listed.subject,
-        "events": alert.count,
-        "made": iso(alert.made),
-        "due": iso(alert.due),
-        "attempts": alert.attempts,
-        "again": iso(alert.again) if waits and alert.attempts else None,
-        "ended": iso(alert.ended) if alert.ended else None,
-        "problem": alert.problem or None,
-        "identity": alert.identity,
-    }
+    again = alert.again if waits and alert.attempts else None
+    return row_of(alert, KEYS, subject=listed.subject, events=alert.count, again=again)
 
 
 def _columns(clock: Clock) -> list[Column]:
@@ -230,15 +217,7 @@ def _show_muted(session: Session, format_name: str | None) -> None:
     from scopion.operations.notify.manage_alerts import muted
 
     clock = session.site.clock
-    rows = [
-        {
-            "device": each.device or None,
-            "event": str(each.mute.kind) if each.mute.kind else None,
-            "since": iso(each.mute.since),
-            "until": iso(each.mute.until),
-        }
-        for each in muted(session.site)
-    ]
+    rows = [row_of(each.mute, MUTE_KEYS, device=each.device, event=each.mute.kind) for each in muted(session.site)]
     columns = [
         Column("device", lambda row: row["device"] or "any"),
         Column("event", lambda row: row["event"] or "any"),
@@ -276,10 +255,7 @@ def learning(session: Session, subnet: str | None, end: bool, until: Any, format
             else f"{names}: alerts about devices that join are no longer gathered for a day."
         )
         return
-    rows = [
-        {"subnet": str(each.range), "name": each.name, "until": iso(each.until)}
-        for each in learning_subnets(session.site)
-    ]
+    rows = [row_of(each, LEARNING_KEYS, subnet=each.range) for each in learning_subnets(session.site)]
     columns = [
         Column("subnet", lambda row: row["name"]),
         Column("learnt until", lambda row: on_clock(clock, row["until"])),

@@ -9,7 +9,6 @@ import time
 from collections import Counter
 from collections.abc import Sequence
 from contextlib import suppress
-from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 from scopion.cli.parts.device_rows import device_columns
@@ -52,9 +51,7 @@ class WatchView:
         self._live.start()
         return self
 
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
+    def __exit__(self, *_: object) -> None:
         self._live.stop()
 
     def on_turn(self, watch: Watch) -> None:

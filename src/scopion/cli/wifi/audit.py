@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.parts import options
-from scopion.cli.parts.output import output_format, show
+from scopion.cli.parts.output import output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.cli.parts.terminal import echo, prompt, style
@@ -81,12 +81,7 @@ def audit(
     if session.can_ask and ssid is not None and found[0].unanswered:
         _ask(session, found[0])
         found = look(session.site, ssid)
-    rows = [
-        {"ssid": each.ssid, "grade": str(one.grade), "where": one.where, "about": one.about, "says": one.says,
-         "do": one.do or None}
-        for each in found
-        for one in each.findings
-    ]  # fmt: skip
+    rows = [row_of(one, KEYS, ssid=each.ssid) for each in found for one in each.findings]
     show(rows, KEYS, COLUMNS, format_name)
     session.note("")
     session.note(_sentence(rows))
@@ -113,17 +108,7 @@ def passphrase(session: Session, ssid: str, format_name: str | None) -> None:
 
     needing = need_passphrase_again(session.site, ssid)
     kinds = {each.device.id: each.guess.kind for each in described_devices(session.site)}
-    rows = [
-        {
-            "name": device.called,
-            "kind": kinds.get(device.id) or None,
-            "place": device.place or None,
-            "macs": [str(mac) for mac in device.macs],
-            "present": device.present,
-            "essential": device.essential,
-        }
-        for device in needing.devices
-    ]
+    rows = [row_of(each, DEVICE_KEYS, name=each.called, kind=kinds.get(each.id)) for each in needing.devices]
     new = proposed()
     left = [{"name": device.called, "because": why} for device, why in needing.left_out]
     document = {"ssid": ssid, "passphrase": new, "devices": rows, "left_out": left}

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.parts import options
-from scopion.cli.parts.output import iso, on_clock, output_format, show
+from scopion.cli.parts.output import on_clock, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row
 from scopion.cli.wifi.network_settings import tell
@@ -48,22 +48,8 @@ def ssids(session: Session, format_name: str | None) -> None:
 
     known = networks(session.site)
     rows = [
-        {
-            "ssid": network.ssid,
-            "mode": str(network.mode),
-            "allow_entries": each.allowed,
-            "deny_entries": each.denied,
-            "lists_of": network.lists_of,
-            "others_hours": network.others_hours or None,
-            "only_until": iso(network.only_until) if network.only_until else None,
-            "capacity": network.capacity,
-            "notation": str(network.notation),
-            "radios": list(network.radios),
-            "router": network.router or None,
-            "enforcers": list(each.enforcers),
-        }
+        row_of(each.network, SSID_KEYS, allow_entries=each.allowed, deny_entries=each.denied, enforcers=each.enforcers)
         for each in known
-        for network in (each.network,)
     ]
     show(rows, SSID_KEYS, SSID_COLUMNS, format_name)
     if not rows:
@@ -102,21 +88,9 @@ def entries(session: Session, ssid: str | None, lift: str | None, format_name: s
 
 
 def _entry_row(session: Session, each: ListedEntry) -> dict[str, Any]:
-    return {
-        "list": str(each.entry.list),
-        "in_effect": each.in_effect,
-        "because": each.because or None,
-        "name": each.name or None,
-        "macs": [str(mac) for mac in each.macs],
-        "vendor": session.site.vendors.of(each.macs[0]).name if each.macs else None,
-        "ssid": each.network.ssid,
-        "hours": each.entry.hours or None,
-        "until": iso(each.entry.until) if each.entry.until else None,
-        "paused": each.entry.paused,
-        "description": each.entry.description or None,
-        "since": iso(each.entry.since),
-        "who": each.entry.who or None,
-    }
+    vendor = session.site.vendors.of(each.macs[0]).name if each.macs else None
+    judged = row_of(each, ("in_effect", "because", "name", "macs"))
+    return row_of(each.entry, ENTRY_KEYS, vendor=vendor, ssid=each.network.ssid, **judged)
 
 
 def _entry_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:

@@ -10,7 +10,7 @@ import click
 
 from scopion.cli.parts import options
 from scopion.cli.parts.flags import gathered
-from scopion.cli.parts.output import output_format, show
+from scopion.cli.parts.output import output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session, shell_word
 from scopion.cli.parts.table import Column
 from scopion.cli.parts.terminal import style
@@ -188,10 +188,7 @@ def _document(found: Preview, rows: Sequence[dict[str, Any]]) -> dict[str, Any]:
             {
                 "enforcer": plan.enforcer,
                 "radio": plan.radio,
-                "effect": str(plan.traits.effect),
-                "reads_mode": plan.traits.reads_mode,
-                "reads_stations": plan.traits.reads_stations,
-                "notation": str(plan.traits.notation),
+                **row_of(plan.traits, ("effect", "reads_mode", "reads_stations", "notation")),
                 "in_force": plan.is_in_force,
                 "remark": plan.held.remark,
                 "entries": plan.target.entries,

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.parts import options
-from scopion.cli.parts.output import iso, on_clock, output_format, show
+from scopion.cli.parts.output import on_clock, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.cli.wifi.push import saying, tell_pushed
@@ -99,16 +99,5 @@ def _columns(clock: Clock) -> list[Column]:
 def _row(each: Push) -> dict[str, Any]:
     counts = [len(told["target"]["allow"]) + len(told["target"]["deny"]) for told in each.radios.values()]
     before = [len(told["before"]["allow"]) + len(told["before"]["deny"]) for told in each.radios.values()]
-    return {
-        "push": each.id,
-        "at": iso(each.at),
-        "ssid": each.ssid,
-        "enforcer": each.enforcer,
-        "radios": list(each.radios),
-        "state": str(each.state),
-        "entries": f"{max(before, default=0)}→{max(counts, default=0)}",
-        "who": each.who or None,
-        "because": each.because or None,
-        "revert_at": iso(each.revert_at) if each.revert_at else None,
-        "problem": each.problem or None,
-    }
+    entries = f"{max(before, default=0)}→{max(counts, default=0)}"
+    return row_of(each, PUSH_KEYS, push=each.id, radios=list(each.radios), entries=entries)

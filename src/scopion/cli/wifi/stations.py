@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.parts import options
-from scopion.cli.parts.output import iso, output_format, show
+from scopion.cli.parts.output import output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.model.clock import spoken_span
@@ -71,22 +71,19 @@ def _row(session: Session, each: StationRow) -> dict[str, Any]:
     station = each.located.station
     since = each.located.at - timedelta(seconds=station.connected_s) if station.connected_s is not None else None
     return {
-        "standing": str(each.device.standing) if each.device else None,
-        "name": each.device.called if each.device and each.device.called != str(station.mac) else None,
-        "mac": str(station.mac),
-        "vendor": session.site.vendors.of(station.mac).name or None,
-        "ssid": each.located.ssid,
-        "access_point": each.located.access_point,
-        "radio": each.located.radio,
-        "signal_dbm": station.signal,
-        "since": iso(since) if since else None,
+        **row_of(
+            station,
+            KEYS,
+            standing=each.device.standing if each.device else None,
+            name=each.device.called if each.device and each.device.called != str(station.mac) else None,
+            vendor=session.site.vendors.of(station.mac).name,
+            signal_dbm=station.signal,
+            since=since,
+            list=each.listed,
+            admitted=each.admitted,
+            **row_of(each.located, ("ssid", "access_point", "radio")),
+        ),
         "for": spoken_span(timedelta(seconds=station.connected_s)) if station.connected_s is not None else "?",
-        "received": station.received,
-        "sent": station.sent,
-        "list": each.listed or None,
-        "admitted": each.admitted,
-        "authorized": station.authorized,
-        "links": [str(mac) for mac in station.links],
     }
 
 

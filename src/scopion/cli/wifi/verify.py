@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.parts import options
-from scopion.cli.parts.output import output_format, show
+from scopion.cli.parts.output import output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.model.text import counted
@@ -57,7 +57,7 @@ def verify_now(session: Session, ssid: str, clients: str | None, format_name: st
 
 def _show(session: Session, verdict: Verdict, format_name: str | None) -> None:
     """Print the checks, and what else is worth knowing."""
-    rows = [{"where": each.where, "what": each.what, "met": each.met, "says": each.says} for each in verdict.checks]
+    rows = [row_of(each, CHECK_KEYS) for each in verdict.checks]
     document = {"ssid": verdict.network.ssid, "met": verdict.met, "checks": rows, "notes": verdict.notes}
     show(rows, CHECK_KEYS, CHECK_COLUMNS, format_name, document=document)
     session.note("")

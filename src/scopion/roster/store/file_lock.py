@@ -11,7 +11,6 @@ import time
 from collections.abc import Callable
 from contextlib import ExitStack
 from pathlib import Path
-from types import TracebackType
 
 from scopion.model.errors import Refused
 from scopion.roster.store.write_files import make_folder, open_file, storage_failed
@@ -55,9 +54,7 @@ class FileLock:
                 raise Refused(self._refusal(holder_of(self._path)))
             time.sleep(_BETWEEN_S)
 
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
+    def __exit__(self, *_: object) -> None:
         # The file stays: if it were removed, two processes could lock two files of one name.
         os.ftruncate(self._handle, 0)
         os.close(self._handle)
