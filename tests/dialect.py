@@ -54,7 +54,9 @@ class Dialect(unittest.TestCase):
         """Let STATION associate."""
 
     def enforcer(self, radio: str = "5") -> Hostapd:
-        settings = HostapdSettings("hostapd", "ap", "Kilnhaven", {"5": HostapdRadio("/run/hostapd/wlan1")})
+        settings = HostapdSettings(
+            type="hostapd", name="ap", network="Kilnhaven", radio={"5": HostapdRadio(socket="/run/hostapd/wlan1")}
+        )
         return Hostapd(settings, lambda _: self.line, lambda: self.fail("no file is needed"))
 
     def stations(self) -> list[Station]:

@@ -107,9 +107,14 @@ def attack(count: int, seed: int) -> dict[str, int]:
     chance = random.Random(seed)
     liar = Liar(chance)
     daemon = Hostapd(
-        HostapdSettings("hostapd", "a", "K", {"5": HostapdRadio("/run/hostapd/wlan0")}), lambda _: liar, lambda: liar
+        HostapdSettings(type="hostapd", name="a", network="K", radio={"5": HostapdRadio(socket="/run/hostapd/wlan0")}),
+        lambda _: liar,
+        lambda: liar,
     )
-    firewall = BridgeFirewall(NftablesSettings("nftables", "a", "K", {"5": BridgePort("wlan0")}), lambda: liar)
+    firewall = BridgeFirewall(
+        NftablesSettings(type="nftables", name="a", network="K", radio={"5": BridgePort(interface="wlan0")}),
+        lambda: liar,
+    )
     held = Held(frozenset(), frozenset([_MAC]), ListMode.DENY)
 
     def mail() -> None:

@@ -97,15 +97,15 @@ def attack(count: int, seed: int) -> dict[str, int]:
 def _is_told(site: Path, path: Path, kept: bytes) -> bool:
     """Whether ``roster check`` would tell that something is wrong."""
     try:
-        roster = Roster.open_for_reading(site)
-        if roster is None:
-            return True
-        with closing(roster):
+        with closing(sqlite3.connect(path)) as db:
+            if not db.execute("PRAGMA user_version").fetchone()[0]:
+                return True
+        with closing(Roster.open_for_reading(site)) as roster:
             if unsound(roster, _late()):
                 return True
         with closing(Roster.open(site)) as opened:
             return opened.moved_aside is not None
-    except (DamagedRoster, ScopionError):
+    except (DamagedRoster, ScopionError, sqlite3.Error):
         return True
     finally:
         path.write_bytes(kept)

@@ -48,7 +48,9 @@ class Attack(unittest.TestCase):
         for output in ("7", "[7]", "null", '{"nftables": 7}', '{"nftables": [7]}', '{"nftables": [{"set": 7}]}', "["):
             shell = Mock()
             shell.run.return_value = Ran(0, output, "")
-            settings = NftablesSettings("nftables", "a", "K", {"5": BridgePort("wlan0")})
+            settings = NftablesSettings(
+                type="nftables", name="a", network="K", radio={"5": BridgePort(interface="wlan0")}
+            )
             firewall = BridgeFirewall(settings, lambda shell=shell: shell)  # type: ignore[misc]
             with self.subTest(output), self.assertRaisesRegex(EnforcerUnreachable, "nft answers"):
                 firewall.held("5")

@@ -6,7 +6,7 @@ import multiprocessing
 import sqlite3
 import unittest
 from collections.abc import Container, Sequence
-from contextlib import suppress
+from contextlib import closing, suppress
 from datetime import datetime, timedelta
 from ipaddress import IPv4Address, IPv4Network
 from multiprocessing.synchronize import Barrier
@@ -313,13 +313,17 @@ class Files(FolderTest):
 
     def test_reading_makes_nothing(self) -> None:
         """Where there is no roster, or one that is just being made, reading finds nothing and leaves no file."""
-        self.assertIsNone(Roster.open_for_reading(self.folder))
+        with closing(Roster.open_for_reading(self.folder)) as empty:
+            self.assertEqual(all_devices(empty), [])
         self.assertEqual(list(self.folder.iterdir()), [])
         (self.folder / FILE).touch()
-        self.assertIsNone(Roster.open_for_reading(self.folder))
+        with closing(Roster.open_for_reading(self.folder)) as empty:
+            self.assertEqual(all_devices(empty), [])
+            with self.assertRaises(StorageFailed), empty.transaction() as db:
+                db.execute("DELETE FROM device")
+        self.assertEqual((self.folder / FILE).stat().st_size, 0)
         self._filled().close()
         roster = Roster.open_for_reading(self.folder)
-        assert roster is not None
         self.addCleanup(roster.close)
         self.assertEqual(len(all_devices(roster)), 2)
         with self.assertRaises(StorageFailed), roster.transaction() as db:

@@ -128,9 +128,7 @@ class Copies(FolderTest):
             each.unlink()
         path.write_bytes(as_it_was)
         (self.folder / "copies").write_text("a file where the folder should be")  # as if nothing could be written
-        reading = Roster.open_for_reading(self.folder)
-        assert reading is not None
-        with closing(reading):
+        with closing(Roster.open_for_reading(self.folder)) as reading:
             self.assertEqual([device.label for device in all_devices(reading)], ["till", "", ""])
         self.assertEqual(schema_of(path), OLDEST)
 

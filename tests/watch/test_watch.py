@@ -119,7 +119,6 @@ class SceneWatch(FolderTest):
 
     def recorded(self, *kinds: EventKind) -> list[tuple[EventKind, str]]:
         roster = Roster.open_for_reading(self.site)
-        assert roster is not None
         self.addCleanup(roster.close)
         return [(each.kind, str(each.address)) for each in find_events(roster, EventFilter(kinds=kinds))]
 
@@ -609,7 +608,7 @@ class Ground(unittest.TestCase):
 
         both = [attached("eth0", "192.0.2.10/24", 1), attached("wlan0", "203.0.113.9/24", 2)]
         cafe, behind = IPv4Network("203.0.113.0/24"), IPv4Network("198.51.100.0/24")
-        router = Settings(subnet=(SubnetSettings(behind, router=IPv4Address("192.0.2.1")),))
+        router = Settings(subnet=(SubnetSettings(range=behind, router=IPv4Address("192.0.2.1")),))
 
         def chosen(known: set[IPv4Network], settings: Settings) -> list[tuple[str, str, bool]]:
             return [

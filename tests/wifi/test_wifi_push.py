@@ -185,7 +185,7 @@ class Uci(FolderTest):
         )
         path = self.folder / "wireless"
         path.write_text(text)
-        settings = UciSettings("uci", "router", 'Kiln # "1"', file=str(path))
+        settings = UciSettings(type="uci", name="router", network='Kiln # "1"', file=str(path))
         enforcer = UciFile(settings, lambda: LocalShell.__new__(LocalShell))  # files only: nothing live is reached
         self.assertEqual(enforcer.radios(), ("5",))
         before = enforcer.files()
@@ -256,8 +256,8 @@ class Interrupted(unittest.TestCase):
             def close(self) -> None:
                 self.asked = -1
 
-        radio = HostapdRadio("/run/hostapd/wlan0")
-        settings = HostapdSettings("hostapd", "ap", "Kilnhaven", {"5": radio})
+        radio = HostapdRadio(socket="/run/hostapd/wlan0")
+        settings = HostapdSettings(type="hostapd", name="ap", network="Kilnhaven", radio={"5": radio})
         enforcer = Hostapd(settings, lambda _: Line(), lambda: LocalShell.__new__(LocalShell))
         step = ListStep(Act.ADD, ListMode.DENY, MACS[0])
         enforcer.take("5", step)

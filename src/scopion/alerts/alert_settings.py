@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, field
-from typing import Annotated, Any, ClassVar, Literal, Protocol
+from dataclasses import field
+from typing import Annotated, Literal
 
 from annotated_types import Ge, Le, MaxLen, MinLen, Predicate
 
@@ -17,9 +17,9 @@ from scopion.model.alert import Severity
 from scopion.model.device import EventKind, Standing
 from scopion.model.errors import UsageError
 from scopion.model.secret import Secret
+from scopion.model.settings_table import settings_table
 from scopion.model.week import Week, parse_time
 
-_STRICT: dict[str, Any] = {"extra": "forbid"}
 Port = Annotated[int, Ge(1), Le(65_535)]
 Name = Annotated[str, MinLen(1), MaxLen(40), Predicate(lambda text: re.fullmatch(r"[\w.-]+", text) is not None)]
 # One address, without a name, and nothing by which a header or a command of SMTP could be continued.
@@ -46,11 +46,10 @@ def _is_time(text: str) -> bool:
 Hours = Annotated[str, Predicate(_are_hours)]
 
 
-@dataclass(frozen=True)
+@settings_table
 class AlertSettings:
     """When alerts are sent, whatever they are about."""
 
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     # after a subnet's baseline: devices that join are told once a day
     learning_days: Annotated[float, Ge(0), Le(365)] = 7
     digest_at: Annotated[str, Predicate(_is_time)] = "08:00"  # when that is told
@@ -63,12 +62,11 @@ class AlertSettings:
     give_up_days: Annotated[float, Ge(0.01), Le(60)] = 5  # how long a delivery is tried
 
 
-@dataclass(frozen=True)
+@settings_table
 class RuleSettings:
     """Which events go to which channels. An empty setting fits all; the first rule that fits a channel counts."""
 
     channels: Annotated[tuple[Name, ...], MaxLen(64)] = ()  # empty: all of them
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     events: Annotated[tuple[EventKind, ...], MaxLen(32)] = ()
     standings: Annotated[tuple[Standing, ...], MaxLen(8)] = ()
     kinds: Annotated[tuple[str, ...], MaxLen(64)] = ()  # of devices: camera, phone...
@@ -79,34 +77,36 @@ class RuleSettings:
     silent: bool = False  # fitting events are not told to these channels
 
 
-@dataclass(frozen=True)
-class BellSettings:
+@settings_table
+class ChannelSettings:
+    """What the settings of every channel have; each type adds its own."""
+
+    type: str
+    name: Name
+
+
+@settings_table
+class BellSettings(ChannelSettings):
     """The bell of the terminal in which ``scopion watch`` runs."""
 
     type: Literal["bell"]
-    name: Name
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
 
 
-@dataclass(frozen=True)
-class DesktopSettings:
+@settings_table
+class DesktopSettings(ChannelSettings):
     """A notification on the desktop of the user who runs ``scopion watch``."""
 
     type: Literal["desktop"]
-    name: Name
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
 
 
-@dataclass(frozen=True)
-class EmailSettings:
+@settings_table
+class EmailSettings(ChannelSettings):
     """E-mail through a server that takes it from us (RFC 6409)."""
 
     type: Literal["email"]
-    name: Name
     to: Annotated[tuple[MailAddress, ...], MinLen(1), MaxLen(20)]
     sender: MailAddress
     host: Annotated[str, MinLen(1), MaxLen(253)]
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     port: Port | None = None  # None: 465 with tls, 587 with starttls, 25 with plain
     security: Literal["tls", "starttls", "plain"] = "starttls"
     user: Annotated[str, MaxLen(255)] = ""
@@ -121,14 +121,12 @@ class EmailSettings:
         return self.port or {"tls": 465, "starttls": 587, "plain": 25}[self.security]
 
 
-@dataclass(frozen=True)
-class WebhookSettings:
+@settings_table
+class WebhookSettings(ChannelSettings):
     """An HTTP POST, which any chat or push service can take."""
 
     type: Literal["webhook"]
-    name: Name
     url: Annotated[str, MaxLen(2048)] | None = None
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     url_secret: Secret = ""  # where the address itself is the secret
     body: Annotated[str, MaxLen(20_000)] = ""  # a Jinja2 template; empty: the event as JSON
     content_type: Annotated[str, MaxLen(100), Predicate(lambda text: text.isascii() and text.isprintable())] = (
@@ -140,14 +138,12 @@ class WebhookSettings:
     timeout_s: Timeout = 15  # for the whole delivery, even if the other side answers slowly
 
 
-@dataclass(frozen=True)
-class SyslogSettings:
+@settings_table
+class SyslogSettings(ChannelSettings):
     """A syslog receiver (RFC 5424)."""
 
     type: Literal["syslog"]
-    name: Name
     host: Annotated[str, MinLen(1), MaxLen(253)]
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     transport: Literal["udp", "tcp", "tls"] = "udp"
     port: Port | None = None  # None: 514, with tls 6514 (RFC 5425)
     facility: Annotated[int, Ge(0), Le(23)] = 10  # security messages (RFC 5424, 6.2.1)
@@ -160,41 +156,25 @@ class SyslogSettings:
         return self.port or (6514 if self.transport == "tls" else 514)
 
 
-@dataclass(frozen=True)
-class CommandSettings:
+@settings_table
+class CommandSettings(ChannelSettings):
     """A program of yours; it gets the event as JSON on standard input."""
 
     type: Literal["command"]
-    name: Name
     command: Annotated[tuple[str, ...], MinLen(1), MaxLen(64)]  # the program and its arguments; no shell
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     timeout_s: Timeout = 30  # for the whole delivery, even if the other side answers slowly
 
 
-@dataclass(frozen=True)
-class FileSettings:
+@settings_table
+class FileSettings(ChannelSettings):
     """A file to which one line of JSON is added for each event."""
 
     type: Literal["file"]
-    name: Name
     path: Annotated[str, MinLen(1), MaxLen(4096)]  # relative to the site's folder
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-
-
-class ChannelSettings(Protocol):
-    """What the settings of every channel have, whatever its type."""
-
-    @property
-    def type(self) -> str:
-        """The name of its type."""
-
-    @property
-    def name(self) -> str:
-        """The name that people gave it."""
 
 
 # Without any channel the person at the terminal is told.
-TERMINAL = BellSettings("bell", "terminal")
+TERMINAL = BellSettings(type="bell", name="terminal")
 
 
 def unknown_channel(channels: Sequence[ChannelSettings], named: Sequence[str], what: str, *also: str) -> str:

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime, time, timedelta
-from typing import Annotated, Any, ClassVar
+from typing import Annotated
 
 from annotated_types import Ge, Le, MaxLen, MinLen, Predicate
 
+from scopion.model.settings_table import settings_table
 from scopion.model.week import parse_time, parse_weekday
-
-_STRICT: dict[str, Any] = {"extra": "forbid"}
 
 
 def weekly_of(text: str) -> tuple[int, time]:
@@ -36,11 +34,10 @@ def latest_due(text: str, wall: datetime) -> datetime:
     return due if due <= wall else due - timedelta(weeks=1)
 
 
-@dataclass(frozen=True)
+@settings_table
 class ReportSettings:
     """The weekly report of ``scopion watch``."""
 
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     weekly: Annotated[str, Predicate(_is_weekly)] = ""  # as "monday 07:00"; empty: none
     channels: Annotated[tuple[Annotated[str, MinLen(1), MaxLen(40)], ...], MaxLen(64)] = ()  # empty: those by e-mail
     keep_weeks: Annotated[int, Ge(1), Le(1_000)] = 53  # this many pages stay in the folder reports/

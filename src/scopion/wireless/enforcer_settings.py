@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Annotated, Any, ClassVar, Literal, Protocol
+from typing import Annotated, Literal
 
 from annotated_types import Ge, Le, MaxLen, MinLen, Predicate
 
 from scopion.model.secret import Secret
+from scopion.model.settings_table import settings_table
 
-_STRICT: dict[str, Any] = {"extra": "forbid"}
 _INTERFACE = re.compile(r"[\w.:-]{1,15}", re.ASCII)
 
 
@@ -37,12 +36,11 @@ Capacity = Annotated[int, Ge(1), Le(100_000)]
 HOSTAPD_READABLE = 140
 
 
-@dataclass(frozen=True)
+@settings_table
 class SshSettings:
     """How to log in to the machine that holds a list."""
 
     host: Annotated[str, MinLen(1), MaxLen(255)]
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     port: Annotated[int, Ge(1), Le(65_535)] = 22
     user: Annotated[str, MinLen(1), MaxLen(64)] = "root"
     key: str = ""  # a file, in the site's folder if it has no path
@@ -50,128 +48,78 @@ class SshSettings:
     known_hosts: str = ""
 
 
-@dataclass(frozen=True)
+@settings_table
+class EnforcerSettings:
+    """What the settings of every enforcer have; each type adds its own."""
+
+    type: str
+    name: Name
+    network: Ssid  # whose list it holds
+    capacity: Capacity | None = None
+    ssh: SshSettings | None = None  # how to reach the machine that holds the list; None: it is this machine
+
+    @property
+    def holds(self) -> int | None:
+        """Return how many entries each radio takes; None: not known."""
+        return self.capacity
+
+    @property
+    def radios(self) -> tuple[str, ...]:
+        """Return the bands, in GHz, that have a table of their own; empty: only the enforcer itself tells."""
+        return tuple(getattr(self, "radio", ()))
+
+
+@settings_table
 class HostapdRadio:
     """One BSS of the daemon: its control socket, and the files that make its lists last."""
 
     socket: AbsolutePath
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     accept_file: AbsolutePath | Literal[""] = ""
     deny_file: AbsolutePath | Literal[""] = ""
     config: AbsolutePath | Literal[""] = ""
 
 
-@dataclass(frozen=True)
-class HostapdSettings:
+@settings_table
+class HostapdSettings(EnforcerSettings):
     """The access point daemon hostapd, by its control sockets."""
 
     type: Literal["hostapd"]
-    name: Name
-    network: Ssid
     radio: Annotated[dict[Radio, HostapdRadio], MinLen(1)]
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    capacity: Capacity | None = None
-    ssh: SshSettings | None = None
 
     @property
     def holds(self) -> int | None:
         """Return how many entries each radio takes; None: not known."""
         return min(self.capacity or HOSTAPD_READABLE, HOSTAPD_READABLE)
 
-    @property
-    def radios(self) -> tuple[str, ...]:
-        """Return the bands, in GHz, on which it carries the network."""
-        return tuple(self.radio)
 
-
-@dataclass(frozen=True)
+@settings_table
 class BridgePort:
     """The wireless interface of one radio, as a port of a bridge."""
 
     interface: Interface
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
 
 
-@dataclass(frozen=True)
-class NftablesSettings:
+@settings_table
+class NftablesSettings(EnforcerSettings):
     """The bridge firewall of a Linux router or access point."""
 
     type: Literal["nftables"]
-    name: Name
-    network: Ssid
     radio: Annotated[dict[Radio, BridgePort], MinLen(1)]
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
-    capacity: Capacity | None = None
-    ssh: SshSettings | None = None
-
-    @property
-    def holds(self) -> int | None:
-        """Return how many entries each radio takes; None: not known."""
-        return self.capacity
-
-    @property
-    def radios(self) -> tuple[str, ...]:
-        """Return the bands, in GHz, on which it carries the network."""
-        return tuple(self.radio)
 
 
-@dataclass(frozen=True)
-class UciSettings:
+@settings_table
+class UciSettings(EnforcerSettings):
     """The wireless configuration of a router's firmware, as a file of UCI."""
 
     type: Literal["uci"]
-    name: Name
-    network: Ssid
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     file: str = "/etc/config/wireless"
-    capacity: Capacity | None = None
-    ssh: SshSettings | None = None
     reload: Annotated[tuple[str, ...], MaxLen(8)] = ("wifi", "reload")  # the command that puts it in force; empty: none
 
-    @property
-    def holds(self) -> int | None:
-        """Return how many entries each radio takes; None: not known."""
-        return self.capacity
 
-    @property
-    def radios(self) -> tuple[str, ...]:
-        """Return the bands, in GHz, on which it carries the network; empty: only its file tells."""
-        return ()
-
-
-class EnforcerSettings(Protocol):
-    """What the settings of every enforcer have, whatever its type."""
-
-    @property
-    def type(self) -> str:
-        """The name of its type."""
-
-    @property
-    def name(self) -> str:
-        """What people call it."""
-
-    @property
-    def network(self) -> str:
-        """The SSID whose list it holds."""
-
-    @property
-    def ssh(self) -> SshSettings | None:
-        """How to log in to the machine that holds the list; None: this machine."""
-
-    @property
-    def holds(self) -> int | None:
-        """How many entries each radio takes; None: not known."""
-
-    @property
-    def radios(self) -> tuple[str, ...]:
-        """The bands, in GHz, on which it carries the network; empty: only the enforcer itself tells."""
-
-
-@dataclass(frozen=True)
+@settings_table
 class WirelessSettings:
     """How wireless lists are looked after."""
 
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     stations_s: Annotated[float, Ge(5), Le(86_400)] = 60  # how often the watch reads the associated stations
 
 

@@ -77,8 +77,7 @@ def revert(
 def _list(session: Session, ssid: str | None, format_name: str | None) -> None:
     from scopion.roster.wifi.pushes import pushes
 
-    roster = session.site.roster_for_reading()
-    rows = [_row(each) for each in (pushes(roster, ssid) if roster is not None else [])]
+    rows = [_row(each) for each in pushes(session.site.roster_for_reading(), ssid)]
     show(rows, PUSH_KEYS, _columns(session.site.clock), format_name, document={"pushes": rows})
     if not rows:
         session.note("Nothing was ever pushed.")

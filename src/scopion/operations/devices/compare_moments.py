@@ -37,7 +37,8 @@ class Compared:
 
 def changes_between(site: Site, since: datetime | None, until: datetime | None) -> Compared:
     """Return what differs between two moments; without the first, since the scan before the latest one."""
-    roster = _roster(site)
+    site.require_roster()
+    roster = site.roster_for_reading()
     now = site.clock.now()
     end = until or now
     asked = since or _before_latest(roster)
@@ -51,7 +52,8 @@ def changes_between(site: Site, since: datetime | None, until: datetime | None) 
 
 def changes_since_export(site: Site, saved: Sequence[tuple[Seen, str]], at: datetime) -> Compared:
     """Return what differs between an export (its devices with a name for each) and now."""
-    roster = _roster(site)
+    site.require_roster()
+    roster = site.roster_for_reading()
     now = site.clock.now()
     devices = {device.id: device for device in all_devices(roster)}
     owner = {mac: device.id for device in devices.values() for mac in device.macs}
@@ -72,8 +74,7 @@ def changes_since_export(site: Site, saved: Sequence[tuple[Seen, str]], at: date
 
 def scan_moment(site: Site, number: int) -> datetime:
     """Return when a scan ended. Raises NotFound."""
-    roster = site.roster_for_reading()
-    scan = find_scan(roster, number) if roster is not None else None
+    scan = find_scan(site.roster_for_reading(), number)
     if scan is None or scan.ended is None:
         raise NotFound(f"no scan {number} is remembered: scopion changes --scans lists those that are")
     return scan.ended
@@ -81,8 +82,7 @@ def scan_moment(site: Site, number: int) -> datetime:
 
 def scans(site: Site, limit: int) -> list[ScanRecord]:
     """Return the latest scans, the latest first."""
-    roster = site.roster_for_reading()
-    return latest_scans(roster, limit) if roster is not None else []
+    return latest_scans(site.roster_for_reading(), limit)
 
 
 def snapshot(roster: Roster, devices: Iterable[Device], at: datetime) -> Snapshot:
@@ -125,13 +125,6 @@ def _speech(site: Site, devices: Mapping[int, Device]) -> Speech:
         return who(mac, of_mac.get(mac) if mac else None, site.vendors)
 
     return Speech(teller(site), named)
-
-
-def _roster(site: Site) -> Roster:
-    roster = site.roster_for_reading()
-    if roster is None:
-        raise NotFound("nothing is remembered yet: scopion scan looks for devices first")
-    return roster
 
 
 def _before_latest(roster: Roster) -> datetime:

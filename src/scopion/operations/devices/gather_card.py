@@ -70,7 +70,6 @@ def card_of(site: Site, which: str) -> Card:
 def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> list[Card]:
     """Return the cards of some devices; the comparison with all others is computed once."""
     roster = site.roster_for_reading()
-    assert roster is not None  # there are devices
     past, proposals = _compared(roster, everybody, chosen)
     by_id = {device.id: device for device in everybody}
     now = site.clock.now()

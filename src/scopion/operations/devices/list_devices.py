@@ -14,8 +14,7 @@ from scopion.roster.resolve import resolve
 
 def devices(site: Site) -> list[Device]:
     """Return every device that the roster remembers; nothing is changed or made."""
-    roster = site.roster_for_reading()
-    return all_devices(roster) if roster is not None else []
+    return all_devices(site.roster_for_reading())
 
 
 def find_device(site: Site, which: str) -> Device:

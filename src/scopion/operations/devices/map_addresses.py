@@ -43,9 +43,8 @@ def address_maps(site: Site, which: str | None = None, lately: timedelta = LATEL
 
     Raises NotFound if nothing is remembered, UsageError for an unknown subnet or one that is too large to be drawn.
     """
+    site.require_roster()
     roster = site.roster_for_reading()
-    if roster is None:
-        raise NotFound("nothing is remembered yet: scopion scan looks for devices first")
     subnets = [subnet_called(site, which)] if which else subnets_of_site(site)
     for subnet in subnets:
         if subnet.prefixlen < LARGEST:
@@ -58,17 +57,15 @@ def address_maps(site: Site, which: str | None = None, lately: timedelta = LATEL
 
 def subnets_of_site(site: Site) -> list[IPv4Network]:
     """Return all subnets of the site. Raises NotFound if there is none yet."""
-    roster = site.roster_for_reading()
-    found = subnets_of(site, roster)
+    found = subnets_of(site, site.roster_for_reading())
     if not found:
         raise NotFound("no subnet of the site is known yet: scopion scan looks at the one that you are on")
     return found
 
 
-def subnets_of(site: Site, roster: Roster | None) -> list[IPv4Network]:
+def subnets_of(site: Site, roster: Roster) -> list[IPv4Network]:
     """Return the subnets that were scanned, and those that site.toml names, in the order of their addresses."""
-    scanned = known_subnets(roster) if roster is not None else ()
-    return sorted({each.range for each in scanned} | {each.range for each in site.settings.subnet})
+    return sorted({each.range for each in known_subnets(roster)} | {each.range for each in site.settings.subnet})
 
 
 def map_of(

@@ -11,7 +11,7 @@ from scopion.model.errors import NotFound, Refused, ScopionError, UsageError
 from scopion.model.text import counted, entered, joined
 from scopion.operations.devices.list_devices import devices, find_device
 from scopion.operations.edit.undo_change import undo
-from scopion.operations.site.change_roster import change, require_roster
+from scopion.operations.site.change_roster import change
 from scopion.operations.site.open_site import Site
 from scopion.roster.read_devices import all_devices
 from scopion.roster.resolve import is_reserved, resolve
@@ -48,7 +48,7 @@ def label_device(
     wanted = checked_texts(label=label, **texts)
     if not wanted and essential is None:
         raise UsageError("nothing to change: give a label, --owner, --place, --note or --essential")
-    require_roster(site)
+    site.require_roster()
     with change(site, "label") as (roster, described):
         before = _meant(which, all_devices(roster))
         set_description(roster, before, **wanted)
@@ -79,7 +79,7 @@ def called_alike(site: Site, which: str, label: str) -> Device | None:
 def mark_devices(site: Site, which: Sequence[str | Device], mark: Mark) -> list[tuple[Device, Device]]:
     """Change the standing of devices, of all or, if one is not understood, of none. Returns before and after."""
     require_possible(site, mark)
-    require_roster(site)
+    site.require_roster()
     with change(site, "mark") as (roster, described):
         known = all_devices(roster)
         chosen = list(dict.fromkeys(_meant(each, known) for each in which))
@@ -103,7 +103,7 @@ def set_mark(site: Site, roster: Roster, device: Device, mark: Mark) -> None:
 
 def same_devices(site: Site, which: Sequence[str | Device]) -> tuple[list[Device], Device]:
     """Join several devices into the first. Returns them as they were, and the joined one."""
-    require_roster(site)
+    site.require_roster()
     with change(site, "same") as (roster, described):
         known = all_devices(roster)
         chosen = list(dict.fromkeys(_meant(each, known) for each in which))
@@ -121,7 +121,7 @@ def same_devices(site: Site, which: Sequence[str | Device]) -> tuple[list[Device
 
 def split_device(site: Site, which: str) -> tuple[Change, list[Device]]:
     """Take the latest joining of a device back; what was said since stays with the one that kept its number."""
-    require_roster(site)
+    site.require_roster()
     device = find_device(site, which)
     joining = latest_in_force(site.roster, kind="same", device=device.id)
     if joining is None:
@@ -134,7 +134,7 @@ def split_device(site: Site, which: str) -> tuple[Change, list[Device]]:
 
 def forget_devices(site: Site, which: Sequence[str]) -> list[Device]:
     """Remove devices with all that is known of them; all of them or none. Returns them as they were."""
-    require_roster(site)
+    site.require_roster()
     with change(site, "forget") as (roster, described):
         known = all_devices(roster)
         chosen = list(dict.fromkeys(_meant(each, known) for each in which))

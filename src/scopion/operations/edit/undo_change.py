@@ -13,8 +13,7 @@ from scopion.roster.undo.take_back import take_back
 
 def changes_made(site: Site, limit: int, *, device: int | None = None) -> list[Change]:
     """Return the latest changes, the latest first."""
-    roster = site.roster_for_reading()
-    return latest_changes(roster, limit, device=device) if roster is not None else []
+    return latest_changes(site.roster_for_reading(), limit, device=device)
 
 
 def would_undo(site: Site, number: int | None = None) -> tuple[Change, list[RowChange]]:
@@ -22,10 +21,8 @@ def would_undo(site: Site, number: int | None = None) -> tuple[Change, list[RowC
     was done already.
     """
     roster = site.roster_for_reading()
-    found = None
-    if roster is not None:
-        found = change_of(roster, number) if number is not None else latest_in_force(roster)
-    if roster is None or found is None:
+    found = change_of(roster, number) if number is not None else latest_in_force(roster)
+    if found is None:
         raise NotFound(f"there is no change {number}: see scopion undo --list" if number else "nothing to take back")
     if found.undone is not None:
         raise Refused(f"change {found.id} ({found.says}) has been taken back already")

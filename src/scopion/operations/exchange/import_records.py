@@ -65,8 +65,7 @@ def fold_records(site: Site, imported: Imported, *, insist: bool = False) -> Imp
 
 
 def _understood(site: Site, reading: Reading, as_of: datetime) -> Imported:
-    roster = site.roster_for_reading()
-    devices = all_devices(roster) if roster else []
+    devices = all_devices(site.roster_for_reading())
     known = {mac for device in devices for mac in device.macs}
     hosts = _rows(site, reading, devices)
     macs: dict[MacAddress, datetime | None] = {}

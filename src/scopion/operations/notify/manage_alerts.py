@@ -15,7 +15,7 @@ from scopion.model.errors import NotFound, ScopionError
 from scopion.operations.devices.list_devices import devices, find_device
 from scopion.operations.intake.queue_alerts import learnt_subnets
 from scopion.operations.notify.word_alerts import AlertWriter, called_subnet, phrases_of
-from scopion.operations.site.change_roster import change, require_roster
+from scopion.operations.site.change_roster import change
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.read_secret import read_secret
 from scopion.roster import mutes as muting
@@ -50,8 +50,6 @@ def alert_list(
     """Return the latest alerts, in the order of their making."""
     names = tuple(each.name for each in site.settings.channel)
     roster = site.roster_for_reading()
-    if roster is None:
-        return AlertList((), {}, names)
     found = find_alerts(roster, states=states, channel=channel, limit=limit)
     writer = AlertWriter(site, roster)
     listed = tuple(ListedAlert(alert, writer.message(alert).subject) for alert in found)
@@ -61,15 +59,15 @@ def alert_list(
 def message_of(site: Site, number: int) -> Message:
     """Return the message of an alert, as it was sent or would be sent now. Raises NotFound."""
     roster = site.roster_for_reading()
-    found = find_alerts(roster, numbers=[number]) if roster is not None else []
-    if roster is None or not found:
+    found = find_alerts(roster, numbers=[number])
+    if not found:
         raise NotFound(f"there is no alert {number}: scopion alerts lists them")
     return AlertWriter(site, roster).message(found[0])
 
 
 def retry_alerts(site: Site, numbers: Sequence[int]) -> list[Alert]:
     """Let alerts be tried at once: those named, else all that have failed or wait for another try. Raises NotFound."""
-    require_roster(site)
+    site.require_roster()
     roster = site.roster
     undelivered = (AlertState.FAILED, AlertState.WAITING)
     chosen = [each for each in find_alerts(roster, states=undelivered, numbers=numbers) if numbers or each.attempts]
@@ -126,20 +124,17 @@ class Muted:
 
 def muted(site: Site) -> list[Muted]:
     """Return what is muted now."""
-    roster = site.roster_for_reading()
-    if roster is None:
-        return []
     called = {device.id: device.called for device in devices(site)}
     now = site.clock.now()
     return [
         Muted(each, called.get(each.device_id, "") if each.device_id is not None else "")
-        for each in muting.mutes(roster, now)
+        for each in muting.mutes(site.roster_for_reading(), now)
     ]
 
 
 def mute(site: Site, which: str | None, kind: EventKind | None, until: datetime) -> Muted:
     """Tell nothing of a device, of a kind of event, or of such an event of a device until then."""
-    require_roster(site)
+    site.require_roster()
     device = find_device(site, which) if which else None
     now = site.clock.now()
     number = device.id if device else None
@@ -150,7 +145,7 @@ def mute(site: Site, which: str | None, kind: EventKind | None, until: datetime)
 
 def unmute(site: Site, which: str | None, kind: EventKind | None) -> int:
     """End the mutes of exactly this; all if nothing is named. Returns how many ended. Raises NotFound for none."""
-    require_roster(site)
+    site.require_roster()
     device = find_device(site, which) if which else None
     with change(site, "mute", f"ended the muting of {_subject(device.called if device else '', kind)}") as (roster, _):
         ended = muting.unmute(roster, device.id if device else None, kind)
@@ -174,17 +169,13 @@ class LearningSubnet:
 
 def learning_subnets(site: Site) -> list[LearningSubnet]:
     """Return the subnets that are being learnt: devices that join them are told once a day."""
-    roster = site.roster_for_reading()
-    if roster is None:
-        return []
-    return [
-        LearningSubnet(each.range, called_subnet(site, each.range), each.until) for each in learnt_subnets(site, roster)
-    ]
+    learnt = learnt_subnets(site, site.roster_for_reading())
+    return [LearningSubnet(each.range, called_subnet(site, each.range), each.until) for each in learnt]
 
 
 def end_learning(site: Site, subnet: IPv4Network | None, until: datetime | None = None) -> list[IPv4Network]:
     """Let the learning of a subnet, or of all of them, end now or at a moment. Raises NotFound."""
-    require_roster(site)
+    site.require_roster()
     at = until or site.clock.now() - timedelta(seconds=1)  # over, even if its fraction is cut
     chosen = [subnet] if subnet is not None else [each.range for each in learning_subnets(site)]
     if not chosen:

@@ -57,10 +57,9 @@ class ReportRequest:
 def report(site: Site, wish: ReportRequest | None = None) -> Report:
     """Return the report of a period. Raises NotFound if nothing is remembered, UsageError for an impossible period."""
     wish = wish or ReportRequest()
-    roster = site.roster_for_reading()
-    first = first_look(roster) if roster is not None else None
-    if roster is None or not (everybody := described_devices(site)):
-        raise NotFound("nothing is remembered yet: scopion scan looks for devices first")
+    site.require_roster()
+    roster, everybody = site.roster_for_reading(), described_devices(site)
+    first = first_look(roster)
     local, now = site.clock.local, site.clock.now()
     until = min(wish.until or now, now)
     since = _beginning(wish, until, local)

@@ -100,8 +100,8 @@ class _Judge:
     def __init__(self, site: Site, prepared: PreparedScan, unused_for: timedelta) -> None:
         self.answering: Mapping[Address | None, Observation] = {}
         roster = site.roster_for_reading()
-        self._devices = all_devices(roster) if roster else []
-        self._uses = last_uses(roster) if roster else {}
+        self._devices = all_devices(roster)
+        self._uses = last_uses(roster)
         self._of_mac = {mac: device for device in self._devices for mac in device.macs}
         self._own = {each.ip for each in prepared.choice.interface.addresses}
         self._gateway = prepared.choice.interface.gateway

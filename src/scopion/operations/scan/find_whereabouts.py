@@ -44,18 +44,17 @@ def whereabouts(site: Site) -> Whereabouts:
     interface = choice.interface
     gateway_mac = find_gateway_mac(attachment, interface, raw_frames=rights.raw_frames)
     roster = site.roster_for_reading()
-    known = known_subnets(roster) if roster else ()
-    adapters = known_adapters(roster) if roster else {}
+    adapters = known_adapters(roster)
     own = {each.mac for each in interfaces}
     seen = {entry.mac for entry in attachment.neighbours(interface)} - own - {gateway_mac}
     recognition = recognise(
         interface.subnets[0],
         gateway_mac,
-        known,
+        known_subnets(roster),
         familiar=sum(mac in adapters for mac in seen),
         named=[each.range for each in site.settings.subnet],
     )
-    return Whereabouts(interfaces, choice, "", gateway_mac, recognition, roster is not None, rights)
+    return Whereabouts(interfaces, choice, "", gateway_mac, recognition, site.has_roster, rights)
 
 
 def find_gateway_mac(attachment: Attachment, interface: Interface, *, raw_frames: bool) -> MacAddress | None:

@@ -80,8 +80,7 @@ class Waiting:
         self._ends = self._clock.monotonic() + timeout_s if timeout_s is not None else None
         self._timeout_s = timeout_s
         self._on_waiting = on_waiting
-        roster = site.roster_for_reading()
-        self._devices = all_devices(roster) if roster else []
+        self._devices = all_devices(site.roster_for_reading())
         self._describer = Describer(site.vendors, site.kinds, self._devices, [self._interface.gateway])
 
     def until_here(self, wanted: WaitGoal) -> Host:

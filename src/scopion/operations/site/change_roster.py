@@ -7,7 +7,6 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from scopion.model.errors import NotFound
 from scopion.model.text import clean
 from scopion.operations.site.open_site import Site
 from scopion.roster.store.open_roster import Roster
@@ -23,12 +22,6 @@ def change(site: Site, kind: str, says: str = "", *, undoes: int | None = None) 
     if described.number is not None:
         what = f"change {described.number} stands ({described.says or kind})"
         site.stands.append(f"{what}: scopion undo {described.number} takes it back")
-
-
-def require_roster(site: Site) -> None:
-    """Raise NotFound for a site that remembers nothing: it has nothing to change."""
-    if not site.has_roster:
-        raise NotFound("nothing is remembered yet: scopion scan looks for devices first")
 
 
 def account() -> str:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from scopion.discovery.kinds import Kinds, load_kinds
 from scopion.model.clock import Clock
-from scopion.model.errors import DamagedRoster, StorageFailed
+from scopion.model.errors import DamagedRoster, NotFound, StorageFailed
 from scopion.operations.site.open_vendors import open_vendors
 from scopion.operations.site.site_clock import SiteClock, zone_of
 from scopion.roster.store.open_roster import FILE as ROSTER_FILE
@@ -134,9 +134,10 @@ class Site:
             "changed: scopion scan begins a new one"
         )
 
-    def roster_for_reading(self) -> Roster | None:
-        """Return the roster if there is one, without making or changing anything. Raises
-        DamagedRoster, StorageFailed.
+    def roster_for_reading(self) -> Roster:
+        """Return the roster, an empty one if there is none, without making or changing anything.
+
+        Raises DamagedRoster, StorageFailed.
         """
         if "roster" in self.__dict__:
             return self.roster
@@ -178,6 +179,11 @@ class Site:
     def has_roster(self) -> bool:
         """Tell whether anything is remembered."""
         return (self.folder / ROSTER_FILE).exists()
+
+    def require_roster(self) -> None:
+        """Raise NotFound if nothing is remembered yet: then there is nothing to change or to look back on."""
+        if not self.has_roster:
+            raise NotFound("nothing is remembered yet: scopion scan looks for devices first")
 
     @property
     def name(self) -> str:

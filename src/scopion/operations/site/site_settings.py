@@ -6,9 +6,9 @@ The settings of alerts, enforcers and reports are in their own rooms and are par
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from ipaddress import IPv4Address, IPv4Network, IPv6Address
-from typing import Annotated, Any, ClassVar, Literal, Union
+from typing import Annotated, Any, Literal, Union
 
 from annotated_types import Ge, Le, MaxLen, Predicate
 
@@ -16,12 +16,11 @@ from scopion.alerts.alert_settings import AlertSettings, ChannelSettings, RuleSe
 from scopion.alerts.channels.registry import ChannelType, channel_types
 from scopion.model.errors import InvalidTarget
 from scopion.model.secret import Secret
+from scopion.model.settings_table import settings_table
 from scopion.model.targets import Targets
 from scopion.reports.report_settings import ReportSettings
 from scopion.wireless.enforcer_settings import EnforcerSettings, WirelessSettings
 from scopion.wireless.enforcers.registry import EnforcerType, enforcer_types
-
-_STRICT: dict[str, Any] = {"extra": "forbid"}
 
 
 class ByType:
@@ -63,21 +62,19 @@ def _is_timezone(text: str) -> bool:
 Range = Annotated[str, Predicate(_is_range)]
 
 
-@dataclass(frozen=True)
+@settings_table
 class ScanSettings:
     """How ``scan`` asks unless its options say otherwise."""
 
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     method: Literal["auto", "arp", "touch", "echo"] = "auto"
     pace: Annotated[float, Ge(1), Le(50_000)] | None = None  # requests a second; None: by the medium
     rounds: Annotated[int, Ge(1), Le(100)] | None = None  # at most; None: by the answers
 
 
-@dataclass(frozen=True)
+@settings_table
 class AbsenceSettings:
     """When silence means that a device is gone."""
 
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     requests: Annotated[int, Ge(1), Le(100)] = 3  # it was asked at least this often
     span_s: Annotated[float, Ge(0), Le(3600)] = 1.0  # over at least this time
     # It was not seen or heard for at least this time; None: five minutes for the watch, none for a scan.
@@ -85,23 +82,21 @@ class AbsenceSettings:
     devices: dict[str, Annotated[float, Ge(0), Le(90 * 86_400)]] = field(default_factory=dict)  # patience_s of DEVICE
 
 
-@dataclass(frozen=True)
+@settings_table
 class NameSettings:
     """How names are asked for."""
 
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     ask: bool = True
     lifetime_s: Annotated[float, Ge(0), Le(30 * 86_400)] = 3600.0  # a name is not asked for again sooner
     # empty: the gateway and the system's own
     resolvers: Annotated[tuple[IPv4Address | IPv6Address, ...], MaxLen(4)] = ()
 
 
-@dataclass(frozen=True)
+@settings_table
 class RouterSettings:
     """A router whose address table pairs the hosts behind it. Secrets are ``env:NAME`` or ``file:PATH``."""
 
     address: IPv4Address | IPv6Address
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     version: Literal["2c", "3"] = "2c"
     port: Annotated[int, Ge(1), Le(65_535)] = 161
     community: Secret = ""
@@ -112,12 +107,11 @@ class RouterSettings:
     privacy_key: Secret = ""
 
 
-@dataclass(frozen=True)
+@settings_table
 class SubnetSettings:
     """What is different in one subnet."""
 
     range: IPv4Network
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     name: Annotated[str, MaxLen(80)] = ""
     pace: Annotated[float, Ge(1), Le(50_000)] | None = None
     absence: AbsenceSettings | None = None
@@ -128,11 +122,10 @@ class SubnetSettings:
     learning_days: Annotated[float, Ge(0), Le(365)] | None = None
 
 
-@dataclass(frozen=True)
+@settings_table
 class KeepSettings:
     """For how many days each kind of record is kept; 0 is for ever. What is known now is always kept."""
 
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     scans_days: Annotated[int, Ge(0), Le(36_500)] = 14  # of older ones the first of each day stays
     events_days: Annotated[int, Ge(0), Le(36_500)] = 1100
     stays_days: Annotated[int, Ge(0), Le(36_500)] = 1100
@@ -140,11 +133,10 @@ class KeepSettings:
     changes_days: Annotated[int, Ge(0), Le(36_500)] = 400  # what can be taken back
 
 
-@dataclass(frozen=True)
+@settings_table
 class WatchSettings:
     """How ``scopion watch`` looks after the site."""
 
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     interval_s: Annotated[float, Ge(5), Le(7 * 86_400)] = 60  # between sweeps of a subnet
     interfaces: Annotated[tuple[str, ...], MaxLen(64)] = ()  # empty: all that lead to a subnet of the site
     leases: Annotated[tuple[str, ...], MaxLen(16)] = ()  # files of the DHCP server on this machine
@@ -153,11 +145,10 @@ class WatchSettings:
     metrics_port: Annotated[int, Ge(1), Le(65_535)] | None = None  # on 127.0.0.1; None: none
 
 
-@dataclass(frozen=True)
+@settings_table
 class Settings:
     """The whole file."""
 
-    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
     name: Annotated[str, MaxLen(80)] = ""
     timezone: Annotated[str, MaxLen(64), Predicate(_is_timezone)] = ""  # of the site's clock; empty: this machine's
     scan: ScanSettings = field(default_factory=ScanSettings)
@@ -176,7 +167,7 @@ class Settings:
 
     def of_subnet(self, subnet: IPv4Network) -> SubnetSettings:
         """Return the settings of one subnet; the defaults if nothing is set for it."""
-        return next((each for each in self.subnet if each.range == subnet), SubnetSettings(subnet))
+        return next((each for each in self.subnet if each.range == subnet), SubnetSettings(range=subnet))
 
     def interval_of(self, subnet: IPv4Network) -> float:
         """Return how often the watch sweeps a subnet, in seconds."""

@@ -83,7 +83,8 @@ def kept(site: Site) -> Keep:
 
 def check(site: Site) -> Health:
     """Read everything. Raises NotFound if there is no roster, DamagedRoster if it cannot be read at all."""
-    roster = _reading(site)
+    site.require_roster()
+    roster = site.roster_for_reading()
     path = site.folder / FILE
     found = copies(path)
     remarks = []
@@ -105,10 +106,7 @@ def check(site: Site) -> Health:
 def damage(site: Site) -> str:
     """Return what is wrong with the roster of a site, which may be closed, and what to do; empty if nothing is."""
     try:
-        roster = Roster.open_for_reading(site.folder)
-        if roster is None:
-            return ""
-        with closing(roster):
+        with closing(Roster.open_for_reading(site.folder)) as roster:
             problems = unsound(roster, site.clock.now())
     except ScopionError as error:
         return str(error)
@@ -117,8 +115,7 @@ def damage(site: Site) -> str:
 
 def compact(site: Site) -> Compacted:
     """Remove old records and stray rows, and give the room back."""
-    if not site.has_roster:
-        raise _nothing()
+    site.require_roster()
     roster, path = site.roster, site.folder / FILE
     before = _size(path)
     now = site.clock.now()
@@ -138,8 +135,7 @@ def compact(site: Site) -> Compacted:
 def known_devices(site: Site) -> int:
     """Return how many devices the roster knows now; 0 if there is none, or it cannot be read."""
     try:
-        roster = site.roster_for_reading()
-        return roster.db.execute("SELECT count(*) FROM device").fetchone()[0] if roster is not None else 0
+        return record_counts(site.roster_for_reading())["device"]
     except ScopionError:
         return 0
 
@@ -173,22 +169,11 @@ def restore(site: Site, copy: Copy) -> Path | None:
         try:
             replaced = copy_before_restore(site.folder / FILE, site.clock.now())
         except ScopionError:
-            if site.roster_for_reading() is not None:  # it can be read: then it must be kept
-                raise
+            site.roster_for_reading()  # one that can be read must be kept
+            raise
     site.roster_in_place().take_from(copy.path)
     drop_replaced(site.folder / FILE)
     return replaced
-
-
-def _reading(site: Site) -> Roster:
-    roster = site.roster_for_reading()
-    if roster is None:
-        raise _nothing()
-    return roster
-
-
-def _nothing() -> NotFound:
-    return NotFound("nothing is remembered yet: scopion scan looks for devices first")
 
 
 def _size(path: Path) -> int:

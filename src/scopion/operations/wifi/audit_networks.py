@@ -42,7 +42,7 @@ class Audited:
 def audit(site: Site, ssid: str | None = None) -> list[Audited]:
     """Judge the networks of the site, or one. Raises NotFound if none is known."""
     roster = site.roster_for_reading()
-    known = {each.ssid for each in lists.all_networks(roster)} if roster is not None else set()
+    known = {each.ssid for each in lists.all_networks(roster)}
     known |= {each.network for each in site.settings.enforcer}
     chosen = sorted(known) if ssid is None else [ssid] if ssid in known else []
     if not chosen:
@@ -55,7 +55,7 @@ def answer(site: Site, ssid: str, question: str, said: str) -> None:
     note_answer(site.roster, ssid, question, said, site.clock.now())
 
 
-def _audited(site: Site, roster: Roster | None, ssid: str) -> Audited:
+def _audited(site: Site, roster: Roster, ssid: str) -> Audited:
     around = _around(site, roster, ssid)
     found: list[Finding] = []
     for settings in (each for each in site.settings.enforcer if each.network == ssid):
@@ -71,7 +71,7 @@ def _audited(site: Site, roster: Roster | None, ssid: str) -> Audited:
         page = "they stand on the router's page only"
         found.append(Finding(Grade.UNKNOWN, ssid, "settings", page, "look there for WPA2 or WPA3, WPS off"))
         found += [each for each in judge(Posture(ssid, ssid), around) if each.grade is not Grade.UNKNOWN]
-    said = answers(roster, ssid) if roster is not None else {}
+    said = answers(roster, ssid)
     today = site.clock.local(site.clock.now()).date()
     by_day: Mapping[str, tuple[str, date]] = {
         question: (text, site.clock.local(at).date()) for question, (text, at) in said.items()
@@ -100,9 +100,9 @@ def _places(where: Sequence[str]) -> str:
     return joined(list(where))
 
 
-def _around(site: Site, roster: Roster | None, ssid: str) -> Surroundings:
-    network = lists.find_network(roster, ssid) if roster is not None else None
-    if roster is None or network is None:
+def _around(site: Site, roster: Roster, ssid: str) -> Surroundings:
+    network = lists.find_network(roster, ssid)
+    if network is None:
         return Surroundings(ListMode.OFF, 0)
     devices = all_devices(roster)
     entries = len(lists.all_entries(roster, network.lists))
@@ -131,8 +131,6 @@ def need_passphrase_again(site: Site, ssid: str) -> Needing:
     """
     roster = site.roster_for_reading()
     network = known_network(site, roster, ssid)
-    if roster is None:
-        return Needing((), ())
     where = networks_of(roster)
     read = ssid in where.values()
     devices = all_devices(roster)

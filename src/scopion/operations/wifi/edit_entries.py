@@ -198,8 +198,6 @@ def entries(site: Site, ssid: str | None = None) -> list[ListedEntry]:
     roster = site.roster_for_reading()
     if ssid is not None:
         known_network(site, roster, ssid)
-    if roster is None:
-        return []
     devices = all_devices(roster)
     by_id = {device.id: device for device in devices}
     of_mac = {mac: device for device in devices for mac in device.macs}

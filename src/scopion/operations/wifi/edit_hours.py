@@ -45,8 +45,6 @@ class Hours:
 def all_timetables(site: Site) -> list[Timetable]:
     """Return every named timetable."""
     roster = site.roster_for_reading()
-    if roster is None:
-        return []
     known = timetables.timetables(roster)
     kept = [each.hours for each in lists.all_entries(roster)]
     kept += [each.others_hours for each in lists.all_networks(roster)]
@@ -69,9 +67,8 @@ def remove_timetable(site: Site, name: str) -> None:
 
 def hours_of(site: Site, which: str, ssid: str | None = None) -> list[Hours]:
     """Return when a device may be on the networks, or on one. Raises NotFound, AmbiguousDevice."""
+    site.require_roster()
     roster = site.roster_for_reading()
-    if roster is None:
-        raise NotFound("nothing is remembered yet: scopion scan looks for devices first")
     devices = all_devices(roster)
     name, key = subject_keys(devices, which)
     device = next((each for each in devices if each.id == key), None)
@@ -95,8 +92,6 @@ def hours_of_others(site: Site, ssid: str) -> Hours:
     """Return when devices on no list may be on a network."""
     roster = site.roster_for_reading()
     network = known_network(site, roster, ssid)
-    if roster is None:
-        raise lists.no_network(ssid)
     policy = policy_for(roster, network)
     return _hours(site, network, policy, "every device on no list", (), None)
 

@@ -54,9 +54,8 @@ class KnownNetwork:
 def networks(site: Site) -> list[KnownNetwork]:
     """Return every network of the roster or the settings, with the number of its allow and deny entries."""
     roster = site.roster_for_reading()
-    entries = lists.all_entries(roster) if roster is not None else []
-    counts = Counter((entry.ssid, entry.list) for entry in entries)
-    known = {each.ssid: each for each in lists.all_networks(roster)} if roster is not None else {}
+    counts = Counter((entry.ssid, entry.list) for entry in lists.all_entries(roster))
+    known = {each.ssid: each for each in lists.all_networks(roster)}
     found = []
     for ssid in sorted({*known, *(each.network for each in site.settings.enforcer)}):
         network = as_held(site, known.get(ssid) or new_network(site, ssid))
@@ -76,9 +75,9 @@ def as_held(site: Site, network: Network) -> Network:
     return replace(network, capacity=min(room, default=None), radios=in_order or network.radios)
 
 
-def known_network(site: Site, roster: Roster | None, ssid: str) -> Network:
+def known_network(site: Site, roster: Roster, ssid: str) -> Network:
     """Return a network by its SSID; one that only an enforcer holds has empty lists and mode off. Raises NotFound."""
-    found = lists.find_network(roster, ssid) if roster is not None else None
+    found = lists.find_network(roster, ssid)
     if found is None and has_enforcer(site, ssid):
         return as_held(site, new_network(site, ssid))
     if found is None:
@@ -93,8 +92,7 @@ def nearest(site: Site, ssid: str) -> str | None:
     """Return the known network whose SSID is so like this unknown one that it is probably meant;
     None for a known one.
     """
-    roster = site.roster_for_reading()
-    known = [each.ssid for each in lists.all_networks(roster)] if roster is not None else []
+    known = [each.ssid for each in lists.all_networks(site.roster_for_reading())]
     known += [each.network for each in site.settings.enforcer if each.network not in known]
     if ssid in known:
         return None
@@ -116,8 +114,7 @@ def _bare(ssid: str) -> str:
 
 def default_router(site: Site) -> str:
     """Return the page that probably holds a new network's list: the gateway's; empty if none is known."""
-    roster = site.roster_for_reading()
-    gateways = [each.gateway for each in known_subnets(roster) if each.gateway] if roster else []
+    gateways = [each.gateway for each in known_subnets(site.roster_for_reading()) if each.gateway]
     return str(gateways[0]) if gateways else ""
 
 

@@ -83,8 +83,8 @@ def all_known(site: Site, ssid: str) -> tuple[list[str], list[str]]:
     left out.
     """
     roster = site.roster_for_reading()
-    devices = all_devices(roster) if roster is not None else []
-    read = roster is not None and ssid in networks_of(roster).values()
+    devices = all_devices(roster)
+    read = ssid in networks_of(roster).values()
     wanted = [
         device
         for device in devices
@@ -113,8 +113,7 @@ def associated(site: Site, ssid: str) -> list[str]:
 
 def unknown_media(site: Site, subjects: Sequence[str]) -> list[tuple[Device, MacAddress]]:
     """Return the adapters of some devices whose medium is not known."""
-    roster = site.roster_for_reading()
-    devices = all_devices(roster) if roster is not None else []
+    devices = all_devices(site.roster_for_reading())
     chosen = [subject_of(devices, each).device for each in subjects]
     return [(device, mac) for device in dict.fromkeys(filter(None, chosen)) for mac in of_unknown_medium(device)]
 

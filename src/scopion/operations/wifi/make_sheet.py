@@ -10,7 +10,6 @@ from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.edit_networks import known_network
 from scopion.operations.wifi.load_policy import lines_on, policy_for, rules_on
 from scopion.operations.wifi.read_radios import last_published
-from scopion.roster.wifi import lists
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.pushes import HAND, NewPush, Push, PushState, begin_push, end_push, push_of
 from scopion.wireless.enforcers.enforcer import Held, held_document
@@ -25,8 +24,6 @@ def sheet_of(site: Site, ssid: str, *, whole: bool = False) -> Sheet:
     """
     roster = site.roster_for_reading()
     network = known_network(site, roster, ssid)
-    if roster is None:
-        raise lists.no_network(ssid)
     now, local = site.clock.now(), site.clock.local
     policy = policy_for(roster, network)
     rightly = wanted(policy, now, local)

@@ -13,7 +13,6 @@ from scopion.operations.wifi.edit_networks import known_network
 from scopion.operations.wifi.load_policy import essential_on, own_on, policy_for
 from scopion.roster.read_devices import all_devices
 from scopion.roster.store.open_roster import Roster
-from scopion.roster.wifi import lists
 from scopion.roster.wifi.lists import Network
 from scopion.wireless.list_policy import ListPolicy, WantedList, wanted
 from scopion.wireless.refusals import on_the_air
@@ -52,11 +51,9 @@ class NetworkContext:
         return list(dict.fromkeys(found))
 
 
-def open_network(site: Site, roster: Roster | None, ssid: str, policy: ListPolicy | None = None) -> NetworkContext:
+def open_network(site: Site, roster: Roster, ssid: str, policy: ListPolicy | None = None) -> NetworkContext:
     """Read a network; ``policy`` is one that was published, else that of the roster. Raises NotFound."""
     network = known_network(site, roster, ssid)
-    if roster is None:
-        raise lists.no_network(ssid)
     devices = all_devices(roster)
     policy = policy if policy is not None else policy_for(roster, network, devices)
     return NetworkContext(site, roster, network, devices, policy, wanted(policy, site.clock.now(), site.clock.local))

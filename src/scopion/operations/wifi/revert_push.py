@@ -68,7 +68,7 @@ def _waiting(roster: Roster, ssid: str | None) -> list[Push]:
 def revert_overdue(site: Site) -> list[tuple[Push, list[Pushed], str]]:
     """Take back every push whose deadline has passed. Returns each with its result and what went wrong."""
     roster = site.roster_for_reading()
-    if roster is None or not any(time_left(site, roster, each) <= timedelta() for each in with_deadline(roster)):
+    if not any(time_left(site, roster, each) <= timedelta() for each in with_deadline(roster)):
         return []
     found = []
     for each in with_deadline(site.roster):

@@ -60,11 +60,14 @@ class Roster:
         return roster
 
     @classmethod
-    def open_for_reading(cls, folder: Path) -> Roster | None:
-        """Open the roster for reading only; None if there is none yet. Raises DamagedRoster, StorageFailed."""
+    def open_for_reading(cls, folder: Path) -> Roster:
+        """Open the roster for reading only; where none is yet, an empty one in memory. Nothing is made on the disk.
+
+        Raises DamagedRoster, StorageFailed.
+        """
         path = folder / FILE
         if not path.exists():
-            return None
+            return cls._in_memory(path)
         db = _connect(f"{path.absolute().as_uri()}?mode=ro")
         try:
             db.execute("SELECT count(*) FROM sqlite_schema").fetchone()
@@ -82,11 +85,11 @@ class Roster:
             return roster
         if not version:  # it is just being made
             db.close()
-            return None
+            return cls._in_memory(path)
         try:
             migrated = cls.open(folder)
         except StorageFailed:
-            migrated = roster._migrated_in_memory()  # an old one on a disk that cannot be written is read all the same
+            migrated = cls._in_memory(path, db)  # an old one on a disk that cannot be written is read all the same
         db.close()
         return migrated
 
@@ -169,14 +172,16 @@ class Roster:
         _use_write_ahead_log(self.db)
         self._migrate()
 
-    def _migrated_in_memory(self) -> Roster:
-        with self.guarded():
-            memory = _connect("file::memory:?mode=memory")
-            self.db.backup(memory)
-        migrated = Roster(self.path, memory)
-        migrated._migrate(copy=False)
-        memory.execute("PRAGMA query_only = ON")
-        return migrated
+    @classmethod
+    def _in_memory(cls, path: Path, source: sqlite3.Connection | None = None) -> Roster:
+        """Return a roster that is only in memory, with the rows of another one, brought up to this version."""
+        roster = cls(path, _connect("file::memory:?mode=memory"))
+        with roster.guarded():
+            if source is not None:
+                source.backup(roster.db)
+        roster._migrate(copy=False)
+        roster.db.execute("PRAGMA query_only = ON")
+        return roster
 
     def meta(self, key: str) -> str | None:
         """Return a remembered text, or None."""
