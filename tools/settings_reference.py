@@ -156,7 +156,7 @@ def _limit(mark: Any) -> str:
 
 
 def _remarks(cls: type) -> dict[str, str]:
-    """What the comments of a class say of its settings: beside the line, or on the lines above it."""
+    """What the comments of a class and its bases say of its settings: beside the line, or on the lines above it."""
     source = textwrap.dedent(inspect.getsource(cls))
     comments = {
         token.start[0]: token.string.lstrip("# ")
@@ -165,7 +165,8 @@ def _remarks(cls: type) -> dict[str, str]:
     }
     (tree,) = ast.parse(source).body
     assert isinstance(tree, ast.ClassDef)
-    found = {}
+    bases = [base for base in cls.__bases__ if dataclasses.is_dataclass(base)]
+    found = {name: remark for base in bases for name, remark in _remarks(base).items()}
     for node in tree.body:
         if isinstance(node, ast.AnnAssign) and isinstance(node.target, ast.Name):
             beside = [
