@@ -5,6 +5,7 @@ from __future__ import annotations
 import shlex
 import sys
 import tempfile
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,8 +15,6 @@ from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo, style
 
 if TYPE_CHECKING:
-    from datetime import datetime
-
     from scopion.scenes.scene import Chapter, SceneMoment, StoryStep
 
 _FOLDER = click.Path(file_okay=False, path_type=Path)

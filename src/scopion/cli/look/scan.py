@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Sequence
 from contextlib import AbstractContextManager
 from datetime import timedelta
@@ -16,6 +17,7 @@ from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import confirm, echo
 from scopion.model.clock import spoken_span
 from scopion.model.device import EventKind
+from scopion.model.errors import CheckNotMet, InterfaceLost, InvalidTarget, NoInterface, ScopionError, StorageFailed
 from scopion.model.targets import MAX_WITHOUT_A_YES
 from scopion.model.text import capitalised, closed, counted
 
@@ -92,7 +94,6 @@ def _scan_all(
 
     from scopion.cli.look.scan_report import document
     from scopion.discovery.listening import INTERRUPTED
-    from scopion.model.errors import InterfaceLost, InvalidTarget, NoInterface, ScopionError
     from scopion.operations.devices.map_addresses import subnets_of_site
     from scopion.operations.scan.prepare_scan import ScanRequest
 
@@ -160,7 +161,6 @@ def _agree(session: Session, prepared: PreparedScan, yes: bool) -> None:
 
 
 def _view(session: Session, prepared: PreparedScan) -> AbstractContextManager[LiveView]:
-    import sys
 
     from scopion.cli.look.live_view import LiveView
 
@@ -170,7 +170,6 @@ def _view(session: Session, prepared: PreparedScan) -> AbstractContextManager[Li
 def _end(session: Session, results: Sequence[ScanResult], fail_on: tuple[str, ...], *, only_who: bool) -> None:
     """End with the exit code that was asked for. ``only_who``: the answer is printed already, and no error is added."""
     from scopion.alerts.news import tell
-    from scopion.model.errors import CheckNotMet, ScopionError, StorageFailed
 
     for result in results:
         if result.not_remembered:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING, Any
 
@@ -98,7 +98,6 @@ def _past(session: Session, place: AddressUse) -> str:
 
 
 def _columns(session: Session, reasons: bool) -> list[Column]:
-    from datetime import datetime
 
     now = session.site.clock.now()
 

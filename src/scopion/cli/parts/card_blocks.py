@@ -10,7 +10,7 @@ from scopion.alerts.phrases import article
 from scopion.cli.parts.device_rows import medium_words
 from scopion.cli.parts.output import spoken_ago
 from scopion.cli.parts.terminal import style
-from scopion.model.clock import spoken_span
+from scopion.model.clock import Clock, spoken_span
 from scopion.model.device import NAME_ORDER, NEVER, Device, Standing
 from scopion.model.mac import Notation
 from scopion.model.observation import TraitKind
@@ -18,7 +18,6 @@ from scopion.model.text import closed, counted, joined
 from scopion.operations.devices.rhythm import DayMark, Rhythm
 
 if TYPE_CHECKING:
-    from scopion.model.clock import Clock
     from scopion.operations.devices.gather_card import Card
     from scopion.vendors.registry import Vendors
 

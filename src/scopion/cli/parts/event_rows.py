@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from scopion.cli.parts.output import on_clock, row_of
 from scopion.cli.parts.table import Column, Row
-
-if TYPE_CHECKING:
-    from scopion.model.clock import Clock
-    from scopion.model.device import Event
+from scopion.model.clock import Clock
+from scopion.model.device import Event
 
 _KEYS = ("kind", "at", "device", "mac", "address", "was_address", "away_since", "other_mac", "name", "was_name")
 _STYLES = {

@@ -4,17 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import date, datetime
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 from click.shell_completion import CompletionItem
 
 from scopion.cli.parts.session import Session
+from scopion.model.clock import Clock, parse_span
 from scopion.model.device import Standing
 from scopion.model.errors import ScopionError
-
-if TYPE_CHECKING:
-    from scopion.model.clock import Clock
 
 
 class DeviceParam(click.ParamType[str]):
@@ -117,8 +115,6 @@ class SpanParam(click.ParamType[float]):
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
         """Read it as seconds."""
-        from scopion.model.clock import parse_span
-
         if isinstance(value, int | float):
             return float(value)
         try:

@@ -15,11 +15,10 @@ from scopion.cli.parts.output import chosen_format, output_format, show, show_ta
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row, plain_column
 from scopion.model.address import by_number
-from scopion.model.device import BY_URGENCY, Standing
+from scopion.model.device import BY_URGENCY, Device, Standing
 from scopion.model.text import counted
 
 if TYPE_CHECKING:
-    from scopion.model.device import Device
     from scopion.operations.devices.identify_device import Described
 
 _RANKS = {standing: number for number, standing in enumerate(BY_URGENCY)}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -14,10 +15,10 @@ from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row
 from scopion.cli.parts.terminal import confirm, style
 from scopion.cli.remember.take_over import TakeOver, take_over_file
+from scopion.model.observation import Medium
 from scopion.model.text import closed, counted
 
 if TYPE_CHECKING:
-    from scopion.model.observation import Medium
     from scopion.operations.exchange.import_records import Imported
     from scopion.operations.scan.describe_hosts import Host
 
@@ -137,7 +138,6 @@ def _row(imported: Imported, host: Host, medium: Medium | None) -> dict[str, Any
 
 
 def _columns(session: Session) -> list[Column]:
-    from datetime import datetime
 
     now = session.site.clock.now()
 

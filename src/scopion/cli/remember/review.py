@@ -15,6 +15,7 @@ from scopion.cli.parts.terminal import echo, prompt, style
 from scopion.cli.wifi.network_settings import tell
 from scopion.model.device import Standing
 from scopion.model.errors import NotFound, ScopionError
+from scopion.model.moments import parse_day
 from scopion.model.text import counted, joined
 
 if TYPE_CHECKING:
@@ -121,7 +122,6 @@ def _known(reviewed: Review) -> None:
 
 
 def _guest(session: Session, reviewed: Review) -> None:
-    from scopion.model.moments import parse_day
     from scopion.operations.edit.edit_devices import Mark
 
     text = _asked("Guest until (friday, 2 weeks, 2026-12-31; empty: no end)")

@@ -10,11 +10,11 @@ from scopion.cli.parts.output import on_clock, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row
 from scopion.cli.parts.terminal import style
+from scopion.model.clock import Clock
 from scopion.model.errors import CheckNotMet
 from scopion.model.text import closed, counted, joined
 
 if TYPE_CHECKING:
-    from scopion.model.clock import Clock
     from scopion.roster.store.roster_copies import Copy
 
 KEYS = ("name", "made", "devices", "because", "size", "schema")

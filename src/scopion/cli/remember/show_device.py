@@ -14,10 +14,10 @@ from scopion.cli.parts.event_rows import event_row
 from scopion.cli.parts.output import chosen_format, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo
+from scopion.model.device import Adapter, Device, KnownTrait
 from scopion.model.mac import Notation
 
 if TYPE_CHECKING:
-    from scopion.model.device import Adapter, Device, KnownTrait
     from scopion.operations.devices.gather_card import Card, PastAddress
     from scopion.roster.look_alikes import LookAlike
 

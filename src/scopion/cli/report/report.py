@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import sys
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -17,7 +19,9 @@ from scopion.cli.parts.table import Column, plain_column
 from scopion.cli.parts.terminal import echo, style
 from scopion.model.errors import UsageError
 from scopion.model.text import counted, joined
+from scopion.model.week import on_the_wall
 from scopion.reports.content import Part
+from scopion.roster.store.write_files import make_folder, write_atomically
 
 if TYPE_CHECKING:
     from scopion.reports.content import Report
@@ -203,7 +207,6 @@ def _table(made: Report, name: str, format_name: str | None) -> None:
 
 def _sheets(session: Session, made: Report, folder: Path) -> None:
     from scopion.reports.tables import TABLES
-    from scopion.roster.store.write_files import make_folder, write_atomically
 
     make_folder(folder)
     chosen = {name: each for name, each in TABLES.items() if made.has(each.part)}
@@ -214,9 +217,7 @@ def _sheets(session: Session, made: Report, folder: Path) -> None:
 
 
 def _page(session: Session, made: Report, page: Path, opens: bool) -> None:
-    from scopion.model.week import on_the_wall
     from scopion.reports.page import page as drawn
-    from scopion.roster.store.write_files import write_atomically
 
     html = drawn(made, on_the_wall(session.site.clock.now(), session.site.clock.local))
     if str(page) == "-":
@@ -230,9 +231,6 @@ def _page(session: Session, made: Report, page: Path, opens: bool) -> None:
 
 def has_screen() -> bool:
     """Tell whether a browser would have a window: a browser for terminals would take over that of the story."""
-    import os
-    import sys
-
     return sys.platform in ("darwin", "win32") or any(os.environ.get(each) for each in ("DISPLAY", "WAYLAND_DISPLAY"))
 
 

@@ -13,11 +13,11 @@ from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row
 from scopion.cli.parts.terminal import echo, style
 from scopion.model.alert import AlertState
+from scopion.model.clock import Clock
 from scopion.model.device import EventKind
 from scopion.model.text import counted, joined
 
 if TYPE_CHECKING:
-    from scopion.model.clock import Clock
     from scopion.operations.notify.manage_alerts import AlertList, ListedAlert
 
 KEYS = (

@@ -4,16 +4,14 @@ from __future__ import annotations
 
 import logging
 import sys
-from typing import TYPE_CHECKING
 
 import click
 
 from scopion.cli.parts.options import SpanParam
 from scopion.cli.parts.session import Session, pass_session
+from scopion.model.clock import Clock
+from scopion.model.errors import CheckNotMet
 from scopion.model.text import plain
-
-if TYPE_CHECKING:
-    from scopion.model.clock import Clock
 
 # The numbers that tell the service manager's journal how bad a line is (sd-daemon(3)).
 _JOURNAL = {logging.DEBUG: 7, logging.INFO: 6, logging.WARNING: 4, logging.ERROR: 3, logging.CRITICAL: 2}
@@ -33,7 +31,6 @@ def watch(session: Session, once: bool, for_s: float | None, plain: bool) -> Non
     """
     if sys.platform == "win32":
         raise click.UsageError("the watch needs Linux or another Unix; scopion scan works here")
-    from scopion.model.errors import CheckNotMet
     from scopion.watching.run_watch import WatchOptions, run_watch
 
     live = sys.stderr.isatty() and not plain and not once

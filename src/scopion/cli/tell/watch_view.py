@@ -9,6 +9,7 @@ import time
 from collections import Counter
 from collections.abc import Sequence
 from contextlib import suppress
+from datetime import timedelta
 from typing import TYPE_CHECKING, Any
 
 from scopion.cli.parts.device_rows import device_columns
@@ -122,7 +123,6 @@ def _swept(watch: Watch, swept: Swept) -> str:
 
 
 def _span(seconds: float) -> Any:
-    from datetime import timedelta
 
     return timedelta(seconds=max(0.0, seconds))
 

@@ -12,6 +12,7 @@ from scopion.cli.parts.output import output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.cli.parts.terminal import echo, prompt, style
+from scopion.model.errors import CheckNotMet
 from scopion.model.text import counted, joined
 
 if TYPE_CHECKING:
@@ -88,8 +89,6 @@ def audit(
     if fail_on is not None:
         bad = [row for row in rows if row["grade"] in _GRADES[: _GRADES.index(fail_on) + 1]]
         if bad:
-            from scopion.model.errors import CheckNotMet
-
             raise CheckNotMet(f"{counted(len(bad), 'finding')} of grade {fail_on} or worse")
 
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -16,8 +16,10 @@ from scopion.cli.parts.flags import gathered, insist
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import confirm, prompt, style
 from scopion.cli.wifi.network_settings import RouterOptions, ask_settings, network_settings, next_step, said_of, tell
+from scopion.model.observation import Medium
 from scopion.model.text import counted, joined
 from scopion.roster.wifi.lists import ListMode
+from scopion.wireless.mac_list import read_mac_list
 
 if TYPE_CHECKING:
     from scopion.operations.wifi.edit_entries import EntryChange, Terms
@@ -124,8 +126,6 @@ def drop(session: Session, ssid: str, devices: tuple[str, ...], insist: bool) ->
 @pass_session
 def only(session: Session, ssid: str, devices: tuple[str, ...], span: float, end: bool, insist: bool) -> None:
     """Give a network to some devices alone for a while."""
-    from datetime import timedelta
-
     from scopion.operations.wifi.set_modes import end_exclusive, set_exclusive
 
     if end == bool(devices):
@@ -251,7 +251,6 @@ def _tell(session: Session, which: ListMode, done: EntryChange, on: Terms) -> No
 def _chosen(session: Session, ssid: str, devices: Sequence[str], entry: EntryOptions) -> list[str]:
     """Return the devices that the options name, together; unreadable lines of a file are reported."""
     from scopion.operations.wifi import find_subjects as subjects
-    from scopion.wireless.mac_list import read_mac_list
 
     chosen = list(devices)
     if entry.all_known:
@@ -278,7 +277,6 @@ def _chosen(session: Session, ssid: str, devices: Sequence[str], entry: EntryOpt
 
 def _ask_media(session: Session, chosen: Sequence[str]) -> None:
     """Ask about adapters of an unknown medium: listing the MAC of the cable card is the usual mistake."""
-    from scopion.model.observation import Medium
     from scopion.operations.wifi.edit_entries import say_media
     from scopion.operations.wifi.find_subjects import unknown_media
 
@@ -298,6 +296,5 @@ def _ask_media(session: Session, chosen: Sequence[str]) -> None:
 
 
 def _after(session: Session, span: float) -> datetime:
-    from datetime import timedelta
 
     return session.site.clock.now() + timedelta(seconds=span)

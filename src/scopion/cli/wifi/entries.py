@@ -12,11 +12,11 @@ from scopion.cli.parts.output import on_clock, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row
 from scopion.cli.wifi.network_settings import tell
+from scopion.model.clock import Clock
 from scopion.model.text import counted
 from scopion.roster.wifi.lists import ListMode
 
 if TYPE_CHECKING:
-    from scopion.model.clock import Clock
     from scopion.operations.wifi.edit_entries import ListedEntry
 
 ENTRY_KEYS = (

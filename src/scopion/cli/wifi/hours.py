@@ -13,9 +13,9 @@ from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.cli.parts.terminal import echo, style
 from scopion.model.clock import spoken_span
+from scopion.model.week import Week
 
 if TYPE_CHECKING:
-    from scopion.model.week import Week
     from scopion.operations.wifi.edit_hours import Hours
 
 KEYS = ("ssid", "who", "admitted", "now", "next_change", "list", "until")

@@ -10,6 +10,7 @@ import click
 
 from scopion.cli.parts.session import Session, shell_word
 from scopion.cli.parts.terminal import echo, prompt
+from scopion.model.errors import UsageError
 from scopion.model.mac import MacAddress, Notation
 from scopion.model.text import counted, joined
 
@@ -135,7 +136,6 @@ def _radios(text: str | tuple[str, ...]) -> tuple[str, ...]:
 
 
 def _router_or_none(text: str) -> str:
-    from scopion.model.errors import UsageError
     from scopion.operations.wifi.edit_networks import checked_router
 
     try:

@@ -14,10 +14,10 @@ from scopion.cli.parts.output import output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session, shell_word
 from scopion.cli.parts.table import Column
 from scopion.cli.parts.terminal import style
+from scopion.model.mac import MacAddress
 from scopion.model.text import counted, joined
 
 if TYPE_CHECKING:
-    from scopion.model.mac import MacAddress
     from scopion.operations.wifi.preview_push import Preview
     from scopion.operations.wifi.read_radios import RadioChoice
     from scopion.wireless.plan_radio import RadioPlan

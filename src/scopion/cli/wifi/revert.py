@@ -11,9 +11,9 @@ from scopion.cli.parts.output import on_clock, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.cli.wifi.push import saying, tell_pushed
+from scopion.model.clock import Clock
 
 if TYPE_CHECKING:
-    from scopion.model.clock import Clock
     from scopion.roster.wifi.pushes import Push
 
 PUSH_KEYS = ("push", "at", "ssid", "enforcer", "radios", "state", "entries", "who", "because", "revert_at", "problem")

@@ -13,6 +13,7 @@ from scopion.cli.parts.session import Session, pass_session, shell_word
 from scopion.cli.parts.terminal import echo
 from scopion.cli.wifi.preview import enforcer_option, radio_option
 from scopion.model.text import counted, joined
+from scopion.roster.store.write_files import write_atomically
 
 
 @click.command()
@@ -38,7 +39,6 @@ def sheet(session: Session, ssid: str, whole: bool, page: Path | None) -> None:
     if page is None:
         echo(text(made), nl=False)
         return
-    from scopion.roster.store.write_files import write_atomically
 
     if str(page) == "-":
         echo(html(made), nl=False)

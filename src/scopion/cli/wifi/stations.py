@@ -12,6 +12,7 @@ from scopion.cli.parts.output import output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.model.clock import spoken_span
+from scopion.model.errors import EnforcerUnreachable
 from scopion.model.text import closed, counted
 
 if TYPE_CHECKING:
@@ -62,8 +63,6 @@ def stations(session: Session, ssid: str | None, busiest: bool, format_name: str
     said += f"; {refused} of them would be refused by your lists" if refused else ""
     session.note(f"{said}.")
     if unread and not found:
-        from scopion.model.errors import EnforcerUnreachable
-
         raise EnforcerUnreachable("no access point could be read")
 
 

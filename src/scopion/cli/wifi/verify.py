@@ -10,6 +10,7 @@ from scopion.cli.parts import options
 from scopion.cli.parts.output import output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
+from scopion.model.errors import CheckNotMet
 from scopion.model.text import counted
 
 if TYPE_CHECKING:
@@ -46,7 +47,6 @@ def verify(session: Session, ssid: str, clients: Any, no_scan: bool, format_name
 
 def verify_now(session: Session, ssid: str, clients: str | None, format_name: str | None, *, scan: bool) -> None:
     """Verify, and show the result. Raises CheckNotMet if the list does not do what it should."""
-    from scopion.model.errors import CheckNotMet
     from scopion.operations.wifi.verify_network import verify as look
 
     verdict = look(session.site, ssid, clients=clients, scan=scan)
