@@ -12,9 +12,17 @@ from scopion.operations.wifi.open_enforcers import remember_stations
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcers.enforcer import Located, Station
 from scopion.wireless.enforcers.uci import sections
-from scopion.wireless.judge_posture import STRONG, Finding, Grade, Surroundings, judge, judge_answers, strength
+from scopion.wireless.judge_posture import (
+    STRONG,
+    Finding,
+    Grade,
+    Surroundings,
+    judge,
+    judge_answers,
+    propose_passphrase,
+    strength,
+)
 from scopion.wireless.posture import Encryption, Posture, of_control, of_hostapd, of_uci
-from scopion.wireless.propose_passphrase import proposed
 from scopion.wireless.refusals import refuse_more_than_fits
 from tests.support import PreparedTest, ProgramTest
 
@@ -96,7 +104,7 @@ class Judging(unittest.TestCase):
             graded(judge(only_wpa3, QUIET), "passphrase"), [Grade.LOW]
         )  # it cannot be guessed offline there
         self.assertEqual(graded(judge(uci("encryption owe"), QUIET), "passphrase"), [])
-        several = {proposed() for _ in range(50)}
+        several = {propose_passphrase() for _ in range(50)}
         self.assertEqual(len(several), 50)
         for each in several:
             self.assertRegex(each, r"^([bdfghkmnprst][aeiou]){2}(-([bdfghkmnprst][aeiou]){2}){5}$")

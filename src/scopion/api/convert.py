@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import fields
 from datetime import datetime
 from ipaddress import ip_address
+from typing import Any, TypeVar
 
 from scopion.api import values
 from scopion.model.errors import UsageError
@@ -26,8 +28,15 @@ from scopion.reports.content import Report
 from scopion.vendors.registry import Vendor
 from scopion.wireless.verdict import Verdict
 
+_Value = TypeVar("_Value")
 _LONGEST_NAME = 255  # RFC 1035, 2.3.4
 _MEDIUM = {None: Medium.UNKNOWN, True: Medium.WIRELESS, False: Medium.CABLE}
+
+
+def _same(kind: type[_Value], source: object, /, **others: Any) -> _Value:
+    """Return a value with the fields that ``source`` calls the same, and ``others``."""
+    names = [each.name for each in fields(kind) if each.name not in others]  # type: ignore[arg-type]
+    return kind(**{name: getattr(source, name) for name in names}, **others)
 
 
 def moment(at: datetime | None) -> datetime | None:
@@ -44,26 +53,10 @@ def vendor(found: Vendor) -> values.Vendor:
 
 def device(known: Described) -> values.Device:
     """Return a device with its vendor and its guessed kind."""
-    it = known.device
-    return values.Device(
-        id=it.id,
-        called=it.called,
-        standing=it.standing,
-        label=it.label,
-        owner=it.owner,
-        place=it.place,
-        note=it.note,
-        because=it.because,
-        guest_until=it.guest_until,
-        essential=it.essential,
-        present=it.present,
-        own=it.own,
-        gateway=it.gateway,
-        first_seen=it.first_seen,
-        last_seen=it.last_seen,
-        macs=it.macs,
-        addresses=it.addresses,
-        host_names=tuple(name.value for name in it.host_names),
+    return _same(
+        values.Device,
+        known.device,
+        host_names=tuple(name.value for name in known.device.host_names),
         vendor=known.vendors[0].name if known.vendors else "",
         kind=known.guess.kind,
     )
@@ -77,11 +70,10 @@ def event(logged: LoggedEvent) -> values.Event:
 
 def scan(result: ScanResult, events: Sequence[LoggedEvent]) -> values.Scan:
     """Return the result of a scan."""
-    return values.Scan(
-        range=result.range,
+    return _same(
+        values.Scan,
+        result,
         method=str(result.method),
-        started=result.started,
-        answered=result.answered,
         hosts=tuple(map(_host, result.hosts)),
         events=tuple(map(event, events)),
         notes=tuple(notes(result)),
@@ -90,15 +82,9 @@ def scan(result: ScanResult, events: Sequence[LoggedEvent]) -> values.Scan:
 
 
 def _host(it: Host) -> values.Host:
-    return values.Host(
-        address=it.address,
-        mac=it.mac,
-        name=it.name,
-        vendor=it.vendor.name if it.vendor is not None else "",
-        kind=it.guess.kind,
-        rtt_s=it.rtt_s,
-        device_id=it.device.id if it.device is not None else None,
-        ports=it.ports,
+    vendor = it.vendor.name if it.vendor is not None else ""
+    return _same(
+        values.Host, it, vendor=vendor, kind=it.guess.kind, device_id=it.device.id if it.device is not None else None
     )
 
 
@@ -181,17 +167,8 @@ def _listed(ssid: str, names: Sequence[str], cautions: Sequence[str], told: Sequ
 
 def entry(it: ListedEntry) -> values.Entry:
     """Return an entry of a list."""
-    return values.Entry(
-        ssid=it.network.ssid,
-        list=it.entry.list,
-        name=it.name,
-        macs=it.macs,
-        description=it.entry.description,
-        hours=it.entry.hours,
-        until=it.entry.until,
-        in_effect=it.in_effect,
-        because=it.because,
-    )
+    known = {key: getattr(it, key) for key in ("name", "macs", "in_effect", "because")}
+    return _same(values.Entry, it.entry, ssid=it.network.ssid, **known)
 
 
 def push(it: Pushed) -> values.Push:

@@ -1,4 +1,4 @@
-"""Tells whether raw frames may be sent, and how to get the permission."""
+"""What this process may do: send raw frames, and hand its capabilities (capabilities(7)) down to programs or not."""
 
 from __future__ import annotations
 
@@ -13,6 +13,9 @@ from scopion.model.errors import NotPermitted
 # The answer of the unit's sandbox if the settings ask for a method without raw frames (systemd.exec(5),
 # RestrictAddressFamilies).
 _IN_A_SANDBOX = "for raw frames: a method in site.toml that uses them, and scopion service install once more"
+
+_PR_CAP_AMBIENT, _RAISE, _CLEAR_ALL = 47, 2, 4  # linux/prctl.h
+_CAP_NET_ADMIN = 12  # linux/capability.h
 
 
 def how_to_get_raw_frames() -> str:
@@ -34,3 +37,25 @@ def packet_socket() -> socket.socket:
         if error.errno != errno.EAFNOSUPPORT:
             raise
         raise NotPermitted(_IN_A_SANDBOX) from None
+
+
+def keep_capabilities_to_itself() -> None:
+    """Take our capabilities from programs that are started from now on; threads begun from now on keep them.
+
+    A service manager passes capabilities in the ambient set (capabilities(7)), which every program inherits.
+    """
+    if sys.platform == "linux":
+        import ctypes
+
+        ctypes.CDLL(None).prctl(_PR_CAP_AMBIENT, _CLEAR_ALL, 0, 0, 0)
+
+
+def hand_down_network_administration() -> None:
+    """Let this process, and the program that it is about to become, change the firewall if we may.
+
+    Called between fork and exec, for the firewall's own program only.
+    """
+    if sys.platform == "linux":
+        import ctypes
+
+        ctypes.CDLL(None).prctl(_PR_CAP_AMBIENT, _RAISE, _CAP_NET_ADMIN, 0, 0)

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from types import FrameType
 
-from scopion.attachment.connect.privileges import keep_capabilities_to_itself
+from scopion.attachment.permission import keep_capabilities_to_itself
 from scopion.model.errors import InvalidSettings
 from scopion.operations.intake.flood_guard import FloodGuard
 from scopion.operations.site.open_site import Site

@@ -1,4 +1,4 @@
-"""Judges the posture of wireless networks: graded findings, each with what to do. Pure but for the estimator.
+"""Judges the posture of wireless networks: graded findings, each with what to do; proposes passphrases.
 
 The strength of a passphrase is the number of guesses it takes (zxcvbn's estimate). An attacker who has recorded one
 association of WPA2 can guess on his own machines, about a million times a second on one good graphics card.
@@ -7,6 +7,7 @@ association of WPA2 can guess on his own machines, about a million times a secon
 from __future__ import annotations
 
 import re
+import secrets
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
@@ -25,6 +26,13 @@ _DEFAULT_LOOKING = re.compile(
     re.I,
 )
 _PERSONAL = re.compile(r"\b(?:family|familie|famille|familia|flat|apartment|house|street|room)\b|@|\d{7,}", re.I)
+
+# The syllables of passphrases that are typed on a television. Left out: letters that are misread or misheard (c/k,
+# i/l/j, q, w/v, x, y), or move on foreign keyboards (y, z).
+_CONSONANTS = "bdfghkmnprst"
+_VOWELS = "aeiou"
+_SYLLABLES = 12  # of 60 each: 71 bits, more than the estimator asks for
+_GROUP = 2
 
 
 class Grade(StrEnum):
@@ -253,3 +261,9 @@ def strength(passphrase: str, known: Sequence[str]) -> float:
 
     # The estimator is slow with long texts, and a passphrase has at most 63 characters.
     return float(zxcvbn(passphrase[:63], user_inputs=list(known))["guesses_log10"])
+
+
+def propose_passphrase() -> str:
+    """Return a new passphrase: six groups of two syllables, 29 characters (WPA takes 8 to 63)."""
+    syllables = [secrets.choice(_CONSONANTS) + secrets.choice(_VOWELS) for _ in range(_SYLLABLES)]
+    return "-".join("".join(syllables[at : at + _GROUP]) for at in range(0, _SYLLABLES, _GROUP))

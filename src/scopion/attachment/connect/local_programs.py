@@ -9,8 +9,8 @@ import subprocess
 from collections.abc import Sequence
 from pathlib import Path
 
-from scopion.attachment.connect.privileges import hand_down_network_administration
 from scopion.attachment.live_lock import require_unlocked
+from scopion.attachment.permission import hand_down_network_administration
 from scopion.attachment.ports import Ran
 from scopion.model.errors import EnforcerUnreachable
 from scopion.roster.store.write_files import reason, replacing

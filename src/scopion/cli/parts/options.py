@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from datetime import date, datetime
 from typing import Any
 
@@ -191,6 +191,12 @@ def _begins(name: str, typed: str) -> bool:
     return bool(name) and not name.startswith("-") and name.casefold().startswith(typed.casefold())
 
 
+def one_of(words: Iterable[str]) -> click.Choice[str]:
+    """Return the type of an option that takes one of some words, or of an enumeration's."""
+    return click.Choice([str(each) for each in words])
+
+
+standings = click.option("--standing", type=one_of(Standing), multiple=True, help="Only these. May be repeated.")
 device = click.argument("device", type=DeviceParam())
 since = click.option(
     "--since", metavar="WHEN", type=MomentParam(), help="From this moment on: yesterday, monday 09:00, '3 days'."

@@ -49,12 +49,7 @@ SORTS: dict[str, Callable[[Described], Any]] = {
 @click.argument("words", metavar="[TEXT]...", nargs=-1)
 @click.option("--near", is_flag=True, help="TEXT is the MAC on a sticker, or its end: its neighbours, too.")
 @click.option("--present/--absent", default=None, help="Only those that are here, or are not.")
-@click.option(
-    "--standing",
-    type=click.Choice([str(each) for each in Standing]),
-    multiple=True,
-    help="Only these. May be repeated.",
-)
+@options.standings
 @click.option("--vendor", metavar="TEXT", default="", help="Part of the vendor's name.")
 @click.option("--kind", metavar="TEXT", default="", help="Part of its guessed kind: printer, phone.")
 @click.option("--owner", metavar="TEXT", default="", help="Part of its owner's name.")

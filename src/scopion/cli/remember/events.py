@@ -29,7 +29,7 @@ KEYS = (
 @click.option(
     "--kind",
     "kinds",
-    type=click.Choice([str(each) for each in EventKind]),
+    type=options.one_of(EventKind),
     metavar="KIND",
     multiple=True,
     help="Only these: " + ", ".join(EventKind) + ". May be repeated.",

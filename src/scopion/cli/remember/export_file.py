@@ -7,7 +7,6 @@ import click
 from scopion.cli.parts import options
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo
-from scopion.model.device import Standing
 from scopion.model.text import counted
 
 KINDS = ("csv", "json", "jsonl", "ethers", "hosts", "dnsmasq-hosts", "isc-hosts", "kea-hosts")
@@ -18,12 +17,7 @@ _TOLD_AT_MOST = 10
 @click.argument("file", metavar="[FILE|-]", default="-")
 @click.option("--as", "kind", type=click.Choice(KINDS), help="The form. [by FILE's name, else csv]")
 @click.option("--device", "devices", metavar="DEVICE", type=options.DeviceParam(), multiple=True, help="Only these.")
-@click.option(
-    "--standing",
-    type=click.Choice([str(each) for each in Standing]),
-    multiple=True,
-    help="Only these. May be repeated.",
-)
+@options.standings
 @click.option("--site", "archive", metavar="FILE.zip", help="The whole site into one file, to move or to keep.")
 @click.option("--force", is_flag=True, help="Overwrite FILE.")
 @pass_session

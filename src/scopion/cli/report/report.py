@@ -77,7 +77,7 @@ class ReportOutputs:
 @click.option(
     "--part",
     "parts",
-    type=click.Choice([str(each) for each in Part]),
+    type=options.one_of(Part),
     metavar="PART",
     multiple=True,
     help=f"Only these: {', '.join(Part)}. May be repeated.",

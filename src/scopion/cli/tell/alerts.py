@@ -29,7 +29,7 @@ LEARNING_KEYS = ("subnet", "name", "until")
 _WIDTH = 100  # of a message on the screen: longer lines are hard to read
 _STYLES = {"waiting": "yellow", "sent": "dim", "failed": "bold red"}
 _event = click.option(
-    "--event", "kind", type=click.Choice([str(each) for each in EventKind]), metavar="KIND",
+    "--event", "kind", type=options.one_of(EventKind), metavar="KIND",
     help="Only this kind of event: " + ", ".join(EventKind) + ".",
 )  # fmt: skip
 
@@ -47,7 +47,7 @@ def alerts(ctx: click.Context, format_name: str | None) -> None:
 
 
 @alerts.command("list")
-@click.option("--state", "states", type=click.Choice([str(each) for each in AlertState]), multiple=True)
+@click.option("--state", "states", type=options.one_of(AlertState), multiple=True)
 @click.option("--channel", metavar="NAME", help="Only of this channel.")
 @click.option("--limit", type=click.IntRange(min=1), default=30, show_default=True, help="The latest N.")
 @output_format

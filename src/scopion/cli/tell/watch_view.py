@@ -122,7 +122,7 @@ def _swept(watch: Watch, swept: Swept) -> str:
     return _styled(said, fg="red" if swept.place == "down" else None, dim=swept.place == "here")
 
 
-def _span(seconds: float) -> Any:
+def _span(seconds: float) -> timedelta:
 
     return timedelta(seconds=max(0.0, seconds))
 

@@ -103,12 +103,12 @@ def passphrase(session: Session, ssid: str, format_name: str | None) -> None:
     """
     from scopion.operations.devices.list_devices import described_devices
     from scopion.operations.wifi.audit_networks import need_passphrase_again
-    from scopion.wireless.propose_passphrase import proposed
+    from scopion.wireless.judge_posture import propose_passphrase
 
     needing = need_passphrase_again(session.site, ssid)
     kinds = {each.device.id: each.guess.kind for each in described_devices(session.site)}
     rows = [row_of(each, DEVICE_KEYS, name=each.called, kind=kinds.get(each.id)) for each in needing.devices]
-    new = proposed()
+    new = propose_passphrase()
     left = [{"name": device.called, "because": why} for device, why in needing.left_out]
     document = {"ssid": ssid, "passphrase": new, "devices": rows, "left_out": left}
     session.note(f"For {ssid!r}, kept nowhere, so write it down:")

@@ -142,7 +142,7 @@ def only(session: Session, ssid: str, devices: tuple[str, ...], span: float, end
 
 @click.command()
 @options.ssid
-@click.argument("mode", type=click.Choice([str(each) for each in ListMode]), required=False)
+@click.argument("mode", type=options.one_of(ListMode), required=False)
 @click.option(
     "--lists-of", metavar="SSID", type=options.NetworkParam(), help="Use this network's lists; '' for its own."
 )
@@ -196,7 +196,8 @@ def _list(
     chosen = _chosen(session, ssid, devices, entry)
     if session.can_ask and not (entry.source or entry.associated or entry.all_known):
         _ask_media(session, chosen)
-    ends = _after(session, entry.span) if entry.span is not None else entry.until
+    now = session.site.clock.now()
+    ends = now + timedelta(seconds=entry.span) if entry.span is not None else entry.until
     wanted = router.settings()
     if session.can_ask and not is_known(session.site, ssid):
         wanted = ask_settings(session.site, ssid, wanted)
@@ -293,8 +294,3 @@ def _ask_media(session: Session, chosen: Sequence[str]) -> None:
             said[mac] = Medium.WIRELESS if answer == "yes" else Medium.CABLE
     if said:
         say_media(session.site, said)
-
-
-def _after(session: Session, span: float) -> datetime:
-
-    return session.site.clock.now() + timedelta(seconds=span)

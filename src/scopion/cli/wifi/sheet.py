@@ -74,7 +74,7 @@ def done(session: Session, ssid: str, radios: tuple[str, ...]) -> None:
 @pass_session
 def import_entries(session: Session, /, ssid: str, **rest: Any) -> None:
     """Put what enforcers already hold on your own lists."""
-    from scopion.operations.wifi.import_entries import import_foreign
+    from scopion.operations.wifi.edit_entries import import_foreign
 
     taken = import_foreign(session.site, ssid, **rest)
     for which, names in taken.items():

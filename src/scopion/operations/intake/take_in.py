@@ -7,7 +7,7 @@ here as the same observations. Nothing here assumes that this machine made them.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from ipaddress import IPv4Network
@@ -118,19 +118,19 @@ def tell_down(site: Site, subnet: IPv4Network, why: str = "") -> TakenIn:
     """Record and queue that a whole subnet is down; nothing if that was told."""
     if down_since(site.roster, subnet) is not None:
         return TakenIn()
-    with site.roster.transaction():
-        events = note_down(site.roster, subnet, site.clock.now(), why)
-        devices = devices_about(site.roster, events)
-        queue_for(site, site.roster, events, devices)
-    return TakenIn(events, devices)
+    return _told(site, lambda: note_down(site.roster, subnet, site.clock.now(), why))
 
 
 def tell_back(site: Site, subnet: IPv4Network) -> TakenIn:
     """Record and queue that a subnet answers again; nothing if it was not down."""
     if down_since(site.roster, subnet) is None:
         return TakenIn()
+    return _told(site, lambda: note_back(site.roster, subnet, site.clock.now()))
+
+
+def _told(site: Site, note: Callable[[], Sequence[Event]]) -> TakenIn:
     with site.roster.transaction():
-        events = note_back(site.roster, subnet, site.clock.now())
+        events = note()
         devices = devices_about(site.roster, events)
         queue_for(site, site.roster, events, devices)
     return TakenIn(events, devices)

@@ -16,8 +16,8 @@ from scopion.operations.wifi.open_enforcers import settings_of
 from scopion.reports.content import AuditLine, NetworkLine
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.lists import ListMode, Network
+from scopion.roster.wifi.network_notes import Verification, latest_verifications
 from scopion.roster.wifi.pushes import HAND, Push, PushState, pushes
-from scopion.roster.wifi.verifications import Verification, latest_verifications
 from scopion.wireless.list_policy import policy_document
 
 _STATES = {

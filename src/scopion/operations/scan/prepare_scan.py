@@ -7,8 +7,7 @@ from ipaddress import IPv4Address, IPv4Network
 
 from scopion.attachment.choose import Choice, choose_interface, choose_route
 from scopion.attachment.ports import Interface
-from scopion.discovery.pace import ROUTED_PACE, checked_pace, default_pace
-from scopion.discovery.probing import Method
+from scopion.discovery.probing import ROUTED_PACE, Method, checked_pace, default_pace
 from scopion.model.errors import InvalidTarget, UsageError
 from scopion.model.targets import Targets
 from scopion.operations.site.open_site import Site

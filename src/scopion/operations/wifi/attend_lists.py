@@ -14,7 +14,7 @@ from scopion.operations.wifi.send_push import Pushed
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.pushes import Push, PushState, pushes, with_deadline
 from scopion.wireless.enforcers.enforcer import Held, read_held
-from scopion.wireless.list_policy import next_change, read_policy, wanted
+from scopion.wireless.list_policy import ListPolicy, next_change, read_policy, wanted
 from scopion.wireless.order_steps import target_of
 
 _GONE, _ASSOCIATED = "its lists were gone", "a device that it refuses was associated"
@@ -36,6 +36,7 @@ class Published:
 
     push: Push
     radios: tuple[str, ...]
+    policy: ListPolicy
 
 
 def published(roster: Roster, site: Site) -> list[Published]:
@@ -50,7 +51,7 @@ def published(roster: Roster, site: Site) -> list[Published]:
         radios = tuple(radio for radio in each.radios if (each.ssid, each.enforcer, radio) not in taken)
         taken |= {(each.ssid, each.enforcer, radio) for radio in radios}
         if radios and each.policy is not None:
-            found.append(Published(each, radios))
+            found.append(Published(each, radios, read_policy(each.policy)))
     return found
 
 
@@ -59,8 +60,7 @@ def next_moment(roster: Roster, site: Site) -> datetime | None:
     now = site.clock.now()
     coming = [now + time_left(site, roster, each) for each in with_deadline(roster)]
     for each in published(roster, site):
-        assert each.push.policy is not None
-        policy = read_policy(each.push.policy)
+        policy = each.policy
         due = _out_of_date(site, each)
         change = now if due else next_change(policy, now, site.clock.local) if policy.changes_by_itself else None
         coming += [change] if change is not None else []
@@ -99,8 +99,7 @@ def attend(site: Site, *, stations: bool) -> Attended:
 
 def _out_of_date(site: Site, each: Published) -> bool:
     """Tell whether another list is wanted by now than was published."""
-    assert each.push.policy is not None
-    now = wanted(read_policy(each.push.policy), site.clock.now(), site.clock.local)
+    now = wanted(each.policy, site.clock.now(), site.clock.local)
     ours = target_of(now, Held())
     return any(not _same(read_held(each.push.radios[radio]["ours"]), ours) for radio in each.radios)
 

@@ -19,7 +19,7 @@ from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi import lists
 from scopion.roster.wifi.associations import networks_of
 from scopion.roster.wifi.lists import ListMode
-from scopion.roster.wifi.posture_answers import answers, note_answer
+from scopion.roster.wifi.network_notes import answers, note_answer
 from scopion.roster.wifi.pushes import PushState, pushes
 from scopion.wireless.enforcers.registry import type_of
 from scopion.wireless.judge_posture import ORDER, Finding, Grade, Surroundings, judge, judge_answers, judge_other

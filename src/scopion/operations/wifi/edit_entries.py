@@ -15,15 +15,25 @@ from scopion.model.observation import Medium
 from scopion.model.text import counted, entered, joined
 from scopion.operations.site.change_roster import account, change
 from scopion.operations.site.open_site import Site
-from scopion.operations.wifi.edit_networks import NetworkSettings, known_network, nearest, new_network, with_settings
+from scopion.operations.wifi.edit_networks import (
+    NetworkSettings,
+    is_known,
+    known_network,
+    nearest,
+    new_network,
+    with_settings,
+)
 from scopion.operations.wifi.explain_effects import Before, InForce, NetworkEffect
 from scopion.operations.wifi.find_subjects import Subject, checked, named, of_unknown_media, subject_of, unique
 from scopion.operations.wifi.load_policy import refuse_switched_on_lockout, refuse_too_long
+from scopion.operations.wifi.open_enforcers import enforcers
+from scopion.operations.wifi.read_radios import RadioChoice, chosen_radios
 from scopion.roster.read_devices import all_devices, set_media
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi import lists
 from scopion.roster.wifi.lists import Entry, EntryTerms, ListMode, Network
 from scopion.roster.wifi.timetables import stored_hours
+from scopion.wireless.enforcers.enforcer import read_radio
 from scopion.wireless.list_policy import lines_of_subject
 
 ALWAYS = "always"  # hours that mean none
@@ -221,3 +231,36 @@ def say_media(site: Site, media: dict[MacAddress, Medium]) -> None:
     """Note the medium of adapters, as a person says."""
     with change(site, "wifi", f"the medium of {counted(len(media), 'adapter')}") as (roster, _):
         set_media(roster, dict(media))
+
+
+def import_foreign(
+    site: Site,
+    ssid: str,
+    *,
+    enforcer: str | None = None,
+    radios: tuple[str, ...] = (),
+    description: str = "",
+    insist: bool = False,
+) -> dict[ListMode, list[str]]:
+    """Put all addresses that the enforcers of a network hold on the site's lists; listed ones stay as they are.
+
+    Returns the names by list. Raises EnforcerUnreachable, Refused.
+    """
+    held: dict[ListMode, set[str]] = {ListMode.ALLOW: set(), ListMode.DENY: set()}
+    with enforcers(site, ssid, enforcer) as opened:
+        for each in opened:
+            for radio in chosen_radios(each, RadioChoice(enforcer, radios)):
+                found = read_radio(each, radio).held
+                held[ListMode.ALLOW] |= set(map(str, found.allow))
+                held[ListMode.DENY] |= set(map(str, found.deny))
+    there = entries(site, ssid) if is_known(site, ssid) else []
+    listed = {str(mac) for entry in there for mac in entry.macs}
+    taken: dict[ListMode, list[str]] = {}
+    for which, macs in held.items():
+        new = sorted(macs - listed)
+        taken[which] = []
+        if new:
+            terms = Terms(description=description or "found on the access point")
+            (done,) = put_on_list(site, [ssid], which, new, terms=terms, insist=insist)
+            taken[which] = done.names
+    return taken

@@ -21,8 +21,8 @@ from scopion.operations.wifi.open_enforcers import enforcers, has_enforcer, read
 from scopion.operations.wifi.read_radios import RadioChoice, plan_radios
 from scopion.roster.scans import known_subnets
 from scopion.roster.wifi.lists import ListMode
+from scopion.roster.wifi.network_notes import note_verification
 from scopion.roster.wifi.pushes import Push, PushState, pushes
-from scopion.roster.wifi.verifications import note_verification
 from scopion.wireless.enforcers.enforcer import Effect, Enforcer, Located, read_held
 from scopion.wireless.plan_radio import RadioPlan
 from scopion.wireless.verdict import Check, Verdict

@@ -1,4 +1,4 @@
-"""The record of verifications of wireless lists, so that a report can say when a list was last checked."""
+"""What is kept of a wireless network beside its lists: what verifications found, and what only people can tell."""
 
 from __future__ import annotations
 
@@ -52,3 +52,16 @@ def latest_verifications(roster: Roster) -> dict[str, Verification]:
             )
             for row in rows
         }
+
+
+def answers(roster: Roster, ssid: str) -> dict[str, tuple[str, datetime]]:
+    """Return what was said of a network, by question, with the time."""
+    with roster.guarded():
+        rows = roster.db.execute("SELECT question, answer, at FROM posture WHERE ssid = ?", (ssid,))
+        return {row["question"]: (row["answer"], from_ms(row["at"])) for row in rows}
+
+
+def note_answer(roster: Roster, ssid: str, question: str, answer: str, at: datetime) -> None:
+    """Keep an answer; it replaces an earlier one."""
+    with roster.transaction() as db:
+        db.execute("INSERT OR REPLACE INTO posture VALUES (?, ?, ?, ?)", (ssid, question, answer, to_ms(at)))
