@@ -197,9 +197,7 @@ class AccessPoint:
             if period.holds(now):
                 begins = [now - timedelta(days=3)]
                 begins += [period.since] if period.since is not None else []
-                if not period.always:
-                    begins.append(datetime.combine(now.date(), period.hours[0], now.tzinfo))
-                return max(begins)
+                return max(begins + period.begins_on(now.date()))
         return now
 
     def _read(self) -> None:

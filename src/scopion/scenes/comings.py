@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from ipaddress import IPv4Address
 
 from scopion.scenes.scene import Period, SceneHost
@@ -27,10 +27,8 @@ def _beginnings(period: Period, after: datetime, until: datetime) -> list[dateti
     found = []
     if period.since is not None and after < period.since <= until and period.holds(period.since):
         found.append(period.since)
-    if not period.always:
-        day = after.date()
-        while (at := datetime.combine(day, period.hours[0], UTC)) <= until:
-            if at > after and at != period.since and period.holds(at):
+    for number in range((until.date() - after.date()).days + 1):
+        for at in period.begins_on(after.date() + timedelta(days=number)):
+            if after < at <= until and at != period.since and period.holds(at):
                 found.append(at)
-            day += timedelta(days=1)
     return found

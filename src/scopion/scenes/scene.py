@@ -6,20 +6,20 @@ The file is TOML; ``data/kilnhaven.toml`` is one with comments. Mistakes are nam
 from __future__ import annotations
 
 import shlex
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import datetime, time, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface
 from pathlib import Path
 from typing import Any, TypeVar
 
 from scopion.attachment.ports import Interface
-from scopion.model.errors import InvalidSettings
+from scopion.model.errors import InvalidSettings, UsageError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.model.toml_text import parse_toml
-from scopion.model.week import DAYS
+from scopion.model.week import WHOLE, Week
 
 T = TypeVar("T")
 
@@ -33,22 +33,17 @@ class Period:
     address: IPv4Address
     since: datetime | None = None
     until: datetime | None = None
-    weekdays: frozenset[int] = frozenset(range(7))  # 0 is Monday
-    hours: tuple[time, time] = (time.min, time.max)
+    week: Week = WHOLE
 
-    @property
-    def always(self) -> bool:
-        """Tell whether it holds at all hours of all days between its ends."""
-        return len(self.weekdays) == 7 and self.hours == (time.min, time.max)
+    def begins_on(self, day: date) -> list[datetime]:
+        """Return when the host comes on a day; never, if it is there at all hours."""
+        begins = () if self.week.is_always else self.week.by_day()[day.weekday()]
+        return [datetime.combine(day, time.min, UTC) + timedelta(minutes=begin) for begin, _ in begins]
 
     def holds(self, at: datetime) -> bool:
         """Tell whether the host is there at a moment."""
-        return (
-            (self.since is None or self.since <= at)
-            and (self.until is None or at < self.until)
-            and at.weekday() in self.weekdays
-            and self.hours[0] <= at.time() < self.hours[1]
-        )
+        begun, ended = self.since is None or self.since <= at, self.until is not None and self.until <= at
+        return begun and not ended and self.week.holds(at)
 
 
 @dataclass(frozen=True, slots=True)
@@ -210,7 +205,7 @@ class _SceneReader:
                 found.append(read(table))
             except KeyError as error:
                 raise InvalidSettings(f"{self.path}: {key} {number} lacks {error}") from None
-            except (ValueError, TypeError, AttributeError) as error:
+            except (ValueError, TypeError, AttributeError, UsageError) as error:
                 raise InvalidSettings(f"{self.path}: {key} {number}: {error}") from None
         return tuple(found)
 
@@ -235,7 +230,7 @@ def _host(table: dict[str, Any]) -> SceneHost:
         name=table["name"],
         mac=MacAddress.parse(table["mac"]),
         medium=Medium(table.get("medium", "unknown")),
-        periods=tuple(_periods(table.get("at", ()))),
+        periods=tuple(map(_period, table.get("at", ()))),
         rtt_s=table.get("rtt_ms", 2.0) / 1000,
         loss=float(table.get("loss", 0.0)),
         doze_s=float(table.get("doze_s", 0.0)),
@@ -256,36 +251,10 @@ def _voice(table: dict[str, Any]) -> Voice:
     return Voice(**said)
 
 
-def _periods(entries: Sequence[str | dict[str, Any]]) -> list[Period]:
-    found = []
-    for entry in entries:
-        if isinstance(entry, str):
-            found.append(Period(IPv4Address(entry)))
-        else:
-            found.append(
-                Period(
-                    IPv4Address(entry["address"]),
-                    entry.get("from"),
-                    entry.get("until"),
-                    _weekdays(entry.get("days", "mon-sun")),
-                    _hours(entry.get("hours", "")),
-                )
-            )
-    return found
-
-
-def _weekdays(text: str) -> frozenset[int]:
-    """Read ``mon-fri``, ``tue``."""
-    first, _, last = text.partition("-")
-    return frozenset(range(DAYS.index(first), DAYS.index(last or first) + 1))
-
-
-def _hours(text: str) -> tuple[time, time]:
-    """Read ``08:00-18:00``; an empty text is the whole day."""
-    if not text:
-        return time.min, time.max
-    first, last = map(time.fromisoformat, text.split("-"))
-    return first, last
+def _period(entry: str | dict[str, Any]) -> Period:
+    table: dict[str, Any] = {"address": entry} if isinstance(entry, str) else entry
+    week = Week.parse(table["hours"]) if "hours" in table else WHOLE
+    return Period(IPv4Address(table["address"]), table.get("from"), table.get("until"), week)
 
 
 def _moment(table: dict[str, Any]) -> SceneMoment:

@@ -10,6 +10,7 @@ from typing import NamedTuple
 from scopion.model.errors import InvalidMacAddress
 from scopion.model.mac import MacAddress, hex_digits
 from scopion.vendors.assignments import AUTHORITY, BITS, PRIVATE, RegistryName
+from scopion.vendors.countries import countries
 from scopion.vendors.snapshot import Organisation, Snapshot
 
 # At most this many prefixes are remembered: 50 MB if all are registered ones, which no network has.
@@ -83,9 +84,7 @@ _PRIVATE, _MULTICAST, _BROADCAST, _UNASSIGNED = map(
 @lru_cache(4_096)
 def place_text(organisation: Organisation) -> str:
     """Return ``San Jose CA, USA`` for an organisation."""
-    from scopion.vendors.countries import COUNTRIES
-
-    country = COUNTRIES.get(organisation.country, organisation.country)
+    country = countries().get(organisation.country, organisation.country)
     return ", ".join(filter(None, (organisation.place, country)))
 
 

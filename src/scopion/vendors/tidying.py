@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 
 from scopion.model.text import clean
-from scopion.vendors.countries import COUNTRIES
+from scopion.vendors.countries import countries
 
 MAX_NAME = 200
 _WORD = re.compile(r"[^\W\d_]+(?:['’][^\W\d_]+)*")
@@ -71,7 +71,7 @@ def place_of(address: str) -> tuple[str, str]:
 
 
 def _country_at(words: list[str]) -> int | None:
-    found = [at for at in range(max(0, len(words) - 3), len(words)) if words[at] in COUNTRIES]
+    found = [at for at in range(max(0, len(words) - 3), len(words)) if words[at] in countries()]
     if not found:
         return None
     # Dutch postcodes end in two letters, which may be another country's code.

@@ -7,15 +7,14 @@ import sys
 import tempfile
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
+from scopion.cli.begin.demo_steps import run_quietly, run_shown, warm_up
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo, style
-
-if TYPE_CHECKING:
-    from scopion.scenes.scene import Chapter, SceneMoment, StoryStep
+from scopion.operations.begin.play_demo import begin_story, chapters, next_moment, play_rounds
+from scopion.scenes.scene import Chapter, SceneMoment, StoryStep
 
 _FOLDER = click.Path(file_okay=False, path_type=Path)
 _WIDTH = 100
@@ -47,8 +46,6 @@ def demo(
     Kilnhaven Pottery has a workshop, a shop and a café. Its network is played through the same code as a real one;
     no packet leaves this machine. In a terminal it waits for a key between the chapters.
     """
-    from scopion.operations.begin.play_demo import begin_story, next_moment
-
     if sum(each is not None for each in (keep, begin, onward, fortnight)) > 1:
         raise click.UsageError("--keep, --begin, --next and --fortnight exclude each other")
     if chapter is not None and (begin or onward or fortnight):
@@ -72,7 +69,6 @@ def demo(
 
 
 def _list() -> None:
-    from scopion.operations.begin.play_demo import chapters
 
     for number, each in enumerate(chapters(), 1):
         echo(f"{number}  {style(f'{each.name:<10}', bold=True)}  {each.title}")
@@ -82,7 +78,6 @@ class _Telling:
     """Plays the story chapter by chapter: each command is printed, then run as the real program."""
 
     def __init__(self, session: Session, folder: Path, only: str | None, *, passing: bool = False) -> None:
-        from scopion.operations.begin.play_demo import chapters
 
         self._session, self._folder = session, folder
         self._passing = passing  # the folder goes when the story has ended
@@ -93,9 +88,6 @@ class _Telling:
 
     def tell(self) -> None:
         """Play all of it, or one chapter."""
-        from scopion.cli.begin.demo_steps import warm_up
-        from scopion.operations.begin.play_demo import begin_story, next_moment
-
         story = begin_story(self._folder)
         warm_up(step for each in story.scene.moments for step in each.steps)
         moment = story.told
@@ -153,7 +145,6 @@ class _Telling:
         return True
 
     def _show(self, step: StoryStep) -> None:
-        from scopion.cli.begin.demo_steps import run_shown
 
         if step.says:
             echo()
@@ -184,9 +175,6 @@ class _Telling:
 
 def _play(session: Session, folder: Path) -> None:
     """Play two weeks, quickly and quietly: the first days, then a scan each hour."""
-    from scopion.cli.begin.demo_steps import warm_up
-    from scopion.operations.begin.play_demo import begin_story, next_moment, play_rounds
-
     story = begin_story(folder)
     warm_up(step for each in story.scene.moments for step in each.steps)
     moment = story.told
@@ -205,7 +193,6 @@ def _play(session: Session, folder: Path) -> None:
 
 
 def _run_quietly(step: StoryStep, folder: Path) -> None:
-    from scopion.cli.begin.demo_steps import run_quietly
 
     code, said = run_quietly(step, folder)
     if code != step.expects:

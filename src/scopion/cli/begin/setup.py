@@ -3,25 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
+from scopion.cli.parts.options import SpanParam
 from scopion.cli.parts.session import Session, pass_session, shell_word
 from scopion.cli.parts.terminal import confirm, echo, prompt
 from scopion.model.errors import InvalidSettings, Refused, ScopionError, UsageError
 from scopion.model.mac import MacAddress, Notation
 from scopion.model.text import entered, joined
-
-if TYPE_CHECKING:
-    from scopion.operations.begin.set_up_site import (
-        Agreed,
-        AgreedChannel,
-        AgreedNetwork,
-        AgreedSubnet,
-        EarlierSettings,
-        Proposal,
-    )
+from scopion.operations.begin.set_up_site import (
+    Agreed,
+    AgreedChannel,
+    AgreedNetwork,
+    AgreedSubnet,
+    EarlierSettings,
+    Proposal,
+    earlier_settings,
+    has_settings,
+    note_networks,
+    propose,
+    set_up,
+    settings_text,
+)
 
 _EXAMPLE = MacAddress.parse("0c:4e:a0:12:34:56")
 _MOST_NAME = 80
@@ -48,8 +53,6 @@ def setup(session: Session, yes: bool, name: str | None, shows: bool, again: boo
     wireless networks. It writes a commented site.toml, tests the channel and runs the first scan. Enter accepts a
     proposal.
     """
-    from scopion.operations.begin.set_up_site import earlier_settings, has_settings, propose, set_up, settings_text
-
     if not (session.can_ask or yes or shows):
         raise UsageError("this asks some questions: run it in a terminal, or take the proposals with --yes")
     if not (again or shows) and has_settings(session.folder):
@@ -93,8 +96,6 @@ class _Questions:
 
     def agreed(self, name: str | None) -> Agreed:
         """Return everything that is to be written."""
-        from scopion.operations.begin.set_up_site import Agreed
-
         likely = self._proposal.subnets[0]
         self._say(
             f"This machine is on {likely.range}, by {likely.interface} ({likely.medium}), "
@@ -114,7 +115,6 @@ class _Questions:
         )
 
     def _subnets(self) -> list[AgreedSubnet]:
-        from scopion.operations.begin.set_up_site import AgreedSubnet
 
         found = []
         several = len(self._proposal.subnets) > 1
@@ -136,7 +136,6 @@ class _Questions:
         )  # fmt: skip
 
     def _channel(self) -> AgreedChannel | None:
-        from scopion.operations.begin.set_up_site import AgreedChannel
 
         if self._silent:
             return None
@@ -165,7 +164,6 @@ class _Questions:
         return next(each for each in (name, *(f"{name}-{number}" for number in range(2, 100))) if each not in taken)
 
     def _mail(self) -> AgreedChannel:
-        from scopion.operations.begin.set_up_site import AgreedChannel
 
         to = self._text("To which address?", None)
         server = self._text("By which server? (name, or name:port)", f"smtp.{to.rpartition('@')[2]}")
@@ -182,7 +180,6 @@ class _Questions:
         return AgreedChannel("email", name, {**values, "user": user}, {"password": (f"{name}-password", password)})
 
     def _networks(self) -> list[AgreedNetwork]:
-        from scopion.operations.begin.set_up_site import AgreedNetwork
         from scopion.operations.wifi.edit_networks import MOST_ENTRIES, new_network
 
         found: list[AgreedNetwork] = []
@@ -221,7 +218,6 @@ class _Questions:
     def _span(self, question: str, proposed: float) -> float:
         if self._silent:
             return proposed
-        from scopion.cli.parts.options import SpanParam
 
         return float(prompt(question, type=SpanParam(), default=f"{proposed:g}s"))
 
@@ -244,7 +240,6 @@ def _try_channel(session: Session, agreed: Agreed) -> None:
 
 
 def _make_networks(session: Session, agreed: Agreed, proposal: Proposal) -> None:
-    from scopion.operations.begin.set_up_site import note_networks
 
     made, known = note_networks(session.site, agreed.networks, proposal.router)
     for ssid in known:
