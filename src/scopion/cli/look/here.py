@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from scopion.cli.parts.output import output_format, show
+from scopion.cli.parts.output import output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row
 from scopion.model.text import capitalised
@@ -70,17 +70,17 @@ def _rows(found: Whereabouts) -> Iterator[dict[str, Any]]:
     for interface in found.interfaces:
         for number, address in enumerate(interface.addresses or (None,)):
             first = number == 0
-            yield {
-                "chosen": interface is chosen and first,
-                "name": interface.name,
-                "state": "up" if interface.up else "down",
-                "medium": medium_words(interface),
-                "address": str(address.ip) if address else None,
-                "mac": str(interface.mac) if interface.mac else None,
-                "subnet": str(address.network) if address else None,
-                "gateway": str(interface.gateway) if interface.gateway and first else None,
-                "gateway_mac": str(found.gateway_mac) if found.gateway_mac and interface is chosen and first else None,
-            }
+            yield row_of(
+                interface,
+                KEYS,
+                chosen=interface is chosen and first,
+                state="up" if interface.up else "down",
+                medium=medium_words(interface),
+                address=address.ip if address else None,
+                subnet=address.network if address else None,
+                gateway=interface.gateway if first else None,
+                gateway_mac=found.gateway_mac if interface is chosen and first else None,
+            )
 
 
 def _gateway_mac(row: Row) -> str:

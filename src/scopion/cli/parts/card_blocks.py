@@ -86,15 +86,8 @@ def days_strip(rhythm: Rhythm, today: date) -> list[str]:
         cells += f" {_DAY_SIGNS[mark]}" if day.weekday() == 0 and cells else _DAY_SIGNS[mark]
     ends = f"{days[0][0]:%d %b}{' ' * max(1, len(cells) - 11)}today"
     signs = {mark for _, mark in rhythm.days}
-    legend = [
-        text
-        for mark, text in (
-            (DayMark.HERE, "█ here"),
-            (DayMark.AWAY, "· not here"),
-            (DayMark.NOT_LOOKED, "? no scan"),
-        )
-        if mark in signs
-    ]
+    words = {DayMark.HERE: "here", DayMark.AWAY: "not here", DayMark.NOT_LOOKED: "no scan"}
+    legend = [f"{_DAY_SIGNS[mark]} {text}" for mark, text in words.items() if mark in signs]
     shown = sum(mark is not DayMark.NOT_KNOWN for _, mark in rhythm.days)
     counts = f"here on {rhythm.days_here} of {counted(shown, 'day')}"
     return [f"{cells}   {counts}", style(f"{ends}   {'   '.join(legend)}", dim=True)]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
@@ -12,15 +11,17 @@ from scopion.cli.parts import card_blocks as blocks
 from scopion.cli.parts import options
 from scopion.cli.parts.session import Session, pass_session, shell_word
 from scopion.cli.parts.terminal import echo, prompt, style
+from scopion.cli.remember.take_over import TakeOver, take_over_file
 from scopion.cli.wifi.network_settings import tell
 from scopion.model.device import Standing
 from scopion.model.errors import NotFound, ScopionError
 from scopion.model.moments import parse_day
 from scopion.model.text import counted, joined
-
-if TYPE_CHECKING:
-    from scopion.operations.devices.gather_card import Card
-    from scopion.operations.edit.review_devices import Review
+from scopion.operations.devices.gather_card import Card
+from scopion.operations.edit.edit_devices import Mark
+from scopion.operations.edit.review_devices import Review
+from scopion.operations.exchange.exchange_devices import export, write
+from scopion.operations.wifi.edit_networks import networks
 
 KEYS = (
     ("k", "known"), ("g", "guest"), ("x", "unwanted"), ("s", "skip"), ("u", "undo"), ("q", "leave"),
@@ -45,8 +46,6 @@ def review(session: Session, devices: tuple[str, ...], path: str | None, yes: bo
     Guests whose time is over are included. With --csv, FILE is written if it does not exist: fill in its columns
     standing, label, owner, place and note in a spreadsheet, and run the same command again to take it over.
     """
-    from scopion.operations.edit.review_devices import Review
-
     if path is not None:
         _review_by_file(session, path, devices, yes=yes)
         return
@@ -116,13 +115,11 @@ def _done(session: Session, reviewed: Review, key: str) -> None:
 
 
 def _known(reviewed: Review) -> None:
-    from scopion.operations.edit.edit_devices import Mark
 
     reviewed.mark(Mark(Standing.KNOWN))
 
 
 def _guest(session: Session, reviewed: Review) -> None:
-    from scopion.operations.edit.edit_devices import Mark
 
     text = _asked("Guest until (friday, 2 weeks, 2026-12-31; empty: no end)")
     try:
@@ -134,8 +131,6 @@ def _guest(session: Session, reviewed: Review) -> None:
 
 
 def _unwanted(session: Session, reviewed: Review) -> None:
-    from scopion.operations.edit.edit_devices import Mark
-    from scopion.operations.wifi.edit_networks import networks
 
     reviewed.mark(Mark(Standing.UNWANTED, because=_asked("Unwanted because (may be empty)")))
     ssids = [each.ssid for each in networks(session.site)]
@@ -207,12 +202,8 @@ def _lines(session: Session, card: Card, reviewed: Review) -> Iterator[str]:
 def _review_by_file(session: Session, path: str, devices: tuple[str, ...], *, yes: bool) -> None:
     """Write the sheet if it is not there, else show what was filled in and take it over."""
     if Path(path).exists():
-        from scopion.cli.remember.take_over import TakeOver, take_over_file
-
         take_over_file(session, path, "csv", TakeOver(yes=yes))
         return
-    from scopion.operations.edit.review_devices import Review
-    from scopion.operations.exchange.exchange_devices import export, write
 
     chosen = devices or tuple(Review(session.site).which)
     if not chosen:

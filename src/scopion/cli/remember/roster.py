@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
@@ -13,9 +13,11 @@ from scopion.cli.parts.terminal import style
 from scopion.model.clock import Clock
 from scopion.model.errors import CheckNotMet
 from scopion.model.text import closed, counted, joined
-
-if TYPE_CHECKING:
-    from scopion.roster.store.roster_copies import Copy
+from scopion.operations.site.upkeep import check as examine
+from scopion.operations.site.upkeep import chosen_copy, known_devices, restorable
+from scopion.operations.site.upkeep import compact as shrink
+from scopion.operations.site.upkeep import restore as put_back
+from scopion.roster.store.roster_copies import Copy
 
 KEYS = ("name", "made", "devices", "because", "size", "schema")
 _HEALTH_KEYS = ("path", "size", "schema", "counts", "problems", "remarks")
@@ -37,8 +39,6 @@ def check(session: Session, format_name: str | None) -> None:
 
     A copy is made at the first change of each day and kept for a week, and one before each migration.
     """
-    from scopion.operations.site.upkeep import check as examine
-
     health = examine(session.site)
     rows = [_row(copy) for copy in health.copies]
     document = {**row_of(health, _HEALTH_KEYS), "copies": rows}
@@ -66,8 +66,6 @@ def compact(session: Session) -> None:
 
     site.toml says under [keep] how long scans, events, stays, names and changes are kept.
     """
-    from scopion.operations.site.upkeep import compact as shrink
-
     done = shrink(session.site)
     removed = [f"{count} {name}" for name, count in done.removed.items() if count]
     session.note(f"Removed: {joined(removed) if removed else 'nothing, all is within the time that it is kept'}.")
@@ -87,9 +85,6 @@ def restore(session: Session, copy: str | None, yes: bool, format_name: str | No
 
     COPY is a name or day from the list, or latest. The replaced roster is kept as a copy.
     """
-    from scopion.operations.site.upkeep import chosen_copy, restorable
-    from scopion.operations.site.upkeep import restore as put_back
-
     if copy is None:
         rows = [_row(each) for each in restorable(session.site)]
         show(rows, KEYS, _columns(session.site.clock), format_name)
@@ -108,8 +103,6 @@ def _question(session: Session, copy: Copy) -> str:
     """Return the question: what would replace what, by their numbers; a copy that knows fewer
     devices is named first.
     """
-    from scopion.operations.site.upkeep import known_devices
-
     made = f"{session.site.clock.local(copy.made):%a %Y-%m-%d %H:%M}"
     now, then = known_devices(session.site), copy.devices or 0
     fewer = f"It knows {counted(then, 'device')}, the roster {counted(now, 'device')} now. " if then < now else ""

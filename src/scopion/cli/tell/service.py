@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Sequence
 
 import click
 
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo, style
-
-if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from scopion.watching.install_service import InstallStep
+from scopion.operations.site.find_folder import SYSTEM_FOLDER
+from scopion.watching import service_unit as units
+from scopion.watching.check_access import cannot_run, installation, program_path, unreachable
+from scopion.watching.install_service import InstallStep, install_steps, remove_steps, secrets_left_behind
+from scopion.watching.service_unit import unit_text, warnings
 
 _yes = click.option("--yes", is_flag=True, help="Do not ask.")
 
@@ -36,10 +36,6 @@ def unit(session: Session) -> None:
     site.toml decides its rights: raw frames only if the method needs them, credentials by their names, folders that
     channels write to.
     """
-    from scopion.operations.site.find_folder import SYSTEM_FOLDER
-    from scopion.watching.check_access import cannot_run, installation, unreachable
-    from scopion.watching.service_unit import unit_text, warnings
-
     settings = session.site.settings
     folder = session.folder if session.named else SYSTEM_FOLDER
     found = installation(settings, folder)
@@ -56,8 +52,6 @@ def install(session: Session, yes: bool) -> None:
 
     If the system has no site yet, the present one (or the one named with --site) becomes it.
     """
-    from scopion.watching.install_service import install_steps, secrets_left_behind
-
     left_behind = secrets_left_behind(session.folder)
     _carry_out(session, install_steps(session.folder), yes)
     for each in left_behind:
@@ -71,8 +65,6 @@ def install(session: Session, yes: bool) -> None:
 @pass_session
 def remove(session: Session, yes: bool) -> None:
     """Stop the service and remove its unit; the site stays."""
-    from scopion.watching.install_service import remove_steps
-
     _carry_out(session, remove_steps(), yes)
 
 
@@ -80,9 +72,6 @@ def remove(session: Session, yes: bool) -> None:
 @pass_session
 def by_hand(session: Session) -> None:
     """Show how to set it up with another service manager, or with none."""
-    from scopion.watching import service_unit as units
-    from scopion.watching.check_access import program_path
-
     echo(units.by_hand(session.site.settings, program_path()), nl=False)
 
 

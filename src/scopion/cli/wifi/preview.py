@@ -113,12 +113,9 @@ def _rows(found: Preview) -> list[dict[str, Any]]:
             held, target = getattr(plan.held, which), getattr(plan.target, which)
             foreign, dropped = getattr(plan.foreign, which), getattr(plan.dropped, which)
             idle = getattr(plan.idle, which)
-            rows += [row("add", which, mac) for mac in sorted(target - held)]
-            rows += [row("remove", which, mac) for mac in sorted(held - target - dropped - idle)]
-            rows += [row("drop", which, mac) for mac in sorted(dropped)]
-            rows += [row("foreign", which, mac) for mac in sorted(foreign)]
-            rows += [row("idle", which, mac) for mac in sorted(idle)]
-            rows += [row("keep", which, mac) for mac in sorted((held & target) - foreign)]
+            added, removed, kept = target - held, held - target - dropped - idle, (held & target) - foreign
+            changes = (("add", added), ("remove", removed), ("drop", dropped), ("foreign", foreign), ("idle", idle))
+            rows += [row(change, which, mac) for change, macs in (*changes, ("keep", kept)) for mac in sorted(macs)]
         rows += [row("disconnect", "", each.mac) for each in plan.leaving]
     return rows
 

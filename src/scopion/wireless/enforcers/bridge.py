@@ -18,7 +18,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.text import clean
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcer_settings import BridgePort, NftablesSettings
-from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, Station, Traits
+from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, ShellEnforcer, Traits
 
 # The parts of a chain, set or rule that decide what is refused. All else differs between versions of nft, counts, or is
 # a set's contents.
@@ -34,10 +34,11 @@ class _Table(NamedTuple):
     whole: bool
 
 
-class BridgeFirewall:
+class BridgeFirewall(ShellEnforcer):
     """Implements ``Enforcer``."""
 
     def __init__(self, settings: NftablesSettings, open_shell: Callable[[], Shell]) -> None:
+        super().__init__(open_shell)
         self.name = settings.name
         self.ssid = settings.network
         self.capacity = settings.holds
@@ -49,8 +50,6 @@ class BridgeFirewall:
         )
         self.table = table_name(settings.name)
         self._radio: dict[str, BridgePort] = dict(settings.radio.items())
-        self._open_shell = open_shell
-        self._shell: Shell | None = None
 
     def radios(self) -> tuple[str, ...]:
         """Return the radios that the settings name."""
@@ -100,19 +99,9 @@ class BridgeFirewall:
     def put_back(self, files: Mapping[str, str | None]) -> None:
         """Do nothing: there are no files."""
 
-    def stations(self, radio: str) -> Sequence[Station]:
-        """Return no stations: a firewall knows none."""
-        return ()
-
     def attempts(self, radio: str) -> Mapping[MacAddress, int]:
         """Return the frames that were dropped since the list was put in place, by sender."""
         return self._read().counted.get(radio, {})
-
-    def close(self) -> None:
-        """Close the shell."""
-        if self._shell is not None:
-            self._shell.close()
-            self._shell = None
 
     def _read(self) -> _Table:
         ran = self._run(["nft", "-j", "list", "table", "bridge", self.table])
@@ -186,41 +175,23 @@ class BridgeFirewall:
         allowed = held.mode is ListMode.ALLOW
         macs = sorted(held.allow if allowed else held.deny)
         name = _set(ListMode.ALLOW if allowed else ListMode.DENY, radio)
-        listed: dict[str, Any] = {**own, "name": name, "type": "ether_addr", "stmt": [{"counter": None}]}
+        counted = {"type": "ether_addr", "stmt": [{"counter": None}]}
+        sender = {"payload": {"protocol": "ether", "field": "saddr"}}
+        listed: dict[str, Any] = {**own, "name": name, **counted}
         if macs:
             listed["elem"] = [str(mac) for mac in macs]
         commands = [{"add": {"set": listed}}]
         matches = [
             _match({"meta": {"key": "iifname"}}, "==", self._radio[radio].interface),
-            _match({"payload": {"protocol": "ether", "field": "saddr"}}, "!=" if allowed else "==", f"@{name}"),
+            _match(sender, "!=" if allowed else "==", f"@{name}"),
         ]
         refusal: list[dict[str, Any]] = [{"drop": None}]
         if allowed:
             # The frames of refused devices are counted; only for this many, or a flood of made-up addresses would fill
             # the memory.
-            commands.append(
-                {
-                    "add": {
-                        "set": {
-                            **own,
-                            "name": _others(radio),
-                            "type": "ether_addr",
-                            "size": 1024,
-                            "flags": ["timeout"],
-                            "timeout": 86_400,
-                            "stmt": [{"counter": None}],
-                        }
-                    }
-                }
-            )
-            update = {
-                "set": {
-                    "op": "add",
-                    "elem": {"payload": {"protocol": "ether", "field": "saddr"}},
-                    "set": f"@{_others(radio)}",
-                    "stmt": [{"counter": None}],
-                }
-            }
+            tried = {**own, "name": _others(radio), "size": 1024, "flags": ["timeout"], "timeout": 86_400, **counted}
+            commands.append({"add": {"set": tried}})
+            update = {"set": {"op": "add", "elem": sender, "set": f"@{_others(radio)}", "stmt": counted["stmt"]}}
             for hook in ("input", "forward"):
                 commands.append({"add": {"rule": {**own, "chain": hook, "expr": [*matches, update]}}})
         for hook in ("input", "forward"):
@@ -233,8 +204,6 @@ class BridgeFirewall:
             raise EnforcerUnreachable(f"{self.name}: nft refuses the list, which stays as it was: {_said(ran.errors)}")
 
     def _run(self, command: Sequence[str], stdin: str = "") -> Any:
-        if self._shell is None:
-            self._shell = self._open_shell()
         ran = self._shell.run(command, stdin)
         if ran.code != 0 and "Operation not permitted" in ran.errors:
             raise EnforcerUnreachable(f"{self.name}: this account may not change the firewall: run as root")

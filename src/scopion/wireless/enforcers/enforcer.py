@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 from typing import Any, Protocol
 
+from scopion.attachment.ports import Shell
 from scopion.model.mac import MacAddress, Notation
 from scopion.roster.store.stored_values import as_written
 from scopion.roster.wifi.lists import ListMode
@@ -161,6 +162,37 @@ class Enforcer(Protocol):
 
     def close(self) -> None:
         """Close the connection; a second call does nothing."""
+
+
+class ShellEnforcer:
+    """What enforcers that use a shell share: it is opened when it is first needed.
+
+    A type that knows stations, or counts attempts, tells them itself.
+    """
+
+    def __init__(self, open_shell: Callable[[], Shell]) -> None:
+        self._open_shell = open_shell
+        self._opened: Shell | None = None
+
+    def stations(self, radio: str) -> Sequence[Station]:
+        """Return no stations: it knows none."""
+        return ()
+
+    def attempts(self, radio: str) -> Mapping[MacAddress, int]:
+        """Return nothing: it does not count them."""
+        return {}
+
+    def close(self) -> None:
+        """Close the shell."""
+        if self._opened is not None:
+            self._opened.close()
+            self._opened = None
+
+    @property
+    def _shell(self) -> Shell:
+        if self._opened is None:
+            self._opened = self._open_shell()
+        return self._opened
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,7 +19,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.text import clean, lines_of, whole_number
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcer_settings import HostapdRadio, HostapdSettings
-from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, Station, Traits
+from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, ShellEnforcer, Station, Traits
 
 # The standard's association identifiers end at 2007 (IEEE Std 802.11-2020, 9.4.1.8): more stations are no answer.
 _MOST_STATIONS = 2007
@@ -30,7 +30,7 @@ _MODE = {ListMode.OFF: "0", ListMode.DENY: "0", ListMode.ALLOW: "1"}
 _LINK = re.compile(r"(?:peer_addr\[\d+\]|link_addr)$")
 
 
-class Hostapd:
+class Hostapd(ShellEnforcer):
     """Implements ``Enforcer``."""
 
     def __init__(
@@ -39,6 +39,7 @@ class Hostapd:
         open_line: Callable[[str], ControlLine],
         open_shell: Callable[[], Shell],
     ) -> None:
+        super().__init__(open_shell)
         self.name = settings.name
         self.ssid = settings.network
         self.capacity = settings.holds
@@ -54,9 +55,8 @@ class Hostapd:
             survives=lost,
         )
         self._radio: dict[str, HostapdRadio] = dict(settings.radio.items())
-        self._open_line, self._open_shell = open_line, open_shell
+        self._open_line = open_line
         self._lines: dict[str, ControlLine] = {}
-        self._shell: Shell | None = None
         self._wrote = False
 
     def radios(self) -> tuple[str, ...]:
@@ -127,12 +127,12 @@ class Hostapd:
     def files(self) -> Mapping[str, str | None]:
         """Return the accept, deny and configuration files that the settings name."""
         named = [path for each in self._radio.values() for path in (each.accept_file, each.deny_file, each.config)]
-        return {path: self._files().read(path) for path in dict.fromkeys(filter(None, named))}
+        return {path: self._shell.read(path) for path in dict.fromkeys(filter(None, named))}
 
     def put_back(self, files: Mapping[str, str | None]) -> None:
         """Write the files, because the daemon reads them when it starts. A file that did not exist is emptied."""
         for path, before in files.items() if self._wrote else ():
-            now = self._files().read(path)
+            now = self._shell.read(path)
             if now != before and (before is not None or now):
                 self._write(path, before or "")
 
@@ -158,26 +158,20 @@ class Hostapd:
             reply = self._ask(radio, f"STA-NEXT {mac}")
         return found
 
-    def attempts(self, radio: str) -> Mapping[MacAddress, int]:
-        """Return nothing: it does not count them."""
-        return {}
-
     def close(self) -> None:
         """Close every line, and the shell for the files."""
         for line in self._lines.values():
             line.close()
         self._lines.clear()
-        if self._shell is not None:
-            self._shell.close()
-            self._shell = None
+        super().close()
 
     def read_file(self, path: str) -> str | None:
         """Return a file of the access point, for the audit."""
-        return self._files().read(path)
+        return self._shell.read(path)
 
     def mode_of(self, path: str) -> tuple[int, str] | None:
         """Return the mode and group of a file."""
-        return self._files().mode_of(path)
+        return self._shell.mode_of(path)
 
     def _list(self, radio: str, which: ListMode) -> frozenset[MacAddress]:
         reply = self._ask(radio, f"{_ACL[which]} SHOW")
@@ -209,7 +203,7 @@ class Hostapd:
                 self._lines.pop(radio, None)
 
     def _rewrite(self, path: str, change: Callable[[str], str]) -> None:
-        shell = self._files()
+        shell = self._shell
         before = shell.read(path) or ""
         after = change(before)
         if after != before:
@@ -218,16 +212,11 @@ class Hostapd:
     def _write(self, path: str, text: str) -> None:
         """Write a file, and read it again: the disk of a small machine may have been full."""
         self._wrote = True  # from here on, even if it is interrupted
-        shell = self._files()
+        shell = self._shell
         shell.write(path, text)
         if shell.read(path) != text:
             raise EnforcerUnreachable(f"{self.name}: {path} does not hold what was written into it")
         shell.settle(path)
-
-    def _files(self) -> Shell:
-        if self._shell is None:
-            self._shell = self._open_shell()
-        return self._shell
 
     def _where(self, radio: str) -> str:
         return f"{self.name} ({radio} GHz)"

@@ -14,7 +14,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.text import clean, counted, lines_of, whole_number
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcer_settings import UciSettings
-from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, Station, Traits
+from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, ShellEnforcer, Traits
 
 _MODES = {"": ListMode.OFF, "disable": ListMode.OFF, "allow": ListMode.ALLOW, "deny": ListMode.DENY}
 _WORDS = {ListMode.OFF: "disable", ListMode.ALLOW: "allow", ListMode.DENY: "deny"}
@@ -90,17 +90,16 @@ def quoted(text: str) -> str:
     return "'" + text.replace("'", "'\\''") + "'"
 
 
-class UciFile:
+class UciFile(ShellEnforcer):
     """Implements ``Enforcer``."""
 
     def __init__(self, settings: UciSettings, open_shell: Callable[[], Shell]) -> None:
+        super().__init__(open_shell)
         self.name = settings.name
         self.ssid = settings.network
         self.capacity = settings.holds
         self.traits = Traits(Effect.REFUSES, reads_stations=False, atomic=True, one_list=True)
         self._settings = settings
-        self._open_shell = open_shell
-        self._shell: Shell | None = None
         self._dirty = self._reloaded = False
 
     def radios(self) -> tuple[str, ...]:
@@ -172,7 +171,7 @@ class UciFile:
     def put_back(self, files: Mapping[str, str | None]) -> None:
         """Write the file as it was, and have it read again if the firmware has read the other one."""
         before = files[self._settings.file]
-        if before is not None and self._files().read(self._settings.file) != before:
+        if before is not None and self._shell.read(self._settings.file) != before:
             self._write(before)
         if self._reloaded:
             self._reload()
@@ -182,7 +181,7 @@ class UciFile:
         if not self._settings.reload or self._settings.ssh is None:
             return
         self._reloaded = True  # from here on, even if its answer is lost
-        ran = self._files().run(self._settings.reload)
+        ran = self._shell.run(self._settings.reload)
         if ran.code != 0:
             raise EnforcerUnreachable(
                 f"{self.name}: the file is written, but {' '.join(self._settings.reload)} failed: "
@@ -191,31 +190,17 @@ class UciFile:
 
     def _write(self, text: str) -> None:
         """Write the file and read it again: a router whose disk is full may have taken a part of it."""
-        self._files().write(self._settings.file, text)
-        if self._files().read(self._settings.file) != text:
+        self._shell.write(self._settings.file, text)
+        if self._shell.read(self._settings.file) != text:
             raise EnforcerUnreachable(f"{self.name}: {self._settings.file} does not hold what was written into it")
-        self._files().settle(self._settings.file)
-
-    def stations(self, radio: str) -> Sequence[Station]:
-        """Return no stations: a file knows none."""
-        return ()
-
-    def attempts(self, radio: str) -> Mapping[MacAddress, int]:
-        """Return nothing: a file counts none."""
-        return {}
-
-    def close(self) -> None:
-        """Close the shell."""
-        if self._shell is not None:
-            self._shell.close()
-            self._shell = None
+        self._shell.settle(self._settings.file)
 
     def read_file(self, path: str = "") -> str | None:
         """Return the file, for the audit."""
-        return self._files().read(path or self._settings.file)
+        return self._shell.read(path or self._settings.file)
 
     def _text(self) -> str:
-        text = self._files().read(self._settings.file)
+        text = self._shell.read(self._settings.file)
         if text is None:
             raise EnforcerUnreachable(f"{self.name}: there is no file {self._settings.file}")
         return text
@@ -228,11 +213,6 @@ class UciFile:
         if not found:
             raise EnforcerUnreachable(f"{self.name}: {self.ssid!r} is not on {radio} GHz any more")
         return found
-
-    def _files(self) -> Shell:
-        if self._shell is None:
-            self._shell = self._open_shell()
-        return self._shell
 
 
 def common(one: Held, other: Held) -> Held:
