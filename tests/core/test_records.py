@@ -258,7 +258,7 @@ class Forms(unittest.TestCase):
         frame = frames.EVERYTHING[0]
         good = frames.pcap([(NOON.timestamp(), frame)] * 3)
         for at, octets, said in (
-            (4, b"\x07\x00", "version 7.4 of pcap, which there is not"),
+            (4, b"\x07\x00", "version 7.4 of pcap, which does not exist"),
             (24 + 4, b"\xff\xff\xff\x7f", "damaged there"),
             (24 + 12, b"\x01\x00\x00\x00", "damaged there"),
         ):

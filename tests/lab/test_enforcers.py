@@ -488,7 +488,7 @@ class Firewall(AirLab):
     def test_interfaces_that_it_would_not_see(self) -> None:
         """One that is not there, and one that is no port of a bridge, are refused; nothing is changed."""
         before = self.lab.run("ap", ["nft", "list", "ruleset"])
-        for interface, said in (("wlan9", "has no interface 'wlan9'"), ("lo", "is no port of a bridge")):
+        for interface, said in (("wlan9", "has no interface 'wlan9'"), ("lo", "is not a port of a bridge")):
             self.settings(
                 '[[enforcer]]\nname = "bridge"\ntype = "nftables"\nnetwork = "Kilnhaven"\n'
                 f'radio = {{ "5" = {{ interface = "{interface}" }} }}\n' + SSH.format(ssh=self.folder / "ssh")

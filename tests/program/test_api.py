@@ -59,7 +59,7 @@ class Scripted(ProgramTest):
             before = site.devices()
             with self.assertRaises(api.NotFound):
                 site.mark(["192.0.2.50", "no such thing"], api.Standing.UNWANTED)
-            with self.assertRaisesRegex(api.UsageError, "is no IP address"):
+            with self.assertRaisesRegex(api.UsageError, "is not an IP address"):
                 site.observe(
                     api.Sighting("ac:d3:e5:00:60:02", "192.0.2.41"), api.Sighting("ac:d3:e5:00:60:03", "there")
                 )

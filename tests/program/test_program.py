@@ -83,7 +83,7 @@ class Sites(ProgramTest):
         before = self.run_ok("devices", "--format", "json")
         guest = self.run_program("scan", "--interface", "wlp2s0")
         self.assertEqual(guest.returncode, 0)
-        self.assertIn("Not remembered: this is none of the networks of Kilnhaven Pottery", guest.stderr)
+        self.assertIn("Not remembered: this is not one of the networks of Kilnhaven Pottery", guest.stderr)
         self.assertIn("only the gateway answered: clients may be isolated", guest.stderr)
         self.assertIn("0c:be:11:00:00:03", guest.stdout)
         after = json.loads(self.run_ok("devices", "--format", "json"))

@@ -74,7 +74,7 @@ class OneClock(PreparedTest):
         text = settings.read_text(encoding="utf-8")
         settings.write_text(text.replace(AUCKLAND, "Europe/Kilnhaven"), encoding="utf-8")
         said = self.refused(2, "show", "till")
-        self.assertRegex(said, r"site\.toml, line 1: timezone: 'Europe/Kilnhaven' is no time zone")
+        self.assertRegex(said, r"site\.toml, line 1: timezone: 'Europe/Kilnhaven' is not a time zone")
         settings.write_text(text.replace("[scan]", "[scan]\npace = -1"), encoding="utf-8")
         self.assertIn("20:10", self.run_ok("show", "till", "--format", "table"))
 

@@ -193,10 +193,10 @@ class Importing(ProgramTest):
             "label,standing\ntill,known\n": "line 1: the column 'macs' is missing",
             f"{HEAD}\n{till},till,known,,\n{till},two,known,,\n": f"line 3: {till} stands in line 2 already",
             f"{HEAD}\n{till},till,known,,\n{door},Till,known,,\n": "line 3: the label 'Till' stands in line 2 already",
-            f"{HEAD}\n{till},till,guest,2026-02-30,\n": "line 2: guest_until: '2026-02-30' is no date",
+            f"{HEAD}\n{till},till,guest,2026-02-30,\n": "line 2: guest_until: '2026-02-30' is not a date",
             f"{HEAD}\n{till},till,guest,2020-01-01,\n": "line 2: 2020-01-01 is over",
             f"{HEAD}\n{till},till,known,2026-12-31,\n": "line 2: guest_until goes with guest, and standing is known",
-            f"{HEAD}\n{till},till,friend,,\n": "line 2: standing: 'friend' is no standing",
+            f"{HEAD}\n{till},till,friend,,\n": "line 2: standing: 'friend' is not a standing",
             f"{HEAD}\n{till},till\n": "line 2: 2 cells where the heading has 5: half a line?",
             f'{HEAD}\n{till},"till,known\n': "it ends in the middle of a cell",
             f"{HEAD}\n{till[:14]},till,known,,\n": "line 2: macs: '54:b1:a3:7c:00' is not a MAC address",
@@ -322,7 +322,7 @@ class Importing(ProgramTest):
                 bad = self.folder / "bad.zip"
                 shutil.copy(archive, bad)
                 with warnings.catch_warnings(), zipfile.ZipFile(bad, "a", zipfile.ZIP_DEFLATED) as whole:
-                    warnings.simplefilter("ignore")  # a name that stands there twice is the point
+                    warnings.simplefilter("ignore")  # a name that is there twice is the point
                     whole.writestr(name, b" " * size)
                 self.refused(2, "--site", str(self.folder / "none"), "import", "--site", str(bad))
                 self.assertFalse((self.folder / "none" / "roster.sqlite").exists())

@@ -267,11 +267,11 @@ class Restoring(ProgramTest):
         with closing(sqlite3.connect(self.site / FILE)) as db:
             db.execute("UPDATE adapter SET last_seen = 9e18 WHERE mac = (SELECT min(mac) FROM adapter)")
             db.commit()
-        self.assertRegex(self.refused(1, "devices"), "9000000000000000000 is no moment; scopion roster check ")
+        self.assertRegex(self.refused(1, "devices"), "9000000000000000000 is not a moment; scopion roster check ")
         ended = self.run_program("roster", "check")
         self.assertEqual(ended.returncode, 3)
         self.assertIn("the says of a row of change: ", ended.stderr)
-        self.assertIn("the last_seen of a row of adapter: 9000000000000000000 is no value", ended.stderr)
+        self.assertIn("the last_seen of a row of adapter: 9000000000000000000 is not a value", ended.stderr)
 
     def test_a_schema_that_is_no_text(self) -> None:
         """What SQLite quotes of a damaged file cannot be decoded: it is damaged, and moved aside as others are."""
@@ -299,11 +299,11 @@ class Restoring(ProgramTest):
                     ended = self.run_program(*command)
                     self.assertEqual((ended.returncode, ended.stdout), (1, ""))
                     self.assertRegex(
-                        ended.stderr, rf"^scopion: \S+{FILE}: '{text}' is no address; scopion roster check .*\n$"
+                        ended.stderr, rf"^scopion: \S+{FILE}: '{text}' is not an address; scopion roster check .*\n$"
                     )
                 checked = self.run_program("roster", "check")
                 self.assertEqual(checked.returncode, 3)
-                self.assertIn(f"the address of a row of stay: '{text}' is no address", checked.stderr)
+                self.assertIn(f"the address of a row of stay: '{text}' is not an address", checked.stderr)
 
 
 @unittest.skipUnless(sys.platform == "linux" and os.geteuid() == 0, "it mounts a folder read-only: root on Linux only")

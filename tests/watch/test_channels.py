@@ -267,7 +267,7 @@ class Settings(ChannelTest):
         """Each in one line, with file, line and what would be right."""
         for text, words in (
             ('[[channel]]\nname = "owner"\ntype = "pigeon"', "line 1: channel.1: there is no type 'pigeon'"),
-            ('[[channel]]\nname = "a b"\ntype = "bell"', "line 2: channel.1.name: 'a b' is no name"),
+            ('[[channel]]\nname = "a b"\ntype = "bell"', "line 2: channel.1.name: 'a b' is not a name"),
             ('[[channel]]\ntype = "bell"\nname = "x"\n[[rule]]\nchannels = ["z"]', "rule 1 goes to channel 'z'"),
             ('[alerts]\nnight = "late"', "line 2: alerts.night: write hours as 22:00-06:30"),
             ('[[channel]]\ntype = "webhook"\nname = "x"\nkey = "abc"', "line 4: channel.1.key: a secret does not"),

@@ -36,7 +36,7 @@ class Commands(ProgramTest):
         self.run_ok("alerts", "learning", "--end")
         self.assertEqual(self.run_json("alerts", "learning"), [])
         self.assertIn("no subnet is being learnt", self.refused(3, "alerts", "learning", "--end"))
-        self.assertIn("is no subnet of the site", self.refused(3, "alerts", "learning", "198.51.100.0/24", "--end"))
+        self.assertIn("is not a subnet of the site", self.refused(3, "alerts", "learning", "198.51.100.0/24", "--end"))
 
     def test_a_scan_by_hand_fills_the_outbox_and_the_watch_empties_it(self) -> None:
         """Every alert has its message, before and after it was sent; the JSON keys are those of the manual."""

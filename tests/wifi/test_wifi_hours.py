@@ -253,7 +253,7 @@ class Commands(ProgramTest):
         self.refused(2, "wifi", "mode", "Kilnhaven", "--lists-of", "Attic")
 
     def test_lists_from_files(self) -> None:
-        """Mixed notations, comments and duplicates are read; what is no address is named by its line."""
+        """Mixed notations, comments and duplicates are read; what is not an address is named by its line."""
         self.begin()
         self.run_ok("scan")
         path = self.folder / "list.txt"

@@ -498,7 +498,7 @@ class OnTheSite(PreparedTest):
         self.refuse_the_stranger()
         for command, reply, said in (
             ("DENY_ACL SHOW", "\x1b[31mHTTP/1.1 400\n", "answers '[31mHTTP/1.1 400'"),
-            ("STATUS", "hello", "this is no reply of an access point"),
+            ("STATUS", "hello", "this is not a reply of an access point"),
             ("STATUS", "state=ENABLED\nbss[0]=wlan0\nssid[0]=Attic\n", "carries 'Attic', not 'Kilnhaven'"),
             ("STATUS", "state=DISABLED\nbss[0]=wlan0\nssid[0]=Kilnhaven\n", "is not on the air"),
             ("STA-FIRST", "nonsense\n", "is no station"),
@@ -689,7 +689,7 @@ class OnTheSite(PreparedTest):
         self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
         told = self.run_program("wifi", "verify", "Kilnhaven")
         self.assertEqual(told.returncode, 0, told.stdout)
-        self.assertIn("by cable, which no wireless list concerns", told.stderr)
+        self.assertIn("by cable, where a wireless list has no effect", told.stderr)
 
     def test_what_is_being_taken_back_is_not_kept(self) -> None:
         """At its deadline keep waits for the end of a taking back; before that it waits for no other push."""
@@ -731,7 +731,7 @@ class OnTheSite(PreparedTest):
         with patch("scopion.operations.wifi.verify_network.who_answers", return_value=strangers):
             met, says = self.looked(site)
         self.assertIsNone(met)
-        self.assertIn("cannot look: this is none of the site's networks", says)
+        self.assertIn("cannot look: this is not one of the site's networks", says)
 
     def looked(self, site: Site) -> tuple[bool | None, str]:
         """What the scan of a verification says."""
@@ -797,10 +797,10 @@ class OnTheSite(PreparedTest):
         self.run_ok("wifi", "deny", "Yard", ours)
         self.run_ok("wifi", "mode", "Yard", "deny")
         pushed = self.run_program("wifi", "push", "Yard", "--yes").stderr
-        self.assertIn("read back. 2.4 GHz: mode deny, 1 entry; 5 GHz: mode deny, 2 entries, 1 of them not ours", pushed)
+        self.assertIn("read back. 2.4 GHz: mode deny, 1 entry; 5 GHz: mode deny, 2 entries, 1of them not yours", pushed)
         self.assertNotIn("is admitted again", pushed)
         reverted = self.run_program("wifi", "revert", "Yard", "--yes").stderr
-        self.assertIn("2.4 GHz: mode off, no entries; 5 GHz: mode deny, 1 entry, all of them not ours", reverted)
+        self.assertIn("2.4 GHz: mode off, no entries; 5 GHz: mode deny, 1 entry, allof them not yours", reverted)
         self.assertTrue(path.read_text(encoding="ascii").endswith(held))
         self.run_ok("wifi", "push", "Yard", "--yes", "--no-verify")
         self.run_ok("wifi", "mode", "Yard", "off")

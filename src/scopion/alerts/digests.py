@@ -99,11 +99,11 @@ def _why_together(alert: Alert, phrases: Phrases) -> str:
         case Gathering.NIGHT:
             return f"This was held back for the night, {span}."
         case Gathering.COOLING:
-            return f"It was told that this began, and then nothing for a while, so as not to repeat it: {span}."
+            return f"A message told you that this began; later ones were held back, so as not to repeat it: {span}."
         case _:
             return (
                 f"Many things happened at a time, so they are told together: {span}. This is what had happened when it "
-                "was sent; what follows comes in further messages, some minutes apart."
+                "was sent; more messages follow, some minutes apart."
             )
 
 

@@ -78,14 +78,14 @@ class _One:
                 said.append(f"It may be {article(about.kind)} {about.kind} ({about.kind_evidence}).")
             if event.mac and event.mac.is_private and event.kind not in _OF_NETWORKS:
                 said.append(
-                    "Its MAC is a private address, made up by the device itself: it names no vendor, and the device "
+                    "Its MAC is a private address, made up by the device itself: it tells no vendor, and the device "
                     "may come back under another one."
                 )
             if about.looks_like:
                 said.append(f"It looks like {about.looks_like}.")
         if event.kind in (EventKind.UNWANTED_PRESENT, EventKind.UNLISTED_PRESENT):
             said.append(
-                "A MAC address can be read off the air and copied, so that no list is a lock: a new passphrase for the "
+                "A MAC address can be read off the air and copied, so no list is a lock: a new passphrase for the "
                 "wireless network is one."
             )
         return said
@@ -105,7 +105,7 @@ class _One:
             case EventKind.UNLISTED_PRESENT:
                 return (
                     f"{who} came on {place} {when} over the air, though it is on no allow list. Either a radio "
-                    "does not have the list yet, or something speaks with a copied address."
+                    "does not have the list yet, or something uses a copied address."
                 )
             case EventKind.CONTESTED:
                 of_gateway = (
@@ -117,18 +117,19 @@ class _One:
                 return f"{who} claims the address {event.address}, which {event.other_mac} uses, {when}.{of_gateway}"
             case EventKind.GATEWAY_CHANGED:
                 return (
-                    f"The gateway {event.address} of {place} has the MAC {event.mac} since {phrases.hour(event.at)}; "
-                    f"it was {event.other_mac}. If you have not replaced the router, another machine may be posing as "
-                    "it to read what others send."
+                    f"The gateway {event.address} of {place} has had the MAC {event.mac} since {phrases.hour(event.at)}. "
+                    f"Before, it was {event.other_mac}. If you have not replaced the router, another machine may be "
+                    "posing as it to read what others send."
                 )
             case EventKind.NETWORK_DOWN:
                 why = event.was_name or "no device on it answers any more, not even the gateway"
+                since = phrases.hour(event.at)
                 return capitalised(
-                    f"{place} is down since {phrases.hour(event.at)}: {closed(why)} This is the only message about it."
+                    f"{place} has been down since {since}: {closed(why)} You get no message for each device."
                 )
             case EventKind.NETWORK_BACK:
                 gone = f" It was down for {spoken_span(event.at - event.away_since)}." if event.away_since else ""
-                return capitalised(f"{place} is back since {phrases.hour(event.at)}.{gone}")
+                return capitalised(f"{place} has been back since {phrases.hour(event.at)}.{gone}")
             case _:
                 said = sentence(event, about.device, phrases.vendors)
                 return capitalised(f"{said}, {when}.")

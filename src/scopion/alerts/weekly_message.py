@@ -34,7 +34,7 @@ def weekly_message(
         at=at,
         paragraphs=tuple(summary),
         items=(*items, *([f"and {left} more, on the page"] if left > 0 else [])),
-        actions=(Action(f"{program} report --html report.html", "the page that goes with this, as of now"),),
+        actions=(Action(f"{program} report --html report.html", "the same page, made now"),),
         thread="weekly-report",
         page=page,
     )

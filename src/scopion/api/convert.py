@@ -94,7 +94,7 @@ def observation(seen: values.Sighting, now: datetime) -> Observation:
     try:
         address = ip_address(seen.address) if isinstance(seen.address, str) else seen.address
     except ValueError:
-        raise UsageError(f"{seen.address!r} is no IP address: write it as 192.0.2.7 or 2001:db8::7") from None
+        raise UsageError(f"{seen.address!r} is not an IP address: write it as 192.0.2.7 or 2001:db8::7") from None
     return Observation(
         seen.mac if isinstance(seen.mac, MacAddress) else MacAddress.parse(seen.mac),
         address,

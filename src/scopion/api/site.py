@@ -120,7 +120,7 @@ class Site:
     def observe(self, *seen: values.Sighting) -> list[values.Event]:
         """Take in what a script saw, as a scan's observations are, and queue alerts. Returns the events.
 
-        Raises InvalidMacAddress, UsageError for what is no address.
+        Raises InvalidMacAddress, UsageError for what is not an address.
         """
         now = self.now
         taken = take_in(self._site, [convert.observation(each, now) for each in seen])

@@ -112,7 +112,7 @@ class Hearing:
             return self._arp(frame, at)
         header, cursor = decode_header(frame)
         if header.source.is_multicast or header.source == _NO_MAC:
-            raise MalformedFrame(f"a frame from {header.source}, which is no sender")
+            raise MalformedFrame(f"a frame from {header.source}, which cannot be a sender")
         if header.type == TYPE_ARP:
             return self._arp(frame, at)
         packet = decode_ip(header.type, cursor)

@@ -28,7 +28,7 @@ def parse_moment(text: str, clock: Clock, *, ahead: bool = False, end: bool = Fa
         found = _parsed(text, clock, ahead=ahead, end=end)
         if found.year >= _FIRST_YEAR:
             return found
-    raise ValueError(f"{text.strip()!r} is longer ago, or farther away, than anything is remembered")
+    raise ValueError(f"{text.strip()!r} is too far from now")
 
 
 def _parsed(text: str, clock: Clock, *, ahead: bool, end: bool) -> datetime:

@@ -12,7 +12,7 @@ _DEEPEST = 32  # the settings have four levels
 def parse_toml(text: str) -> dict[str, Any]:
     """Return the document. Raises ValueError with what is wrong and where."""
     if len(text) > _MOST_CHARACTERS:
-        raise ValueError(f"not TOML of ours: larger than {_MOST_CHARACTERS // 1024**2} MB")
+        raise ValueError(f"too large for a TOML file of Scopion: more than {_MOST_CHARACTERS // 1024**2} MB")
     try:
         document = tomllib.loads(text)
         deep = _is_deep(document, _DEEPEST)
@@ -23,7 +23,7 @@ def parse_toml(text: str) -> dict[str, Any]:
     except ValueError:  # a number with thousands of digits
         raise ValueError("not TOML: a number in it is too long") from None
     if deep:
-        raise ValueError(f"not TOML of ours: nested more than {_DEEPEST} deep")
+        raise ValueError(f"nested too deeply for a TOML file of Scopion: more than {_DEEPEST} deep")
     return document
 
 

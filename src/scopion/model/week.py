@@ -40,7 +40,7 @@ def from_the_wall(wall: datetime, near: datetime, local: Local) -> datetime:
 
 
 def parse_weekday(text: str) -> int | None:
-    """Read ``monday``, ``mon`` or ``Mond``: Monday is 0; None for what is no weekday."""
+    """Read ``monday``, ``mon`` or ``Mond``: Monday is 0; None for what is not a weekday."""
     word = text.casefold()
     return next((day for day, name in enumerate(WEEKDAYS) if len(word) >= 3 and name.casefold().startswith(word)), None)
 
@@ -201,7 +201,7 @@ def _days(text: str) -> list[int]:
 def _day(word: str) -> int:
     found = parse_weekday(word)
     if found is None:
-        raise UsageError(f"{word!r} is no day of the week: {_HOW}")
+        raise UsageError(f"{word!r} is not a day of the week: {_HOW}")
     return found
 
 

@@ -16,7 +16,7 @@ def weekly_of(text: str) -> tuple[int, time]:
     day, _, hour = text.strip().partition(" ")
     weekday, at = parse_weekday(day), parse_time(hour)
     if weekday is None or at is None:
-        raise ValueError(f"{text!r} is no weekday and time: write monday 07:00")
+        raise ValueError(f"{text!r} is not a weekday and time: write monday 07:00")
     return weekday, at
 
 

@@ -34,8 +34,8 @@ def cannot_run(found: Installation) -> str:
     if closed is None:
         return ""
     return (
-        f"the service's account cannot run {found.program}, for {closed} is closed to others: install the program into "
-        "an environment that is open to all (python3 -m venv /opt/scopion), and use the one in there"
+        f"the service's account cannot run {found.program}, because {closed} is closed to others: install the program "
+        "into an environment that is open to all (python3 -m venv /opt/scopion), and use the one in there"
     )
 
 
@@ -49,12 +49,13 @@ def unreachable(settings: Settings, folder: Path = SYSTEM_FOLDER) -> list[str]:
     for each in settings.watch.leases:
         if (closed := _closed(folder / each, folder)) and not _group_of(folder / each, folder):
             told.append(
-                f"the lease file {folder / each} cannot be read, for {closed} is closed to others and to its group"
+                f"the lease file {folder / each} cannot be read, because {closed} is closed to others and to its group"
             )
     for path, advice in _sockets(settings):
         if (closed := _closed(Path(path))) and not _group_of(Path(path), folder):
             told.append(
-                f"the control socket {path} cannot be used, for {closed} is closed to others and to its group: {advice}"
+                f"the control socket {path} cannot be used, because {closed} is closed to others and to its group: "
+                f"{advice}"
             )
     return told
 

@@ -101,13 +101,13 @@ class _Collector:
             yield family
         for name, said, number in (
             ("scopion_frames", "Frames that were heard", counts.frames),
-            ("scopion_frames_malformed", "Frames that claim to be something and are not", counts.malformed),
+            ("scopion_frames_malformed", "Malformed frames", counts.malformed),
             ("scopion_frames_dropped", "Frames that the kernel had no room for", counts.dropped),
-            ("scopion_passed_over", "Claims of new addresses beyond the bound", counts.passed_over),
+            ("scopion_passed_over", "Claims of new addresses beyond the limit", counts.passed_over),
         ):
             yield CounterMetricFamily(name, said, value=number)
         deliveries = CounterMetricFamily(
-            "scopion_deliveries", "Attempts to deliver, by channel and what came of them", labels=["channel", "outcome"]
+            "scopion_deliveries", "Attempts to deliver, by channel and result", labels=["channel", "outcome"]
         )
         for (channel, outcome), count in sorted(counts.deliveries.copy().items()):
             deliveries.add_metric([channel, outcome], count)

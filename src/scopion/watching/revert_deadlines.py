@@ -66,7 +66,9 @@ def _detached(site: Site) -> int:
     process.kill()
     process.wait()
     process.stdout.close()
-    raise Refused("--revert-after needs a process of its own, which does not get ready: scopion watch can do it, too")
+    raise Refused(
+        "--revert-after needs a process of its own, which did not get ready in time: scopion watch can do it, too"
+    )
 
 
 def wait_and_revert(site: Site) -> None:

@@ -201,7 +201,7 @@ class Watch:
         wanted = watched_subnets(interfaces, known, site.settings)
         self.sweeping.look_after(wanted, now)
         for each in strange(interfaces, wanted, site.settings):
-            advice = "it is looked after once a [[subnet]] in site.toml names it"
+            advice = "it is watched once a [[subnet]] in site.toml names it"
             self.context.remark(f"{each.subnet} on {each.interface.name}", f"not one of the site's subnets: {advice}")
         self._ground(now, wanted, known, interfaces)
         attached = {each.interface.name: each.interface for each in wanted if not each.routed}

@@ -113,7 +113,7 @@ class CaptureReader:
     def _classic(self, order: str, ticks: int) -> Iterator[CapturedFrame]:
         major, minor, *_, link_type = struct.unpack(order + "HHiIII", self._take(20))
         if (major, minor) not in _VERSIONS:
-            raise MalformedFrame(f"it says version {major}.{minor} of pcap, which there is not")
+            raise MalformedFrame(f"it says version {major}.{minor} of pcap, which does not exist")
         interface = _Interface(link_type & 0x0FFFFFFF, ticks)  # the upper bits describe frame check sequences
         while head := self._take(16, may_end=True):
             seconds, fraction, kept, whole = struct.unpack(order + "IIII", head)
@@ -155,7 +155,7 @@ class CaptureReader:
         if order:
             version = struct.unpack(self._order + "HH", body[:4].ljust(4, b"\xff"))
             if version not in _SECTION_VERSIONS:
-                raise MalformedFrame(f"it says version {version[0]}.{version[1]} of pcapng, which there is not")
+                raise MalformedFrame(f"it says version {version[0]}.{version[1]} of pcapng, which does not exist")
         return Cursor(body)
 
     def _add_interface(self, body: Cursor) -> None:

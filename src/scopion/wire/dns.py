@@ -138,7 +138,7 @@ def _name(cursor: Cursor) -> str:
     try:
         name, used = dns.name.from_wire(cursor.data, cursor.at)
     except (dns.exception.DNSException, ValueError) as error:
-        raise MalformedFrame(f"a DNS name that is none: {error}") from None
+        raise MalformedFrame(f"an invalid DNS name: {error}") from None
     cursor.take(used)
     return ".".join(label.decode("utf-8", "replace") for label in name.labels if label)
 

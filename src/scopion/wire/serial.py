@@ -124,19 +124,19 @@ class _Fields:
     def text(self, key: str) -> str:
         value = self._read.get(key, "")
         if not isinstance(value, str):
-            raise MalformedFrame(f"{key} is no text")
+            raise MalformedFrame(f"{key} is not text")
         return clean(value)
 
     def number(self, key: str) -> float | None:
         value = self._read.get(key)
         if value is not None and (isinstance(value, bool) or not isinstance(value, int | float)):
-            raise MalformedFrame(f"{key} is no number")
+            raise MalformedFrame(f"{key} is not a number")
         return value
 
     def count(self, key: str) -> int:
         value = self._read.get(key, 0)
         if isinstance(value, bool) or not isinstance(value, int) or not 0 <= value < 1 << 53:
-            raise MalformedFrame(f"{key} is no count")
+            raise MalformedFrame(f"{key} is not a count")
         return value
 
     def optional(self, key: str, read: Callable[[str], _T]) -> _T | None:
@@ -167,7 +167,7 @@ class _Fields:
     def traits(self) -> tuple[Trait, ...]:
         listed = self._read.get("traits", [])
         if not isinstance(listed, list):
-            raise MalformedFrame("traits is no list")
+            raise MalformedFrame("traits is not a list")
         found = []
         for each in listed[:_MOST_TRAITS]:
             fields = _Fields({"form": "", **each} if isinstance(each, Mapping) else {}, "")

@@ -27,7 +27,7 @@ def decode_ssdp(payload: bytes) -> SsdpMessage | None:
     if payload.startswith(b"M-SEARCH "):
         return None
     if not payload.startswith(_FIRST_LINES):
-        raise MalformedFrame("a datagram to the discovery port that is no discovery message")
+        raise MalformedFrame("a datagram to the discovery port that is not a discovery message")
     lines = payload.split(b"\n", _MAX_HEADERS + 1)[1 : _MAX_HEADERS + 1]
     headers: dict[str, str] = {}
     for line in lines:

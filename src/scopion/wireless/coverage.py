@@ -42,7 +42,7 @@ def line_of_device(mac: MacAddress, description: str, device: Device) -> Line:
 
 
 def _name(device: Device) -> str:
-    """Return the name beside its address; an address is no name."""
+    """Return the name beside its address; an address is not a name."""
     return device.called if device.own or device.gateway else device.name
 
 

@@ -112,11 +112,11 @@ def judge_answers(ssid: str, answers: Mapping[str, tuple[str, date]], today: dat
         do = "say so: scopion wifi audit SSID --admin-password changed"
         found.append(Finding(Grade.UNKNOWN, ssid, "router's password", "it is not known whether it was changed", do))
     elif said[0] == "changed":
-        says = f"changed from the one that it came with (said on {said[1].isoformat()})"
+        says = f"not the one that the router came with (you said so on {said[1].isoformat()})"
         found.append(Finding(Grade.FINE, ssid, "router's password", says))
     else:
         do = "change it on the router's page: anyone on the network can log in with the password of the manual"
-        found.append(Finding(Grade.HIGH, ssid, "router's password", "still the one that it came with", do))
+        found.append(Finding(Grade.HIGH, ssid, "router's password", "still the one that the router came with", do))
     changed = answers.get("passphrase-changed")
     if changed is None:
         do = "say so: scopion wifi audit SSID --passphrase-changed 2026-01-31"
@@ -125,7 +125,7 @@ def judge_answers(ssid: str, answers: Mapping[str, tuple[str, date]], today: dat
         on = date.fromisoformat(changed[0])
         old = today - on > _OLD_PASSPHRASE
         says = f"changed last on {on.isoformat()}"
-        do = "change it: by now many know it who need it no more (scopion wifi passphrase)" if old else ""
+        do = "change it: people who no longer need it still know it (scopion wifi passphrase)" if old else ""
         found.append(Finding(Grade.LOW if old else Grade.FINE, ssid, "passphrase's age", says, do))
     return found
 
@@ -141,7 +141,7 @@ def _encryption(posture: Posture) -> list[Finding]:
         return [Finding(Grade.HIGH, where, "encryption", "WEP, broken within minutes", "switch to WPA2 or WPA3")]
     if Encryption.WPA1 in kinds:
         also = " beside WPA2" if Encryption.WPA2 in kinds else ""
-        do = "allow WPA2 and WPA3 only; what cannot do that is due for replacement"
+        do = "allow WPA2 and WPA3 only; replace devices that cannot do that"
         return [Finding(Grade.HIGH, where, "encryption", f"WPA1{also}, obsolete and attackable", do)]
     if posture.tkip:
         return [Finding(Grade.HIGH, where, "encryption", "TKIP is offered, obsolete and attackable", "offer CCMP only")]
@@ -163,7 +163,7 @@ def _protection(posture: Posture) -> list[Finding]:
     if not encrypted or posture.frame_protection is None:
         return []
     if posture.frame_protection == "off":
-        says = "management frames are not protected: anyone can throw devices off the air"
+        says = "management frames are not protected: anyone nearby can disconnect devices"
         do = "set protected management frames to optional, or to required where every device can do it"
         return [Finding(Grade.MEDIUM, posture.where, "frame protection", says, do)]
     return [Finding(Grade.FINE, posture.where, "frame protection", posture.frame_protection)]
@@ -185,7 +185,7 @@ def _passphrase(posture: Posture) -> list[Finding]:
     if posture.passphrase is None:
         return [Finding(Grade.UNKNOWN, posture.where, "passphrase", "not known here, so its strength was not judged")]
     power = strength(posture.passphrase, [posture.ssid])
-    do = "change it: scopion wifi passphrase proposes one, and lists who needs it again"
+    do = "change it: scopion wifi passphrase proposes one, and lists the devices that need it"
     if power < STRONG and kinds == frozenset({Encryption.WPA3}):
         says = f"not strong (about 10^{power:.0f} guesses), though with WPA3 each guess has to be tried on the air"
         return [Finding(Grade.LOW, posture.where, "passphrase", says, do)]
@@ -205,11 +205,11 @@ def _name(posture: Posture, around: Surroundings) -> list[Finding]:
     people = {word.casefold() for name in around.names for word in re.findall(r"[^\W\d_]{4,}", name)}
     makers = {word.casefold() for name in around.makers for word in re.findall(r"[^\W\d_]{4,}", name)[:1]}
     if ssid and (_DEFAULT_LOOKING.fullmatch(ssid) or words & makers):
-        says = "looks like the name that it came with, which tells strangers which router to attack"
+        says = "looks like the name that the router came with, which tells strangers which router to attack"
         found.append(Finding(Grade.LOW, posture.where, "SSID", says, "give it a name of your own"))
     elif _PERSONAL.search(ssid) or words & people:
         says = "tells anyone in the street whose network this is"
-        found.append(Finding(Grade.LOW, posture.where, "SSID", says, "choose a name that says nothing of you"))
+        found.append(Finding(Grade.LOW, posture.where, "SSID", says, "choose a name that says nothing about you"))
     if posture.hidden:
         says = "hidden, which protects nothing: devices that know it call its name wherever they are"
         found.append(Finding(Grade.LOW, posture.where, "SSID", says, "let it be seen"))
@@ -220,7 +220,7 @@ def _lists(posture: Posture, around: Surroundings) -> list[Finding]:
     found = []
     if around.mode is ListMode.OFF:
         if around.entries:
-            says = f"{around.entries} on its lists, but their mode is off: they do nothing"
+            says = f"{around.entries} on its lists, but the mode is off: they have no effect"
             found.append(Finding(Grade.LOW, posture.where, "lists", says, "scopion wifi mode switches one on"))
         return found
     if posture.encryption is not None and Encryption.OPEN in posture.encryption:
@@ -231,12 +231,11 @@ def _lists(posture: Posture, around: Surroundings) -> list[Finding]:
         do = "set macaddr_acl=1 in the configuration file, or let the watch push it again"
         found.append(Finding(Grade.MEDIUM, posture.where, "lists", says, do))
     if around.unpushed:
-        says = (
-            f"no list was put on {joined([f'{radio} GHz' for radio in around.unpushed])}: a refused device goes there"
-        )
+        where = joined([f"{radio} GHz" for radio in around.unpushed])
+        says = f"no list was put on {where}, which a refused device can use"
         found.append(Finding(Grade.MEDIUM, posture.where, "lists", says, "scopion wifi push"))
     if around.mode is ListMode.DENY:
-        says = "a deny list keeps out only devices that keep their address; a phone makes up another with two touches"
+        says = "a deny list keeps out only devices that keep their address; a phone can take another one with two taps"
         found.append(Finding(Grade.LOW, posture.where, "lists", says, "change the passphrase to keep a device out"))
     return found
 

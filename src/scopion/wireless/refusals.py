@@ -14,7 +14,7 @@ from scopion.roster.folding.find_contests import SPEAKS_FOR_OTHERS
 from scopion.roster.wifi.lists import ListMode, Network
 from scopion.wireless.coverage import Line, covered_adapters
 
-INSIST = "insist with --insist"
+INSIST = "add --insist to do it anyway"
 
 
 def refuse_denying(ssid: str, device: Device) -> None:

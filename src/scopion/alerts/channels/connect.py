@@ -23,8 +23,8 @@ from scopion.model.text import clean
 
 _ADVICE = {
     errno.ECONNREFUSED: "nothing listens there: see whether the port is right and the server is running",
-    errno.EHOSTUNREACH: "there is no way to it: is this machine on the network, and the address right?",
-    errno.ENETUNREACH: "there is no way to its network: is this machine connected?",
+    errno.EHOSTUNREACH: "there is no route to it: is this machine on the network, and the address right?",
+    errno.ENETUNREACH: "there is no route to its network: is this machine connected?",
     errno.ECONNRESET: "it broke off the connection: is it the right port, or does it refuse this machine?",
 }
 
@@ -50,7 +50,7 @@ def look_up(host: str, port: int, kind: socket.SocketKind, bounds: Bounds) -> li
         return addresses_of(host, port, kind, bounds)
     except TimeoutError:
         raise DeliveryFailed(
-            f"the name server did not tell within {bounds.within_s:g} seconds what {host} is: does it answer at all?"
+            f"the name server did not answer within {bounds.within_s:g} seconds for {host}: does it answer at all?"
         ) from None
     except (OSError, UnicodeError):
         raise DeliveryFailed(

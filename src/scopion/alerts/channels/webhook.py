@@ -48,7 +48,7 @@ class WebhookChannel:
         try:
             parts = parts_of(url)
         except BadAddress:
-            raise DeliveryFailed(f"the address of channel {settings.name} is no http or https address") from None
+            raise DeliveryFailed(f"the address of channel {settings.name} is not an http or https address") from None
         host, port = host_of(parts), port_of(parts)
         headers = self._headers(message, body)
 
@@ -129,5 +129,5 @@ def _refused(answer: HttpResponse, said: str, where: str) -> DeliveryFailed:
         advice = "it does not accept what this machine shows: is the address or the key still valid?"
         return DeliveryFailed(f"{where} answers {status}, {advice}{quoted}", wait_s=900.0)
     if 300 <= status < 400:
-        return DeliveryFailed(f"{where} answers {status} and sends elsewhere: write the new address into site.toml")
+        return DeliveryFailed(f"{where} answers {status} and redirects elsewhere: write the new address into site.toml")
     return DeliveryFailed(f"{where} refuses with {status}{quoted}", permanent=True)

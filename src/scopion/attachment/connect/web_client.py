@@ -52,7 +52,7 @@ def parts_of(url: str) -> SplitResult:
     except (ValueError, UnicodeError):
         raise BadAddress("its address cannot be understood") from None
     if parts.scheme not in ("http", "https") or not host or port == 0 or not url.isprintable() or " " in url:
-        raise BadAddress("its address is no http or https address")
+        raise BadAddress("its address is not an http or https address")
     return parts._replace(path=quote(parts.path, safe=_AS_IT_IS), query=quote(parts.query, safe=_AS_IT_IS))
 
 

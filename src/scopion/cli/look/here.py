@@ -103,7 +103,7 @@ def _sentences(session: Session, found: Whereabouts) -> list[str]:
         told.append(f"No site is known yet; scopion scan makes one of this network, in {session.folder}.")
     else:
         told.append(
-            f"This is none of the networks of {session.site.name}: {found.recognition.reason}. ({session.folder})"
+            f"This is not one of the networks of {session.site.name}: {found.recognition.reason}. ({session.folder})"
         )
         told.append("A scan here is shown but not remembered, unless you add --remember.")
     told += _learning(session)

@@ -177,7 +177,7 @@ def _end(session: Session, results: Sequence[ScanResult], fail_on: tuple[str, ..
         if fail_on and result.memory_lost:
             raise ScopionError("--fail-on cannot be answered: the memory of earlier devices was lost")
         if fail_on and not result.folded:
-            raise ScopionError("--fail-on cannot be answered: this is none of the site's networks")
+            raise ScopionError("--fail-on cannot be answered: this is not one of the site's networks")
     happened = [
         piece
         for result in results

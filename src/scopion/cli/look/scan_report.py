@@ -70,7 +70,7 @@ def _remarks(session: Session, result: ScanResult) -> Iterable[str]:
             yield f"{result.subnet} now belongs to {session.site.name}."
             return
         yield (
-            f"Not remembered: this is none of the networks of {session.site.name}, {result.recognition.reason}. "
+            f"Not remembered: this is not one of the networks of {session.site.name}, {result.recognition.reason}. "
             "To make it one of its networks: scopion scan --remember."
         )
 
@@ -98,8 +98,8 @@ def _closing(result: ScanResult, counts: Counter[EventKind]) -> str:
         heard = findings.heard
         return (
             f"{partial}{style(lead, bold=True)} - heard on {result.choice.interface.name} in "
-            f"{findings.duration_s:.0f} s: {counted(heard.frames, 'frame')}, {heard.understood} told something; no "
-            "frame was sent, so no device counts as gone."
+            f"{findings.duration_s:.0f} s: {counted(heard.frames, 'frame')}, {heard.understood} told something about a "
+            "device; no frame was sent, so no device counts as gone."
         )
     return (
         f"{partial}{style(lead, bold=True)} - {result.range} on {result.choice.interface.name}: "

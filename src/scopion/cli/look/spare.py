@@ -126,7 +126,8 @@ def _tell(session: Session, found: SpareAddresses, shown: int, span: timedelta) 
         memory = spoken_span(session.site.clock.now() - found.since)
         session.note(f"The roster goes back {memory} only: devices that were off all that time are not known.")
     lead = style(f"{free} of {counted(len(found.places), 'address', 'addresses')} free", bold=True)
-    more = f", the best {shown} are shown" if 0 < shown < free else ""
+    best = "the best one is" if shown == 1 else f"the best {shown} are"
+    more = f", {best} listed" if 0 < shown < free else ""
     session.note(f"{lead} - {subnet}{more}. Ask about one before you take it: scopion spare ADDRESS.")
 
 

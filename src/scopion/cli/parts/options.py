@@ -104,7 +104,7 @@ class MomentOrScanParam(MomentParam):
 
         number = text.removeprefix("scan:").strip()
         if not number.isdecimal() or len(number) > 15:
-            self.fail(f"{value!r} is no scan: write scan:17, see scopion changes --scans", param, ctx)
+            self.fail(f"{value!r} is not a scan: write scan:17, see scopion changes --scans", param, ctx)
         return scan_moment(_session(ctx).site, int(number))
 
 

@@ -110,11 +110,11 @@ def _close(session: Session, compared: Compared) -> None:
     span = f"{clock.local(compared.since):{form}} to {clock.local(compared.until):{form}}"
     if compared.asked is not None and compared.asked < compared.since:
         began = clock.local(compared.since).strftime(form)
-        session.note(f"The memory begins with the first complete scan, {began}: compared with that.")
+        session.note(f"The roster begins with the first complete scan ({began}): the comparison is with that one.")
     if compared.differences:
         session.note("")
     else:
-        session.note("Nothing differs.")
+        session.note("There is no difference.")
     session.note(
         f"{style(span, bold=True)}: {counted(compared.present, 'device')} present then, "
         f"{compared.unchanged} of them as before."

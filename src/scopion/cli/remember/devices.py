@@ -134,7 +134,7 @@ def _close(session: Session, found: list[Described], total: int) -> None:
     today = session.site.clock.local(session.site.clock.now()).date()
     ended = [device.called for device in shown_devices if _has_ended(device, today)]
     if ended:
-        session.note(f"As a guest ended: {', '.join(ended)}. See scopion review, or mark it again.")
+        session.note(f"The time as a guest is over for {', '.join(ended)}: scopion review shows each.")
 
 
 def _has_ended(device: Device, today: date) -> bool:

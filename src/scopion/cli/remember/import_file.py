@@ -193,5 +193,7 @@ def _tell(session: Session, imported: Imported, preview: bool) -> None:
     if undated:
         it = "it was" if undated == 1 else "they were"
         session.note(f"Of {counted(undated, 'adapter')} the record does not say when {it} there.")
-    closing = "A preview: nothing was changed." if preview else "Records make no device present: scopion scan does."
+    closing = (
+        "A preview: nothing was changed." if preview else "A record does not make a device present: only a scan does."
+    )
     session.note(f"{style(counts, bold=True)}. {closing}")

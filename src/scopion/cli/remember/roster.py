@@ -70,8 +70,10 @@ def compact(session: Session) -> None:
     removed = [f"{count} {name}" for name, count in done.removed.items() if count]
     session.note(f"Removed: {joined(removed) if removed else 'nothing, all is within the time that it is kept'}.")
     if done.mended:
-        session.note(f"{counted(done.mended, 'row')} dated into the future by a wrong clock: brought back to now.")
-        session.note("Is it the clock of now that is wrong? Set it; scopion roster restore has a copy from before.")
+        session.note(
+            f"{counted(done.mended, 'row')} had a time in the future, by a wrong clock: it is the present time now."
+        )
+        session.note("If it is the present clock that is wrong, set it: scopion roster restore has a copy from before.")
     session.note(f"{_megabytes(done.before)} before, {_megabytes(done.after)} now.")
 
 

@@ -195,7 +195,7 @@ def mute(
     chosen = EventKind(kind) if kind else None
     if end:
         ended = operations.unmute(session.site, device, chosen)
-        session.note(f"{counted(ended, 'muting')} ended.")
+        session.note(f"{counted(ended, 'mute')} ended.")
         return
     if device is None and chosen is None:
         if span or until:
@@ -224,7 +224,7 @@ def _show_muted(session: Session, format_name: str | None) -> None:
         Column("until", lambda row: on_clock(clock, row["until"])),
     ]
     show(rows, MUTE_KEYS, columns, format_name)
-    session.note(f"{counted(len(rows), 'muting')} in force." if rows else "Nothing is muted.")
+    session.note(f"{counted(len(rows), 'mute')} in force." if rows else "Nothing is muted.")
 
 
 @alerts.command()

@@ -179,8 +179,8 @@ def _channels(watch: Watch) -> list[str]:
             late = f"{counted(count, 'alert')} for {spoken_span(_span(age))}" if count else "in trouble"
             said.append(_styled(f"{name}: waiting, {late}", fg="yellow"))
         else:
-            said.append(f"{name}: {counted(count, 'alert')} on the way" if count else f"{name}: fine")
-    return [_styled("Tells by  ", dim=True) + "   ".join(said)] if said else []
+            said.append(f"{name}: {counted(count, 'alert')} on the way" if count else f"{name}: ready")
+    return [_styled("Alerts by  ", dim=True) + "   ".join(said)] if said else []
 
 
 def _troubles(watch: Watch) -> list[str]:

@@ -111,12 +111,12 @@ def passphrase(session: Session, ssid: str, format_name: str | None) -> None:
     new = propose_passphrase()
     left = [{"name": device.called, "because": why} for device, why in needing.left_out]
     document = {"ssid": ssid, "passphrase": new, "devices": rows, "left_out": left}
-    session.note(f"For {ssid!r}, kept nowhere, so write it down:")
+    session.note(f"A passphrase for {ssid!r}. It is not stored, so write it down:")
     if format_name in (None, "table"):
         echo(f"\n    {style(new, bold=True)}\n")
     show(rows, DEVICE_KEYS, DEVICE_COLUMNS, format_name, document=document)
     session.note("")
-    session.note(f"{counted(len(rows), 'device')} would have to be given it. Change it on the access point first.")
+    session.note(f"{counted(len(rows), 'device')} need it after the change. Change it on the access point first.")
     if left:
         session.note(f"Not among them: {joined([f'{device.called} ({why})' for device, why in needing.left_out])}.")
 

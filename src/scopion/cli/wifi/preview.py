@@ -151,19 +151,19 @@ def _sentences(session: Session, found: Preview) -> list[str]:
         ]
         if plan.foreign.entries:
             count = counted(plan.foreign.entries, "entry", "entries")
-            said.append(f"{count} on {plan.radio} GHz not of ours: kept; scopion wifi import takes them over.")
+            said.append(f"{count} on {plan.radio} GHz not yours: kept; scopion wifi import takes them over.")
         if plan.idle.entries:
             count = counted(plan.idle.entries, "entry", "entries")
             them = "it stays" if plan.idle.entries == 1 else "they stay"
             said.append(
-                f"{count} on {plan.radio} GHz not of ours: {them} in the configuration, without effect in mode "
+                f"{count} on {plan.radio} GHz not yours: {them} in the configuration, without effect in mode "
                 f"{plan.target.mode}."
             )
     if found.interrupted is not None:
         said.append(f"Push {found.interrupted.id} was ended half-way, or is still running: another push continues it.")
     if found.waiting is not None and found.taken_back is not None:
         until = session.site.clock.local(found.taken_back)
-        said.append(f"Push {found.waiting.id} is taken back at {until:%H:%M:%S} unless you say: scopion wifi keep")
+        said.append(f"Push {found.waiting.id} is taken back at {until:%H:%M:%S} unless you run scopion wifi keep")
     return said
 
 

@@ -72,7 +72,7 @@ def push(
         tell_pushed(session, each)
     if revert_after is not None and request.revert_at is not None:
         until = session.site.clock.local(request.revert_at)
-        session.note(f"It is taken back at {until:%H:%M:%S} unless you say: scopion wifi keep")
+        session.note(f"It is taken back at {until:%H:%M:%S} unless you run scopion wifi keep")
     if not no_verify:
         verify_now(session, ssid, None, None, scan=True)
 
@@ -85,10 +85,10 @@ def tell_pushed(session: Session, each: Pushed) -> None:
         # A mode that cannot be read is the one that was set.
         said = f"mode {held.mode or plan.target.mode}, {counted(held.entries, 'entry', 'entries')}"
         foreign = held.entries - len((held.allow & plan.ours.allow) | (held.deny & plan.ours.deny))
-        said += f", {foreign if foreign < held.entries else 'all'} of them not ours" if foreign else ""
+        said += f", {foreign if foreign < held.entries else 'all'}of them not yours" if foreign else ""
         together.setdefault(said, []).append(f"{plan.radio} GHz")
     told = "; ".join(f"{joined(radios)}: {said}" for said, radios in together.items())
-    session.note(f"Push {each.push.id}: {each.push.enforcer} holds it, read back. {told}.")
+    session.note(f"Push {each.push.id}: {each.push.enforcer} holds the list (read back). {told}.")
     plan = each.plans[0]
     if each.problem:
         session.note(f"Caution: {each.problem}.")

@@ -61,7 +61,7 @@ def done(session: Session, ssid: str, radios: tuple[str, ...]) -> None:
     count = counted(len(target["allow"]) + len(target["deny"]), "entry", "entries")
     session.note(f"Noted: {ssid!r} has {count} in mode {target['mode']} on {where}.")
     session.note(
-        f"Whether it works: scopion wifi verify {shell_word(ssid)}, with --clients the page's client list, too."
+        f"To check that it works: scopion wifi verify {shell_word(ssid)}; --clients reads the page's client list, too."
     )
 
 
@@ -79,6 +79,6 @@ def import_entries(session: Session, /, ssid: str, **rest: Any) -> None:
     taken = import_foreign(session.site, ssid, **rest)
     for which, names in taken.items():
         if names:
-            session.note(f"{counted(len(names), 'entry', 'entries')} taken over to the {which} list: {joined(names)}.")
+            session.note(f"{counted(len(names), 'entry', 'entries')} put on the {which} list: {joined(names)}.")
     if not any(taken.values()):
         session.note("The enforcers hold nothing that is not on your lists.")

@@ -81,7 +81,9 @@ class Reading:
         if len(self.observations) >= MAX_RECORDS:
             if not self.full:
                 self.full = True
-                self.trouble("the rest", f"more than {MAX_RECORDS:,} records: that is no list of one network's devices")
+                self.trouble(
+                    "the rest", f"more than {MAX_RECORDS:,} records: that is not a list of one network's devices"
+                )
             return True
         said = tuple(trait for trait in traits if trait is not None)
         self.observations.append(

@@ -62,11 +62,11 @@ def read_record(stream: BufferedReader, as_of: datetime, kind: str | None = None
     beginning = stream.peek(4)[:4]
     if kind == RecordKind.CAPTURE or (kind is None and is_capture(beginning)):
         if not is_capture(beginning):
-            raise UsageError("this is no capture: it begins neither as pcap nor as pcapng")
+            raise UsageError("this is not a capture: it begins neither as pcap nor as pcapng")
         return read_capture(stream, as_of)
     data = stream.read(MAX_TEXT_BYTES + 1)
     if len(data) > MAX_TEXT_BYTES:
-        raise UsageError(f"more than {MAX_TEXT_BYTES >> 20} MB of text: that is no list of devices")
+        raise UsageError(f"more than {MAX_TEXT_BYTES >> 20} MB of text: that is not a list of devices")
     text = _text(data)
     if not text.strip():
         raise UsageError("there is nothing to read: it is empty")

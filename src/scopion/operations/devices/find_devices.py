@@ -108,7 +108,7 @@ def _sticker(word: str) -> str:
     digits = _digits(word)
     if not _LEAST_NEAR_DIGITS <= len(digits) <= 2 * OCTETS:
         raise UsageError(
-            f"{word!r} is no MAC address nor the end of one: --near needs its last {_LEAST_NEAR_DIGITS} digits at least"
+            f"{word!r} is neither a MAC address nor the end of one: --near needs {_LEAST_NEAR_DIGITS} digits at least"
         )
     return digits
 

@@ -37,4 +37,4 @@ def subnet_called(site: Site, text: str) -> IPv4Network:
     except ValueError:
         named = [each.name for each in site.settings.subnet if each.name]
         others = f", or one of: {', '.join(named)}" if named else ""
-        raise UsageError(f"{text!r} is no subnet: write it as 192.0.2.0/24{others}") from None
+        raise UsageError(f"{text!r} is not a subnet: write it as 192.0.2.0/24{others}") from None

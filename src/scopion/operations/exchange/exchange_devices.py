@@ -128,7 +128,7 @@ def read_file(path: str) -> bytes:
     """
     data = sys.stdin.buffer.read(MAX_BYTES + 1) if path == STANDARD_INPUT else read_head(path, MAX_BYTES + 1)
     if len(data) > MAX_BYTES:
-        raise UsageError(f"{path} is larger than {MAX_BYTES // 2**20} MB: that is no list of devices")
+        raise UsageError(f"{path} is larger than {MAX_BYTES // 2**20} MB: that is not a list of devices")
     return data
 
 
@@ -166,7 +166,7 @@ def compared_with(site: Site, path: str) -> Compared:
     data = read_file(path)
     kind = told_kind(path, data)
     if kind not in OWN:
-        raise UsageError(f"{path} is no export of devices: scopion export {Path(path).stem}.json writes one")
+        raise UsageError(f"{path} is not an export of devices: scopion export {Path(path).stem}.json writes one")
     read, exported = _read(path, data, kind)
     if read.problems:
         raise UsageError(f"{path}, {read.problems[0]}")

@@ -70,7 +70,7 @@ class SiteImport:
 def site_import(folder: Path, path: str) -> Iterator[SiteImport]:
     """Unpack a site for a folder that has none yet, and check it; it is removed at the end unless it was settled.
 
-    Raises Refused, UsageError, DamagedRoster, StorageFailed: then there is no site.
+    Raises Refused, UsageError, DamagedRoster, StorageFailed: then thereis not a site.
     """
     _require_room(folder)
     with TemporaryDirectory(prefix="scopion-") as holder:
@@ -109,7 +109,7 @@ def _opened(path: str) -> Iterator[zipfile.ZipFile]:
 def _check_sizes(archive: zipfile.ZipFile, path: str) -> None:
     names = archive.namelist()
     if not {MANIFEST, ROSTER_FILE} <= set(names) <= set(LIMITS) or len(names) != len(set(names)):
-        raise UsageError(f"{path} is no site: scopion export --site FILE.zip writes one")
+        raise UsageError(f"{path} is not a site: scopion export --site FILE.zip writes one")
     for info in archive.infolist():
         grows = info.file_size > max(_SMALL, _MOST_GROWTH * info.compress_size)
         if grows or info.file_size > LIMITS[info.filename]:
@@ -127,7 +127,7 @@ def _check_manifest(data: bytes, path: str) -> None:
     except (ValueError, KeyError, TypeError, RecursionError):
         known = False
     if not known:
-        raise UsageError(f"{path} is no site that this version knows")
+        raise UsageError(f"{path} is not a site that this version knows")
 
 
 def _settings(place: Path, path: str) -> str:
@@ -157,7 +157,7 @@ def _check_roster(place: Path, path: str) -> None:
     try:
         with (place / ROSTER_FILE).open("rb") as file:
             if file.read(16) != b"SQLite format 3\0":
-                raise DamagedRoster("it is no roster")
+                raise DamagedRoster("it is not a roster")
         # An older one is migrated here.
         with closing(Roster.open(place)) as roster:
             if roster.moved_aside is not None:

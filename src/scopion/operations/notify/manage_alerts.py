@@ -182,5 +182,5 @@ def end_learning(site: Site, subnet: IPv4Network | None, until: datetime | None 
         raise NotFound("no subnet is being learnt")
     for each in chosen:
         if not set_learning(site.roster, each, at):
-            raise NotFound(f"{each} is no subnet of the site: scopion here shows them")
+            raise NotFound(f"{each} is not a subnet of the site: scopion here shows them")
     return chosen

@@ -76,7 +76,9 @@ def _network(roster: Roster, report: Report, past: Past) -> Iterator[Concern]:
         down = down_since(roster, subnet.use.subnet)
         if down is not None:
             wall = on_the_wall(down, past.local)
-            says = f"The network {subnet.name or subnet.use.subnet} is down since {_when(wall)}."
+            says = (
+                f"The network {subnet.name or subnet.use.subnet} has been down since {_when(wall).removeprefix('on ')}."
+            )
             yield Concern(Weight.HIGH, says, "scopion here")
     period = EventFilter(past.since_moment, past.until_moment, (EventKind.GATEWAY_CHANGED,))
     changed = count_events(roster, period)

@@ -80,7 +80,7 @@ def may_be_taken(
     """Return whether one address may be taken, and whether it was probed as RFC 5227 says (which needs raw frames)."""
     for subnet in (subnet for each in site.attachment.interfaces() for subnet in each.subnets):
         if subnet.prefixlen <= 30 and address in (subnet.network_address, subnet.broadcast_address):
-            raise InvalidTarget(f"{address} is no address for a host: it is an edge of {subnet}")
+            raise InvalidTarget(f"{address} is not an address for a host: it is an edge of {subnet}")
     prepared = prepare_scan(site, ScanRequest(targets=(str(address),), no_names=True))
     judge = _Judge(site, prepared, unused_for)
     place = judge.place(address)

@@ -125,20 +125,20 @@ def _written_location(location: tuple[int | str, ...]) -> tuple[int | str, ...]:
 # What a wrong text should have been, by the setting; all others of this kind are secrets.
 _EXPECTED = {
     ("dhcp_pool", "reserved"): "write ranges as 192.0.2.100-192.0.2.199, not {given!r}",
-    ("timezone",): "{given!r} is no time zone: write it as Europe/Lisbon",
+    ("timezone",): "{given!r} is not a time zone: write it as Europe/Lisbon",
     ("hours", "night"): "write hours as 22:00-06:30, or mon-fri 08:00-18:00, not {given!r}",
     ("digest_at",): "write a time of day as 08:00, not {given!r}",
-    ("to", "sender"): "{given!r} is no mail address: write it as owner@kilnhaven.example, without a name",
-    ("name", "channels"): "{given!r} is no name: letters, digits, - and _",
+    ("to", "sender"): "{given!r} is not a mail address: write it as owner@kilnhaven.example, without a name",
+    ("name", "channels"): "{given!r} is not a name: letters, digits, - and _",
     (
         "socket",
         "accept_file",
         "deny_file",
         "config",
-    ): "{given!r} is no path from the root, as /run/hostapd/wlan0",
-    ("interface",): "{given!r} is no interface's name",
+    ): "{given!r} is not a path from the root, as /run/hostapd/wlan0",
+    ("interface",): "{given!r} is not an interface's name",
     ("weekly",): "write a weekday and a time as monday 07:00, not {given!r}",
-    ("content_type",): "{given!r} is no media type: write it as text/plain",
+    ("content_type",): "{given!r} is not a media type: write it as text/plain",
 }
 
 

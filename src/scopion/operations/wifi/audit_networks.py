@@ -68,7 +68,7 @@ def _audited(site: Site, roster: Roster, ssid: str) -> Audited:
         finally:
             enforcer.close()
     if not any(each.network == ssid for each in site.settings.enforcer):
-        page = "they stand on the router's page only"
+        page = "only the router's page shows them"
         found.append(Finding(Grade.UNKNOWN, ssid, "settings", page, "look there for WPA2 or WPA3, WPS off"))
         found += [each for each in judge(Posture(ssid, ssid), around) if each.grade is not Grade.UNKNOWN]
     said = answers(roster, ssid)

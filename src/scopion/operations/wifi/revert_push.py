@@ -88,7 +88,7 @@ def revert(site: Site, ssid: str, *, on_step: OnStep = lambda *_: None) -> list[
         if each.state is not PushState.ROLLED_BACK:
             last.setdefault(each.enforcer, each)
     if not last:
-        raise NotFound(f"nothing was ever pushed for {ssid!r}, nor typed in")
+        raise NotFound(f"nothing was pushed for {ssid!r} or typed in")
     typed = last.pop(HAND, None)
     if typed is not None and not last:
         raise _by_hand(site, typed)

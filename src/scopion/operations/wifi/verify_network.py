@@ -103,7 +103,7 @@ class _Verification:
             self._note(where, "list", False, f"it holds another list: {differs}{also}; scopion wifi push")
             return
         mode = "" if plan.traits.reads_mode else "; its mode cannot be read back"
-        foreign = f", {plan.foreign.entries} of them not ours" if plan.foreign.entries else ""
+        foreign = f", {plan.foreign.entries}of them not yours" if plan.foreign.entries else ""
         self._note(where, "list", True, f"it holds what it should: {count}{foreign}{mode}")
         for mac in plan.voided:
             said = f"a foreign allow entry admits {self._called(mac)}: wifi push --drop-foreign removes it"
@@ -228,7 +228,7 @@ class _Verification:
         known = known_subnets(self._roster)
         recognition = recognise(prepared.subnet, gateway_mac, known, familiar=familiar, named=named)
         if not recognition.is_site:
-            raise NoInterface(f"this is none of the site's networks, {recognition.reason}")
+            raise NoInterface(f"this is not one of the site's networks, {recognition.reason}")
 
     def _by_other_adapters(self, present: Mapping[MacAddress, Observation]) -> None:
         """Note devices that are here by another adapter than the refused one."""
@@ -238,7 +238,7 @@ class _Verification:
             others = [mac for mac in device.macs if mac in present and mac not in self._wanted.macs]
             if others and not self._wanted.macs.isdisjoint(device.macs):
                 cable = self._medium_of(others[0]) is Medium.CABLE
-                how = "by cable, which no wireless list concerns" if cable else "by an adapter that is not refused"
+                how = "by cable, where a wireless list has no effect" if cable else "by an adapter that is not refused"
                 self.verdict.notes.append(f"{device.called} is here {how} ({others[0]})")
 
     def _is_refused(self, mac: MacAddress, medium: Medium) -> bool:
@@ -274,7 +274,7 @@ class _Verification:
                 )
             return False, f"it is associated on {each.radio} GHz ({each.access_point}), though that holds the list"
         if self._medium_of(mac) is Medium.CABLE:
-            return None, "by cable, which no wireless list concerns"
+            return None, "by cable, where a wireless list has no effect"
         if self._plans and all(plan.traits.reads_stations for plan in self._plans):
             return False, "it is associated with no access point that is read: by cable, or by another access point"
         if any(plan.traits.effect is Effect.DROPS and plan.is_in_force for plan in self._plans):

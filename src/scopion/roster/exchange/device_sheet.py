@@ -71,7 +71,7 @@ def read_sheet(text: str) -> Records:
             if len(problems) >= _PROBLEMS_TOLD or len(records) > MAX_RECORDS:
                 break
     except csv.Error as error:
-        problems.append(RecordProblem(reader.line_num, f"it ends in the middle of a cell, or is no CSV ({error})"))
+        problems.append(RecordProblem(reader.line_num, f"it ends in the middle of a cell, or is not CSV ({error})"))
     return Records(tuple(records), (*problems, *duplicates(records)))
 
 
@@ -96,7 +96,7 @@ def _header(cells: Sequence[str]) -> tuple[list[str], str]:
         return columns, f"there is no column {', '.join(map(repr, unknown))}: columns are {', '.join(COLUMNS)}"
     twice = [column for column in columns if column and columns.count(column) > 1]
     if twice:
-        return columns, f"the column {twice[0]!r} stands there twice"
+        return columns, f"the column {twice[0]!r} is there twice"
     if "macs" not in columns:
         return columns, "the column 'macs' is missing: it says which device a line is about"
     return columns, ""
@@ -182,7 +182,7 @@ def _yes(text: str) -> bool:
 
 def _number(text: str) -> int:
     if not text.isdecimal() or len(text) > 9:
-        raise ValueError(f"{text!r} is no number")
+        raise ValueError(f"{text!r} is not a number")
     return int(text)
 
 

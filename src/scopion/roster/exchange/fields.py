@@ -22,7 +22,9 @@ def mac(text: str) -> MacAddress:
     """Return a MAC address of one adapter, in any notation. Raises ValueError."""
     found = MacAddress.parse(text)
     if found.is_multicast or not found.number:
-        raise ValueError(f"{text!r} is no adapter's address: it stands for {'many' if found.number else 'none'}")
+        raise ValueError(
+            f"{text!r} is not an adapter's address: it is the address of {'many' if found.number else 'none'}"
+        )
     return found
 
 
@@ -36,7 +38,7 @@ def standing(text: str) -> Standing:
     try:
         return Standing(text.strip().casefold())
     except ValueError:
-        raise ValueError(f"{text!r} is no standing: write one of {', '.join(Standing)}") from None
+        raise ValueError(f"{text!r} is not a standing: write one of {', '.join(Standing)}") from None
 
 
 def day(text: str) -> date:
@@ -44,7 +46,7 @@ def day(text: str) -> date:
     try:
         return date.fromisoformat(text.strip())
     except ValueError:
-        raise ValueError(f"{text!r} is no date: write it as 2026-12-31") from None
+        raise ValueError(f"{text!r} is not a date: write it as 2026-12-31") from None
 
 
 def moment(text: str) -> datetime:
@@ -52,11 +54,11 @@ def moment(text: str) -> datetime:
     try:
         found = datetime.fromisoformat(text.strip())
     except ValueError:
-        raise ValueError(f"{text!r} is no moment: write it as 2026-12-31T14:00:00Z") from None
+        raise ValueError(f"{text!r} is not a moment: write it as 2026-12-31T14:00:00Z") from None
     try:
         return (found if found.tzinfo else found.replace(tzinfo=UTC)).astimezone(UTC)
     except OverflowError:
-        raise ValueError(f"{text!r} is no moment: its year is none of ours") from None
+        raise ValueError(f"{text!r} is not a moment: its year cannot be right") from None
 
 
 def moments(text: str) -> tuple[datetime, ...]:
@@ -69,7 +71,7 @@ def media(text: str) -> tuple[Medium, ...]:
     found = []
     for part in text.split():
         if part not in list(Medium):
-            raise ValueError(f"{part!r} is no medium: write one of {', '.join(Medium)}")
+            raise ValueError(f"{part!r} is not a medium: write one of {', '.join(Medium)}")
         found.append(Medium(part))
     return tuple(found)
 
@@ -79,7 +81,7 @@ def address(text: str) -> Address:
     try:
         return parse_address(text.strip())
     except ValueError:
-        raise ValueError(f"{text!r} is no IP address") from None
+        raise ValueError(f"{text!r} is not an IP address") from None
 
 
 def address_groups(text: str) -> tuple[tuple[Address, ...], ...]:
@@ -100,7 +102,7 @@ def names(text: str) -> tuple[Trait, ...]:
     for part in filter(None, map(str.strip, _PARTING.split(text))):
         match = _NAME.fullmatch(part)
         if match is None or match["source"] not in list(Source):
-            raise ValueError(f"{part!r} is no name with its source: write it as till.example (dns)")
+            raise ValueError(f"{part!r} is not a name with its source: write it as till.example (dns)")
         value = _ESCAPED.sub(r"\1", match["value"])
         found.append(Trait(TraitKind.NAME, clean(value), Source(match["source"])))
     return tuple(found)

@@ -311,7 +311,7 @@ def _check_version(path: Path, db: sqlite3.Connection) -> int:
         raise StorageFailed(f"{path} has schema {version}, this program knows {VERSION}: upgrade scopion")
     if 0 < version < OLDEST and db.execute("PRAGMA application_id").fetchone()[0] == APPLICATION_ID:
         raise StorageFailed(
-            f"{path} has schema {version}, which no release had, and this program knows none before {OLDEST}: "
+            f"{path} has schema {version}, which no release had, and this program reads {OLDEST} and later: "
             "move the file away, scopion scan begins a new one"
         )
     return version

@@ -62,14 +62,14 @@ def _moment(ms: int) -> datetime:
     try:
         return datetime.fromtimestamp(ms / 1000, UTC)
     except (TypeError, ValueError, OverflowError, OSError):
-        raise NotOurs(f"{ms!r:.40} is no moment") from None
+        raise NotOurs(f"{ms!r:.40} is not a moment") from None
 
 
 def _mac(text: str) -> MacAddress:
     try:
         return MacAddress.parse(text)
     except (InvalidMacAddress, TypeError, AttributeError):
-        raise NotOurs(f"{text!r:.40} is no MAC address") from None
+        raise NotOurs(f"{text!r:.40} is not a MAC address") from None
 
 
 def to_ms(moment: datetime) -> int:
@@ -84,7 +84,7 @@ def stored_address(text: str) -> Address:
     try:
         return IPv6Address(text) if ":" in text else IPv4Address(int.from_bytes(inet_pton(AF_INET, text)))
     except (OSError, ValueError, TypeError):
-        raise NotOurs(f"{text!r:.40} is no address") from None
+        raise NotOurs(f"{text!r:.40} is not an address") from None
 
 
 # A moment that the roster kept, in UTC, and a MAC address.

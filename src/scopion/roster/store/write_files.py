@@ -112,7 +112,7 @@ def open_file(path: Path, flags: int = os.O_RDWR, *, bound: int | None = None) -
             try:
                 there = os.fstat(handle)
                 if not stat.S_ISREG(there.st_mode):
-                    raise OSError(errno.EINVAL, "it is no ordinary file") from None
+                    raise OSError(errno.EINVAL, "it is not an ordinary file") from None
                 if bound is not None:
                     _require_owner(there, bound, "it")
             except OSError:

@@ -54,7 +54,7 @@ _NUMBER_OR_NULL, _FLAG_OR_NULL, _MOMENT_OR_NULL = (replace(each, or_null=True) f
 
 def _text(value: object) -> str:
     if not isinstance(value, str) or len(value) > _LONGEST:
-        raise NotOurs(f"{value!r:.40} is no text")
+        raise NotOurs(f"{value!r:.40} is not text")
     if controls(value):
         raise NotOurs(f"{value!r:.40} has control characters")
     return value
@@ -80,19 +80,19 @@ def _subject(value: object) -> None:
 def _list(value: object) -> None:
     with as_written("a list"):
         if not isinstance(json.loads(_lines(value)), list):
-            raise NotOurs(f"{value!r:.40} is no list")
+            raise NotOurs(f"{value!r:.40} is not a list")
 
 
 def _object(value: object) -> None:
     with as_written("an object"):
         if not isinstance(json.loads(_lines(value)), dict):
-            raise NotOurs(f"{value!r:.40} is no object")
+            raise NotOurs(f"{value!r:.40} is not an object")
 
 
 def _lines(value: object) -> str:
     """Check a document, in which line ends are backslash escapes: it may have no other control characters."""
     if not isinstance(value, str):
-        raise NotOurs(f"{value!r:.40} is no text")
+        raise NotOurs(f"{value!r:.40} is not text")
     return value
 
 
@@ -141,7 +141,7 @@ def require(column: Reader | Whole, value: object) -> None:
 
 def no_value(value: object) -> NotOurs:
     """Return the error for a wrong number, or for a value that is no number."""
-    return NotOurs(f"{value!r:.40} is no value that this column can hold")
+    return NotOurs(f"{value!r:.40} is not a value that this column can hold")
 
 
 _STANDING, _KIND, _MODE = _words(Standing), _words(EventKind), _words(ListMode)

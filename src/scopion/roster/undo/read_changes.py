@@ -89,7 +89,7 @@ def _image(relation: str, text: str | None) -> dict[str, Any] | None:
     known = {"id": NUMBER, **COLUMNS[relation]} if KEYS[relation] == ("id",) else COLUMNS[relation]
     for column, value in found.items():
         if column not in known:
-            raise NotOurs(f"{column!r:.40} is no column of {relation}")
+            raise NotOurs(f"{column!r:.40} is not a column of {relation}")
         require(known[column], value)
     missing = {*KEYS[relation], *_NEEDED.get(relation, ())} - found.keys()
     if missing:

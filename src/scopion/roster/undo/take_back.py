@@ -63,7 +63,7 @@ def _free_label(db: Connection, row: RowChange, change: Change, keep_later: bool
         return
     if not keep_later:
         raise Refused(
-            f"change {change.id} ({change.says}) cannot be taken back: another device has the label {label!r} since; "
+            f"change {change.id} ({change.says}) cannot be taken back: another device now has the label {label!r}: "
             "rename that one first, or add --keep-later"
         )
     before["label"] = ""

@@ -65,9 +65,9 @@ def foreign_schema(roster: Roster) -> list[str]:
         own = set(fresh.execute(_OBJECTS))
     with roster.guarded():
         found = {tuple(row) for row in roster.rows(_OBJECTS)}
-    return [
-        f"{clean(str(kind), 20)} {clean(str(name), 40)!r} is none of ours" for kind, name in sorted(found - own)
-    ] + [f"{kind} {name!r} is missing" for kind, name in sorted(own - found)]
+    return [f"{clean(str(kind), 20)} {clean(str(name), 40)!r} is not ours" for kind, name in sorted(found - own)] + [
+        f"{kind} {name!r} is missing" for kind, name in sorted(own - found)
+    ]
 
 
 def _told(what: str, cases: Sequence[str]) -> list[str]:

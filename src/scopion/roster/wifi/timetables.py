@@ -25,7 +25,7 @@ def timetables(roster: Roster) -> dict[str, Week]:
 def save_timetable(roster: Roster, name: str, week: Week, at: datetime) -> None:
     """Make a timetable, or give one other windows. Raises UsageError for what cannot be a name."""
     if not _NAME.fullmatch(name):
-        raise UsageError(f"{name!r} is no timetable's name: letters, digits, - and _, at most 30")
+        raise UsageError(f"{name!r} is not a timetable's name: letters, digits, - and _, at most 30")
     with roster.transaction() as db:
         db.execute(
             "INSERT INTO timetable (name, windows, since) VALUES (?, ?, ?) "

@@ -70,7 +70,7 @@ class BridgeFirewall(ShellEnforcer):
             raise EnforcerUnreachable(f"{self.name}: ip answers {clean(ran.output, 60)!r}") from None
         if not is_port:
             raise Refused(
-                f"{interface!r} of {self.name} is no port of a bridge, so that the bridge's firewall does not see it"
+                f"{interface!r} of {self.name} is not a port of a bridge, so that the bridge's firewall does not see it"
             )
 
     def held(self, radio: str) -> Held:
@@ -153,7 +153,7 @@ class BridgeFirewall(ShellEnforcer):
         try:
             return MacAddress.parse(str(value)), packets
         except InvalidMacAddress:
-            raise EnforcerUnreachable(f"{self.name}: {clean(str(value), 40)!r} is no address on its list") from None
+            raise EnforcerUnreachable(f"{self.name}: {clean(str(value), 40)!r} is not an address on its list") from None
 
     def _ruleset(self, wanted: Mapping[str, Held]) -> list[dict[str, Any]]:
         """Return the whole table, in the JSON of libnftables-json(5)."""

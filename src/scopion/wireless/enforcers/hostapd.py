@@ -70,7 +70,7 @@ class Hostapd(ShellEnforcer):
         index = next((key[4:-1] for key, value in status.items() if key.startswith("bss[") and value == interface), "0")
         carried = _plain_ssid(status.get(f"ssid[{index}]", ""))
         if not carried and "state" not in status:
-            raise EnforcerUnreachable(f"{self._where(radio)}: this is no reply of an access point daemon")
+            raise EnforcerUnreachable(f"{self._where(radio)}: this is not a reply of an access point daemon")
         if carried != self.ssid:
             raise Refused(
                 f"{self._where(radio)} carries {clean(carried)!r}, not {self.ssid!r}: mend [[enforcer]] "
@@ -147,7 +147,7 @@ class Hostapd(ShellEnforcer):
                 mac = MacAddress.parse(first)
             except InvalidMacAddress:
                 if first and first != "FAIL":
-                    raise EnforcerUnreachable(f"{self._where(radio)}: {clean(first, 60)!r} is no station") from None
+                    raise EnforcerUnreachable(f"{self._where(radio)}: {clean(first, 60)!r} is not a station") from None
                 break
             if mac in seen:  # a daemon that repeats itself would be asked for ever
                 break
