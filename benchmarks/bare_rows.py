@@ -24,7 +24,7 @@ _TRAITS = "SELECT subject, kind, value, source FROM trait"
 
 
 def opened(path: str) -> sqlite3.Connection:
-    """As a roster opens it."""
+    """Return a connection, opened as a roster opens it."""
     db = sqlite3.connect(path, isolation_level=None)
     db.execute("PRAGMA synchronous = NORMAL")
     db.execute("PRAGMA foreign_keys = ON")

@@ -20,7 +20,7 @@ _ARP = struct.Struct("!6s6sHHHBBH6s4s6s4s")
 
 
 def scan(pace: float) -> int:
-    """Who answered, as a count."""
+    """Return how many answered."""
     found: dict[bytes, bytes] = {}
     with socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(0x0806)) as link:
         link.bind(("eth0", 0x0806))

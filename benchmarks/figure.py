@@ -26,7 +26,7 @@ class Figure:
 
     @property
     def kept(self) -> bool:
-        """Whether the hold is kept."""
+        """Tell whether the hold is kept."""
         return self.value >= self.hold if self.least else self.value <= self.hold
 
     def __str__(self) -> str:
@@ -37,13 +37,13 @@ class Figure:
 
 
 def beside(name: str, ours: float, floor: float, hold: float, *, what: str, unit: str = "s", more: str = "") -> Figure:
-    """How many times the floor it takes; ``what`` says what the floor is."""
+    """Return how many times as long as the floor it takes; ``what`` says what the floor is."""
     detail = f"{ours:,.3g} {unit}; {what}: {floor:,.3g} {unit}"
     return Figure(name, ours / floor, "x", hold, detail=f"{detail}; {more}" if more else detail)
 
 
 def in_turns(runs: int, **work: Callable[[], float]) -> dict[str, float]:
-    """The median of what each measurement returned."""
+    """Return the median of what each measurement returned."""
     found: dict[str, list[float]] = {name: [] for name in work}
     for _ in range(runs):
         for name, measure in work.items():
@@ -52,7 +52,7 @@ def in_turns(runs: int, **work: Callable[[], float]) -> dict[str, float]:
 
 
 def timed(work: Callable[[], object]) -> Callable[[], float]:
-    """A measurement of the seconds that a piece of work takes."""
+    """Return a measurement of the seconds that a piece of work takes."""
 
     def measure() -> float:
         began = time.perf_counter()
@@ -63,16 +63,16 @@ def timed(work: Callable[[], object]) -> Callable[[], float]:
 
 
 def process(*command: str) -> Callable[[], float]:
-    """A measurement of the seconds that a process takes, from its start to its end."""
+    """Return a measurement of the seconds that a process takes, from its start to its end."""
     return timed(lambda: run(command))
 
 
 def resident_at_most(process_number: int | str = "self", key: str = "VmHWM") -> float:
-    """The megabytes that a process has taken at most, by the kernel's own count for it: no parent's is in it."""
+    """Return the megabytes that a process has taken at most, by the kernel's own count for it, without its parent's."""
     status = Path(f"/proc/{process_number}/status").read_text(encoding="ascii")
     return int(status.split(f"{key}:")[1].split()[0]) / 1000
 
 
 def run(command: Sequence[str]) -> None:
-    """Let a process end; what it prints is dropped."""
+    """Run a process to its end and drop what it prints."""
     subprocess.run(command, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)

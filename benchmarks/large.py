@@ -27,7 +27,7 @@ HOSTS, PACE = 5_000, 20_000.0
 
 
 def measure() -> Iterator[Figure]:
-    """In a process of its own, so that nothing else counts."""
+    """Measure in a process of its own, so that nothing else counts."""
     command = [sys.executable, "-m", "benchmarks.large"]
     ended = subprocess.run(command, capture_output=True, text=True, check=True)
     megabytes, found, ratio, seconds = map(float, ended.stdout.split())

@@ -31,7 +31,7 @@ HOST = LabHost("talker", "10:c0:de:00:00:07", ("192.0.2.7",))
 
 
 def measure() -> Iterator[Figure]:
-    """Decoding alone, and from the wire."""
+    """Measure decoding alone, and from the wire."""
     frames = _frames(100_000)
     taken = in_turns(5, ours=timed(lambda: _decoded(frames)), floor=timed(lambda: _unpacked(frames)))
     each = {name: seconds / len(frames) * 1e6 for name, seconds in taken.items()}
@@ -73,7 +73,7 @@ def ready_talker(lab: Lab, rate: int, seconds: float) -> subprocess.Popen[str]:
 
 
 def talked(talker: subprocess.Popen[str]) -> int:
-    """Let the talker send; how many frames it has sent."""
+    """Let the talker send. Returns how many frames it has sent."""
     return int(talker.communicate("go\n", timeout=60)[0])
 
 

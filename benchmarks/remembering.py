@@ -39,7 +39,7 @@ DEVICES_OF_A_YEAR, DAYS_OF_A_YEAR = 250, 365
 
 
 def measure() -> Iterator[Figure]:
-    """In folders of their own."""
+    """Measure in folders of their own."""
     with tempfile.TemporaryDirectory(prefix="scopion-bench-") as folder:
         yield from _folding(Path(folder))
         yield from _many_devices(Path(folder) / "many")
@@ -82,14 +82,14 @@ def _bare(site: Path, arguments: Sequence[str]) -> Callable[[], float]:
 
 
 def seen(number: int, at: datetime, address: int | None = None) -> Observation:
-    """A device by its number, at its address."""
+    """Return an observation of a device by its number, at its address."""
     place = IPv4Address(0x0A000000 + (number if address is None else address) + 1)
     mac = MacAddress(b"\x10\xc0" + number.to_bytes(4))
     return Observation(mac, place, at, Source.ARP)
 
 
 def _folding(folder: Path) -> Iterator[Figure]:
-    """Everybody is seen again and again, some move, some are new; once in scans of 250, once in one of 10,000."""
+    """Fold: each device is seen again and again, some move, some are new; in scans of 250, then in one of 10,000."""
     for size, rounds in ((250, 40), (10_000, 2)):
         once = partial(_folded, folder, size, rounds)
         taken = in_turns(5, ours=partial(once, bare=False), floor=partial(once, bare=True))
@@ -100,7 +100,7 @@ def _folding(folder: Path) -> Iterator[Figure]:
 
 
 def _folded(folder: Path, size: int, rounds: int, *, bare: bool) -> float:
-    """The seconds for one observation."""
+    """Return the seconds for one observation."""
     with tempfile.TemporaryDirectory(dir=folder) as place:
         roster = Roster.open(Path(place))
         db = bare_rows.opened(str(Path(place) / FILE))

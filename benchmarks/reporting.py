@@ -25,7 +25,7 @@ _COMMANDS = 56  # that the story runs
 
 
 def measure() -> Iterator[Figure]:
-    """In a folder of its own."""
+    """Measure in a folder of its own."""
     with tempfile.TemporaryDirectory(prefix="scopion-bench-") as holder:
         folder, out = Path(holder) / "year", Path(holder) / "out"
         out.mkdir()

@@ -43,7 +43,7 @@ _PACE = 2_000  # the usual one on cable
 
 
 def measure() -> Iterator[Figure]:
-    """Clean, lossy, sleepy, and the pace."""
+    """Measure a clean, a lossy and a sleepy segment, and the pace."""
     require_lab()
     lab = Lab(HOSTS)
     try:
@@ -91,7 +91,7 @@ class _Cleaner(unittest.TestCase):
     """Ends daemons outside of a test."""
 
     def run(self, result: unittest.TestResult | None = None) -> None:
-        """End them."""
+        """End the processes."""
         self.doCleanups()
 
 

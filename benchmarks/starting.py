@@ -14,7 +14,7 @@ RUNS = 25
 
 
 def measure() -> Iterator[Figure]:
-    """The version, one vendor, and a site with one device."""
+    """Measure the version, one vendor, and a site with one device."""
     with one_device() as site:
         taken = in_turns(
             RUNS,

@@ -55,7 +55,7 @@ _SELF = (sys.executable, "-m", "benchmarks.watching")
 
 
 def measure() -> Iterator[Figure]:
-    """All of it."""
+    """Measure all of it."""
     require_lab()
     lab = Lab([*HOSTS, TALKER])
     with tempfile.TemporaryDirectory() as holder:
@@ -99,7 +99,7 @@ def _quiet(lab: Lab, watch: subprocess.Popen[bytes]) -> Iterator[Figure]:
 
 
 def _cpu_of(command: Sequence[str]) -> float:
-    """The seconds of processor time that a process takes."""
+    """Return the seconds of processor time that a process takes."""
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
     run(command)
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
@@ -251,13 +251,13 @@ def _scene() -> str:
 
 
 def _cpu(process: int) -> float:
-    """Seconds of processor time so far."""
+    """Return the seconds of processor time so far."""
     fields = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()
     return (int(fields[11]) + int(fields[12])) / _TICKS
 
 
 def _announce(address: str) -> None:
-    """Say that one has an address."""
+    """Announce an address."""
     attachment = LiveAttachment()
     interface = next(each for each in attachment.interfaces() if each.name == "eth0")
     assert interface.mac is not None

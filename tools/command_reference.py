@@ -47,13 +47,13 @@ def markdown() -> str:
 
 
 def usage(name: str, command: click.Command) -> str:
-    """How it is typed."""
+    """Return how a command is typed."""
     context = click.Context(command, info_name=f"scopion {name}")
     return " ".join([f"scopion {name}", *command.collect_usage_pieces(context)])
 
 
 def text(command: click.Command) -> str:
-    """What its help says, paragraph by paragraph."""
+    """Return what its help says, paragraph by paragraph."""
     return re.sub(r"[ \t]+", " ", (command.help or "").replace("\b\n", "").strip())
 
 
@@ -68,7 +68,7 @@ def options(command: click.Command) -> Iterator[tuple[str, str]]:
 
 
 def _escaped(said: str) -> str:
-    """Markdown takes what stands in angle brackets for a tag."""
+    """Return a text for Markdown, which would take angle brackets for a tag."""
     return said.replace("<", "&lt;").replace(">", "&gt;").replace("*", r"\*")
 
 
@@ -124,6 +124,6 @@ def _head(name: str, about: str) -> str:
 
 
 def _roff(said: str) -> str:
-    """Text that the formatter takes as it is."""
+    """Return a text that the formatter takes as it is."""
     safe = said.replace("\\", r"\e").replace("-", r"\-")
     return "\n".join(f"\\&{line}" if line.startswith((".", "'")) else line for line in safe.split("\n"))

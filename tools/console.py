@@ -42,7 +42,7 @@ class Examples:
         self._holder.cleanup()
 
     def refreshed(self, text: str) -> str:
-        """A document with what its examples answer now. Raises AssertionError for one that fails."""
+        """Return a document with what its examples answer now. Raises AssertionError for one that fails."""
         self._site = None
         return "\n".join(self._lines(text.split("\n")))
 

@@ -23,7 +23,7 @@ WITH_EXAMPLES = (ROOT / "README.md", DOCS / "guide.md")
 
 
 def generated() -> dict[Path, str]:
-    """Every file that is made whole."""
+    """Return every file that is made as a whole."""
     pages = {DOCS / "man" / name: text for name, text in command_reference.man_pages().items()}
     return {
         DOCS / "reference.md": command_reference.markdown(),
@@ -35,7 +35,7 @@ def generated() -> dict[Path, str]:
 
 
 def refreshed() -> dict[Path, str]:
-    """The documents with examples, with what these answer now."""
+    """Return the documents that have examples, with what these answer now."""
     examples = Examples()
     try:
         return {path: examples.refreshed(path.read_text(encoding="utf-8")) for path in WITH_EXAMPLES}

@@ -42,7 +42,7 @@ def make(out: Path, installed: Path | None = None) -> None:
 
 
 def _digest(folder: Path) -> str:
-    """What tells one build from another: the names and the contents."""
+    """Return a digest of all names and contents, which tells one build from another."""
     found = hashlib.sha256()
     for path in sorted(each for each in folder.rglob("*") if each.is_file()):
         found.update(str(path.relative_to(folder)).encode() + b"\0" + path.read_bytes())

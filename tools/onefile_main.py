@@ -61,7 +61,7 @@ def unpacked(packed: ZipFile, digest: str) -> Path:
 
 
 def is_ours(folder: Path) -> bool:
-    """Whether a folder is there and no other account could have put anything into it."""
+    """Tell whether a folder exists and no other account could have put anything into it."""
     try:
         there = folder.lstat()
     except OSError:

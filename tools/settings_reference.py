@@ -62,12 +62,12 @@ def _hints(cls: type) -> dict[str, Any]:
 
 
 def _plain(cls: type) -> set[str]:
-    """The settings of a class that are no tables of their own."""
+    """Return the settings of a class that are not tables of their own."""
     return {name for name, hint in _hints(cls).items() if not _classes(hint) and not name.startswith("__")}
 
 
 def _sections(each: dataclasses.Field[Any]) -> Iterator[tuple[str, type]]:
-    """The tables that a setting of the whole file stands for."""
+    """Yield the tables that a setting of the whole file stands for."""
     hint = _hints(Settings)[each.name]
     several = typing.get_origin(hint) is tuple
     for cls in _classes(hint):
@@ -79,7 +79,7 @@ def _sections(each: dataclasses.Field[Any]) -> Iterator[tuple[str, type]]:
 
 
 def _classes(hint: Any) -> list[type]:
-    """The settings classes within a type."""
+    """Return the settings classes within a type."""
     if dataclasses.is_dataclass(hint) and isinstance(hint, type):
         return [hint]
     chosen = [mark for mark in getattr(hint, "__metadata__", ()) if isinstance(mark, ByType)]
@@ -121,7 +121,7 @@ def _default(field: dataclasses.Field[Any]) -> str:
 
 
 def _said(hint: Any) -> str:
-    """A type in words, with its limits."""
+    """Return a type in words, with its limits."""
     origin, args = typing.get_origin(hint), typing.get_args(hint)
     if origin is typing.Annotated:
         limits = [part for part in map(_limit, args[1:]) if part]

@@ -134,7 +134,7 @@ def take() -> int:
 
 
 def shoot_page(picture: Path, chapter: int, before: tuple[str, ...], command: str, size: str) -> None:
-    """What a mail program, or a printer, is given: HTML, by a browser."""
+    """Take a picture of HTML, as a mail program or a printer gets it, by a browser."""
     with tempfile.TemporaryDirectory() as holder:
         site, page = Path(holder) / "kilnhaven", Path(holder) / "page.html"
         prepare(site, chapter, before)
@@ -172,7 +172,7 @@ def prepare(site: Path, chapter: int, before: tuple[str, ...]) -> None:
 
 
 def program(site: Path, command: str) -> str:
-    """Run the program, quietly; what it prints."""
+    """Run the program quietly. Returns what it prints."""
     executable = str(Path(sys.executable).with_name("scopion"))
     ended = subprocess.run(
         [executable, *shlex.split(command)], env=environment(site), check=True, capture_output=True, text=True
@@ -181,7 +181,7 @@ def program(site: Path, command: str) -> str:
 
 
 def environment(site: Path) -> dict[str, str]:
-    """The environment of the program and of the window."""
+    """Return the environment of the program and of the window."""
     path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
     ours = {"SCOPION_SITE": str(site), "SCOPION_LIVE": "namespaces", "PATH": path, "COLORTERM": "truecolor"}
     return {**os.environ, **ours}

@@ -130,7 +130,7 @@ class Fortnight(ProgramTest):
             "moved from 192.0.2.70 to 192.0.2.71", "5 are back", "is gone from 192.0.2.32 since Tue 22:00",
         ):  # fmt: skip
             self.assertIn(words, told)
-        self.assertIn("The memory begins", self.run_program("changes", "--since", "2020-01-01").stderr)
+        self.assertIn("The roster begins", self.run_program("changes", "--since", "2020-01-01").stderr)
         between = self.run_json("changes", "--since", "2026-09-24 12:00", "--until", "2026-09-24 15:00")["differences"]
         self.assertEqual((between[0]["kind"], between[0]["address"]), ("joined", "192.0.2.82"))
         self.assertNotIn("left", {row["kind"] for row in between})

@@ -373,7 +373,7 @@ class Commands(PreparedTest):
             (2, "say where with --html", "report", "--open"),
             (2, "neither .png nor .svg", "report", "--figure", "kinds", "k.gif"),
             (2, "ends before it begins", "report", "--since", "tomorrow"),
-            (3, "the memory begins on Monday, 14 September 2026", "report", "--until", "2026-09-01"),
+            (3, "the roster begins on Monday, 14 September 2026", "report", "--until", "2026-09-01"),
             (3, "there is no channel 'nobody'", "report", "--send", "nobody"),
         ):
             self.assertIn(said, self.refused(code, *arguments))

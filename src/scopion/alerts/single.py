@@ -116,8 +116,9 @@ class _One:
                 )
                 return f"{who} claims the address {event.address}, which {event.other_mac} uses, {when}.{of_gateway}"
             case EventKind.GATEWAY_CHANGED:
+                since = phrases.hour(event.at)
                 return (
-                    f"The gateway {event.address} of {place} has had the MAC {event.mac} since {phrases.hour(event.at)}. "
+                    f"The gateway {event.address} of {place} has had the MAC {event.mac} since {since}. "
                     f"Before, it was {event.other_mac}. If you have not replaced the router, another machine may be "
                     "posing as it to read what others send."
                 )

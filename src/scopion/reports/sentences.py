@@ -85,7 +85,7 @@ def _busy(report: Report) -> str:
 def _memory(report: Report) -> str:
     if report.memory_since is None:
         return ""
-    return f"The memory begins on {said_day(report.memory_since.date())}: of the time before it nothing is known."
+    return f"The roster begins on {said_day(report.memory_since.date())}: nothing is known of the time before."
 
 
 def _wireless(report: Report) -> str:

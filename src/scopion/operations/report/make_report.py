@@ -65,7 +65,7 @@ def report(site: Site, wish: ReportRequest | None = None) -> Report:
     since = _beginning(wish, until, local)
     if first is not None and until <= first:
         begun = on_the_wall(first, local)
-        raise NotFound(f"the memory begins on {said_day(begun.date())}: of the time before it nothing is known")
+        raise NotFound(f"the roster begins on {said_day(begun.date())}: nothing is known of the time before")
     memory = first if first is not None and since < first < until else None
     since = memory or since  # nothing is known of the time before the roster began
     span = HourSpan(on_the_wall(since, local).date(), on_the_wall(until, local))
