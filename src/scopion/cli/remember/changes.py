@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
+from scopion.alerts.news import who
 from scopion.cli.parts import options
 from scopion.cli.parts.event_rows import kind_style
 from scopion.cli.parts.output import chosen_format, iso, on_clock, output_format, row_of, show
@@ -15,10 +16,8 @@ from scopion.cli.parts.table import Column, Row
 from scopion.cli.parts.terminal import style
 from scopion.model.device import EventKind
 from scopion.model.text import counted, joined
-
-if TYPE_CHECKING:
-    from scopion.operations.devices.compare_moments import Compared
-    from scopion.operations.devices.compare_snapshots import Difference
+from scopion.operations.devices.compare_moments import Compared, changes_between, scans
+from scopion.operations.devices.compare_snapshots import Difference
 
 KEYS = ("kind", "at", "device", "name", "sentence", "address", "was_address")
 SCAN_KEYS = ("scan", "started", "ended", "targets", "interface", "method", "asked", "answered", "completed")
@@ -50,13 +49,11 @@ def changes(
     Devices that joined, left or returned, that have another address or name, and addresses with another MAC. WHEN is a
     moment in words or digits: yesterday, 'monday 09:00', '3 days', 2026-09-14.
     """
-    from scopion.operations.devices.compare_moments import changes_between
-
     if listing:
         _list(session, format_name)
         return
     if since_export is not None:
-        from scopion.operations.exchange.exchange_devices import compared_with
+        from scopion.operations.exchange.exchange_devices import compared_with  # it reads files of many kinds
 
         if since or until:
             raise click.UsageError("--since-export compares with now: it excludes --since and --until")
@@ -72,7 +69,6 @@ def changes(
 
 
 def _row(session: Session, compared: Compared, difference: Difference) -> dict[str, Any]:
-    from scopion.alerts.news import who
 
     device = compared.devices[difference.device]
     name = who(device.macs[0] if device.macs else None, device, session.site.vendors)
@@ -122,7 +118,6 @@ def _close(session: Session, compared: Compared) -> None:
 
 
 def _list(session: Session, format_name: str | None) -> None:
-    from scopion.operations.devices.compare_moments import scans
 
     rows = [row_of(scan, SCAN_KEYS, scan=scan.number) for scan in scans(session.site, _SCANS_SHOWN)]
     clock = session.site.clock

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime, timedelta
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
@@ -16,9 +16,8 @@ from scopion.model.alert import AlertState
 from scopion.model.clock import Clock
 from scopion.model.device import EventKind
 from scopion.model.text import counted, joined
-
-if TYPE_CHECKING:
-    from scopion.operations.notify.manage_alerts import AlertList, ListedAlert
+from scopion.operations.devices.list_devices import subnet_called
+from scopion.operations.notify import manage_alerts as operations
 
 KEYS = (
     "id", "state", "severity", "channel", "subject", "events", "made", "due", "attempts", "again", "ended", "problem",
@@ -60,9 +59,7 @@ def list_(
     format_name: str | None = None,
 ) -> None:
     """The latest alerts: waiting, sent, failed."""
-    from scopion.operations.notify.manage_alerts import alert_list
-
-    found = alert_list(session.site, tuple(map(AlertState, states)), channel, limit)
+    found = operations.alert_list(session.site, tuple(map(AlertState, states)), channel, limit)
     rows = [_row(each) for each in found.listed]
     columns = _columns(session.site.clock)
     if any(row["problem"] for row in rows):
@@ -74,7 +71,7 @@ def list_(
         session.note(sentence)
 
 
-def _row(listed: ListedAlert) -> dict[str, Any]:
+def _row(listed: operations.ListedAlert) -> dict[str, Any]:
     alert = listed.alert
     waits = alert.state is AlertState.WAITING
     again = alert.again if waits and alert.attempts else None
@@ -108,7 +105,7 @@ def _columns(clock: Clock) -> list[Column]:
     ]
 
 
-def _closing(found: AlertList) -> list[str]:
+def _closing(found: operations.AlertList) -> list[str]:
     said = [f"{found.counts.get(state, 0)} {state}" for state in AlertState]
     told = [f"{', '.join(said)}." if sum(found.counts.values()) else "No alert was sent yet."]
     if not found.channels:
@@ -124,9 +121,7 @@ def _closing(found: AlertList) -> list[str]:
 @pass_session
 def show_(session: Session, number: int, html: bool) -> None:
     """The message of an alert, as it was sent or would be sent now."""
-    from scopion.operations.notify.manage_alerts import message_of
-
-    message = message_of(session.site, number)
+    message = operations.message_of(session.site, number)
     if html:
         from scopion.alerts.html_templates import html_of
 
@@ -143,12 +138,11 @@ def show_(session: Session, number: int, html: bool) -> None:
 @pass_session
 def test(session: Session, channel: str) -> None:
     """Send a marked test by CHANNEL now, and explain each step."""
-    from scopion.operations.notify.manage_alerts import test_channel
 
     def step(text: str) -> None:
         session.note(f"  {text}")
 
-    test_channel(session.site, channel, step)
+    operations.test_channel(session.site, channel, step)
     session.note(style("It works.", fg="green") + " Look whether the test has arrived.")
 
 
@@ -157,9 +151,7 @@ def test(session: Session, channel: str) -> None:
 @pass_session
 def retry(session: Session, numbers: tuple[int, ...]) -> None:
     """Try again at once: these alerts, or all that failed or wait."""
-    from scopion.operations.notify.manage_alerts import retry_alerts
-
-    chosen = retry_alerts(session.site, numbers)
+    chosen = operations.retry_alerts(session.site, numbers)
     session.note(
         f"{counted(len(chosen), 'alert')} will be tried as soon as scopion watch runs."
         if chosen
@@ -190,8 +182,6 @@ def mute(
 
     scopion events still lists what happens.
     """
-    from scopion.operations.notify import manage_alerts as operations
-
     chosen = EventKind(kind) if kind else None
     if end:
         ended = operations.unmute(session.site, device, chosen)
@@ -214,10 +204,12 @@ def mute(
 
 
 def _show_muted(session: Session, format_name: str | None) -> None:
-    from scopion.operations.notify.manage_alerts import muted
 
     clock = session.site.clock
-    rows = [row_of(each.mute, MUTE_KEYS, device=each.device, event=each.mute.kind) for each in muted(session.site)]
+    rows = [
+        row_of(each.mute, MUTE_KEYS, device=each.device, event=each.mute.kind)
+        for each in operations.muted(session.site)
+    ]
     columns = [
         Column("device", lambda row: row["device"] or "any"),
         Column("event", lambda row: row["event"] or "any"),
@@ -241,13 +233,10 @@ def learning(session: Session, subnet: str | None, end: bool, until: Any, format
     After a subnet's first complete scan, joined devices are gathered in one alert a day, so that a laptop which was off
     on the first evening causes no alarm. Unwanted devices and a changed gateway cause an alert at once.
     """
-    from scopion.operations.devices.list_devices import subnet_called
-    from scopion.operations.notify.manage_alerts import end_learning, learning_subnets
-
     clock = session.site.clock
     if end or until:
         last = clock.from_local(datetime.combine(until + timedelta(days=1), datetime.min.time())) if until else None
-        chosen = end_learning(session.site, subnet_called(session.site, subnet) if subnet else None, last)
+        chosen = operations.end_learning(session.site, subnet_called(session.site, subnet) if subnet else None, last)
         names = joined([str(each) for each in chosen])
         session.note(
             f"{names}: learnt until the end of {until}."
@@ -255,7 +244,7 @@ def learning(session: Session, subnet: str | None, end: bool, until: Any, format
             else f"{names}: alerts about devices that join are no longer gathered for a day."
         )
         return
-    rows = [row_of(each, LEARNING_KEYS, subnet=each.range) for each in learning_subnets(session.site)]
+    rows = [row_of(each, LEARNING_KEYS, subnet=each.range) for each in operations.learning_subnets(session.site)]
     columns = [
         Column("subnet", lambda row: row["name"]),
         Column("learnt until", lambda row: on_clock(clock, row["until"])),
