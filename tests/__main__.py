@@ -15,8 +15,10 @@ from pathlib import Path
 from threading import Event
 
 ROOT = Path(__file__).parent.parent
-# Two of the others at a time: the lab leaves most of its core to them. After it three: some of them wait, too.
-BESIDE, AFTER, NICENESS = 2, 3, 10
+# Three of the others at a time, of which one waits most of its time, too; when the lab has ended, four.
+BESIDE, AFTER = 3, 4
+# The patient ones are real machines with timeouts, so they go before what only computes.
+PATIENT_NICENESS, NICENESS = 5, 10
 # Files of the lab that promise nothing in seconds: they have labs of their own, and need no quiet.
 FOLDERS = "attack core program roster watch wifi".split()  # all that need no lab
 PATIENT = {
@@ -43,8 +45,10 @@ def main() -> int:
         for _ in range(AFTER - BESIDE):
             workers.submit(lab_has_ended.wait)
         # Style and types first: they take a core for a while, and the lab leaves one.
-        beside = [workers.submit(_run_beside, "lint", ["make", "lint"])]
-        beside += [workers.submit(_run_beside, path.name, _command([path])) for path in others]
+        beside = [workers.submit(_run_beside, "lint", NICENESS, ["make", "lint"])]
+        for path in others:
+            niceness = PATIENT_NICENESS if path in patient else NICENESS
+            beside.append(workers.submit(_run_beside, path.name, niceness, _command([path])))
         try:
             codes = [subprocess.run(_command(lab), cwd=ROOT, check=False).returncode]
         finally:
@@ -56,9 +60,9 @@ def main() -> int:
     return int(any(codes))
 
 
-def _run_beside(name: str, command: list[str]) -> subprocess.CompletedProcess[str]:
+def _run_beside(name: str, niceness: int, command: list[str]) -> subprocess.CompletedProcess[str]:
     ended = subprocess.run(
-        command, cwd=ROOT, check=False, capture_output=True, text=True, preexec_fn=lambda: os.nice(NICENESS)
+        command, cwd=ROOT, check=False, capture_output=True, text=True, preexec_fn=lambda: os.nice(niceness)
     )
     ended.stderr = f"{name}: {ended.stderr.strip()}\n"
     return ended

@@ -140,7 +140,7 @@ class Settings(ProgramTest):
                 parse_toml(settings)
         (self.site / "site.toml").unlink()
         (self.site / "kinds.toml").write_text("a = " + "[" * 5000)
-        self.assertIn("nested more than", self.refused(2, "devices"))
+        self.assertIn("more than 32 deep", self.refused(2, "devices"))
 
     def test_a_key_for_ssh_that_lies_open(self) -> None:
         """An enforcer is not logged in to with a key that others may read or exchange."""

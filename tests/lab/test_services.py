@@ -164,7 +164,7 @@ class Listening(WithServices):
         services = Services(self.lab, self.site.parent, self)
         before = self.sent_frames()
         process = self.lab.begin(["scan", "--method", "listen", "--for", "6s", "--format", "json"], self.site)
-        time.sleep(1.0)
+        wait_for("the listener", self.listens)
         services.dhcp_client("silent", "kiln-talker", "android-dhcp-14")
         wait_for("a lease", lambda: len(self.lab.addresses("silent")) == 2)
         granted = next(each for each in self.lab.addresses("silent") if each != SILENT.addresses[0])
@@ -188,6 +188,10 @@ class Listening(WithServices):
         ended = self.lab.scopion(["scan", "--method", "listen", "--for", "1s"], self.site, privileged=False)
         self.assertEqual(ended.returncode, 1)
         self.assertIn("raw frames", ended.stderr)
+
+    def listens(self) -> bool:
+        """Whether a program on the desk has a socket for raw frames: a line below the header."""
+        return len(self.lab.run("desk", ["cat", "/proc/net/packet"]).splitlines()) > 1
 
     def sent_frames(self) -> int:
         """How many frames the desk's interface has sent."""
@@ -315,8 +319,9 @@ class Awaiting(WithServices):
         line = f'address=$({PROGRAM} await --vendor "{word}" --timeout 20s) && echo "found $address"'
         command = [*self.lab.command([])[:4], "sh", "-c", line]
         environment = {**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces"}
-        process = subprocess.Popen(command, stdout=subprocess.PIPE, env=environment, text=True)
-        time.sleep(3.0)
+        process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, env=environment, text=True)
+        assert process.stderr is not None
+        self.assertIn("are here; waiting", process.stderr.readline())
         digits = f"{prefix}c40131".lower()
         mac = ":".join(digits[at : at + 2] for at in range(0, 12, 2))
         self.addCleanup(self.leave_if_here)

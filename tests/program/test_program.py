@@ -89,7 +89,7 @@ class Sites(ProgramTest):
         after = json.loads(self.run_ok("devices", "--format", "json"))
         self.assertEqual(after, json.loads(before))
         asked = self.run_program("scan", "--interface", "wlp2s0", "--fail-on", "joined")
-        self.assertEqual((asked.returncode, "none of the site's networks" in asked.stderr), (1, True))
+        self.assertEqual((asked.returncode, "not one of the site's networks" in asked.stderr), (1, True))
         self.run_ok("scan", "--interface", "wlp2s0", "--remember")
         self.assertEqual(len(self.run_json("devices")), len(after) + 1)
         self.assertTrue(self.run_json("scan", "--interface", "wlp2s0")["scan"]["remembered"])

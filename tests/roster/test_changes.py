@@ -233,7 +233,7 @@ class TakingBack(FolderTest):
         forget_devices(self.site, ["till"])
         label_device(self.site, str(MACS[1]), "Till")
         number = changes_made(self.site, 2)[1].id
-        with self.assertRaisesRegex(Refused, "another device has the label 'till'"):
+        with self.assertRaisesRegex(Refused, "another device now has the label 'till'"):
             undo(self.site, number)
         undo(self.site, number, keep_later=True)
         labels = {device.macs[0]: (device.label, device.owner) for device in devices(self.site)}
@@ -277,8 +277,8 @@ class Undoing(ProgramTest):
             ("relation = 'meta'", "'meta' is nothing that a change touches"),
             ("relation = X'FF'", r"b'\xff' is nothing that a change touches"),
             ("after = json_remove(after, '$.note')", "it has other columns before and after"),
-            ("before = NULL, after = json_insert(after, '$.\"id) --\"', 1)", "'id) --' is no column of device"),
-            ("before = NULL, after = json_set(after, '$.standing', 'king')", "'king' is not a standing"),
+            ("before = NULL, after = json_insert(after, '$.\"id) --\"', 1)", "'id) --' is not a column of device"),
+            ("before = NULL, after = json_set(after, '$.standing', 'king')", "'king' is not a known standing"),
             ("before = NULL, after = json_set(after, '$.essential', 2)", "2 is not a value that this column can hold"),
             ("before = NULL, after = json_remove(after, '$.id')", "it has no id"),
             ("before = NULL, after = '[]'", "its JSON cannot be read"),

@@ -260,7 +260,7 @@ class Plan(OutboxTest):
         self.pass_time(seconds=1)
         while messages := self.deliver():
             last = messages
-        self.assertIn("what follows comes in further messages", last[-1].paragraphs[0])
+        self.assertIn("more messages follow, some minutes apart", last[-1].paragraphs[0])
         self.happens(J, device=10)
         self.assertEqual(self.alerts()[-1][::2], ("burst", MONDAY + timedelta(minutes=5, seconds=1)))
         self.pass_time(hours=1)

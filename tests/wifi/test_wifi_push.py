@@ -328,7 +328,7 @@ class OnTheSite(PreparedTest):
         self.assertIn("mode deny needs 1 only", self.refused(1, "wifi", "allow", "Kilnhaven", many[11]))
         self.opened().attachment.open_control("/run/hostapd/wlan0").ask(f"ACCEPT_ACL ADD_MAC {FOREIGN}")
         self.run_ok("wifi", "mode", "Kilnhaven", "allow", "--insist")
-        self.assertIn("not ours", self.refused(1, "wifi", "push", "Kilnhaven", "--yes"))
+        self.assertIn("not yours", self.refused(1, "wifi", "push", "Kilnhaven", "--yes"))
 
     def faulty(self, fault: Callable[[str], str | None]) -> Ask:
         """A line whose reply ``fault`` may replace, or raise an error instead of."""
@@ -501,7 +501,7 @@ class OnTheSite(PreparedTest):
             ("STATUS", "hello", "this is not a reply of an access point"),
             ("STATUS", "state=ENABLED\nbss[0]=wlan0\nssid[0]=Attic\n", "carries 'Attic', not 'Kilnhaven'"),
             ("STATUS", "state=DISABLED\nbss[0]=wlan0\nssid[0]=Kilnhaven\n", "is not on the air"),
-            ("STA-FIRST", "nonsense\n", "is no station"),
+            ("STA-FIRST", "nonsense\n", "is not a station"),
             (f"DENY_ACL ADD_MAC {STRANGER}", "FAIL\n", "did not add"),
         ):
             site = Site(self.site)
@@ -797,10 +797,10 @@ class OnTheSite(PreparedTest):
         self.run_ok("wifi", "deny", "Yard", ours)
         self.run_ok("wifi", "mode", "Yard", "deny")
         pushed = self.run_program("wifi", "push", "Yard", "--yes").stderr
-        self.assertIn("read back. 2.4 GHz: mode deny, 1 entry; 5 GHz: mode deny, 2 entries, 1of them not yours", pushed)
+        self.assertIn("(read back). 2.4 GHz: mode deny, 1 entry; 5 GHz: mode deny, 2 entries, 1 of them not yours", pushed)
         self.assertNotIn("is admitted again", pushed)
         reverted = self.run_program("wifi", "revert", "Yard", "--yes").stderr
-        self.assertIn("2.4 GHz: mode off, no entries; 5 GHz: mode deny, 1 entry, allof them not yours", reverted)
+        self.assertIn("2.4 GHz: mode off, no entries; 5 GHz: mode deny, 1 entry, all of them not yours", reverted)
         self.assertTrue(path.read_text(encoding="ascii").endswith(held))
         self.run_ok("wifi", "push", "Yard", "--yes", "--no-verify")
         self.run_ok("wifi", "mode", "Yard", "off")
@@ -845,7 +845,7 @@ class OnTheSite(PreparedTest):
             require_reverter(site, 300)
         with (
             patch("scopion.watching.revert_deadlines.program_path", return_value=Path("/bin/true")),
-            self.assertRaisesRegex(Refused, "does not get ready"),
+            self.assertRaisesRegex(Refused, "did not get ready"),
         ):
             require_reverter(site, 300)
         with only_watch(self.site):

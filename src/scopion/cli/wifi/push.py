@@ -85,7 +85,7 @@ def tell_pushed(session: Session, each: Pushed) -> None:
         # A mode that cannot be read is the one that was set.
         said = f"mode {held.mode or plan.target.mode}, {counted(held.entries, 'entry', 'entries')}"
         foreign = held.entries - len((held.allow & plan.ours.allow) | (held.deny & plan.ours.deny))
-        said += f", {foreign if foreign < held.entries else 'all'}of them not yours" if foreign else ""
+        said += f", {foreign if foreign < held.entries else 'all'} of them not yours" if foreign else ""
         together.setdefault(said, []).append(f"{plan.radio} GHz")
     told = "; ".join(f"{joined(radios)}: {said}" for said, radios in together.items())
     session.note(f"Push {each.push.id}: {each.push.enforcer} holds the list (read back). {told}.")

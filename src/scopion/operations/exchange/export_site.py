@@ -54,7 +54,7 @@ def export_site(site: Site, path: str, *, force: bool = False) -> Archived:
     """Write everything into one file. Raises NotFound, Refused for an existing file, StorageFailed."""
     target = Path(path)
     if not site.has_roster:
-        raise NotFound("nothing is remembered yet: thereis not a site to export")
+        raise NotFound("nothing is remembered yet: there is no site to export")
     if target.exists() and not force:
         raise Refused(f"{path} is there already: --force writes over it")
     names = [name for name in LIMITS if name not in (MANIFEST, ROSTER_FILE) and (site.folder / name).exists()]

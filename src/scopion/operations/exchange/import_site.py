@@ -70,7 +70,7 @@ class SiteImport:
 def site_import(folder: Path, path: str) -> Iterator[SiteImport]:
     """Unpack a site for a folder that has none yet, and check it; it is removed at the end unless it was settled.
 
-    Raises Refused, UsageError, DamagedRoster, StorageFailed: then thereis not a site.
+    Raises Refused, UsageError, DamagedRoster, StorageFailed: then there is no site.
     """
     _require_room(folder)
     with TemporaryDirectory(prefix="scopion-") as holder:

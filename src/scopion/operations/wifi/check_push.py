@@ -47,7 +47,7 @@ def require_room(context: NetworkContext, plan: RadioPlan) -> None:
     if plan.capacity is None or plan.target.entries <= plan.capacity:
         return
     foreign = plan.foreign.entries
-    also = f", {foreign}of them not yours (wifi push --drop-foreign removes those)" if foreign else ""
+    also = f", {foreign} of them not yours (wifi push --drop-foreign removes those)" if foreign else ""
     limited = replace(context.network, capacity=min(context.network.capacity or plan.capacity, plan.capacity))
     refuse_too_long(context.site, limited, context.roster, context.devices, plan.wanted.mode)
     raise Refused(

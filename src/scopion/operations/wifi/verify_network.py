@@ -103,7 +103,7 @@ class _Verification:
             self._note(where, "list", False, f"it holds another list: {differs}{also}; scopion wifi push")
             return
         mode = "" if plan.traits.reads_mode else "; its mode cannot be read back"
-        foreign = f", {plan.foreign.entries}of them not yours" if plan.foreign.entries else ""
+        foreign = f", {plan.foreign.entries} of them not yours" if plan.foreign.entries else ""
         self._note(where, "list", True, f"it holds what it should: {count}{foreign}{mode}")
         for mac in plan.voided:
             said = f"a foreign allow entry admits {self._called(mac)}: wifi push --drop-foreign removes it"

@@ -53,7 +53,7 @@ def stored_words(kind: Callable[[str], Word]) -> BoundedCache[object, Word]:
         try:
             return kind(text)  # type: ignore[arg-type]  # a column may hold anything
         except ValueError:
-            raise NotOurs(f"{text!r:.40} is no {getattr(kind, '__name__', 'word').lower()}") from None
+            raise NotOurs(f"{text!r:.40} is not a known {getattr(kind, '__name__', 'word').lower()}") from None
 
     return BoundedCache(read, 1_024)
 
