@@ -259,6 +259,7 @@ class Scanning(LabTest):
 
     def _wait_until_asking(self) -> None:
         """The scan that was started has sent some of its requests: a busy machine begins late."""
+        wait_for("the scan's beginning", partial(_is_scanning, self.site / "roster.sqlite"))
         sent_before = self._sent()
         deadline = time.monotonic() + 15
         while self._sent() < sent_before + 20:

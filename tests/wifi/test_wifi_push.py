@@ -797,7 +797,8 @@ class OnTheSite(PreparedTest):
         self.run_ok("wifi", "deny", "Yard", ours)
         self.run_ok("wifi", "mode", "Yard", "deny")
         pushed = self.run_program("wifi", "push", "Yard", "--yes").stderr
-        self.assertIn("(read back). 2.4 GHz: mode deny, 1 entry; 5 GHz: mode deny, 2 entries, 1 of them not yours", pushed)
+        said = "(read back). 2.4 GHz: mode deny, 1 entry; 5 GHz: mode deny, 2 entries, 1 of them not yours"
+        self.assertIn(said, pushed)
         self.assertNotIn("is admitted again", pushed)
         reverted = self.run_program("wifi", "revert", "Yard", "--yes").stderr
         self.assertIn("2.4 GHz: mode off, no entries; 5 GHz: mode deny, 1 entry, all of them not yours", reverted)

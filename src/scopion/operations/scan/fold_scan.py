@@ -232,7 +232,7 @@ class Memory:
     def _doubt(
         self, roster: Roster, prepared: PreparedScan, findings: Findings, gateway_mac: MacAddress | None, now: datetime
     ) -> str:
-        """Return why a scan decides no absence: no host answered, or far fewer than usual; else empty.
+        """Return why a scan makes no device absent: no host answered, or far fewer than usual; else empty.
 
         When a plug is pulled, the system's neighbour table may trust some neighbours for a while.
         """

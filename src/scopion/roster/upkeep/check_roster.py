@@ -65,7 +65,7 @@ def foreign_schema(roster: Roster) -> list[str]:
         own = set(fresh.execute(_OBJECTS))
     with roster.guarded():
         found = {tuple(row) for row in roster.rows(_OBJECTS)}
-    return [f"{clean(str(kind), 20)} {clean(str(name), 40)!r} is not ours" for kind, name in sorted(found - own)] + [
+    return [f"{clean(str(kind), 20)} {clean(str(name), 40)!r} is unknown" for kind, name in sorted(found - own)] + [
         f"{kind} {name!r} is missing" for kind, name in sorted(own - found)
     ]
 
