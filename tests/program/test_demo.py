@@ -63,7 +63,7 @@ class Told(ProgramTest):
         typed = re.findall(r"^\$ scopion (.*)", told, re.MULTILINE)
         self.assertEqual(typed, ["scan", "label 192.0.2.91 'apprentice telephone' --owner 'the apprentice'"])
         self.assertIn("two adapters use one address", told)
-        self.assertIn(" 2  Look: who is here?", self.run_ok("demo", "--chapter", "look"))
+        self.assertIn(" 2  Look: what is here?", self.run_ok("demo", "--chapter", "look"))
         self.assertIn("there is no chapter 'x': arrive, look,", self.refused(2, "demo", "--chapter", "x"))
         self.assertIn("goes with --keep", self.refused(2, "demo", "--chapter", "1", "--begin", str(self.site)))
 
@@ -97,7 +97,7 @@ class Told(ProgramTest):
         _, status = os.waitpid(child, 0)
         os.close(terminal)
         self.assertEqual(os.waitstatus_to_exitcode(status), 0, seen[-1000:])
-        self.assertIn("Look: who is here?", seen)
+        self.assertIn("Look: what is here?", seen)
         self.assertNotIn("Recognise", seen)
         self.assertEqual(list(self.folder.iterdir()), [])
 

@@ -119,7 +119,12 @@ class Packages(unittest.TestCase):
             packed.extractall(self.folder / "source", filter="data")
         (source,) = (self.folder / "source").iterdir()
         # pip's settings on this machine name its index; its cache stays out of it.
-        home = {"HOME": str(self.folder), "PIP_NO_CACHE_DIR": "1", "PIP_DISABLE_PIP_VERSION_CHECK": "1"}
+        home = {
+            "HOME": str(self.folder),
+            "PIP_NO_CACHE_DIR": "1",
+            "PIP_NO_COMPILE": "1",
+            "PIP_DISABLE_PIP_VERSION_CHECK": "1",
+        }
         kept = {name: value for name, value in os.environ.items() if name.startswith("PIP_") or "PROXY" in name.upper()}
         refused = subprocess.run(
             ["/usr/bin/python3", "-m", "pip", "install", "."], cwd=source, env={**BARE, **home}, capture_output=True,

@@ -122,7 +122,7 @@ def _comings(report: Report, axes: Axes) -> None:
             axes.fill_between(days, low, high, step="mid", color=colour, label=label, linewidth=0)
     axes.axhline(0, color="#777269", linewidth=1)
     axes.yaxis.set_major_formatter(lambda value, _: f"{abs(value):.0f}")
-    axes.set(title="Who came and went", xlabel="day", ylabel="left (below) and came (above), times")
+    axes.set(title="Comings and goings", xlabel="day", ylabel="left (below) and came (above), times")
     _dates(axes)
     _whole(axes)
     axes.figure.legend(ncols=3, loc="outside lower left")

@@ -31,7 +31,7 @@ _SHADES = 8
 TITLES = {
     Part.ATTENTION: "What needs attention",
     Part.DEVICES: "Devices",
-    Part.COMINGS: "Who came and went",
+    Part.COMINGS: "Comings and goings",
     Part.HOURS: "Usual hours and the last week",
     Part.BUSY_HOURS: "Busy hours",
     Part.NEW_DEVICES: "New devices",

@@ -1,1 +1,1 @@
-"""Who made an adapter: the IEEE's registry of assigned prefixes, its packaged snapshot and its refresh."""
+"""The makers of adapters: the IEEE's registry of assigned prefixes, its packaged snapshot and its refresh."""

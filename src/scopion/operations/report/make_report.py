@@ -46,7 +46,7 @@ _LONGEST = timedelta(days=3_660)
 
 @dataclass(frozen=True, slots=True)
 class ReportRequest:
-    """What a report shall tell."""
+    """What a report should tell."""
 
     since: datetime | None = None  # None: four weeks before ``until``, at midnight
     until: datetime | None = None  # None: now
