@@ -6,6 +6,9 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import date, datetime
 from typing import Any
 
+# Octets are for the writer to refuse: only a damaged roster has them where a text should be.
+_AS_IT_IS = (type(None), bool, int, float, bytes)
+
 
 def row_of(source: object, keys: Sequence[str], moment: Callable[[datetime], Any], /, **others: Any) -> dict[str, Any]:
     """Return a row with these keys, in their order: ``others``, and else the object's attributes of the same name.
@@ -16,12 +19,14 @@ def row_of(source: object, keys: Sequence[str], moment: Callable[[datetime], Any
 
 
 def _held(value: Any, moment: Callable[[datetime], Any]) -> Any:
-    if value is None or isinstance(value, bool | int | float | bytes):
-        return value  # octets are for the writer to refuse: only a damaged roster has them where a text should be
+    if isinstance(value, str):
+        return str(value) or None
+    if isinstance(value, _AS_IT_IS):
+        return value
     if isinstance(value, datetime):
         return moment(value)
     if isinstance(value, Mapping):
         return dict(value)
     if isinstance(value, list | tuple):
         return [_held(each, moment) for each in value]
-    return (value.isoformat() if isinstance(value, date) else str(value)) or None
+    return value.isoformat() if isinstance(value, date) else str(value) or None

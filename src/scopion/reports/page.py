@@ -71,7 +71,7 @@ def page(report: Report, made: datetime) -> str:
         style=Markup((_DATA / "report.css").read_text(encoding="utf-8").strip()),
         script=Markup(script),
         digest=digest,
-        week_days=_week_days(report.devices),
+        week_days=[f"{day:%a} {day.day}" for day in report.devices[0].week.days] if report.devices else [],
         alike=_alike(report.devices),
         strips={each.number: _strip(each) for each in report.devices if each.week.days},
         new_bars=_new_bars(report),
@@ -108,11 +108,6 @@ def _remarks(line: DeviceLine) -> list[str]:
     role = line.role if line.role not in line.name else ""
     said = ("essential" if line.essential else "", role, line.owner, line.place)
     return [", ".join(filter(None, said))] if any(said) else []
-
-
-def _week_days(devices: Sequence[DeviceLine]) -> list[str]:
-    """Return the heads of the strips: the last seven days."""
-    return [f"{day:%a} {day.day}" for day in devices[0].week.days] if devices else []
 
 
 def _alike(devices: Sequence[DeviceLine]) -> set[int]:

@@ -82,7 +82,7 @@ def make_sheet(
     """
     steps = _steps(network, now, typed or {})
     hours = [(rule.line.mac.written(network.notation), rule.line.name, str(rule.hours)) for rule in timed]
-    lasts = f" At {until} it changes: print another one then." if until else ""
+    lasts = f" This list holds until {until}: print another sheet then." if until else ""
     return Sheet(
         title=f"Wireless network {network.ssid!r}: {_TITLES[now.mode]}",
         about=f"made {made}, for the router at {page(network)}",

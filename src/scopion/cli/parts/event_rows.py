@@ -32,12 +32,8 @@ def event_columns(clock: Clock, *, date: bool = True) -> list[Column]:
     return [
         Column("when", when, lambda _: "dim"),
         Column("event", lambda row: row["kind"], kind_style),
-        Column("what", lambda row: row["sentence"], _dim, wraps=True),
+        Column("what", lambda row: row["sentence"], lambda row: "dim" if kind_style(row) == "dim" else "", wraps=True),
     ]
-
-
-def _dim(row: Row) -> str:
-    return "dim" if kind_style(row) == "dim" else ""
 
 
 def kind_style(row: Row) -> str:

@@ -110,7 +110,8 @@ def _habits(report: Report, past: Past) -> Iterator[Concern]:
         if each.standing == Standing.KNOWN and each.last_seen is not None and now - each.last_seen > _STALE
     ]
     if stale:
-        says = f"{_names(stale)} {_was(stale)} not seen for {spoken_span(_STALE)} and more."
+        was = "was" if len(stale) == 1 else "were"
+        says = f"{_names(stale)} {was} not seen for {spoken_span(_STALE)} and more."
         yield Concern(Weight.LOW, says, f"scopion devices --not-seen-since '{_STALE.days} days'")
 
 
@@ -183,10 +184,6 @@ def _word(report: Report, line: DeviceLine) -> str:
 
 def _has(count: int) -> str:
     return "has" if count == 1 else "have"
-
-
-def _was(lines: Sequence[DeviceLine]) -> str:
-    return "was" if len(lines) == 1 else "were"
 
 
 def _at(line: DeviceLine) -> str:
