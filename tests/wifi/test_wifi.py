@@ -222,7 +222,7 @@ class Lists(PreparedTest):
         self.assertEqual(before.count("[ ] 7c:a4:b1:33:02:61"), 2)
         self.assertNotIn("[ ] 54:b1", before)
         self.assertIn("54:b1:a3:7c:00:50   till   mon-sun 20:00-22:00", before)
-        self.assertRegex(before, r"At\sMonday\s2026-09-14,\s09:10\sit\schanges")
+        self.assertRegex(before, r"until\sMonday\s2026-09-14,\s09:10")
         self.run_ok("wifi", "done", "Attic")
         self.assertIn("nothing to do", self.sheet("Attic"))
         site = self.opened()
