@@ -136,3 +136,16 @@ class Published(ProgramTest):
         with api.open_site(self.site) as site, self.assertRaises(api.NotFound):
             site.device("till")
         self.assertFalse(self.site.exists())
+
+    def test_a_script_that_runs_on_sees_what_others_remember(self) -> None:
+        """It was there before the first scan, which another process makes."""
+        self.begin()
+        with api.open_site(self.site) as site:
+            self.assertEqual((site.devices(), site.events()), ([], []))
+            (self.site / "roster.sqlite").touch()  # as while it is being made
+            self.assertEqual(site.devices(), [])
+            (self.site / "roster.sqlite").unlink()
+            self.run_ok("scan", "--no-names")
+            self.assertEqual(len(site.devices()), len(self.run_json("devices")))
+            self.run_ok("label", "192.0.2.50", "till")
+            self.assertEqual(site.device("192.0.2.50").label, "till")

@@ -226,15 +226,18 @@ class Restoring(ProgramTest):
         self.run_ok("scan", "--no-names")
         self.run_ok("label", "192.0.2.50", "till")
         copy_roster(self.site / FILE, self.site / "copies" / "roster-2026-09-13.sqlite")
-        for tail in ("-wal", "-shm"):
-            (self.site / (FILE + tail)).unlink(missing_ok=True)
-        with (self.site / FILE).open("r+b") as file:
-            file.seek(4096)
-            file.write(os.urandom(20_000))
-        self.assertEqual(self.run_program("devices", "till").returncode, 1)
-        self.run_ok("roster", "restore", "2026-09-13", "--yes")
-        self.assertEqual([row["name"] for row in self.run_json("devices", "till")], ["till"])
-        self.assertEqual(len(list(self.site.glob(f"{FILE}.damaged-*[0-9]"))), 1)
+        # In the second case not even SQLite's header is left, so that nothing can be copied.
+        for number, (place, octets) in enumerate([(4096, os.urandom(20_000)), (0, b"no roster" * 10)], 1):
+            with self.subTest(place=place):
+                for tail in ("-wal", "-shm"):
+                    (self.site / (FILE + tail)).unlink(missing_ok=True)
+                with (self.site / FILE).open("r+b") as file:
+                    file.seek(place)
+                    file.write(octets)
+                self.assertEqual(self.run_program("devices", "till").returncode, 1)
+                self.run_ok("roster", "restore", "2026-09-13", "--yes")
+                self.assertEqual([row["name"] for row in self.run_json("devices", "till")], ["till"])
+                self.assertEqual(len(list(self.site.glob(f"{FILE}.damaged-*[0-9]"))), number)
 
     def test_check_tells_what_is_wrong(self) -> None:
         """Rows that break a rule are named, with exit code 3; compact removes those that belong to no device."""

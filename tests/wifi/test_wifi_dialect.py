@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from datetime import UTC, datetime
 
 from scopion.model.mac import MacAddress
+from scopion.model.week import Week
 from scopion.scenes.access_point import SceneControlLine
 from scopion.scenes.attachment import SceneAttachment
-from scopion.scenes.scene import load_scene
+from scopion.scenes.scene import Period, load_scene
 from tests import dialect
 
 MORNING = datetime(2026, 9, 14, 10, tzinfo=UTC)
@@ -52,6 +54,21 @@ class SceneDialect(dialect.Dialect):
         self.assertFalse(self.point.admits(self.door))
         self.line.ask(f"ACCEPT_ACL ADD_MAC {self.door.mac}")
         self.assertTrue(self.point.admits(self.door))
+
+    def test_a_station_is_there_since_its_hours_began(self) -> None:
+        """Not since a later window of the day, nor since midnight where a window goes over it."""
+        for octet, (hours, connected_h) in enumerate(
+            {
+                "mon-fri 08:00-12:00, mon-fri 14:00-18:00": 2,
+                "mon-sun 22:00-11:00": 12,
+                "mon-sun 00:00-24:00": 72,
+            }.items()
+        ):
+            mac = MacAddress(bytes([16, 0, 0, 0, 1, octet]))
+            period = Period(self.door.periods[0].address, week=Week.parse(hours))
+            self.point.look_after((replace(self.door, mac=mac, periods=(period,)),))
+            with self.subTest(hours):
+                self.assertIn(f"connected_time={connected_h * 3600}\n", self.line.ask(f"STA {mac}"))
 
     def test_the_line_is_a_control_line(self) -> None:
         """It is what the port promises."""

@@ -120,20 +120,10 @@ def run_scan(
         # Looked for only at the end: the addresses that are silent by then.
         for portion in chain(portions, gathering.silent_though_expected(addresses) if touch else ()):
             sweep = SideBySide(portion, () if done_before else also or (), plan)
-            rounds = 0
-            while not sweep.done:
-                for address in sweep.due(clock.monotonic()):
-                    prober.ask(address)
-                if sweep.rounds != rounds:
-                    rounds = sweep.rounds
-                    if also is not None:
-                        prober.call()
-                if sweep.done:
-                    break
-                gathering.take(sweep, sweep.wake_at())
+            for touched in gathering.drive(sweep, calls=also is not None):
                 if watcher.on_progress is not None:
-                    touched = min(done_before + sweep.touched, len(addresses))
-                    watcher.on_progress(Progress(touched, len(addresses), gathering.answered, sweep.rounds))
+                    asked = min(done_before + touched, len(addresses))
+                    watcher.on_progress(Progress(asked, len(addresses), gathering.answered, sweep.rounds))
             gathering.settle(sweep)
             gathering.account(sweep, KERNEL_REQUESTS if touch else 1, again=done_before >= len(addresses))
             done_before += sweep.total
@@ -177,6 +167,22 @@ class _Gathering:
     def answered(self) -> int:
         """Return the number of addresses that have answered so far."""
         return len(self._macs)
+
+    def drive(self, sweep: SideBySide, *, calls: bool) -> Iterator[int]:
+        """Ask and take in answers until a sweep is done; yields the number of addresses that it has asked so far.
+
+        ``calls``: all nodes of the link are called at the beginning of each round.
+        """
+        rounds = 0
+        while not sweep.done:
+            for address in sweep.due(self._clock.monotonic()):
+                self._prober.ask(address)
+            if calls and sweep.rounds != rounds:
+                self._prober.call()
+            rounds = sweep.rounds
+            if not sweep.done:
+                self.take(sweep, sweep.wake_at())
+                yield sweep.touched
 
     def take(self, sweep: SideBySide, deadline: float) -> None:
         """Take in what comes until the deadline."""

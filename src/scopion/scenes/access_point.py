@@ -191,13 +191,13 @@ class AccessPoint:
         return radio
 
     def _arrived(self, host: SceneHost) -> datetime:
-        """Return since when a host has been there: its period's beginning, this morning, or three days ago."""
+        """Return since when a host has been there: its period's beginning, its latest hours', or three days ago."""
         now = self._clock.now()
         for period in host.periods:
             if period.holds(now):
-                begins = [now - timedelta(days=3)]
-                begins += [period.since] if period.since is not None else []
-                return max(begins + period.begins_on(now.date()))
+                begins = [now - timedelta(days=3), *([period.since] if period.since is not None else [])]
+                begins += period.begins_on(now.date() - timedelta(days=1)) + period.begins_on(now.date())
+                return max(at for at in begins if at <= now)
         return now
 
     def _read(self) -> None:

@@ -69,7 +69,6 @@ def demo(
 
 
 def _list() -> None:
-
     for number, each in enumerate(chapters(), 1):
         echo(f"{number}  {style(f'{each.name:<10}', bold=True)}  {each.title}")
 
@@ -78,7 +77,6 @@ class _Telling:
     """Plays the story chapter by chapter: each command is printed, then run as the real program."""
 
     def __init__(self, session: Session, folder: Path, only: str | None, *, passing: bool = False) -> None:
-
         self._session, self._folder = session, folder
         self._passing = passing  # the folder goes when the story has ended
         self._chapters = {each.name: each for each in chapters()}
@@ -145,7 +143,6 @@ class _Telling:
         return True
 
     def _show(self, step: StoryStep) -> None:
-
         if step.says:
             echo()
             click.secho(click.wrap_text(step.says, _WIDTH), italic=True)
@@ -193,7 +190,6 @@ def _play(session: Session, folder: Path) -> None:
 
 
 def _run_quietly(step: StoryStep, folder: Path) -> None:
-
     code, said = run_quietly(step, folder)
     if code != step.expects:
         raise click.ClickException(f"scopion {shlex.join(step.command)} ended with {code}: {said}")

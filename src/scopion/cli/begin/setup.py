@@ -115,7 +115,6 @@ class _Questions:
         )
 
     def _subnets(self) -> list[AgreedSubnet]:
-
         found = []
         several = len(self._proposal.subnets) > 1
         for each in self._proposal.subnets:
@@ -136,7 +135,6 @@ class _Questions:
         )  # fmt: skip
 
     def _channel(self) -> AgreedChannel | None:
-
         if self._silent:
             return None
         known = [each.name for each in self._kept if each.what.startswith("channel ")]
@@ -164,7 +162,6 @@ class _Questions:
         return next(each for each in (name, *(f"{name}-{number}" for number in range(2, 100))) if each not in taken)
 
     def _mail(self) -> AgreedChannel:
-
         to = self._text("To which address?", None)
         server = self._text("By which server? (name, or name:port)", f"smtp.{to.rpartition('@')[2]}")
         host, _, port = server.partition(":")
@@ -240,7 +237,6 @@ def _try_channel(session: Session, agreed: Agreed) -> None:
 
 
 def _make_networks(session: Session, agreed: Agreed, proposal: Proposal) -> None:
-
     made, known = note_networks(session.site, agreed.networks, proposal.router)
     for ssid in known:
         session.note(f"The network {ssid!r} is known already and stays as it is: scopion wifi ssids shows it.")

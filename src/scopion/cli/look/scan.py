@@ -161,7 +161,6 @@ def _agree(session: Session, prepared: PreparedScan, yes: bool) -> None:
 
 
 def _view(session: Session, prepared: PreparedScan) -> AbstractContextManager[LiveView]:
-
     from scopion.cli.look.live_view import LiveView
 
     return LiveView(prepared, shown=sys.stderr.isatty() and not session.quiet)

@@ -98,7 +98,6 @@ def _past(session: Session, place: AddressUse) -> str:
 
 
 def _columns(session: Session, reasons: bool) -> list[Column]:
-
     now = session.site.clock.now()
 
     def used(row: Any) -> str:

@@ -69,7 +69,6 @@ def changes(
 
 
 def _row(session: Session, compared: Compared, difference: Difference) -> dict[str, Any]:
-
     device = compared.devices[difference.device]
     name = who(device.macs[0] if device.macs else None, device, session.site.vendors)
     number = difference.device if difference.device > 0 else None
@@ -118,7 +117,6 @@ def _close(session: Session, compared: Compared) -> None:
 
 
 def _list(session: Session, format_name: str | None) -> None:
-
     rows = [row_of(scan, SCAN_KEYS, scan=scan.number) for scan in scans(session.site, _SCANS_SHOWN)]
     clock = session.site.clock
     columns = [

@@ -138,7 +138,6 @@ def _row(imported: Imported, host: Host, medium: Medium | None) -> dict[str, Any
 
 
 def _columns(session: Session) -> list[Column]:
-
     now = session.site.clock.now()
 
     def seen(row: Row) -> str:

@@ -115,12 +115,10 @@ def _done(session: Session, reviewed: Review, key: str) -> None:
 
 
 def _known(reviewed: Review) -> None:
-
     reviewed.mark(Mark(Standing.KNOWN))
 
 
 def _guest(session: Session, reviewed: Review) -> None:
-
     text = _asked("Guest until (friday, 2 weeks, 2026-12-31; empty: no end)")
     try:
         until = parse_day(text, session.site.clock) if text else None
@@ -131,7 +129,6 @@ def _guest(session: Session, reviewed: Review) -> None:
 
 
 def _unwanted(session: Session, reviewed: Review) -> None:
-
     reviewed.mark(Mark(Standing.UNWANTED, because=_asked("Unwanted because (may be empty)")))
     ssids = [each.ssid for each in networks(session.site)]
     known = f" ({', '.join(ssids)}; empty: on none)" if ssids else " (its name; empty: on none)"

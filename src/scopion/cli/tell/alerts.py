@@ -204,7 +204,6 @@ def mute(
 
 
 def _show_muted(session: Session, format_name: str | None) -> None:
-
     clock = session.site.clock
     rows = [
         row_of(each.mute, MUTE_KEYS, device=each.device, event=each.mute.kind)

@@ -76,7 +76,8 @@ class WatchView:
 
         width, height = self._live.console.width, self._live.console.height
         here = sorted(_here(watch), key=_by_weight)
-        foot = ["", *_latest(watch, width), "", *_channels(watch), *_troubles(watch)]
+        foot = ["", *_latest(watch, width), "", *_channels(watch)]
+        foot += [_styled(f"{doing}: {problem}", fg="red") for doing, problem in watch.context.troubles.items()]
         head = [*_heading(watch, here, width), ""]
         room = max(3, height - len(head) - len(foot) - 2)
         lines = [*head, *_present(watch, here, width, room), *foot]
@@ -123,7 +124,6 @@ def _swept(watch: Watch, swept: Swept) -> str:
 
 
 def _span(seconds: float) -> timedelta:
-
     return timedelta(seconds=max(0.0, seconds))
 
 
@@ -181,7 +181,3 @@ def _channels(watch: Watch) -> list[str]:
         else:
             said.append(f"{name}: {counted(count, 'alert')} on the way" if count else f"{name}: ready")
     return [_styled("Alerts by  ", dim=True) + "   ".join(said)] if said else []
-
-
-def _troubles(watch: Watch) -> list[str]:
-    return [_styled(f"{doing}: {problem}", fg="red") for doing, problem in watch.context.troubles.items()]

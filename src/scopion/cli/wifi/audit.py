@@ -116,7 +116,7 @@ def passphrase(session: Session, ssid: str, format_name: str | None) -> None:
         echo(f"\n    {style(new, bold=True)}\n")
     show(rows, DEVICE_KEYS, DEVICE_COLUMNS, format_name, document=document)
     session.note("")
-    session.note(f"{counted(len(rows), 'device')} need it after the change. Change it on the access point first.")
+    session.note(f"{counted(len(rows), 'device')} will need it after the change. Change it on the access point first.")
     if left:
         session.note(f"Not among them: {joined([f'{device.called} ({why})' for device, why in needing.left_out])}.")
 

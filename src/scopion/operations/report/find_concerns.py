@@ -76,16 +76,13 @@ def _network(roster: Roster, report: Report, past: Past) -> Iterator[Concern]:
         down = down_since(roster, subnet.use.subnet)
         if down is not None:
             wall = on_the_wall(down, past.local)
-            says = (
-                f"The network {subnet.name or subnet.use.subnet} has been down since {_when(wall).removeprefix('on ')}."
-            )
+            since = _when(wall).removeprefix("on ")
+            says = f"The network {subnet.name or subnet.use.subnet} has been down since {since}."
             yield Concern(Weight.HIGH, says, "scopion here")
     period = EventFilter(past.since_moment, past.until_moment, (EventKind.GATEWAY_CHANGED,))
     changed = count_events(roster, period)
     if changed:
-        says = (
-            "Another machine has answered as the gateway. If you have not replaced the router, this may be an attack."
-        )
+        says = "Another machine answered as the gateway. If you have not replaced the router, this may be an attack."
         yield Concern(Weight.HIGH, says, "scopion events --kind gateway-changed")
 
 

@@ -141,7 +141,8 @@ class Site:
         """
         if "roster" in self.__dict__:
             return self.roster
-        if self._reading is None:
+        # Another process may have made it since, or put another in its place; whatever reads the former one goes on.
+        if self._reading is None or (self.has_roster and not self._reading.is_in_place):
             self._reading = Roster.open_for_reading(self.folder)
         return self._reading
 

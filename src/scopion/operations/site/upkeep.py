@@ -9,7 +9,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from scopion.model.errors import InvalidSettings, NotFound, Refused, ScopionError, StorageFailed
+from scopion.model.errors import DamagedRoster, InvalidSettings, NotFound, Refused, ScopionError, StorageFailed
 from scopion.roster.outbox import remove_over
 from scopion.roster.store.open_roster import FILE, Roster
 from scopion.roster.store.roster_copies import FOLDER as COPIES
@@ -168,9 +168,10 @@ def restore(site: Site, copy: Copy) -> Path | None:
     if site.has_roster:
         try:
             replaced = copy_before_restore(site.folder / FILE, site.clock.now())
-        except ScopionError:
-            site.roster_for_reading()  # one that can be read must be kept
-            raise
+        except StorageFailed:
+            with suppress(DamagedRoster):  # that one is moved aside and so kept; one that can be read must be copied
+                site.roster_for_reading()
+                raise
     site.roster_in_place().take_from(copy.path)
     drop_replaced(site.folder / FILE)
     return replaced

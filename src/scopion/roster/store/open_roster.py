@@ -179,6 +179,8 @@ class Roster:
         with roster.guarded():
             if source is not None:
                 source.backup(roster.db)
+            else:
+                roster._inode = 0  # it stands for no file
         roster._migrate(copy=False)
         roster.db.execute("PRAGMA query_only = ON")
         return roster
