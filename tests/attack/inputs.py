@@ -22,7 +22,7 @@ from scopion.alerts.message import message_from_json
 from scopion.attachment.neighbour_text import read_neighbours
 from scopion.discovery.hearing import Hearing
 from scopion.discovery.kinds import load_kinds
-from scopion.discovery.records.reading import RecordKind
+from scopion.discovery.records.reading import RecordContext, RecordKind
 from scopion.discovery.records.registry import read_record
 from scopion.model.errors import DamagedRoster, MalformedFrame, NotFound, ScopionError
 from scopion.model.mac import MacAddress
@@ -59,7 +59,7 @@ def _text(read: Callable[[str], Any]) -> Callable[[bytes], Any]:
 
 
 def _record(kind: RecordKind | None) -> Callable[[bytes], Any]:
-    return lambda data: read_record(io.BufferedReader(io.BytesIO(data)), _AS_OF, kind)
+    return lambda data: read_record(io.BufferedReader(io.BytesIO(data)), RecordContext(_AS_OF), kind)
 
 
 def _file(folder: Path, name: str, read: Callable[[Path], Any]) -> Callable[[bytes], Any]:

@@ -12,6 +12,7 @@ import unittest
 from collections.abc import Iterator
 
 from scopion.discovery.records.leases import read_isc_dhcpd
+from scopion.discovery.records.reading import RecordContext
 from tests.steps import Matcher, TooManySteps, attacks
 from tests.support import NOON, ROOT
 
@@ -85,10 +86,10 @@ class Linear(unittest.TestCase):
         """Eight kilobytes of quotes that are never closed are read once; leases within leases, too."""
         body = 'set x = "' * 900
         text = f"lease 192.0.2.9 {{\n hardware ethernet 10:c0:de:00:00:09;\n {body}\n}}\n"
-        (seen,) = read_isc_dhcpd(text, NOON).observations
+        (seen,) = read_isc_dhcpd(text, RecordContext(NOON)).observations
         self.assertEqual(str(seen.mac), "10:c0:de:00:00:09")
         nested = "lease 192.0.2.9 {\n" * 20_000 + "hardware ethernet 10:c0:de:00:00:09;\n}\n"
-        self.assertEqual(len(read_isc_dhcpd(nested, NOON).observations), 1)
+        self.assertEqual(len(read_isc_dhcpd(nested, RecordContext(NOON)).observations), 1)
 
 
 if __name__ == "__main__":

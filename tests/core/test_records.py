@@ -16,7 +16,7 @@ from scopion.attachment.neighbour_text import read_neighbours
 from scopion.attachment.ports import Interface
 from scopion.discovery.hearing import Hearing
 from scopion.discovery.records.captures import read_capture
-from scopion.discovery.records.reading import Reading, RecordKind
+from scopion.discovery.records.reading import Reading, RecordContext, RecordKind
 from scopion.discovery.records.registry import detect, read_record
 from scopion.model.errors import NotFound, UsageError
 from scopion.model.mac import MacAddress
@@ -150,7 +150,7 @@ ff02::1                                       33-33-00-00-00-01  Permanent
 def read(data: str | bytes, kind: RecordKind | None = None) -> Reading:
     """Read a record as of noon."""
     raw = io.BytesIO(data if isinstance(data, bytes) else data.encode())
-    return read_record(io.BufferedReader(raw), NOON, kind)
+    return read_record(io.BufferedReader(raw), RecordContext(NOON), kind)
 
 
 class Forms(unittest.TestCase):
@@ -431,6 +431,39 @@ class Importing(ProgramTest):
         self.run_ok("label", "door-tablet", "tablet at the door")
         present = {device["name"] for device in self.run_json("devices", "--present")}
         self.assertLessEqual({"tablet at the door", "label-printer"}, present)
+
+    def test_a_pasted_list_of_stations_is_the_air(self) -> None:
+        """Its devices are wireless and associated, with their network and band, as of the list's time and no later."""
+        self.begin()
+        self.run_ok("scan")
+        phone, tablet = "da:51:7e:20:99:01", "7c:a4:b1:33:02:61"
+        self.run_ok("wifi", "deny", "Guests", phone, "--router", "203.0.113.1")
+        self.run_ok("wifi", "mode", "Guests", "deny")
+        pasted = f"5 GHz clients\n{tablet}  -49 dBm  780 Mbit/s  2 h\n{phone}  -66 dBm  195 Mbit/s  12 min\n"
+        self.assertIn("no stations of 'Guests'", self.refused(3, "wifi", "stations", "Guests"))
+        unsaid = self.run_program("import", "-", stdin=pasted)
+        self.assertIn("with which network 2 devices on the air are associated: --ssid", unsaid.stderr)
+        self.run_ok("import", "-", "--ssid", "Guests", stdin=pasted)
+        rows = {row["mac"]: row for row in self.run_json("wifi", "stations", "Guests")}
+        self.assertEqual({mac: (row["radio"], row["signal_dbm"]) for mac, row in rows.items()},
+                         {tablet: ("5", -49), phone: ("5", -66)})  # fmt: skip
+        self.assertEqual(
+            (rows[phone]["list"], rows[phone]["admitted"], rows[tablet]["admitted"]), ("deny", False, True)
+        )
+        devices = {row["macs"][0]: row for row in self.run_json("devices")}
+        self.assertIn("wireless (associated with a pasted list, 5 GHz)", devices[phone]["media"])
+        self.run_ok("wifi", "allow", "Guests", "--associated")
+        self.run_ok("wifi", "deny", "Guests", phone)
+        ended = self.run_program("wifi", "verify", "Guests", "--no-scan", "--clients", "-", stdin=pasted)
+        self.assertEqual(ended.returncode, 3)
+        self.assertIn("is on it", ended.stdout)
+        site = self.opened()
+        with site.roster.transaction() as db:
+            db.execute("UPDATE association SET seen = seen - 3600000")
+        site.close()
+        self.assertIn("that of 'Guests' is from", self.refused(3, "wifi", "allow", "Guests", "--associated"))
+        old = self.run_program("wifi", "stations", "Guests")
+        self.assertIn("(1 hour ago)", old.stderr)
 
     def test_what_a_record_calls_absent_was_not_seen(self) -> None:
         """Offline, released or blocked rows, and notes, make devices known and never seen; what says "ago" is dated."""

@@ -19,6 +19,7 @@ from typing import Any
 from unittest.mock import patch
 
 from scopion.discovery.records.leases import read_isc_dhcpd
+from scopion.discovery.records.reading import RecordContext
 from scopion.model.alert import AlertState
 from scopion.model.device import EventKind
 from scopion.model.errors import InvalidSettings, Refused, StorageFailed
@@ -499,7 +500,7 @@ class Contained(SceneWatch):
             "lease 192.0.2.9 {\n cltt epoch;\n starts epoch 99999999999999999999;\n"
             " hardware ethernet 10:c0:de:0:0:9;\n}\n"
         )
-        (seen,) = read_isc_dhcpd(leases, NOON).observations
+        (seen,) = read_isc_dhcpd(leases, RecordContext(NOON)).observations
         self.assertEqual(seen.at, NOON)
         for settings in (
             'night = "22:00+01:00-06:00"', 'digest_at = "08:00Z"', 'digest_at = "08:00:30"', 'night = "22:00-22:00"',

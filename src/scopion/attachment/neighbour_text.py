@@ -13,13 +13,8 @@ from dataclasses import dataclass
 
 from scopion.attachment.ports import Neighbour, NeighbourState
 from scopion.model.address import Address, is_of_a_host, parse_address
-from scopion.model.mac import MacAddress
+from scopion.model.mac import MacAddress, mac_spans, without_macs
 
-# Six groups of one or two digits (macOS leaves leading zeros out), or three of four.
-MAC_TEXT = re.compile(
-    r"(?<![0-9A-Fa-f:.-])(?:[0-9A-Fa-f]{1,2}([:-])(?:[0-9A-Fa-f]{1,2}\1){4}[0-9A-Fa-f]{1,2}"
-    r"|[0-9A-Fa-f]{4}\.[0-9A-Fa-f]{4}\.[0-9A-Fa-f]{4})(?![0-9A-Fa-f:.-])"
-)
 _ADDRESS_TEXT = re.compile(
     r"(?<![\w.:])(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9A-Fa-f]{0,4}:[0-9A-Fa-f:.]+)(?:%[\w.-]+)?(?![\w.:])"
 )
@@ -50,9 +45,10 @@ class ListedNeighbour:
 def read_neighbours(text: str) -> Iterator[ListedNeighbour]:
     """Yield the pairs of a listing, in its order. Total: a line without a pair yields nothing."""
     for line in text.splitlines()[:_MAX_LINES]:
-        macs = [MacAddress.parse(match[0]) for match in MAC_TEXT.finditer(line)]
-        without = MAC_TEXT.sub(" ", line)
-        addresses = [found for text in _ADDRESS_TEXT.findall(without) if (found := _address(text))]
+        found = list(mac_spans(line))
+        macs = [mac for _, _, mac in found]
+        without = without_macs(line, found)
+        addresses = [address for text in _ADDRESS_TEXT.findall(without) if (address := _address(text))]
         if len(macs) != 1 or len(addresses) != 1 or _NO_LONGER.search(without):
             continue
         if macs[0].is_multicast or not any(macs[0].octets) or not is_of_a_host(addresses[0]):

@@ -6,6 +6,7 @@ Parsing is total: it returns a valid address or raises ``InvalidMacAddress``.
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator, Sequence
 from enum import StrEnum
 
 from scopion.model.errors import InvalidMacAddress
@@ -28,6 +29,8 @@ class Notation(StrEnum):
     COLON_UPPER = "colon-upper"
     HYPHEN_LOWER = "hyphen-lower"
     BARE_UPPER = "bare-upper"
+    HYPHEN_FOUR = "hyphen-four"  # 0C4E-A012-3456
+    DOT_UPPER = "dot-upper"
 
 
 _VIRTUAL_ROUTERS = tuple(map(bytes.fromhex, ("00005e0001", "00005e0002", "00000c07ac", "00000c9f")))
@@ -39,7 +42,24 @@ _LAYOUT: dict[Notation, tuple[int, str, bool]] = {  # digits in a group, separat
     Notation.COLON_UPPER: (2, ":", True),
     Notation.HYPHEN_LOWER: (2, "-", False),
     Notation.BARE_UPPER: (12, "", True),
+    Notation.HYPHEN_FOUR: (4, "-", True),
+    Notation.DOT_UPPER: (4, ".", True),
 }
+# A MAC address in a text: six groups of one or two digits (some systems leave leading zeros out), or three of four. A
+# longer row of groups (EUI-64, IPv6) is none; a label may stand before it without a blank (MAC:0c:4e:...).
+_SIGNS = ":.\\-\u2010\u2011\u2013\u2212"
+_IN_TEXT = re.compile(
+    rf"(?<![0-9A-Fa-f])(?<!::)(?<![^0-9A-Za-z][0-9A-Fa-f][{_SIGNS}])(?<![^0-9A-Za-z][0-9A-Fa-f]{{2}}[{_SIGNS}])"
+    rf"(?<![0-9A-Fa-f]{{4}}[{_SIGNS}])"
+    r"(?:[0-9A-Fa-f]{1,2}([:\-\u2010\u2011\u2013\u2212])(?:[0-9A-Fa-f]{1,2}\1){4}[0-9A-Fa-f]{1,2}"
+    r"|[0-9A-Fa-f]{4}([:.\-\u2010\u2011\u2013\u2212])[0-9A-Fa-f]{4}\2[0-9A-Fa-f]{4})"
+    rf"(?![0-9A-Za-z])(?![{_SIGNS}][0-9A-Fa-f]{{1,4}}(?![0-9A-Za-z]))"
+)
+# Notations that may as well be a serial number or a row of numbers.
+_PERHAPS = re.compile(
+    r"(?<![0-9A-Za-z:.\-_])(?:[0-9A-Fa-f]{12}|[0-9A-Fa-f]{6}[\-:][0-9A-Fa-f]{6}|(?:[0-9A-Fa-f]{2}\x20){5}[0-9A-Fa-f]{2})"
+    r"(?![0-9A-Za-z:.\-_])"
+)
 
 
 @ordered_value
@@ -108,6 +128,27 @@ class MacAddress:
     def is_private(self) -> bool:
         """Tell whether it is locally administered (second-lowest bit of the first octet): it has no vendor."""
         return self.octets[0] & 0x03 == 0x02
+
+
+def mac_spans(text: str, *, perhaps: bool = False) -> Iterator[tuple[int, int, MacAddress]]:
+    """Yield where MAC addresses stand in a text - begin, end - and which; linear in its length.
+
+    ``perhaps``: in notations, too, that may mean another thing: 12 digits without separators, or with blanks.
+    """
+    for match in (_PERHAPS if perhaps else _IN_TEXT).finditer(text):
+        try:
+            yield match.start(), match.end(), MacAddress.parse(match[0])
+        except InvalidMacAddress:
+            continue
+
+
+def without_macs(text: str, spans: Sequence[tuple[int, int, MacAddress]], instead: str = " ") -> str:
+    """Return a text with another one in place of the MAC addresses that ``mac_spans`` found in it."""
+    kept, at = [], 0
+    for begin, end, _ in spans:
+        kept += [text[at:begin], instead]
+        at = end
+    return "".join([*kept, text[at:]])
 
 
 def hex_digits(text: str) -> str:

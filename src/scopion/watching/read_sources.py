@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from scopion.attachment.ports import NeighbourState
+from scopion.discovery.records.reading import RecordContext
 from scopion.discovery.records.registry import read_record
 from scopion.model.errors import NotFound, ScopionError
 from scopion.model.observation import Observation, Source
@@ -105,7 +106,7 @@ class Sources:
             return ()
         with path.open("rb") as stream:
             try:
-                found = read_record(stream, self._context.clock.now()).observations
+                found = read_record(stream, RecordContext(self._context.clock.now())).observations
             except NotFound:  # no lease is given out
                 found = []
         self._changed[path] = now.st_mtime

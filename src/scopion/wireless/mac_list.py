@@ -7,16 +7,11 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from scopion.model.errors import InvalidMacAddress
-from scopion.model.mac import MacAddress
+from scopion.model.mac import MacAddress, mac_spans
 from scopion.model.text import clean
 
 _COMMENT = re.compile(r"(?:#|;|//)(.*)$")
 _PARTED = re.compile(r"[,;\t|]+|\s{2,}")
-# One address in a line of words: groups with separators, or twelve digits together.
-_ADDRESS = re.compile(
-    r"(?<![0-9A-Za-z])(?:[0-9A-Fa-f]{1,2}(?:[:\-–‑][0-9A-Fa-f]{1,2}){5}|[0-9A-Fa-f]{4}(?:[.\-:][0-9A-Fa-f]{4}){2}|"
-    r"[0-9A-Fa-f]{12})(?![0-9A-Za-z])"
-)
 MOST_LINES = 100_000
 
 
@@ -40,16 +35,16 @@ def read_mac_list(lines: Iterable[str]) -> MacList:
         plain = line[: comment.start()] if comment else line
         if not plain.strip():
             continue
-        match = _ADDRESS.search(plain)
+        place = next(iter((*mac_spans(plain), *mac_spans(plain, perhaps=True))), None)
         try:
-            mac = MacAddress.parse(match[0] if match else plain.strip())
+            mac = place[2] if place else MacAddress.parse(plain.strip())
         except InvalidMacAddress:
             read.unread.append(f"line {number} ({clean(plain, 40)!r})")
             continue
         if mac.is_multicast or not any(mac.octets):
             read.unread.append(f"line {number} ({mac}, which no device has)")
             continue
-        beside = _PARTED.sub(" ", plain[: match.start()] + " " + plain[match.end() :]) if match else ""
+        beside = _PARTED.sub(" ", plain[: place[0]] + " " + plain[place[1] :]) if place else ""
         said = clean(beside.strip(" \"'")) or (clean(comment[1]) if comment else "")
         if mac in read.found:
             read.repeated += 1

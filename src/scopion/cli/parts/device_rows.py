@@ -74,7 +74,7 @@ def host_columns(*, ports: bool = False) -> list[Column]:
     return [
         Column("standing", _host_standing, _standing_style),
         Column("name", lambda row: _named(row["name"] or "", row["this_machine"], row["gateway"]), _emphasis),
-        Column("address", lambda row: folded_address(row["address"]), _emphasis),
+        Column("address", lambda row: folded_address(row["address"] or ""), _emphasis),
         Column("MAC", lambda row: row["mac"] or "", _emphasis),
         *([open_ports] if ports else []),
         Column("vendor", lambda row: row["vendor"] or "", lambda row: _vendor_style(row["vendor"]), shrinks=True),

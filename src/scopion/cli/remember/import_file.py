@@ -3,29 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
-from scopion.cli.parts.device_rows import host_columns, host_row
+from scopion.cli.parts import options
 from scopion.cli.parts.flags import gathered, insist
-from scopion.cli.parts.output import iso, output_format, show, spoken_ago
+from scopion.cli.parts.output import output_format
 from scopion.cli.parts.session import Session, pass_session
-from scopion.cli.parts.table import Column, Row
-from scopion.cli.parts.terminal import confirm, style
+from scopion.cli.parts.terminal import confirm
 from scopion.cli.remember.take_over import TakeOver, take_over_file
-from scopion.model.observation import Medium
-from scopion.model.text import closed, counted
+from scopion.cli.remember.take_records import RecordOptions, take_records
+from scopion.model.text import closed
 
-if TYPE_CHECKING:
-    from scopion.operations.exchange.import_records import Imported
-    from scopion.operations.scan.describe_hosts import Host
-
-KEYS = (
-    "standing", "name", "address", "mac", "vendor", "vendor_place", "kind", "kind_evidence", "names", "medium", "seen",
-    "added", "device",
-)  # fmt: skip
 RECORDS = ("client-list", "dnsmasq", "isc-dhcpd", "kea", "neighbours", "capture")
 LISTS = ("csv", "json", "jsonl", "ethers", "hosts", "dnsmasq-hosts", "isc-hosts", "kea-hosts")
 KINDS = (*RECORDS, *LISTS)
@@ -54,18 +44,29 @@ class _Kind(click.Choice[str]):
     "--active", is_flag=True, help="With --site: switch on its channels, enforcers and routers without asking."
 )
 @click.option("--yes", is_flag=True, help="Do not ask before a list is taken over.")
+@click.option("--ssid", type=options.NetworkParam(), help="The network of a pasted list's wireless devices.")
+@click.option("--band", type=click.Choice(["2.4", "5", "6"]), help="Their band, in GHz.")
 @insist
 @output_format
 @pass_session
+@gathered("on_air", RecordOptions)
 @gathered("how", TakeOver)
 def import_file(
-    session: Session, file: str | None, kind: str | None, archive: str | None, active: bool, how: TakeOver
+    session: Session,
+    /,
+    file: str | None,
+    kind: str | None,
+    archive: str | None,
+    active: bool,
+    how: TakeOver,
+    on_air: RecordOptions,
 ) -> None:
     """Records of other systems, or a file of scopion export.
 
     FILE is a client list copied from a router's web page (text, table, CSV or the page's source), a lease file of
     dnsmasq, ISC dhcpd or Kea, a neighbour listing, or a capture (pcap, pcapng); - reads what is pasted, up to Ctrl-D.
-    Records keep their times: no device becomes present by them.
+    Records keep their times: no device becomes present by them. What was understood of a client list is shown, and
+    asked about, before it is taken in; its wireless devices are remembered as associated with their network.
 
     Lists say what people think: csv, json, jsonl from scopion export, ethers and hosts files, host reservations of
     dnsmasq, ISC dhcpd and Kea. What would change is shown first; with any conflict nothing is changed.
@@ -84,7 +85,7 @@ def import_file(
     if which is not None:
         take_over_file(session, file, which, how)
         return
-    _take_records(session, file, kind, preview=how.preview, insist=how.insist, format_name=how.format_name)
+    take_records(session, file, kind, how, on_air)
 
 
 def _take_site(session: Session, archive: str, file: str | None, *, active: bool) -> None:
@@ -109,90 +110,3 @@ def _agreed(session: Session, acts: Sequence[str]) -> bool:
     if len(acts) > _ACTS_SHOWN:
         session.note(f"  and {len(acts) - _ACTS_SHOWN} more: see site.toml in the file")
     return session.can_ask and confirm("Switch these on?", default=False)
-
-
-def _take_records(
-    session: Session, file: str, kind: str | None, *, preview: bool, insist: bool, format_name: str | None
-) -> None:
-    from scopion.operations.exchange.import_records import STANDARD_INPUT, fold_records, read_file
-
-    if file == STANDARD_INPUT and session.can_ask:
-        session.note("Paste the list, then press Ctrl-D on a line of its own.")
-    imported = read_file(session.site, file, kind)
-    if not preview:
-        imported = fold_records(session.site, imported, insist=insist)
-    media = {str(seen.mac): seen.medium for seen in imported.reading.observations if seen.medium != "unknown"}
-    rows = [_row(imported, host, media.get(str(host.mac))) for host in imported.hosts]
-    show(rows, KEYS, _columns(session), format_name, document=_document(imported, rows, preview))
-    _tell(session, imported, preview)
-
-
-def _row(imported: Imported, host: Host, medium: Medium | None) -> dict[str, Any]:
-    assert host.mac is not None  # records without a MAC address are not taken in
-    return {
-        **host_row(host),
-        "medium": str(medium) if medium else None,
-        "seen": iso(seen) if (seen := imported.seen[host.mac]) is not None else None,
-        "added": host.mac in imported.added,
-    }
-
-
-def _columns(session: Session) -> list[Column]:
-    now = session.site.clock.now()
-
-    def seen(row: Row) -> str:
-        return spoken_ago(datetime.fromisoformat(row["seen"]), now) if row["seen"] else "not known"
-
-    kept = [column for column in host_columns() if column.title not in ("RTT ms", "IPv6", "standing")]
-    return [
-        Column(
-            "roster", lambda row: "added" if row["added"] else "has it", lambda row: "yellow" if row["added"] else "dim"
-        ),
-        *kept,
-        Column("medium", lambda row: row["medium"] or "", lambda _: "dim", optional=2),
-        Column("seen", seen, optional=3),
-    ]
-
-
-def _document(imported: Imported, rows: list[dict[str, Any]], preview: bool) -> dict[str, Any]:
-    reading = imported.reading
-    return {
-        "record": {
-            "kind": str(reading.kind),
-            "about": reading.about,
-            "as_of": iso(imported.as_of),
-            "taken_in": not preview,
-            "added": len(imported.added),
-            "unread": reading.unread,
-            "problems": [str(problem) for problem in reading.problems],
-        },
-        "hosts": [{key: row[key] for key in KEYS} for row in rows],
-    }
-
-
-def _tell(session: Session, imported: Imported, preview: bool) -> None:
-    reading = imported.reading
-    if imported.hosts:
-        session.note("")
-    told = session.site.clock.local(imported.as_of).strftime("%Y-%m-%d %H:%M")
-    session.note(f"Read as {reading.about}, as of {told}.")
-    without = len(imported.seen) - len({host.mac for host in imported.hosts})
-    if without:
-        session.note(f"{counted(without, 'adapter')} without an address {'is' if without == 1 else 'are'} not shown.")
-    for problem in reading.problems:
-        session.note(f"{style('Not read:', fg='yellow')} {closed(str(problem))}")
-    if reading.unread > len(reading.problems):
-        session.note(f"{reading.unread - len(reading.problems)} more could not be read.")
-    added = len(imported.added)
-    counts = (
-        f"{counted(len(imported.seen), 'adapter')}: {added or 'none'} {'to be ' if preview else ''}added, "
-        f"{len(imported.seen) - added or 'none'} in the roster already; {imported.named or 'none'} named"
-    )
-    undated = sum(moment is None for moment in imported.seen.values())
-    if undated:
-        it = "it was" if undated == 1 else "they were"
-        session.note(f"Of {counted(undated, 'adapter')} the record does not say when {it} there.")
-    closing = (
-        "A preview: nothing was changed." if preview else "A record does not make a device present: only a scan does."
-    )
-    session.note(f"{style(counts, bold=True)}. {closing}")

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from scopion.cli.parts import options
-from scopion.cli.parts.output import output_format, row_of, show
+from scopion.cli.parts.output import output_format, row_of, show, spoken_ago
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.model.clock import spoken_span
@@ -21,17 +21,17 @@ if TYPE_CHECKING:
 _STANDINGS = {"new": "yellow", "unwanted": "red", "guest": "cyan", "known": "green"}
 KEYS = (
     "standing", "name", "mac", "vendor", "ssid", "access_point", "radio", "signal_dbm", "since", "received", "sent",
-    "list", "admitted", "authorized", "links",
+    "list", "admitted", "authorized", "links", "as_of",
 )  # fmt: skip
 COLUMNS = (
     Column("standing", lambda row: row["standing"] or "?", lambda row: _STANDINGS.get(row["standing"], "")),
     Column("name", lambda row: row["name"] or "–", lambda _: "bold", shrinks=True),
     Column("MAC", lambda row: row["mac"]),
     Column("vendor", lambda row: row["vendor"] or "", shrinks=True, optional=1),
-    Column("radio", lambda row: f"{row['radio']} GHz"),
+    Column("radio", lambda row: f"{row['radio']} GHz" if row["radio"] else "?"),
     Column("signal dBm", lambda row: _signal(row["signal_dbm"]), lambda row: _strength(row["signal_dbm"]), right=True),
     Column("for", lambda row: row["for"], right=True),
-    Column("traffic", lambda row: _octets((row["received"] or 0) + (row["sent"] or 0)), right=True),
+    Column("traffic", lambda row: _traffic(row["received"], row["sent"]), right=True),
     Column("list", lambda row: row["list"] or "–", lambda row: "" if row["admitted"] else "red bold"),
 )
 
@@ -46,6 +46,7 @@ def stations(session: Session, ssid: str | None, busiest: bool, format_name: str
 
     The result is remembered: scopion show names the access point of a device.
     """
+    from scopion.operations.intake.pasted_lists import PASTED
     from scopion.operations.wifi.list_stations import stations as look
 
     found, unread = look(session.site, ssid)
@@ -58,6 +59,10 @@ def stations(session: Session, ssid: str | None, busiest: bool, format_name: str
         session.note(f"{where}: not read, {closed(each.problem)}")
     if found:
         session.note("")
+    pasted = sorted({(each.located.ssid, each.located.at) for each in found if each.located.access_point == PASTED})
+    for name, at in pasted:
+        on = f"{session.site.clock.local(at):%A, %H:%M} ({spoken_ago(at, session.site.clock.now())})"
+        session.note(f"The stations of {name!r} are from the list that was pasted on {on}.")
     refused = sum(not each.admitted for each in found)
     said = f"{counted(len(found), 'station')} associated"
     said += f"; {refused} of them would be refused by your lists" if refused else ""
@@ -80,6 +85,7 @@ def _row(session: Session, each: StationRow) -> dict[str, Any]:
             since=since,
             list=each.listed,
             admitted=each.admitted,
+            as_of=each.located.at,
             **row_of(each.located, ("ssid", "access_point", "radio")),
         ),
         "for": spoken_span(timedelta(seconds=station.connected_s)) if station.connected_s is not None else "?",
@@ -96,6 +102,10 @@ def _signal(dbm: int | None) -> str:
 
 def _strength(dbm: int | None) -> str:
     return "" if dbm is None or dbm >= -70 else "yellow" if dbm >= -80 else "red"
+
+
+def _traffic(received: int | None, sent: int | None) -> str:
+    return "?" if received is None and sent is None else _octets((received or 0) + (sent or 0))
 
 
 def _octets(count: int) -> str:

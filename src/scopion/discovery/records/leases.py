@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from datetime import UTC, datetime
 
-from scopion.discovery.records.reading import Reading, RecordKind
+from scopion.discovery.records.reading import Reading, RecordContext, RecordKind
 from scopion.discovery.said import host_name
 from scopion.model.address import parse_address
 from scopion.model.errors import InvalidMacAddress
@@ -23,7 +23,7 @@ _LONGEST_LEASE = 8192  # characters; a lease with all its options has some hundr
 _KEA_ASSIGNED = "0"
 
 
-def read_dnsmasq(text: str, as_of: datetime) -> Reading:
+def read_dnsmasq(text: str, context: RecordContext) -> Reading:
     """Read one lease a line: expiry, MAC, address, name or ``*``, client identifier. IPv6 leases have no MAC address.
 
     The file tells when a lease ends, not when it began: a record counts as of the file's time, or of the end if that is
@@ -41,13 +41,13 @@ def read_dnsmasq(text: str, as_of: datetime) -> Reading:
             continue
         name = fields[3] if len(fields) > 3 and fields[3] != "*" else ""
         identifier = fields[4] if len(fields) > 4 and fields[4] != "*" else ""
-        at = min(as_of, _moment(expiry) or as_of) if expiry else as_of
+        at = min(context.as_of, _moment(expiry) or context.as_of) if expiry else context.as_of
         if not reading.add(at, Source.LEASES, mac, address, (_name(name), _client(identifier))):
             reading.trouble(f"line {number}", "no MAC address of a host", line)
     return reading
 
 
-def read_isc_dhcpd(text: str, as_of: datetime) -> Reading:
+def read_isc_dhcpd(text: str, context: RecordContext) -> Reading:
     """Read blocks ``lease ADDRESS { ... }``; the time is the client's last transaction, else the lease's start."""
     reading = Reading(RecordKind.ISC_DHCPD, about="leases of ISC dhcpd")
     for line, address_text, body in _blocks(text, reading):
@@ -58,25 +58,25 @@ def read_isc_dhcpd(text: str, as_of: datetime) -> Reading:
         except ValueError:
             reading.trouble(f"line {line}", "a lease without a MAC address or with a wrong address", address_text)
             continue
-        at = _isc_moment(said.get("cltt", "")) or _isc_moment(said.get("starts", "")) or as_of
+        at = _isc_moment(said.get("cltt", "")) or _isc_moment(said.get("starts", "")) or context.as_of
         vendor = said.get("set vendor-class-identifier", "")
         traits = (
             _name(_unquoted(said.get("client-hostname", ""))),
             _client(_octal(_unquoted(said.get("uid", ""))).hex()),
             Trait(TraitKind.VENDOR_CLASS, clean(_unquoted(vendor), 200), Source.LEASES) if vendor else None,
         )
-        if not reading.add(min(at, as_of), Source.LEASES, mac, address, traits):
+        if not reading.add(min(at, context.as_of), Source.LEASES, mac, address, traits):
             reading.trouble(f"line {line}", "no MAC address of a host", address_text)
     return reading
 
 
-def read_kea(text: str, as_of: datetime) -> Reading:
+def read_kea(text: str, context: RecordContext) -> Reading:
     """Read Kea's memfile: CSV with a header; a lease began at its expiry less its lifetime."""
     reading = Reading(RecordKind.KEA, about="leases of Kea")
     rows = csv.DictReader(text.splitlines())
     try:
         for number, row in enumerate(rows, 2):
-            _add_kea(reading, number, row, as_of)
+            _add_kea(reading, number, row, context.as_of)
     except csv.Error as error:  # a field without end
         reading.trouble(f"line {rows.line_num + 1}", f"not CSV: {error}")
     return reading

@@ -7,18 +7,16 @@ systems whose table can be read in no other way.
 
 from __future__ import annotations
 
-from datetime import datetime
-
 from scopion.attachment.neighbour_text import read_neighbours
-from scopion.discovery.records.reading import Reading, RecordKind
+from scopion.discovery.records.reading import Reading, RecordContext, RecordKind
 from scopion.discovery.said import host_name
 from scopion.model.observation import Source
 
 
-def read_listing(text: str, as_of: datetime) -> Reading:
+def read_listing(text: str, context: RecordContext) -> Reading:
     """Read every line that pairs an address with a MAC address; failed entries and groups are skipped."""
     reading = Reading(RecordKind.NEIGHBOURS, about="a neighbour listing")
     for entry in read_neighbours(text):
         name = host_name(entry.name, Source.LISTING) if entry.name else None
-        reading.add(as_of, Source.LISTING, entry.mac, entry.address, (name,))
+        reading.add(context.as_of, Source.LISTING, entry.mac, entry.address, (name,))
     return reading

@@ -5,14 +5,19 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
+from ipaddress import IPv4Network
+from typing import TYPE_CHECKING
 
 from scopion.model.address import Address, is_of_a_host
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source, Trait
 from scopion.model.text import clean
 
+if TYPE_CHECKING:
+    from scopion.discovery.client_lists.clients import Client
+
 # Of a thousand broken lines the first few tell what is wrong.
-_TOLD = 5
+_TOLD = 20
 # The largest office has fewer; a longer file was made to fill our memory.
 MAX_RECORDS = 65_536
 
@@ -26,6 +31,14 @@ class RecordKind(StrEnum):
     KEA = "kea"
     NEIGHBOURS = "neighbours"
     CAPTURE = "capture"
+
+
+@dataclass(frozen=True, slots=True)
+class RecordContext:
+    """What a reader needs beside the text."""
+
+    as_of: datetime  # the time of a record that has none itself; times without a zone are in its zone
+    subnets: tuple[IPv4Network, ...] = ()  # those of the site, where they are known
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +64,7 @@ class Reading:
     unread: int = 0  # how many could not be read in all
     full: bool = False
     absent: set[MacAddress] = field(default_factory=set)  # the adapters that the record calls away
+    clients: dict[MacAddress, Client] = field(default_factory=dict)  # what a client list says of each adapter
 
     def trouble(self, where: str, why: str, text: str = "") -> None:
         """Note something that could not be read."""

@@ -8,20 +8,22 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import datetime
 from io import BufferedReader
 
-from scopion.attachment.neighbour_text import MAC_TEXT, read_neighbours
+from scopion.attachment.neighbour_text import read_neighbours
+from scopion.discovery.client_lists.read import read_client_list
 from scopion.discovery.records.captures import read_capture
-from scopion.discovery.records.client_list import read_client_list
 from scopion.discovery.records.leases import read_dnsmasq, read_isc_dhcpd, read_kea
 from scopion.discovery.records.listings import read_listing
-from scopion.discovery.records.reading import Reading, RecordKind
+from scopion.discovery.records.reading import Reading, RecordContext, RecordKind
 from scopion.model.errors import NotFound, UsageError
+from scopion.model.mac import mac_spans
 from scopion.wire.capture import is_capture
 
 # A lease file of a large site has a few megabytes; a longer text is something else.
 MAX_TEXT_BYTES = 32 << 20
+# A page with a thousand clients has less than one megabyte, with its scripts.
+MAX_PASTE_BYTES = 10 << 20
 _LOOKED_AT = 64 << 10
 _DNSMASQ_LINE = re.compile(r"^\d{1,12} (?:\d{2}-)?(?:[0-9a-f]{2}:){5}[0-9a-f]{2} \S+ \S+ \S+$", re.M | re.I)
 _ISC_LEASE = re.compile(r"^[ \t]*lease[ \t]+[0-9a-f.:]+[ \t]*\{", re.M | re.I)
@@ -35,7 +37,7 @@ class RecordType:
     """One kind of record that is text."""
 
     name: str  # as ``import --as`` takes it
-    read: Callable[[str, datetime], Reading]  # the text, and the time of a record that tells none; it never raises
+    read: Callable[[str, RecordContext], Reading]  # it never raises
     fits: Callable[[str], bool]  # whether the beginning of a text shows this kind
 
 
@@ -54,16 +56,13 @@ def record_types() -> tuple[RecordType, ...]:
     return tuple(_TYPES.values())
 
 
-def read_record(stream: BufferedReader, as_of: datetime, kind: str | None = None) -> Reading:
-    """Read a record of a kind, or of the kind that its content shows. Raises UsageError, NotFound.
-
-    ``as_of`` is the time of a record that has no time itself.
-    """
+def read_record(stream: BufferedReader, context: RecordContext, kind: str | None = None) -> Reading:
+    """Read a record of a kind, or of the kind that its content shows. Raises UsageError, NotFound."""
     beginning = stream.peek(4)[:4]
     if kind == RecordKind.CAPTURE or (kind is None and is_capture(beginning)):
         if not is_capture(beginning):
             raise UsageError("this is not a capture: it begins neither as pcap nor as pcapng")
-        return read_capture(stream, as_of)
+        return read_capture(stream, context.as_of)
     data = stream.read(MAX_TEXT_BYTES + 1)
     if len(data) > MAX_TEXT_BYTES:
         raise UsageError(f"more than {MAX_TEXT_BYTES >> 20} MB of text: that is not a list of devices")
@@ -72,9 +71,18 @@ def read_record(stream: BufferedReader, as_of: datetime, kind: str | None = None
         raise UsageError("there is nothing to read: it is empty")
     if kind is not None and kind not in _TYPES:
         raise UsageError(f"there is no kind of record {kind!r}: {', '.join(_TYPES)} or {RecordKind.CAPTURE}")
-    reading = _TYPES[kind or detect(text)].read(text, as_of)
+    name = kind or detect(text)
+    if name == RecordKind.CLIENT_LIST and len(data) > MAX_PASTE_BYTES:
+        raise UsageError(
+            f"this is no lease file or known listing, and a pasted list has at most {MAX_PASTE_BYTES >> 20} MB: "
+            "copy only the table of the devices"
+        )
+    reading = _TYPES[name].read(text, context)
     if not reading.observations and not reading.unread:
-        raise NotFound("no MAC address was found in it: is this the page or file that lists the devices?")
+        raise NotFound(
+            "no MAC address was found in it: open the router's page that lists the connected devices with their MAC "
+            "addresses (often under Status, Network or DHCP), and copy the table as a whole"
+        )
     return reading
 
 
@@ -90,7 +98,7 @@ def _is_kea(start: str) -> bool:
 
 
 def _is_dnsmasq(start: str) -> bool:
-    lines = [line for line in start.splitlines() if MAC_TEXT.search(line)]
+    lines = [line for line in start.splitlines() if any(mac_spans(line))]
     return bool(lines) and len(_DNSMASQ_LINE.findall(start)) * 2 > len(lines)
 
 
@@ -108,7 +116,7 @@ def _text(data: bytes) -> str:
     try:
         return data.decode("utf-8")
     except UnicodeDecodeError:
-        return data.decode("latin-1")
+        return data.decode("cp1252", "replace")
 
 
 # The first registered is tried last: a text that fits no other kind is taken for a client list.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from io import BufferedReader
 from ipaddress import IPv4Network
@@ -19,12 +19,12 @@ from scopion.model.errors import Refused, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, TraitKind
 from scopion.model.text import counted, joined
+from scopion.operations.intake.pasted_lists import OnAir, associations_in, note_pasted, record_context
 from scopion.operations.scan.describe_hosts import Describer, Host
 from scopion.operations.site.change_roster import change
 from scopion.operations.site.open_site import Site
 from scopion.roster.folding.fold_observations import fold
 from scopion.roster.read_devices import all_devices
-from scopion.roster.scans import known_subnets
 
 STANDARD_INPUT = "-"
 
@@ -39,34 +39,39 @@ class Imported:
     seen: dict[MacAddress, datetime | None]  # when the record saw each adapter last; None: it does not say
     added: frozenset[MacAddress]  # adapters that the roster did not have
     named: int  # how many of them have a name
+    devices: dict[MacAddress, Device]  # those that the roster has
 
 
 def read_file(site: Site, path: str, kind: str | None = None) -> Imported:
     """Read a file, or standard input for ``-``; nothing is changed. Raises StorageFailed, UsageError, NotFound."""
     if path == STANDARD_INPUT:
-        return _understood(site, read_record(_standard_input(), site.clock.now(), kind), site.clock.now())
+        now = site.clock.now()
+        return _understood(site, read_record(_standard_input(), record_context(site, now), kind), now)
     try:
         with Path(path).open("rb") as stream:
             as_of = min(site.clock.now(), _changed(stream))
-            return _understood(site, read_record(stream, as_of, kind), as_of)
+            return _understood(site, read_record(stream, record_context(site, as_of), kind), as_of)
     except OSError as error:
         raise StorageFailed(f"{path} cannot be read: {error.strerror}") from None
 
 
-def fold_records(site: Site, imported: Imported, *, insist: bool = False) -> Imported:
-    """Fold what was read. Raises Refused for a record of another network, unless ``insist`` is True."""
-    subnets = [each.range for each in known_subnets(site.roster)] + [each.range for each in site.settings.subnet]
+def fold_records(site: Site, imported: Imported, *, insist: bool = False, where: OnAir | None = None) -> Imported:
+    """Fold what was read; ``where`` its clients on the air are, if the list does not say it itself.
+
+    Raises Refused for a record of another network, unless ``insist`` is True.
+    """
     if not insist:
-        _refuse_foreign(imported.reading.observations, subnets)
+        _refuse_foreign(imported.reading.observations, record_context(site, imported.as_of).subnets)
     with change(site, "import", f"taken in: {imported.reading.about}") as (roster, _):
         fold(roster, imported.reading.observations, (), site.clock.now())
+        note_pasted(roster, associations_in(imported.reading, where or OnAir())[0])
     after = _rows(site, imported.reading, all_devices(site.roster))
-    return Imported(imported.reading, imported.as_of, after, imported.seen, imported.added, imported.named)
+    return replace(imported, hosts=after)
 
 
 def _understood(site: Site, reading: Reading, as_of: datetime) -> Imported:
     devices = all_devices(site.roster_for_reading())
-    known = {mac for device in devices for mac in device.macs}
+    known = {mac: device for device in devices for mac in device.macs}
     hosts = _rows(site, reading, devices)
     macs: dict[MacAddress, datetime | None] = {}
     for seen in sorted(reading.observations, key=lambda seen: (not seen.undated, seen.at)):
@@ -77,7 +82,8 @@ def _understood(site: Site, reading: Reading, as_of: datetime) -> Imported:
         as_of=as_of,
         hosts=hosts,
         seen=macs,
-        added=frozenset(macs.keys() - known),
+        added=frozenset(macs.keys() - known.keys()),
+        devices=known,
         named=len({host.mac for host in hosts if host.name} | set(filter(None, map(_named, reading.observations)))),
     )
 

@@ -90,7 +90,7 @@ class AlertWriter:
         from scopion.roster.wifi.associations import association_of
 
         found = association_of(self._roster, event.mac) if event.mac is not None else None
-        return f"{found.ssid} ({found.access_point}, {found.radio} GHz)" if found is not None else ""
+        return f"{found.ssid} ({found.where})" if found is not None else ""
 
     def _looks_like(self, device: Device) -> str:
         """Return the likeliest device that this may be under another MAC address, with the evidence."""

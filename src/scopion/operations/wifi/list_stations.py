@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import timedelta
 
 from scopion.model.device import Device
 from scopion.model.errors import NotFound
+from scopion.operations.intake.pasted_lists import PASTED
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.load_policy import policy_for
 from scopion.operations.wifi.open_enforcers import Unread, read_stations, remember_stations
@@ -31,15 +33,20 @@ class StationRow:
 
 
 def stations(site: Site, ssid: str | None = None) -> tuple[list[StationRow], list[Unread]]:
-    """Read the access points, and remember the stations. Raises NotFound if no enforcer is known."""
-    known = [each for each in site.settings.enforcer if ssid in (None, each.network)]
-    if not known:
+    """Read the access points, and remember the stations; else those of the latest pasted list.
+
+    Raises NotFound if there is neither.
+    """
+    found, unread = read_stations(site, ssid, pasted_within=timedelta.max)
+    if not found and not unread and not [each for each in site.settings.enforcer if ssid in (None, each.network)]:
         what = f"of {ssid!r} " if ssid else ""
-        raise NotFound(f"no access point {what}is known: an [[enforcer]] in site.toml says how one is reached")
-    found, unread = read_stations(site, ssid)
+        raise NotFound(
+            f"no stations {what}are known: copy the router's list of wireless clients into scopion import -; where the "
+            "access point can be reached, an [[enforcer]] in site.toml says how"
+        )
     roster = site.roster
-    if found:
-        remember_stations(roster, found)
+    if just_read := [each for each in found if each.access_point != PASTED]:
+        remember_stations(roster, just_read)
     devices = all_devices(roster)
     of_mac = {mac: device for device in devices for mac in device.macs}
     networks = {each.ssid: each for each in lists.all_networks(roster)}

@@ -10,12 +10,13 @@ from pathlib import Path
 
 from scopion.attachment.ports import SshAccess
 from scopion.model.errors import NotFound, Refused, ScopionError
+from scopion.operations.intake.pasted_lists import CURRENT_FOR, PASTED, last_pasted
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.read_secret import read_secret, require_private
 from scopion.roster.store.open_roster import Roster
-from scopion.roster.wifi.associations import Association, note_associations, note_links
+from scopion.roster.wifi.associations import Association, associations, note_associations, note_links
 from scopion.wireless.enforcer_settings import EnforcerSettings, SshSettings
-from scopion.wireless.enforcers.enforcer import Enforcer, Located, read_radio
+from scopion.wireless.enforcers.enforcer import Enforcer, Located, Station, read_radio
 from scopion.wireless.enforcers.registry import Reach, type_of
 
 
@@ -84,10 +85,17 @@ def _beside(folder: Path, name: str) -> Path:
     return path if path.is_absolute() else folder / path
 
 
-def read_stations(site: Site, ssid: str | None = None) -> tuple[list[Located], list[Unread]]:
-    """Return the stations of the site's networks, or of one, and what could not be read."""
+def read_stations(
+    site: Site, ssid: str | None = None, *, pasted_within: timedelta = CURRENT_FOR
+) -> tuple[list[Located], list[Unread]]:
+    """Return the stations of the site's networks, or of one, and what could not be read.
+
+    Of a network without an access point that tells them, those of the latest pasted list, if it is not older than
+    ``pasted_within``.
+    """
     found: list[Located] = []
     unread: list[Unread] = []
+    told: set[str] = set()  # the networks of which an access point tells the stations
     for settings in site.settings.enforcer:
         if ssid not in (None, settings.network):
             continue
@@ -95,6 +103,7 @@ def read_stations(site: Site, ssid: str | None = None) -> tuple[list[Located], l
         if not enforcer.traits.reads_stations:
             unread.append(Unread(settings.name, "", "it knows no stations"))
             continue
+        told.add(settings.network)
         try:
             for radio in enforcer.radios():
                 try:
@@ -109,7 +118,29 @@ def read_stations(site: Site, ssid: str | None = None) -> tuple[list[Located], l
             unread.append(Unread(settings.name, "", str(error)))
         finally:
             enforcer.close()
+    roster = site.roster_for_reading()
+    for name in sorted({each.ssid for each in associations(roster).values()} - told):
+        if ssid in (None, name):
+            pasted = last_pasted(roster, name)
+            if pasted and site.clock.now() - pasted[0].seen <= pasted_within:
+                found += [located(each) for each in pasted]
+            elif pasted:
+                at = site.clock.local(pasted[0].seen)
+                unread.append(
+                    Unread(
+                        PASTED,
+                        "",
+                        f"that of {name!r} is from {at:%A %Y-%m-%d, %H:%M}: scopion import - takes a new one",
+                    )
+                )
     return found, unread
+
+
+def located(each: Association) -> Located:
+    """Return a remembered association as a station."""
+    connected = (each.seen - each.since).total_seconds() if each.since is not None else None
+    station = Station(each.mac, signal=each.signal, connected_s=None if connected is None else round(connected))
+    return Located(station, each.ssid, each.access_point, each.radio, each.seen)
 
 
 def remember_stations(roster: Roster, found: Sequence[Located]) -> None:

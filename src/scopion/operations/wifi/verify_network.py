@@ -5,19 +5,20 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 
-from scopion.discovery.records.client_list import read_client_list
+from scopion.discovery.client_lists.read import read_client_list
 from scopion.model.errors import NoInterface, ScopionError, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation
 from scopion.model.text import counted, joined
 from scopion.operations.devices.gather_card import likeliest
 from scopion.operations.devices.map_addresses import subnets_of
+from scopion.operations.intake.pasted_lists import OnAir, associations_in, note_pasted, record_context
 from scopion.operations.scan.ask_network import who_answers
 from scopion.operations.scan.prepare_scan import PreparedScan, ScanRequest, prepare_scan
 from scopion.operations.scan.recognise_network import recognise
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.network_context import NetworkContext, open_network
-from scopion.operations.wifi.open_enforcers import enforcers, has_enforcer, read_stations, settings_of
+from scopion.operations.wifi.open_enforcers import enforcers, has_enforcer, located, read_stations, settings_of
 from scopion.operations.wifi.read_radios import RadioChoice, plan_radios
 from scopion.roster.scans import known_subnets
 from scopion.roster.wifi.lists import ListMode
@@ -156,11 +157,15 @@ class _Verification:
 
     def at_clients(self, text: str) -> None:
         """Check which clients are on a copied client list."""
-        reading = read_client_list(text, self._site.clock.now())
+        reading = read_client_list(text, record_context(self._site, self._site.clock.now()))
         where = "the client list"
         if not reading.observations:
             self._note(where, "clients", None, "no client was recognised in it")
             return
+        pasted, _ = associations_in(reading, OnAir())
+        with suppress(StorageFailed):  # a user who may only read the roster verifies all the same
+            note_pasted(self._site.roster, pasted)
+        self._stations += [located(each) for each in pasted]
         listed = {each.mac: each for each in reading.observations if each.mac is not None}
         away = listed.keys() & reading.absent
         for mac in away:

@@ -22,10 +22,15 @@ class Association:
     mac: MacAddress
     ssid: str
     access_point: str  # the enforcer's name
-    radio: str  # GHz
+    radio: str  # GHz; empty: not known
     since: datetime | None  # when it associated, if the access point tells
     seen: datetime
     signal: int | None = None  # dBm
+
+    @property
+    def where(self) -> str:
+        """Return its access point and radio in words."""
+        return f"{self.access_point}, {self.radio} GHz" if self.radio else self.access_point
 
 
 def associations(roster: Roster) -> dict[MacAddress, Association]:
@@ -79,7 +84,7 @@ def note_associations(roster: Roster, found: Iterable[Association]) -> None:
             db.execute(
                 "UPDATE adapter SET medium = 'wireless', medium_evidence = ? "
                 "WHERE mac = ? AND NOT (own AND medium <> 'unknown')",
-                (f"associated with {each.access_point}, {each.radio} GHz", str(each.mac)),
+                (f"associated with {each.where}", str(each.mac)),
             )
         db.execute(
             "DELETE FROM association WHERE mac NOT IN (SELECT mac FROM association ORDER BY seen DESC LIMIT ?)",

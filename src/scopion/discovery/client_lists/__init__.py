@@ -1,0 +1,1 @@
+"""Reads client lists of routers' pages, whatever their layout: markup and scripts, lines, records, fields, words."""
