@@ -480,7 +480,7 @@ class Importing(ProgramTest):
         ended = self.run_program("import", "-", "--format", "json", stdin=table)
         self.assertIn("Of 3 adapters the record does not say when they were there.", ended.stderr)
         notes = "the glazing robot 10:c0:de:00:02:06 bought in spring\nnew drill 10:c0:de:00:02:07\n"
-        self.run_ok("import", "-", stdin=notes)
+        self.run_ok("import", "-", "--yes", stdin=notes)
         devices = {row["macs"][0]: row for row in self.run_json("devices")}
         for name, address, mac, _, seen in rows:
             with self.subTest(name=name):

@@ -28,7 +28,8 @@ from scopion.operations.edit.edit_devices import (
     split_device,
 )
 from scopion.operations.edit.undo_change import changes_made, undo
-from scopion.operations.exchange.import_records import fold_records, read_file
+from scopion.operations.exchange.import_records import fold_records, read_given
+from scopion.operations.exchange.read_input import read_input
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.edit_entries import drop_from_lists, put_on_list
 from scopion.roster.folding.fold_observations import fold
@@ -206,11 +207,11 @@ class TakingBack(FolderTest):
         listing.write_text(
             f"192.0.2.58 {other} lamp\n192.0.2.54 {MACS[4]} thing\n192.0.2.59 10:c0:de:00:00:0a kettle\n"
         )
-        fold_records(self.site, read_file(self.site, str(listing)))
+        fold_records(self.site, read_given(self.site, read_input(str(listing))))
         self.assertEqual(len(devices(self.site)), 7)
         undo(self.site)
         self.assertEqual(state(self.site), before)
-        fold_records(self.site, read_file(self.site, str(listing)))
+        fold_records(self.site, read_given(self.site, read_input(str(listing))))
         self.now = self.site.clock.now() + timedelta(hours=3)
         fold(self.site.roster, [Observation(other, IPv4Address("192.0.2.58"), self.now, Source.ARP)], (), self.now)
         undo(self.site)

@@ -20,6 +20,7 @@ from scopion.operations.edit.edit_devices import Mark, forget_devices, label_dev
 from scopion.operations.edit.undo_change import undo
 from scopion.operations.exchange import exchange_devices as exchange
 from scopion.operations.exchange import import_records as records
+from scopion.operations.exchange.read_input import read_input
 from scopion.operations.intake.take_in import take_in
 from scopion.operations.report.make_report import ReportRequest, report
 from scopion.operations.scan.prepare_scan import ScanRequest, prepare_scan
@@ -172,13 +173,13 @@ class Site:
         file that is not understood, and Refused for a list with a line that cannot be taken over.
         """
         name = fspath(path)
-        which = exchange.list_kind(name, kind)
+        given = read_input(name)
+        which = exchange.list_kind(self._site, given, kind)
         if which is None:
-            read = records.read_file(self._site, name, kind)
+            read = records.read_given(self._site, given, kind)
             return convert.recorded(read if preview else records.fold_records(self._site, read, insist=insist))
-        data = exchange.read_file(name)
         work = exchange.plan_import if preview else exchange.take_over
-        return convert.planned(which, work(self._site, name, data, which, insist=insist))
+        return convert.planned(which, work(self._site, given, exchange.TakeOverRequest(which, insist)))
 
     # -- Wireless networks --
 

@@ -55,6 +55,7 @@ class TraitKind(StrEnum):
     CLIENT_ID = "client-id"  # hexadecimal
     PORT = "port"  # a TCP port that accepted a connection
     ROLE = "role"  # router, dhcp-server
+    KIND = "kind"  # what people say that it is: their list has a column for it
 
 
 @value

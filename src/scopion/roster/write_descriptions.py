@@ -10,6 +10,8 @@ from sqlite3 import IntegrityError
 
 from scopion.model.device import Device, Standing
 from scopion.model.errors import ChangedMeanwhile, UsageError
+from scopion.model.observation import Source, Trait, TraitKind
+from scopion.roster.folding.note_traits import note_traits
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import to_ms
 
@@ -33,6 +35,15 @@ def set_description(roster: Roster, device: Device, **texts: str | None) -> None
             raise UsageError(
                 f"{changes['label']!r} is the label of another device: choose another, or rename that one first"
             ) from None
+
+
+def set_kind(roster: Roster, device: Device, kind: str, at: datetime) -> None:
+    """Keep what people say that a device is, in place of what they said before."""
+    subject = str(device.macs[0])
+    with roster.transaction() as db:
+        subjects = [(str(mac), TraitKind.KIND) for mac in device.macs]
+        db.executemany("DELETE FROM trait WHERE subject = ? AND kind = ?", subjects)
+        note_traits(db, subject, [Trait(TraitKind.KIND, kind, Source.LISTING)], at)
 
 
 def set_essential(roster: Roster, device: Device, essential: bool) -> None:

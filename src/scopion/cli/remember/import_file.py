@@ -17,7 +17,7 @@ from scopion.cli.remember.take_records import RecordOptions, take_records
 from scopion.model.text import closed
 
 RECORDS = ("client-list", "dnsmasq", "isc-dhcpd", "kea", "neighbours", "capture")
-LISTS = ("csv", "json", "jsonl", "ethers", "hosts", "dnsmasq-hosts", "isc-hosts", "kea-hosts")
+LISTS = ("csv", "json", "jsonl", "notes", "ethers", "hosts", "dnsmasq-hosts", "isc-hosts", "kea-hosts")
 KINDS = (*RECORDS, *LISTS)
 _ACTS_SHOWN = 20
 
@@ -35,6 +35,16 @@ class _Kind(click.Choice[str]):
         return super().convert(value, param, ctx)
 
 
+class _Columns(click.ParamType[tuple[str, ...]]):
+    """What columns are, with commas between."""
+
+    name = "list"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[str, ...]:
+        """Split it."""
+        return value if isinstance(value, tuple) else tuple(each.strip() for each in value.split(","))
+
+
 @click.command("import")
 @click.argument("file", metavar="FILE|-", required=False)
 @click.option("--as", "kind", type=_Kind(KINDS), metavar="KIND", help="The kind of file [recognised by its content].")
@@ -44,6 +54,9 @@ class _Kind(click.Choice[str]):
     "--active", is_flag=True, help="With --site: switch on its channels, enforcers and routers without asking."
 )
 @click.option("--yes", is_flag=True, help="Do not ask before a list is taken over.")
+@click.option(
+    "--columns", metavar="LIST", type=_Columns(), help="What the columns of your own list are: owner,label,mac."
+)
 @click.option("--ssid", type=options.NetworkParam(), help="The network of a pasted list's wireless devices.")
 @click.option("--band", type=click.Choice(["2.4", "5", "6"]), help="Their band, in GHz.")
 @insist
@@ -68,8 +81,9 @@ def import_file(
     Records keep their times: no device becomes present by them. What was understood of a client list is shown, and
     asked about, before it is taken in; its wireless devices are remembered as associated with their network.
 
-    Lists say what people think: csv, json, jsonl from scopion export, ethers and hosts files, host reservations of
-    dnsmasq, ISC dhcpd and Kea. What would change is shown first; with any conflict nothing is changed.
+    Lists say what people think: csv, json, jsonl from scopion export; your own list in any form, with MAC addresses and
+    words; ethers and hosts files, host reservations of dnsmasq, ISC dhcpd and Kea. What would change is shown first;
+    with any conflict nothing is changed.
 
     With --site, what its settings would do (run programs, send messages, change access points) is listed and asked
     about. Unless you agree, it comes as comments.
@@ -80,12 +94,16 @@ def import_file(
     if file is None:
         raise click.UsageError("a FILE is missing, or - for what is pasted")
     from scopion.operations.exchange.exchange_devices import list_kind
+    from scopion.operations.exchange.read_input import STANDARD_INPUT, read_input
 
-    which = list_kind(file, kind)
+    if file == STANDARD_INPUT and session.can_ask:
+        session.note("Paste the list, then press Ctrl-D on a line of its own.")
+    given = read_input(file)
+    which = list_kind(session.site, given, kind)
     if which is not None:
-        take_over_file(session, file, which, how)
+        take_over_file(session, given, which, how)
         return
-    take_records(session, file, kind, how, on_air)
+    take_records(session, given, kind, how, on_air)
 
 
 def _take_site(session: Session, archive: str, file: str | None, *, active: bool) -> None:

@@ -21,6 +21,7 @@ from scopion.operations.devices.gather_card import Card
 from scopion.operations.edit.edit_devices import Mark
 from scopion.operations.edit.review_devices import Review
 from scopion.operations.exchange.exchange_devices import export, write
+from scopion.operations.exchange.read_input import read_input
 from scopion.operations.wifi.edit_networks import networks
 
 KEYS = (
@@ -199,7 +200,7 @@ def _lines(session: Session, card: Card, reviewed: Review) -> Iterator[str]:
 def _review_by_file(session: Session, path: str, devices: tuple[str, ...], *, yes: bool) -> None:
     """Write the sheet if it is not there, else show what was filled in and take it over."""
     if Path(path).exists():
-        take_over_file(session, path, "csv", TakeOver(yes=yes))
+        take_over_file(session, read_input(path), "csv", TakeOver(yes=yes))
         return
 
     chosen = devices or tuple(Review(session.site).which)

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import zip_longest
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from scopion.cli.parts.output import show
 from scopion.cli.parts.session import Session
 from scopion.cli.parts.table import Column
-from scopion.cli.parts.terminal import echo, style
+from scopion.cli.parts.terminal import echo, prompt, style
 from scopion.model.errors import Refused
 from scopion.model.text import closed, counted
 
 if TYPE_CHECKING:
+    from scopion.operations.exchange.read_input import Input
     from scopion.operations.exchange.take_over import Intent, Plan
 
 KEYS = ("line", "action", "name", "macs", "changes", "problem")
@@ -29,14 +31,17 @@ class TakeOver:
     yes: bool = False  # do not ask
     insist: bool = False
     format_name: str | None = None
+    columns: tuple[str, ...] | None = None  # what the columns of a person's list are
 
 
-def take_over_file(session: Session, path: str, kind: str, how: TakeOver) -> None:
+def take_over_file(session: Session, given: Input, kind: str, how: TakeOver) -> None:
     """Show what a file would change, ask, and do it; with any problem in it, nothing is changed."""
-    from scopion.operations.exchange.exchange_devices import plan_import, read_file, take_over
+    from scopion.operations.exchange.exchange_devices import NOTES, TakeOverRequest, plan_import, take_over
 
-    data = read_file(path)
-    plan = plan_import(session.site, path, data, kind, insist=how.insist)
+    path = given.path
+    columns = _columns(session, given, how) if kind == NOTES else ()
+    request = TakeOverRequest(kind, how.insist, columns)
+    plan = plan_import(session.site, given, request)
     _show(session, plan, kind, how.format_name)
     _tell_problems(path, plan)
     _tell_counts(session, plan)
@@ -47,8 +52,26 @@ def take_over_file(session: Session, path: str, kind: str, how: TakeOver) -> Non
         raise Refused(f"{path}: {counted(len(plan.problems), 'line')} cannot be taken over; nothing was changed")
     if not how.yes:
         session.require_yes(f"Take over {counted(len(plan.changes), 'change')}?")
-    done = take_over(session.site, path, data, kind, insist=how.insist)
+    done = take_over(session.site, given, request)
     session.note(f"{counted(len(done.changes), 'device')} taken over. To take it back: scopion undo")
+
+
+def _columns(session: Session, given: Input, how: TakeOver) -> tuple[str, ...]:
+    """Say what the columns of a person's list are taken for, with their first texts; ask in a terminal."""
+    from scopion.operations.exchange.exchange_devices import proposed_columns
+
+    proposed = proposed_columns(given)
+    uses = how.columns or tuple(str(each.use) for each in proposed)
+    session.note("This is read as your own list. Its columns:")
+    for number, (column, use) in enumerate(zip_longest(proposed, uses), 1):
+        if column is not None:
+            heading = f" {column.heading!r}" if column.heading else ""
+            samples = ", ".join(column.samples) or "MAC addresses" if column.use == "mac" else ", ".join(column.samples)
+            session.note(f"  {number}{heading}: {style(use or '?', bold=True)} ({samples or 'empty'})")
+    if how.columns or not session.can_ask or how.yes or how.preview:
+        return uses
+    said = prompt("They are (label, owner, place, note, kind, mac, - for none)", ",".join(uses))
+    return tuple(each.strip() for each in said.split(","))
 
 
 def _show(session: Session, plan: Plan, kind: str, format_name: str | None) -> None:
@@ -74,7 +97,7 @@ def _row(intent: Intent) -> dict[str, Any]:
     changes = [_said(*each) for each in intent.differing]
     if intent.device is None:
         record = intent.record
-        texts = {"label": record.label, "owner": record.owner, "place": record.place, "note": record.note}
+        texts = {what: getattr(record, what) for what in ("label", "owner", "place", "note", "kind")}
         changes = [f"{what} {text!r}" for what, text in texts.items() if text]
         changes += [f"standing {record.standing}"] if record.standing else []
     elif intent.joining:

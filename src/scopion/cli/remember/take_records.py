@@ -20,6 +20,7 @@ from scopion.model.text import closed, counted
 if TYPE_CHECKING:
     from scopion.discovery.client_lists.clients import Client
     from scopion.operations.exchange.import_records import Imported
+    from scopion.operations.exchange.read_input import Input
     from scopion.operations.intake.pasted_lists import OnAir
 
 KEYS = (
@@ -40,13 +41,11 @@ class RecordOptions:
     band: str | None = None
 
 
-def take_records(session: Session, file: str, kind: str | None, how: TakeOver, said: RecordOptions) -> None:
+def take_records(session: Session, given: Input, kind: str | None, how: TakeOver, said: RecordOptions) -> None:
     """Read a record, show it, ask before a client list is taken in, and fold it."""
-    from scopion.operations.exchange.import_records import STANDARD_INPUT, fold_records, read_file
+    from scopion.operations.exchange.import_records import fold_records, read_given
 
-    if file == STANDARD_INPUT and session.can_ask:
-        session.note("Paste the list, then press Ctrl-D on a line of its own.")
-    imported = read_file(session.site, file, kind)
+    imported = read_given(session.site, given, kind)
     asks = bool(imported.reading.clients) and session.can_ask and not how.yes and not how.preview
     if not how.preview and not asks:
         imported = fold_records(session.site, imported, insist=how.insist, where=_where(session, imported, said))

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 
 from scopion.discovery.client_lists.pieces import anchors_in, labelled
 from scopion.discovery.client_lists.split_lines import Cells, Line
-from scopion.discovery.client_lists.words import Field, Kind, heading_field, kind_of, kinds_in
+from scopion.discovery.client_lists.words import Field, Kind, heading_field, kind_of, kinds_in, own_heading
 from scopion.model.mac import mac_spans
 
 _SIGNS = (re.compile(r"\t"), re.compile(r";"), re.compile(r"\|"), re.compile(r","), re.compile(r"\s{2,}"))
@@ -65,10 +65,10 @@ def is_headings(text: str) -> bool:
     """Tell whether a line is a row of headings: two cells or more, half of which name a field, none with a value."""
     for sign in _SIGNS:
         cells = [cell.strip(" \"'|") for cell in sign.split(text.strip()) if cell.strip(" \"'|")]
-        fields = [heading_field(cell) for cell in cells]
+        fields = [heading_field(cell) or own_heading(cell) or None for cell in cells]
         known = {each for each in fields if each is not None}
         if len(cells) > 1 and len(known) > 1 and sum(each is not None for each in fields) * 2 >= len(cells):
-            return not any(_valued(cell) for cell in cells)
+            return not any(cell.endswith((":", "=")) or _valued(cell) for cell in cells)
     return False
 
 

@@ -71,6 +71,11 @@ def read_client_list(text: str, context: RecordContext) -> Reading:
     return reading
 
 
+def looks_like_markup(text: str) -> bool:
+    """Tell whether a text is a page's source, or data of a script."""
+    return bool(_PAGE.search(text) or _SCRIPT.search(text))
+
+
 def _ways(text: str, context: RecordContext, *, perhaps: bool) -> Iterator[_Understood]:
     """Yield what comes of each way of taking the text apart that its content allows."""
     if _PAGE.search(text):

@@ -67,6 +67,7 @@ class Kind(StrEnum):
 @dataclass(frozen=True, slots=True)
 class _Vocabulary:
     headings: dict[str, list[tuple[tuple[str, ...], Field]]]  # stems as their words, by the first two letters
+    own: dict[str, list[tuple[str, ...]]]  # stems of headings of people's lists, by what their column is
     kinds: dict[tuple[str, ...], Kind]  # phrases
     units: dict[str, int]  # seconds
     months: dict[str, int]
@@ -105,6 +106,7 @@ def _vocabulary() -> _Vocabulary:
             kinds.setdefault(tuple(tokens(phrase)), kind)
     return _Vocabulary(
         headings=_stems(document["headings"]),
+        own={use: [tuple(tokens(stem)) for stem in stems] for use, stems in document["own"].items()},
         kinds=kinds,
         units={word: int(seconds) for seconds, words in measures["time"].items() for word in words},
         months={word: int(number) for number, words in measures["month"].items() for word in words},
@@ -127,6 +129,25 @@ def heading_field(text: str) -> Field | None:
     order = list(Field)
     found = [each for at in range(len(words)) for each in _stems_at(words, at)]
     return min(found, key=lambda each: (-each[0], order.index(each[1])))[1] if found else None
+
+
+def own_heading(text: str) -> str:
+    """Return what a heading of a person's own list says of its column: ``label``, ``owner``, ``place``, ``note``,
+    ``kind`` or ``mac``; empty if it says nothing.
+    """
+    words = [word for word in tokens(text) if word.isalnum()]
+    found = [
+        (len(stem), -order, use)
+        for order, (use, stems) in enumerate(_vocabulary().own.items())
+        for stem in stems
+        for at in range(len(words))
+        if len(stem) <= len(words) - at
+        and all(
+            word == part or (len(part) > _WHOLE_UP_TO and word.startswith(part))
+            for part, word in zip(stem, words[at:], strict=False)
+        )
+    ]
+    return max(found)[2] if found else ""
 
 
 def begins_heading(text: str) -> bool:

@@ -66,7 +66,7 @@ def read_record(stream: BufferedReader, context: RecordContext, kind: str | None
     data = stream.read(MAX_TEXT_BYTES + 1)
     if len(data) > MAX_TEXT_BYTES:
         raise UsageError(f"more than {MAX_TEXT_BYTES >> 20} MB of text: that is not a list of devices")
-    text = _text(data)
+    text = decoded_text(data)
     if not text.strip():
         raise UsageError("there is nothing to read: it is empty")
     if kind is not None and kind not in _TYPES:
@@ -106,8 +106,8 @@ def _is_listing(start: str) -> bool:
     return bool(_LISTING_MARKS.search(start)) and any(read_neighbours(start))
 
 
-def _text(data: bytes) -> str:
-    """Return a text in the encoding in which a browser or an editor saved it."""
+def decoded_text(data: bytes) -> str:
+    """Return a text in the encoding in which a browser or an editor saved it. Raises UsageError for what is no text."""
     for mark, encoding in ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"), (b"\xef\xbb\xbf", "utf-8-sig")):
         if data.startswith(mark):
             return data.decode(encoding, "replace")

@@ -45,6 +45,9 @@ def described(device: Device, vendors: Vendors, kinds: Kinds) -> Described:
 def guess(
     kinds: Kinds, mac: MacAddress | None, vendor: Vendor | None, traits: Sequence[Trait], *, gateway: bool
 ) -> Guess:
-    """Return the guess for an adapter's traits."""
+    """Return the guess for an adapter's traits; what people said that it is needs none."""
+    said = next((trait.value for trait in reversed(traits) if trait.kind is TraitKind.KIND), "")
+    if said:
+        return Guess(said, "your list says so")
     known = (*traits, Trait(TraitKind.ROLE, "gateway", Source.OWN)) if gateway else traits
     return kinds.guess(mac, vendor.name if vendor and vendor.organisations else "", known)

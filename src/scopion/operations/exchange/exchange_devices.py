@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
+from scopion.discovery.records.reading import RecordKind
+from scopion.discovery.records.registry import MAX_PASTE_BYTES, decoded_text, detect
 from scopion.model.device import Device
 from scopion.model.errors import NotFound, Refused, StorageFailed, UsageError
 from scopion.model.text import clean, counted
@@ -15,8 +16,10 @@ from scopion.operations.devices.compare_moments import Compared, changes_since_e
 from scopion.operations.devices.compare_snapshots import Seen
 from scopion.operations.devices.identify_device import described
 from scopion.operations.devices.list_devices import devices
-from scopion.operations.exchange.import_records import STANDARD_INPUT
+from scopion.operations.exchange.own_list import OwnColumn, is_own_list, own_records, read_own_list
+from scopion.operations.exchange.read_input import Input, read_input
 from scopion.operations.exchange.take_over import Plan, planned, taken_over
+from scopion.operations.intake.pasted_lists import record_context
 from scopion.operations.site.change_roster import change
 from scopion.operations.site.open_site import Site
 from scopion.roster.exchange import device_sheet as sheet
@@ -27,10 +30,10 @@ from scopion.roster.resolve import resolve
 from scopion.roster.store.write_files import write_atomically
 
 OWN = ("csv", "json", "jsonl")
-KINDS = (*OWN, *host_lists.KINDS)
+NOTES = "notes"  # a list that a person keeps, in whatever form
+KINDS = (*OWN, NOTES, *host_lists.KINDS)
 _BY_SUFFIX = {".csv": "csv", ".json": "json", ".jsonl": "jsonl", ".ethers": "ethers", ".hosts": "hosts"}
 _BY_NAME = {"ethers": "ethers", "hosts": "hosts"}
-MAX_BYTES = 64 * 1024 * 1024  # of a file that is read; ten thousand devices are 5 MB
 _ENCODINGS = ((b"\xff\xfe", "UTF-16"), (b"\xfe\xff", "UTF-16"), (b"\x00", "no text at all"))
 
 
@@ -90,19 +93,23 @@ def told_kind(path: str, data: bytes) -> str | None:
         ".ethers": "ethers", ".hosts": "hosts"}.get(Path(path).suffix.casefold())  # fmt: skip
 
 
-def list_kind(path: str, kind: str | None) -> str | None:
+def list_kind(site: Site, given: Input, kind: str | None) -> str | None:
     """Return the kind of list that a file is, as it was named or by its content; None for a record.
 
-    Raises StorageFailed, and UsageError for a whole site.
+    Raises UsageError for a whole site.
     """
-    if kind is not None or path == STANDARD_INPUT:
+    if kind is not None or given.capture is not None:
         return kind if kind in KINDS else None
     from scopion.operations.exchange.export_site import is_archive  # it loads the model of all settings
 
-    data = read_head(path)
-    if is_archive(data):
-        raise UsageError(f"{path} is a whole site: scopion import --site {path} takes it in")
-    return told_kind(path, data)
+    if is_archive(given.data):
+        raise UsageError(f"{given.path} is a whole site: scopion import --site {given.path} takes it in")
+    told = told_kind(given.path, given.data)
+    if told is not None or len(given.data) > MAX_PASTE_BYTES or b"\0" in given.data[:1024]:
+        return told
+    text = decoded_text(given.data)
+    is_plain = detect(text) == RecordKind.CLIENT_LIST
+    return NOTES if is_plain and is_own_list(text, record_context(site, site.clock.now())) else None
 
 
 def _told_json(begin: bytes, data: bytes) -> str | None:
@@ -113,38 +120,35 @@ def _told_json(begin: bytes, data: bytes) -> str | None:
     return "jsonl" if b'"adapters"' in begin.split(b"\n", 1)[0] else None
 
 
-def read_head(path: str, size: int = 1024 * 1024) -> bytes:
-    """Return the beginning of a file, to recognise it. Raises StorageFailed."""
-    try:
-        with Path(path).open("rb") as stream:
-            return stream.read(size)
-    except OSError as error:
-        raise StorageFailed(f"{path} cannot be read: {error.strerror}") from None
+@dataclass(frozen=True, slots=True)
+class TakeOverRequest:
+    """How a list is taken over."""
+
+    kind: str
+    insist: bool = False
+    columns: tuple[str, ...] = ()  # what the columns of a person's list are; empty: as proposed
 
 
-def read_file(path: str) -> bytes:
-    """Return a file's content, or standard input for ``-``. Raises StorageFailed, UsageError for
-    one that is too large.
-    """
-    data = sys.stdin.buffer.read(MAX_BYTES + 1) if path == STANDARD_INPUT else read_head(path, MAX_BYTES + 1)
-    if len(data) > MAX_BYTES:
-        raise UsageError(f"{path} is larger than {MAX_BYTES // 2**20} MB: that is not a list of devices")
-    return data
+def proposed_columns(given: Input) -> tuple[OwnColumn, ...]:
+    """Return the columns of a person's list, and what each is taken for."""
+    return read_own_list(decoded_text(given.data)).columns
 
 
-def plan_import(site: Site, path: str, data: bytes, kind: str, *, insist: bool = False) -> Plan:
+def plan_import(site: Site, given: Input, request: TakeOverRequest) -> Plan:
     """Return what a file would change; nothing is changed yet."""
-    read, _ = _read(path, data, kind)
-    return planned(site, devices(site), read, foreign=kind not in OWN, insist=insist)
+    read = _records(given, request)
+    return planned(site, devices(site), read, foreign=request.kind in host_lists.KINDS, insist=request.insist)
 
 
-def take_over(site: Site, path: str, data: bytes, kind: str, *, insist: bool = False) -> Plan:
+def take_over(site: Site, given: Input, request: TakeOverRequest) -> Plan:
     """Take a file over: all of it, or nothing. Raises Refused if any part of it cannot be taken over."""
-    read, _ = _read(path, data, kind)
+    read = _records(given, request)
+    path = given.path
     name = clean(Path(path).name, 80)
     with change(site, "import", f"taken over from {name}") as (roster, described_as):
         # Once more under the lock: another process may have changed something since the preview.
-        plan = planned(site, all_devices(roster), read, foreign=kind not in OWN, insist=insist)
+        foreign = request.kind in host_lists.KINDS
+        plan = planned(site, all_devices(roster), read, foreign=foreign, insist=request.insist)
         if plan.problems:
             raise Refused(f"{path}: {counted(len(plan.problems), 'line')} cannot be taken over; nothing was changed")
         taken_over(site, roster, plan)
@@ -163,7 +167,7 @@ def write(path: str, exported: Exported, *, force: bool = False) -> None:
 
 def compared_with(site: Site, path: str) -> Compared:
     """Return what differs between an export and now. Raises UsageError, StorageFailed."""
-    data = read_file(path)
+    data = read_input(path).data
     kind = told_kind(path, data)
     if kind not in OWN:
         raise UsageError(f"{path} is not an export of devices: scopion export {Path(path).stem}.json writes one")
@@ -184,6 +188,13 @@ def decoded(path: str, data: bytes) -> str:
     except UnicodeDecodeError as error:
         line = data.count(b"\n", 0, error.start) + 1
         raise UsageError(f"{path}, line {line}: not UTF-8 text: save it as CSV UTF-8; nothing was changed") from None
+
+
+def _records(given: Input, request: TakeOverRequest) -> Records:
+    if request.kind != NOTES:
+        return _read(given.path, given.data, request.kind)[0]
+    listed = read_own_list(decoded_text(given.data))
+    return own_records(listed.with_columns(request.columns) if request.columns else listed)
 
 
 def _read(path: str, data: bytes, kind: str) -> tuple[Records, datetime | None]:

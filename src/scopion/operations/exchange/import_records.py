@@ -2,31 +2,25 @@
 
 from __future__ import annotations
 
-import os
-import sys
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from datetime import UTC, datetime
-from io import BufferedReader
+from datetime import datetime
 from ipaddress import IPv4Network
-from pathlib import Path
-from typing import BinaryIO
 
 from scopion.discovery.records.reading import Reading
 from scopion.discovery.records.registry import read_record
 from scopion.model.device import Device
-from scopion.model.errors import Refused, StorageFailed
+from scopion.model.errors import Refused
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, TraitKind
 from scopion.model.text import counted, joined
+from scopion.operations.exchange.read_input import Input
 from scopion.operations.intake.pasted_lists import OnAir, associations_in, note_pasted, record_context
 from scopion.operations.scan.describe_hosts import Describer, Host
 from scopion.operations.site.change_roster import change
 from scopion.operations.site.open_site import Site
 from scopion.roster.folding.fold_observations import fold
 from scopion.roster.read_devices import all_devices
-
-STANDARD_INPUT = "-"
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,17 +36,10 @@ class Imported:
     devices: dict[MacAddress, Device]  # those that the roster has
 
 
-def read_file(site: Site, path: str, kind: str | None = None) -> Imported:
-    """Read a file, or standard input for ``-``; nothing is changed. Raises StorageFailed, UsageError, NotFound."""
-    if path == STANDARD_INPUT:
-        now = site.clock.now()
-        return _understood(site, read_record(_standard_input(), record_context(site, now), kind), now)
-    try:
-        with Path(path).open("rb") as stream:
-            as_of = min(site.clock.now(), _changed(stream))
-            return _understood(site, read_record(stream, record_context(site, as_of), kind), as_of)
-    except OSError as error:
-        raise StorageFailed(f"{path} cannot be read: {error.strerror}") from None
+def read_given(site: Site, given: Input, kind: str | None = None) -> Imported:
+    """Read a record; nothing is changed. Raises UsageError, NotFound."""
+    as_of = min(site.clock.now(), given.changed or site.clock.now())
+    return _understood(site, read_record(given.stream, record_context(site, as_of), kind), as_of)
 
 
 def fold_records(site: Site, imported: Imported, *, insist: bool = False, where: OnAir | None = None) -> Imported:
@@ -109,13 +96,3 @@ def _refuse_foreign(observations: Sequence[Observation], subnets: Sequence[IPv4N
         f"{far} of {len(addresses)} (such as {outside}) in no subnet of the site ({known}): is this record of another "
         "network? --insist takes it in"
     )
-
-
-def _standard_input() -> BufferedReader:
-    buffer = sys.stdin.buffer
-    assert isinstance(buffer, BufferedReader)
-    return buffer
-
-
-def _changed(stream: BinaryIO) -> datetime:
-    return datetime.fromtimestamp(os.fstat(stream.fileno()).st_mtime, UTC)

@@ -14,14 +14,14 @@ from scopion.model.address import Address
 from scopion.model.device import Device, Standing
 from scopion.model.errors import UsageError
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Observation, Source
+from scopion.model.observation import Observation, Source, TraitKind
 from scopion.operations.edit.edit_devices import Mark, checked_texts, require_possible
 from scopion.operations.site.open_site import Site
 from scopion.roster.exchange.record import AdapterRecord, DeviceRecord, RecordProblem, Records
 from scopion.roster.folding.fold_observations import fold
 from scopion.roster.read_devices import all_devices, set_media
 from scopion.roster.store.open_roster import Roster
-from scopion.roster.write_descriptions import join_devices, set_description, set_essential, set_standing
+from scopion.roster.write_descriptions import join_devices, set_description, set_essential, set_kind, set_standing
 
 _TEXTS = ("label", "owner", "place", "note")
 _MARK = ("standing", "guest_until", "because")
@@ -83,6 +83,8 @@ def taken_over(site: Site, roster: Roster, plan: Plan) -> None:
         set_media(roster, {each.mac: each.medium for each in wanted.adapters if each.mac in intent.joining})
         texts = {name: getattr(wanted, name) for name in _TEXTS if _says(wanted, name)}
         set_description(roster, device, **checked_texts(**texts))
+        if wanted.kind and wanted.kind != said_kind(device) and device.macs:
+            set_kind(roster, device, wanted.kind, now)
         if wanted.essential is not None:
             set_essential(roster, device, wanted.essential)
         if wanted.standing is not None and (
@@ -203,6 +205,8 @@ def _differing(record: DeviceRecord, device: Device) -> tuple[tuple[str, str, st
         for name in _TEXTS
         if _says(record, name) and getattr(record, name) != getattr(device, name)
     ]
+    if record.kind and record.kind != said_kind(device):
+        found.append(("kind", said_kind(device), record.kind))
     if record.essential is not None and record.essential != device.essential:
         found.append(("essential", _yes(device.essential), _yes(record.essential)))
     if record.standing is not None:
@@ -213,6 +217,11 @@ def _differing(record: DeviceRecord, device: Device) -> tuple[tuple[str, str, st
         )
         found += [(what, was, will) for what, was, will in pairs if was != will]
     return tuple(found)
+
+
+def said_kind(device: Device) -> str:
+    """Return what people said that a device is; empty if they did not."""
+    return next((known.trait.value for known in device.traits if known.trait.kind is TraitKind.KIND), "")
 
 
 def _marks(intent: Intent) -> tuple[tuple[str, str, str], ...]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from datetime import UTC, date, datetime
 
 from scopion.model.address import Address, parse_address
@@ -16,6 +17,7 @@ _NAME = re.compile(r"(?P<value>.+) \((?P<source>[a-z-]+)\)")
 _TO_ESCAPE, _WITH_ESCAPE, _ESCAPED = re.compile(r"([;\\])"), r"\\\1", re.compile(r"\\([;\\])")
 _PARTING = re.compile(r"(?<=\));\s*")
 _GROUPS = "|"
+_NEVER = "never"  # of an adapter that was never seen, beside one that was
 
 
 def mac(text: str) -> MacAddress:
@@ -61,9 +63,14 @@ def moment(text: str) -> datetime:
         raise ValueError(f"{text!r} is not a moment: its year cannot be right") from None
 
 
-def moments(text: str) -> tuple[datetime, ...]:
-    """Return several, with blanks between. Raises ValueError."""
-    return tuple(map(moment, text.split()))
+def moments(text: str) -> tuple[datetime | None, ...]:
+    """Return several, with blanks between; None for ``never``. Raises ValueError."""
+    return tuple(None if part == _NEVER else moment(part) for part in text.split())
+
+
+def written_moments(moments: Sequence[datetime | None]) -> str:
+    """Return the text that ``moments`` reads; empty if there is none at all."""
+    return " ".join(iso(each) if each else _NEVER for each in moments) if any(moments) else ""
 
 
 def media(text: str) -> tuple[Medium, ...]:

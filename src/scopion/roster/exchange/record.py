@@ -41,6 +41,7 @@ class DeviceRecord:
     standing_since: datetime | None = None
     because: str | None = None
     essential: bool | None = None
+    kind: str | None = None  # what people say that it is
     names: tuple[Trait, ...] = ()
     present: bool | None = None
     revision: int | None = None  # of the exported state: a later state is not overwritten
