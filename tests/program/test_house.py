@@ -46,7 +46,7 @@ class Map(ProgramTest):
     def test_forms_of_files_are_offered_as_they_are_known(self) -> None:
         """What import and export offer, without loading what reads it, is what there is."""
         self.assertEqual(set(export_file.KINDS), set(exchange.KINDS))
-        self.assertEqual(set(import_file.LISTS), set(exchange.KINDS))
+        self.assertEqual(set(import_file.LISTS), set(exchange.LISTS))
         self.assertEqual(set(import_file.RECORDS), set(map(str, RecordKind)))
 
     def test_the_readme_shows_pictures_that_exist(self) -> None:

@@ -36,6 +36,7 @@ FAMILIES: dict[str, dict[str, CommandEntry]] = {
         "await": CommandEntry(
             "look.await_device", "await_device", "Wait until a device is here or gone; print its address."
         ),
+        "compare": CommandEntry("look.compare", "compare", "A router's list, the last scan and the roster together."),
         "spare": CommandEntry("look.spare", "spare", "Free addresses of a subnet, or whether one is free."),
         "vendor": CommandEntry("look.vendor", "vendor", "Vendors of MAC addresses or prefixes."),
     },

@@ -31,7 +31,8 @@ from scopion.roster.store.write_files import write_atomically
 
 OWN = ("csv", "json", "jsonl")
 NOTES = "notes"  # a list that a person keeps, in whatever form
-KINDS = (*OWN, NOTES, *host_lists.KINDS)
+KINDS = (*OWN, *host_lists.KINDS)  # that can be written
+LISTS = (*KINDS, NOTES)  # that can be read
 _BY_SUFFIX = {".csv": "csv", ".json": "json", ".jsonl": "jsonl", ".ethers": "ethers", ".hosts": "hosts"}
 _BY_NAME = {"ethers": "ethers", "hosts": "hosts"}
 _ENCODINGS = ((b"\xff\xfe", "UTF-16"), (b"\xfe\xff", "UTF-16"), (b"\x00", "no text at all"))
@@ -99,7 +100,7 @@ def list_kind(site: Site, given: Input, kind: str | None) -> str | None:
     Raises UsageError for a whole site.
     """
     if kind is not None or given.capture is not None:
-        return kind if kind in KINDS else None
+        return kind if kind in LISTS else None
     from scopion.operations.exchange.export_site import is_archive  # it loads the model of all settings
 
     if is_archive(given.data):
