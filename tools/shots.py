@@ -42,7 +42,7 @@ ANSWERS = "wifi audit Kilnhaven --admin-password changed --passphrase-changed 20
 MAIL, SHEET = "mail", "wifi-sheet"
 PAGES: dict[str, tuple[int, tuple[str, ...], str, str]] = {
     MAIL: (1, NIGHT, "alerts show 3 --html", "760,800"),
-    SHEET: (3, HOURS, "wifi sheet Kilnhaven --html -", "860,1420"),
+    SHEET: (3, HOURS, "wifi sheet Kilnhaven --html -", "860,1680"),
     "report": (FORTNIGHT, (), "report --html -", "1280,800"),
     "report-hours": (FORTNIGHT, (), "report --html - --part hours --part busy-hours", "1280,1560"),
 }

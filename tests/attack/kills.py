@@ -69,7 +69,7 @@ COMMANDS: tuple[tuple[str, ...], ...] = (
 # What writes nothing, or not by itself.
 SPARED = {
     **dict.fromkeys(
-        ("here", "await", "spare", "vendor", "devices", "show", "events", "changes", "map", "roster check",
+        ("here", "await", "compare", "spare", "vendor", "devices", "show", "events", "changes", "map", "roster check",
          "alerts list", "alerts show", "wifi ssids", "wifi entries", "wifi preview", "wifi hours", "wifi passphrase"),
         "only looks; what it hears or fetches is written as a scan or an export writes",
     ),

@@ -43,7 +43,7 @@ OUTPUTS: dict[str, tuple[str, ...]] = {
     "mark": ("192.0.2.50 known", "192.0.2.5 unwanted --because x\x1b[35m"), "review": ("--csv review.csv",),
     "same": ("192.0.2.31 192.0.2.50",), "forget": ("192.0.2.70", "192.0.2.70 --yes"), "events": ("",),
     "changes": ("--since 2020-01-01", "--scans"), "undo": ("--list", "", "--yes"),
-    "import": ("sheet.csv --preview", "list.txt", "none\x1b[2J"),
+    "compare": ("list.txt", ""), "import": ("sheet.csv --preview", "list.txt", "none\x1b[2J"),
     "export": tuple(f"- --as {form}" for form in
                     ("csv", "json", "jsonl", "ethers", "hosts", "dnsmasq-hosts", "isc-hosts", "kea-hosts")),
     "roster check": ("",), "roster restore": ("",), "roster compact": ("",),

@@ -650,10 +650,15 @@ class OnTheSite(PreparedTest):
 
     def test_the_sheet_for_a_router_with_a_page(self) -> None:
         """Only the difference after wifi done; a client list is judged; what cannot be read is said."""
-        self.run_ok("wifi", "deny", "Guests", STRANGER, "--router", "203.0.113.1", "--notation", "hyphen")
+        listed = ("--router", "203.0.113.1", "--notation", "hyphen")
+        said = self.run_program("wifi", "deny", "Guests", STRANGER, *listed).stderr
+        self.assertIn("To check the address: phones and computers show their", said)
         self.run_ok("wifi", "mode", "Guests", "deny")
         self.assertIn("scopion wifi sheet", self.refused(1, "wifi", "push", "Guests", "--yes"))
-        self.assertEqual(self.run_ok("wifi", "sheet", "Guests").count("A0-B4-D7-66-19-04"), 2)
+        sheet = self.run_ok("wifi", "sheet", "Guests")
+        self.assertEqual(sheet.count("A0-B4-D7-66-19-04"), 2)
+        self.assertIn("the login is on the router's label", " ".join(sheet.split()))
+        self.assertIn("To join a network whose name is hidden", sheet)
         self.run_ok("wifi", "done", "Guests")
         self.assertIn("nothing to do", self.run_ok("wifi", "sheet", "Guests"))
         self.run_ok("wifi", "deny", "Guests", DOOR)

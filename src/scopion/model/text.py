@@ -99,6 +99,11 @@ def capitalised(text: str) -> str:
     return text[:1].upper() + text[1:]
 
 
+def uncapitalised(text: str) -> str:
+    """Return the text with a small letter at its beginning, to go on after a colon."""
+    return text[:1].lower() + text[1:]
+
+
 def counted(count: int, noun: str, plural: str | None = None) -> str:
     """Return a count in words: ``1 device``, ``2 devices``, ``no devices``."""
     word = noun if count == 1 else plural or noun + "s"

@@ -16,6 +16,7 @@ from scopion.model.text import counted, joined, plain_value
 from scopion.roster.wifi.lists import ListMode, Network
 from scopion.wireless.coverage import Line
 from scopion.wireless.enforcers.enforcer import Held
+from scopion.wireless.find_on_device import JOIN_HIDDEN, LOGIN, where_to_find
 from scopion.wireless.list_policy import ListRule, WantedList
 from scopion.wireless.refusals import consequence
 
@@ -72,16 +73,20 @@ def make_sheet(
     until: str = "",
     typed: Mapping[str, Held] | None = None,
     others: str = "",
+    kinds: Sequence[str] = (),
 ) -> Sheet:
     """Return the sheet of a network for one moment.
 
     ``now`` is the list that should be in force; ``timed`` the rules of that list which have hours, at this hour or at
     another; ``typed``, by radio, what was typed in before: then only the difference is to be typed; ``made`` and
     ``until`` are when the sheet was made and when it will be another, as a person reads them; ``others`` when devices
-    on no list may associate.
+    on no list may associate; ``kinds`` what the listed devices are: the sheet says where they show
+    their address.
     """
     steps = _steps(network, now, typed or {})
     hours = [(rule.line.mac.written(network.notation), rule.line.name, str(rule.hours)) for rule in timed]
+    on = now.mode is not ListMode.OFF
+    tail = (*where_to_find(kinds), _REFUSED_SEES, JOIN_HIDDEN) if on else ()
     lasts = f" This list holds until {until}: print another sheet then." if until else ""
     return Sheet(
         title=f"Wireless network {network.ssid!r}: {_TITLES[now.mode]}",
@@ -90,7 +95,7 @@ def make_sheet(
         steps=tuple(steps),
         hours=tuple(hours),
         hours_say=_hours_say(now.mode, hours, others),
-        tail=(*((_REFUSED_SEES,) if now.mode is not ListMode.OFF else ()), _LIMITS),
+        tail=(*tail, _LIMITS),
     )
 
 
@@ -220,7 +225,7 @@ def _hours_say(mode: ListMode, hours: Sequence[tuple[str, str, str]], others: st
 
 
 def _open(network: Network) -> SheetStep:
-    return SheetStep(f"Open {page(network)} in a browser and log in - on cable if you can.")
+    return SheetStep(f"Open {page(network)} in a browser, on cable if you can, and log in: {LOGIN}.")
 
 
 def _find(then: str) -> SheetStep:

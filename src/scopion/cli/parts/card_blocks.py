@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from scopion.operations.devices.gather_card import Card
     from scopion.vendors.registry import Vendors
 
-_INDENT = 12
+INDENT = 12
 STANDING_COLOUR = {Standing.NEW: "yellow", Standing.KNOWN: "green", Standing.GUEST: "cyan", Standing.UNWANTED: "red"}
 _DAY_SIGNS = {DayMark.HERE: "█", DayMark.AWAY: "·", DayMark.NOT_LOOKED: "?", DayMark.NOT_KNOWN: " "}
 _SHADES = "·░▒▓█"  # a share of days from none to all
@@ -73,7 +73,7 @@ def what_it_is(card: Card) -> Iterator[str]:
 def block(title: str, lines: Sequence[str]) -> Iterator[str]:
     """Yield lines under a title in the margin."""
     for number, line in enumerate(lines):
-        head = style((title if number == 0 else "").ljust(_INDENT), dim=True)
+        head = style((title if number == 0 else "").ljust(INDENT), dim=True)
         yield f"{head}{line}"
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -23,6 +24,8 @@ from scopion.operations.edit.review_devices import Review
 from scopion.operations.exchange.exchange_devices import export, write
 from scopion.operations.exchange.read_input import read_input
 from scopion.operations.wifi.edit_networks import networks
+from scopion.wireless.coverage import covered_adapters
+from scopion.wireless.find_on_device import where_to_find
 
 KEYS = (
     ("k", "known"), ("g", "guest"), ("x", "unwanted"), ("s", "skip"), ("u", "undo"), ("q", "leave"),
@@ -192,9 +195,19 @@ def _lines(session: Session, card: Card, reviewed: Review) -> Iterator[str]:
         ("names", [joined(names)] if names else []),
         ("says", blocks.said_lines(card)),
         ("private", blocks.private_lines(card)),
+        ("check it", _on_the_device(card)),
         ("look-alike", blocks.look_alike_lines(card, session.site.vendors)),
     ):
         yield from blocks.block(title, lines)
+
+
+def _on_the_device(card: Card) -> list[str]:
+    """Return where the device itself shows its wireless address, if it may be on the air."""
+    device = card.device
+    if device.own or device.gateway or not covered_adapters(device):
+        return []
+    texts = where_to_find([card.guess.kind])[:1]
+    return [style(line, dim=True) for text in texts for line in textwrap.wrap(text, _WIDTH - blocks.INDENT)]
 
 
 def _review_by_file(session: Session, path: str, devices: tuple[str, ...], *, yes: bool) -> None:

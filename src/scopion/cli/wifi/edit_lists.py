@@ -17,8 +17,9 @@ from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import confirm, prompt, style
 from scopion.cli.wifi.network_settings import RouterOptions, ask_settings, network_settings, next_step, said_of, tell
 from scopion.model.observation import Medium
-from scopion.model.text import counted, joined
+from scopion.model.text import counted, joined, uncapitalised
 from scopion.roster.wifi.lists import ListMode
+from scopion.wireless.find_on_device import where_to_find
 from scopion.wireless.mac_list import read_mac_list
 
 if TYPE_CHECKING:
@@ -233,6 +234,8 @@ def _tell(session: Session, which: ListMode, done: EntryChange, on: Terms) -> No
         session.note(said_of(session.site, done.network))
     for caution in done.cautions:
         session.note(f"{style('Caution:', fg='yellow')} {caution}.")
+    for where in where_to_find(done.in_doubt):
+        session.note(f"To check the address: {uncapitalised(where)}")
     whose = "" if done.moved == done.names else f"{joined(done.moved)} "
     moved = f" ({whose}moved there from the other list)" if done.moved else ""
     verb = "is" if len(done.names) == 1 else "are"

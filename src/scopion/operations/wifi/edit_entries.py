@@ -24,7 +24,15 @@ from scopion.operations.wifi.edit_networks import (
     with_settings,
 )
 from scopion.operations.wifi.explain_effects import Before, InForce, NetworkEffect
-from scopion.operations.wifi.find_subjects import Subject, checked, named, of_unknown_media, subject_of, unique
+from scopion.operations.wifi.find_subjects import (
+    Subject,
+    checked,
+    kinds_in_doubt,
+    named,
+    of_unknown_media,
+    subject_of,
+    unique,
+)
 from scopion.operations.wifi.load_policy import refuse_switched_on_lockout, refuse_too_long
 from scopion.operations.wifi.open_enforcers import enforcers
 from scopion.operations.wifi.read_radios import RadioChoice, chosen_radios
@@ -62,6 +70,7 @@ class EntryChange:
     entries: int  # on that list, in all
     paused: int  # of them without effect for now
     told: tuple[NetworkEffect, ...]  # what it means on this network and on those that share its lists
+    in_doubt: tuple[str, ...] = ()  # the kinds of devices whose address is to be checked on the device; empty: unknown
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,7 +156,10 @@ def _put(site: Site, roster: Roster, devices: Sequence[Device], ssid: str, order
     there = [entry for entry in lists.all_entries(roster, network.lists) if entry.list is which]
     names = [each.name for each in chosen]
     paused = sum(entry.paused for entry in there)
-    return EntryChange(network, existing is None, names, moved, cautions, len(there), paused, noted.told(chosen))
+    in_doubt = tuple(kinds_in_doubt(site, chosen))
+    return EntryChange(
+        network, existing is None, names, moved, cautions, len(there), paused, noted.told(chosen), in_doubt
+    )
 
 
 def _kept_terms(terms: Terms, before: Sequence[Entry], which: ListMode) -> EntryTerms:

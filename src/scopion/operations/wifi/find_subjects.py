@@ -11,6 +11,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.model.text import counted, joined
 from scopion.operations.devices.gather_card import habits, likeliest
+from scopion.operations.devices.identify_device import described
 from scopion.operations.intake.pasted_lists import PASTED
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.load_policy import own_interfaces
@@ -21,6 +22,7 @@ from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.associations import networks_of
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.coverage import caution_about, covered_adapters, of_unknown_medium
+from scopion.wireless.find_on_device import PHONE
 from scopion.wireless.refusals import (
     addresses_behind,
     refuse_cable_only,
@@ -149,6 +151,22 @@ def checked(
     if which is ListMode.ALLOW and (behind := addresses_behind(device)):
         told.append(f"{device.called} answers for {behind} addresses: every device behind it is admitted with it")
     return [*told, *_of_private(roster, devices, device, which), *_of_look_alike(roster, devices, device, which)]
+
+
+def kinds_in_doubt(site: Site, chosen: Sequence[Subject]) -> list[str]:
+    """Return the kinds of the devices whose wireless address a person had better check on the device; empty: unknown.
+
+    These are addresses that no device of the roster has, private ones, and those of an unknown medium.
+    """
+    found = []
+    for each in chosen:
+        if each.mac is not None:
+            found.append(PHONE if each.mac.is_private else "")
+        elif each.device is not None and (
+            of_unknown_medium(each.device) or any(mac.is_private for mac in each.device.macs)
+        ):
+            found.append(described(each.device, site.vendors, site.kinds).guess.kind)
+    return list(dict.fromkeys(found))
 
 
 def of_unknown_media(chosen: Sequence[Subject]) -> list[str]:

@@ -5,16 +5,21 @@ from __future__ import annotations
 from datetime import datetime
 
 from scopion.model.errors import Refused
+from scopion.operations.devices.identify_device import described
 from scopion.operations.site.change_roster import account
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.edit_networks import known_network
 from scopion.operations.wifi.load_policy import lines_on, policy_for, rules_on
 from scopion.operations.wifi.read_radios import last_published
+from scopion.roster.read_devices import all_devices
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.pushes import HAND, NewPush, Push, PushState, begin_push, end_push, push_of
 from scopion.wireless.enforcers.enforcer import Held, held_document
-from scopion.wireless.list_policy import ListRule, next_change, policy_document, wanted
+from scopion.wireless.find_on_device import PHONE
+from scopion.wireless.list_policy import ListRule, WantedList, next_change, policy_document, wanted
 from scopion.wireless.router_sheet import Sheet, make_sheet
+
+_KINDS_TOLD = 3  # a sheet is one page
 
 
 def sheet_of(site: Site, ssid: str, *, whole: bool = False) -> Sheet:
@@ -40,7 +45,17 @@ def sheet_of(site: Site, ssid: str, *, whole: bool = False) -> Sheet:
         until=f"{local(change):%A %Y-%m-%d, %H:%M}" if change is not None else "",
         typed=None if whole else last_published(roster, network.ssid, HAND),
         others=str(policy.others) if policy.others is not None else "",
+        kinds=_kinds(site, rightly),
     )
+
+
+def _kinds(site: Site, rightly: WantedList) -> list[str]:
+    """Return the kinds of the listed devices, as far as they are known."""
+    of_mac = {mac: device for device in all_devices(site.roster_for_reading()) for mac in device.macs}
+    listed = dict.fromkeys(of_mac[line.mac] for line in rightly.lines if line.mac in of_mac)
+    kinds = [described(device, site.vendors, site.kinds).guess.kind for device in listed]
+    made_up = [PHONE] if any(line.mac.is_private for line in rightly.lines) else []
+    return list(dict.fromkeys(filter(None, [*made_up, *kinds])))[:_KINDS_TOLD]
 
 
 def _goes_on(rule: ListRule, now: datetime) -> bool:
