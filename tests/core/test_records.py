@@ -457,6 +457,13 @@ class Importing(ProgramTest):
         ended = self.run_program("wifi", "verify", "Guests", "--no-scan", "--clients", "-", stdin=pasted)
         self.assertEqual(ended.returncode, 3)
         self.assertIn("is on it", ended.stdout)
+        self.assertNotIn("although its list refuses", self.run_ok("report", "--table", "attention"))
+        self.run_ok("wifi", "done", "Guests")
+        self.run_ok("scan", "192.0.2.1")  # the clock goes on
+        self.run_ok("import", "-", "--ssid", "Guests", stdin=pasted)
+        attention = self.run_ok("report", "--table", "attention")
+        self.assertRegex(attention, f"{phone} was associated with Guests .*, although its list refuses it")
+        self.assertNotIn(tablet, attention)
         site = self.opened()
         with site.roster.transaction() as db:
             db.execute("UPDATE association SET seen = seen - 3600000")

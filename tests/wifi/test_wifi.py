@@ -247,6 +247,8 @@ class Lists(PreparedTest):
         said = self.refused(1, "wifi", "deny", "kiln haven", "door")
         self.assertIn("'Kilnhaven' is", said)
         self.assertIn("'Kilnhaven' is", self.refused(3, "wifi", "mode", "Kilnhavn", "deny"))
+        for mistyped in ("Kiln", "Kilnhavne", "Klinhavem", "KILN-HAVEN"):
+            self.assertIn("'Kilnhaven' is", self.refused(1, "wifi", "deny", mistyped, "door"))
         self.assertEqual([row["ssid"] for row in self.run_json("wifi", "ssids")], ["Kilnhaven"])
         self.run_ok("wifi", "deny", "Kilnhaven2", "door", "--new")
         self.run_ok("wifi", "deny", "Attic", "door")

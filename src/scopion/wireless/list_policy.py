@@ -140,6 +140,15 @@ def next_change(policy: ListPolicy, after: datetime, local: Local) -> datetime |
     return None
 
 
+def changes_until(policy: ListPolicy, after: datetime, end: datetime, local: Local) -> int:
+    """Return how often the wanted list becomes another one in a time: so often it has to be typed."""
+    count, moment = 0, next_change(policy, after, local) if policy.changes_by_itself else None
+    while moment is not None and moment < end:
+        count += 1
+        moment = next_change(policy, moment, local)
+    return count
+
+
 def policy_of(
     network: Network,
     entries: Iterable[Entry],

@@ -74,6 +74,7 @@ def make_sheet(
     typed: Mapping[str, Held] | None = None,
     others: str = "",
     kinds: Sequence[str] = (),
+    times: int = 0,
 ) -> Sheet:
     """Return the sheet of a network for one moment.
 
@@ -81,13 +82,15 @@ def make_sheet(
     another; ``typed``, by radio, what was typed in before: then only the difference is to be typed; ``made`` and
     ``until`` are when the sheet was made and when it will be another, as a person reads them; ``others`` when devices
     on no list may associate; ``kinds`` what the listed devices are: the sheet says where they show
-    their address.
+    their address; ``times`` how often the list changes by itself in the coming week.
     """
     steps = _steps(network, now, typed or {})
     hours = [(rule.line.mac.written(network.notation), rule.line.name, str(rule.hours)) for rule in timed]
     on = now.mode is not ListMode.OFF
     tail = (*where_to_find(kinds), _REFUSED_SEES, JOIN_HIDDEN) if on else ()
     lasts = f" This list holds until {until}: print another sheet then." if until else ""
+    if times > 1:
+        lasts += f" In the coming week it changes {times} times, each of which has to be typed in."
     return Sheet(
         title=f"Wireless network {network.ssid!r}: {_TITLES[now.mode]}",
         about=f"made {made}, for the router at {page(network)}",

@@ -12,12 +12,14 @@ from scopion.model.device import EventKind, Standing
 from scopion.model.text import counted, joined
 from scopion.model.week import on_the_wall
 from scopion.operations.report.report_devices import Past
+from scopion.operations.report.report_wireless import refused_stations
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.site_settings import Settings
 from scopion.reports.address_use import Use
 from scopion.reports.content import Concern, DeviceLine, Report, Weight
 from scopion.roster.folding.note_outages import down_since
 from scopion.roster.outbox import count_alerts
+from scopion.roster.read_devices import all_devices
 from scopion.roster.read_events import EventFilter, count_events
 from scopion.roster.store.open_roster import Roster
 
@@ -26,6 +28,7 @@ _NAMED = 4
 # A device without regular hours is never out of the ordinary.
 _WITHOUT_A_RULE = ("", "seldom")
 _STALE = timedelta(days=60)
+_ON_AIR_LATELY = timedelta(days=1)
 _LOOKED_LATELY = timedelta(days=2)
 _ORDER = (Weight.HIGH, Weight.MEDIUM, Weight.LOW)
 
@@ -37,6 +40,7 @@ def concerns(site: Site, roster: Roster, report: Report, past: Past) -> tuple[Co
         *_network(roster, report, past),
         *_habits(report, past),
         *_wireless(report),
+        *_on_the_air(site, roster, past),
         *_service(site, roster, report, past),
     ]
     return tuple(sorted(found, key=lambda each: _ORDER.index(each.weight)))
@@ -129,6 +133,22 @@ def _wireless(report: Report) -> Iterator[Concern]:
         more = f" (and {len(of_network) - 1} more)" if len(of_network) > 1 else ""
         says = f"{ssid}, {of_network[0].about}: {of_network[0].says}{more}."
         yield Concern(Weight.HIGH, says, f"scopion wifi audit {shlex.quote(ssid)}")
+
+
+def _on_the_air(site: Site, roster: Roster, past: Past) -> Iterator[Concern]:
+    """Yield devices that were associated lately although a list in force refuses them."""
+    found = refused_stations(site, roster, all_devices(roster), past.until_moment - _ON_AIR_LATELY)
+    for ssid in dict.fromkeys(each.ssid for each in found):
+        of_network = [each for each in found if each.ssid == ssid]
+        names = [each.called for each in of_network[:_NAMED]]
+        more = len(of_network) - len(names)
+        said = joined([*names, *([f"{more} more"] if more else [])])
+        when = _when(on_the_wall(max(each.at for each in of_network), past.local))
+        was = "was" if len(of_network) == 1 else "were"
+        says = (
+            f"{said} {was} associated with {ssid} {when}, although its list refuses {'it' if was == 'was' else 'them'}."
+        )
+        yield Concern(Weight.HIGH, says, f"scopion wifi verify {shlex.quote(ssid)}")
 
 
 def _service(site: Site, roster: Roster, report: Report, past: Past) -> Iterator[Concern]:

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
 
 from scopion.model.device import Device
 from scopion.model.errors import NotFound
+from scopion.model.mac import MacAddress
 from scopion.model.text import counted, joined
 from scopion.model.week import Local, on_the_wall
 from scopion.operations.site.open_site import Site
@@ -15,10 +18,11 @@ from scopion.operations.wifi.load_policy import policy_for
 from scopion.operations.wifi.open_enforcers import settings_of
 from scopion.reports.content import AuditLine, NetworkLine
 from scopion.roster.store.open_roster import Roster
+from scopion.roster.wifi.associations import associations
 from scopion.roster.wifi.lists import ListMode, Network
 from scopion.roster.wifi.network_notes import Verification, latest_verifications
 from scopion.roster.wifi.pushes import HAND, Push, PushState, pushes
-from scopion.wireless.list_policy import policy_document
+from scopion.wireless.list_policy import policy_document, wanted
 
 _STATES = {
     PushState.DONE: "",
@@ -57,6 +61,37 @@ def network_lines(site: Site, roster: Roster, devices: Sequence[Device], local: 
             )
         )
     return tuple(found)
+
+
+@dataclass(frozen=True, slots=True)
+class RefusedStation:
+    """A device that was associated though the list, once in force, refuses it."""
+
+    ssid: str
+    called: str
+    mac: MacAddress
+    at: datetime
+
+
+def refused_stations(site: Site, roster: Roster, devices: Sequence[Device], since: datetime) -> list[RefusedStation]:
+    """Return devices that an access point or a pasted list has met since then, after their network's list was put in
+    force, although that list refuses them.
+    """
+    of_mac = {mac: device for device in devices for mac in device.macs}
+    met = [each for each in associations(roster).values() if each.seen >= since]
+    found = []
+    for known in networks(site):
+        ssid = known.ssid
+        done = next((each for each in pushes(roster, ssid) if each.state is PushState.DONE), None)
+        if done is None:
+            continue
+        policy = policy_for(roster, known.network, devices)
+        for each in met:
+            refused = each.ssid == ssid and not wanted(policy, each.seen, site.clock.local).admits(each.mac)
+            if refused and each.seen > (done.ended or done.at):
+                device = of_mac.get(each.mac)
+                found.append(RefusedStation(ssid, device.called if device else str(each.mac), each.mac, each.seen))
+    return sorted(found, key=lambda each: (each.ssid, each.called.casefold()))
 
 
 def _said_push(push: Push, network: Network, local: Local) -> str:

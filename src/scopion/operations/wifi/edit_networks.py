@@ -19,8 +19,8 @@ from scopion.roster.wifi.lists import ListMode, Network
 
 ALL_RADIOS = ("2.4", "5", "6")  # GHz
 DEFAULT_RADIOS = ALL_RADIOS[:2]
-# Two SSIDs this much alike, the longer of at least eight characters, differ in one or two characters.
-_LIKE = 0.85
+# Two SSIDs this much alike differ in one or two characters of five or more.
+_LIKE = 0.7
 MAX_SSID_OCTETS = 32  # IEEE Std 802.11-2020, 9.4.2.2
 MOST_ENTRIES = 100_000  # no router holds as many; a larger number is a typing mistake
 _ROUTER = re.compile(r"(?P<scheme>https?://)?(?P<host>[\w.-]+)(?::\d{1,5})?(?:/[\w./~%-]*)?", re.ASCII)
@@ -101,6 +101,8 @@ def nearest(site: Site, ssid: str) -> str | None:
     def likeness(other: str) -> float:
         if _bare(other) == _bare(ssid):
             return 1.0
+        if _bare(ssid) and _bare(other).startswith(_bare(ssid)):
+            return _LIKE  # typed to the half
         return SequenceMatcher(None, other.casefold(), ssid.casefold(), autojunk=False).ratio()
 
     best = max(known, key=likeness, default=None)

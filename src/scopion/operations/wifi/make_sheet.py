@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from scopion.model.errors import Refused
 from scopion.operations.devices.identify_device import described
@@ -16,9 +16,10 @@ from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.pushes import HAND, NewPush, Push, PushState, begin_push, end_push, push_of
 from scopion.wireless.enforcers.enforcer import Held, held_document
 from scopion.wireless.find_on_device import PHONE
-from scopion.wireless.list_policy import ListRule, WantedList, next_change, policy_document, wanted
+from scopion.wireless.list_policy import ListRule, WantedList, changes_until, next_change, policy_document, wanted
 from scopion.wireless.router_sheet import Sheet, make_sheet
 
+_WEEK = timedelta(days=7)
 _KINDS_TOLD = 3  # a sheet is one page
 
 
@@ -46,6 +47,7 @@ def sheet_of(site: Site, ssid: str, *, whole: bool = False) -> Sheet:
         typed=None if whole else last_published(roster, network.ssid, HAND),
         others=str(policy.others) if policy.others is not None else "",
         kinds=_kinds(site, rightly),
+        times=changes_until(policy, now, now + _WEEK, local),
     )
 
 
