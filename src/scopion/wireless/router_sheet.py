@@ -64,36 +64,42 @@ class Sheet:
     tail: tuple[str, ...]
 
 
+@dataclass(frozen=True, slots=True)
+class SheetTimes:
+    """When a sheet was made, and when it will be another one; as a person reads them."""
+
+    made: str
+    until: str = ""  # empty: it stays as it is
+    a_week: int = 0  # how often the list changes by itself in the coming week
+
+
 def make_sheet(
     network: Network,
     now: WantedList,
     timed: Sequence[ListRule],
+    times: SheetTimes,
     *,
-    made: str,
-    until: str = "",
     typed: Mapping[str, Held] | None = None,
     others: str = "",
     kinds: Sequence[str] = (),
-    times: int = 0,
 ) -> Sheet:
     """Return the sheet of a network for one moment.
 
     ``now`` is the list that should be in force; ``timed`` the rules of that list which have hours, at this hour or at
-    another; ``typed``, by radio, what was typed in before: then only the difference is to be typed; ``made`` and
-    ``until`` are when the sheet was made and when it will be another, as a person reads them; ``others`` when devices
-    on no list may associate; ``kinds`` what the listed devices are: the sheet says where they show
-    their address; ``times`` how often the list changes by itself in the coming week.
+    another; ``typed``, by radio, what was typed in before: then only the difference is to be typed; ``others`` when
+    devices on no list may associate; ``kinds`` what the listed devices are, which show their address in different
+    places.
     """
     steps = _steps(network, now, typed or {})
     hours = [(rule.line.mac.written(network.notation), rule.line.name, str(rule.hours)) for rule in timed]
     on = now.mode is not ListMode.OFF
     tail = (*where_to_find(kinds), _REFUSED_SEES, JOIN_HIDDEN) if on else ()
-    lasts = f" This list holds until {until}: print another sheet then." if until else ""
-    if times > 1:
-        lasts += f" In the coming week it changes {times} times, each of which has to be typed in."
+    lasts = f" This list holds until {times.until}: print another sheet then." if times.until else ""
+    if times.a_week > 1:
+        lasts += f" In the coming week it changes {times.a_week} times, each of which has to be typed in."
     return Sheet(
         title=f"Wireless network {network.ssid!r}: {_TITLES[now.mode]}",
-        about=f"made {made}, for the router at {page(network)}",
+        about=f"made {times.made}, for the router at {page(network)}",
         says=f"{consequence(network, now.mode, now.lines)}{lasts}",
         steps=tuple(steps),
         hours=tuple(hours),

@@ -1,35 +1,35 @@
 """What each record says of its client: name, address, MAC address, how and since when it is connected, and whether.
 
-Columns are judged together: a name is in the column whose words differ most, an address that all rows share is the
-gateway's, and a list that says of some rows that they are online says of the others that they are not.
+What a row says of itself counts before what stands above it for a whole section.
 """
 
 from __future__ import annotations
 
 import re
-from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from enum import StrEnum
 from ipaddress import IPv4Network
-from itertools import pairwise
-from typing import cast
 
-from scopion.discovery.client_lists.pieces import Anchor, Contents, Piece, Place
+from scopion.discovery.client_lists.choose_columns import (
+    chosen_addresses,
+    name_piece,
+    name_places,
+    own_macs,
+    without_row_numbers,
+)
+from scopion.discovery.client_lists.pieces import Contents, Piece, Place, labelled, split_value
 from scopion.discovery.client_lists.times import moment_of, span_of
-from scopion.discovery.client_lists.words import Field, Kind, heading_field, kind_of, kinds_in, says_ago, says_yes
+from scopion.discovery.client_lists.words import Field, Kind, heading_field, kinds_in, says_ago, says_yes
 from scopion.model.address import Address
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 
-_MASK = 255 << 24
 _BAND = re.compile(r"(?<![\d.,])(2[.,]4|5|6)\s?g(?:hz)?(?![^\W\d_])|(?<!\d)(2\.4|5|6)(?=\s?ghz)", re.I)
-_ROW_NUMBER = re.compile(r"(\d{1,5})\s+(?=\S)")
+_MAC_WORDS = re.compile(r"\bmac\b|\baddress\b|-?adresse\b|[-_]", re.I)
 _SIGNAL = re.compile(r"(-\d{2,3})(?!\d)")
-_OF_ANOTHER = re.compile(r"\b(?:ap|bssid|router|gateway|access point|node|mesh|parent|host ap|uplink)\b", re.I)
 _STATES = (Kind.AWAY, Kind.HERE, Kind.RESERVED)
-_NO_NAMES = frozenset({Field.OTHER, Field.MAKER, Field.SSID, Field.KIND, Field.SIGNAL, Field.RATE, Field.BAND})
 
 
 class Presence(StrEnum):
@@ -64,12 +64,20 @@ class Client:
     connected_s: float | None = None
     signal: int | None = None  # dBm
     rate: str = ""
-    written: bool = False  # its MAC address stands within a sentence of a person
+    doubtful: bool = False  # it stands within a person's sentence, or beside another MAC address of the same device
+
+    @property
+    def says_nothing(self) -> bool:
+        """Tell whether its row has its MAC address and nothing else: it may be the router's own."""
+        said = (self.name, self.state, self.interface, self.lease, self.rate, self.ssid, self.band)
+        return self.address is None and self.signal is None and self.connected_s is None and not any(said)
 
     @property
     def is_current(self) -> bool:
         """Tell whether its row is about now, and does not say that it is away."""
         past = self.ago_s is not None or self.seen is not None
+        if self.doubtful:
+            return False
         return self.presence is Presence.HERE or (self.presence is Presence.UNSAID and not past)
 
 
@@ -86,160 +94,30 @@ class Clients:
 def clients_of(contents: Sequence[Contents], subnets: Sequence[IPv4Network], as_of: datetime) -> Clients:
     """Return what the records of one list say."""
     unclear: list[tuple[int, str]] = []
-    contents = _without_row_numbers(contents)
-    macs = _chosen_macs(contents)
-    known: list[tuple[Contents, MacAddress]] = []
-    for each, mac in zip(contents, macs, strict=True):
-        if mac is None:
-            unclear.append((each.line, "several MAC addresses in one place"))
+    contents = without_row_numbers(contents)
+    known, others = [], set()
+    for each, own in zip(contents, own_macs(contents), strict=True):
+        if own:
+            known += [
+                replace(each, macs=(own[0],)),
+                *(replace(each, macs=(more,), addresses=(), second=True) for more in own[1:]),
+            ]
+            others |= {anchor.value for anchor in each.macs} - {anchor.value for anchor in own}
         else:
-            known.append((each, mac))
-    addresses = _chosen_addresses([each for each, _ in known], subnets)
-    places, told = _name_places([each for each, _ in known])
-    rows = []
-    for (each, mac), address in zip(known, addresses, strict=True):
-        name_piece = _name_piece(each, places)
-        rows.append(_client(each, mac, address, name_piece, as_of))
-    others = {anchor.value for each, mac in known for anchor in each.macs if anchor.value != mac}
+            unclear.append((each.line, "several MAC addresses in one place"))
+    addresses = chosen_addresses(known, subnets)
+    places, told = name_places(known)
+    rows = [
+        _client(each, address, name_piece(each, places), as_of) for each, address in zip(known, addresses, strict=True)
+    ]
     return Clients(tuple(rows), told, tuple(unclear), frozenset(others))
 
 
-def _without_row_numbers(contents: Sequence[Contents]) -> Sequence[Contents]:
-    """Return records without numbers that stand before their first words and count the rows: 1 till, 2 kiln."""
-    first = [next((piece for piece in each.pieces if piece.kind is Kind.WORD), None) for each in contents]
-    numbers = [
-        match and int(match[1]) for match in (_ROW_NUMBER.match(piece.text) if piece else None for piece in first)
-    ]
-    if len(numbers) < 2 or any(number is None for number in numbers):
-        return contents
-    if any(after - before != 1 for before, after in pairwise(cast("list[int]", numbers))):
-        return contents
-    return [
-        replace(each, pieces=tuple(
-            replace(one, text=_ROW_NUMBER.sub("", one.text)) if one is piece else one for one in each.pieces
-        ))
-        for each, piece in zip(contents, first, strict=True)
-    ]  # fmt: skip
-
-
-def _chosen_macs(contents: Sequence[Contents]) -> list[MacAddress | None]:
-    """Return the client's MAC address of each record: not the access point's, which all rows share."""
-    shared = _shared(Counter(mac for each in contents for mac in {anchor.value for anchor in each.macs}), len(contents))
-    found: list[MacAddress | None] = []
-    for each in contents:
-        distinct = {anchor.value for anchor in each.macs}
-        if len(distinct) > 1:
-            own = [
-                anchor for anchor in each.macs if anchor.value not in shared and not _OF_ANOTHER.search(anchor.label)
-            ] or [*each.macs]
-            named = [anchor for anchor in own if heading_field(anchor.label) is Field.MAC] or own
-            cells = {anchor.place[:2] for anchor in named if anchor.value != named[0].value}
-            distinct = {named[0].value} if named[0].place[:2] not in cells else distinct
-        found.append(distinct.pop() if len(distinct) == 1 else None)
-    return found
-
-
-def _shared(counts: Counter[MacAddress] | Counter[Address], total: int) -> set[object]:
-    """Return what more than half of several rows have in common."""
-    return {each for each, count in counts.items() if total > 2 and count * 2 > total}
-
-
-def _chosen_addresses(contents: Sequence[Contents], subnets: Sequence[IPv4Network]) -> list[Address | None]:
-    """Return the client's address of each record: in a subnet of the site rather than another, IPv4 before IPv6."""
-    shared = _shared(
-        Counter(a for each in contents for a in {anchor.value for anchor in each.addresses}), len(contents)
-    )
-    shared |= {
-        anchor.value for each in contents for anchor in each.addresses
-        if anchor.value.version == 4 and int(anchor.value) & _MASK == _MASK
-    }  # fmt: skip
-
-    def worth(anchor: Anchor[Address]) -> tuple[bool, bool, bool, bool]:
-        address = anchor.value
-        inside = address.version == 4 and any(address in subnet for subnet in subnets)
-        return (
-            heading_field(anchor.label) is Field.OTHER if anchor.label else False,
-            not inside and bool(subnets) and address.version == 4,
-            address.version != 4,
-            bool(getattr(address, "is_link_local", False)),
-        )
-
-    found: list[Address | None] = []
-    for each in contents:
-        own = [anchor for anchor in each.addresses if anchor.value not in shared and int(anchor.value)]
-        best = min(own, key=worth, default=None)
-        found.append(best.value if best is not None else None)
-    return found
-
-
-def _name_places(contents: Sequence[Contents]) -> tuple[list[tuple[str, Place]], str]:
-    """Return where names stand, the best place first, and what to call it.
-
-    A place is a label, or a position in a list without labels.
-    """
-    words: dict[tuple[str, Place], Counter[str]] = {}
-    for each in contents:
-        for piece in each.pieces:
-            if _may_be_name(piece):
-                words.setdefault(_key(piece), Counter())[piece.text] += 1
-    numbered = {key for key, texts in words.items() if _counts_up(list(texts))}
-    keys = [key for key in words if key not in numbered]
-    labels = any(piece.label for each in contents for piece in each.pieces)
-
-    def worth(key: tuple[str, Place]) -> tuple[int, int, int, int, Place]:
-        label, place = key
-        field = heading_field(label) if label else None
-        named = 2 if field is Field.NAME else 1 if not label or field in (None, Field.ADDRESS, Field.MAC) else 0
-        if label and field is None and labels:
-            named = 0 if not _near_name(label) else 1
-        texts = words[key]
-        hosts = sum(bool(re.search(r"[-'’_\d]|^[a-z]", text)) for text in texts)
-        return named, len(texts), hosts, -abs(place[0]), (-place[0] if place[0] > 0 else 0, -place[1], -place[2])
-
-    ordered = sorted((key for key in keys if worth(key)[0]), key=worth, reverse=True)
-    if not ordered:
-        return [], ""
-    best = worth(ordered[0])[0]
-    ordered = [key for key in ordered if worth(key)[0] == best][: 3 if best == 2 else 1]
-    label, place = ordered[0]
-    told = repr(label) if label else f"column {place[1] + 1}" if place[1] else "the words beside the MAC address"
-    return ordered, f"the column {told}" if label else told
-
-
-def _near_name(label: str) -> bool:
-    return kind_of(label) is Kind.WORD and heading_field(label) is None
-
-
-def _key(piece: Piece) -> tuple[str, Place]:
-    """Return what identifies the column of a piece: its label, in whatever line; else its place."""
-    return (piece.label, (0, piece.place[1], 0)) if piece.label else ("", piece.place)
-
-
-def _may_be_name(piece: Piece) -> bool:
-    field = piece.field
-    if field is Field.NAME:
-        return piece.kind is not Kind.NONE and says_yes(piece.text) is None
-    return piece.kind is Kind.WORD and field not in _NO_NAMES
-
-
-def _counts_up(texts: Sequence[str]) -> bool:
-    return len(texts) > 1 and all(text.isdecimal() for text in texts)
-
-
-def _name_piece(contents: Contents, places: Sequence[tuple[str, Place]]) -> Piece | None:
-    for place in places:
-        for piece in contents.pieces:
-            if _key(piece) == place and _may_be_name(piece):
-                return piece
-    return None
-
-
-def _client(
-    contents: Contents, mac: MacAddress, address: Address | None, named: Piece | None, as_of: datetime
-) -> Client:
-    client = Client(contents.line, mac, address, named.text if named else "")
+def _client(contents: Contents, address: Address | None, named: Piece | None, as_of: datetime) -> Client:
+    (anchor,) = contents.macs
+    client = Client(contents.line, anchor.value, address, named.text if named else "")
     said: dict[bool, list[Presence]] = {True: [], False: []}  # by the row itself, and by the titles above it
-    media: list[Medium] = []
+    media = [medium] if (medium := medium_of_heading(anchor.label)) is not None else []
     interface: list[str] = []
     for piece in (*_of_titles(contents.titles), *contents.pieces):
         if piece is named or piece.field is Field.OTHER:
@@ -260,6 +138,7 @@ def _client(
     presence = next((each for each in order if each in (said[True] or said[False])), Presence.UNSAID)
     words = [piece for piece in contents.pieces if piece.kind is Kind.WORD]
     one_cell = len({piece.place[:2] for piece in contents.pieces}) <= 1 and not any(each.label for each in words)
+    sentence = one_cell and sum(len(piece.text.split()) for piece in words) > 1 and address is None
     if client.signal is not None and address is None and client.connected_s is None:
         # A table of stations has no leases: its time is that of the connection.
         client = replace(client, connected_s=client.left_s, lease="", left_s=None)
@@ -268,7 +147,7 @@ def _client(
         presence=presence,
         medium=_one_medium(media, client),
         interface=", ".join(dict.fromkeys(interface)),
-        written=one_cell and sum(len(piece.text.split()) for piece in words) > 1 and address is None,
+        doubtful=contents.second or sentence,
     )
 
 
@@ -277,8 +156,6 @@ _TITLE: Place = (-999, 0, 0)
 
 def _of_titles(titles: Sequence[str]) -> list[Piece]:
     """Return what the titles above a row say, as pieces of it."""
-    from scopion.discovery.client_lists.pieces import labelled, split_value
-
     found = []
     for title in titles:
         for label, value in labelled(title):
@@ -302,6 +179,8 @@ def _presence(piece: Piece) -> Presence | None:
         return Presence.RESERVED if answer and Kind.RESERVED in by_label else None
     if answer is not None and field is Field.STATE:
         return Presence.HERE if answer else Presence.AWAY
+    if by_label and Kind.HERE in by_label and Kind.AWAY not in by_label and span_of(piece.text) is not None:
+        return Presence.HERE  # connected for: 2 hours
     if piece.kind in _STATES:
         return Presence(str(piece.kind))
     return None
@@ -323,6 +202,14 @@ def _medium(piece: Piece) -> Medium | None:
     if kinds & {Kind.WIRELESS, Kind.BAND}:
         return Medium.WIRELESS
     return Medium.CABLE if Kind.CABLE in kinds else None
+
+
+def medium_of_heading(heading: str) -> Medium | None:
+    """Return the medium that a heading of MAC addresses names: ``WLAN MAC``; None if it names none."""
+    kinds = kinds_in(_MAC_WORDS.sub(" ", heading).strip()) if heading else None
+    if not kinds:
+        return None
+    return Medium.WIRELESS if Kind.WIRELESS in kinds else Medium.CABLE if Kind.CABLE in kinds else None
 
 
 def _one_medium(media: Sequence[Medium], client: Client) -> Medium:
@@ -373,13 +260,8 @@ def _with_times(client: Client, piece: Piece, as_of: datetime) -> Client:
     return client
 
 
-Reader = Callable[[Sequence[Contents]], Clients]
-
-
 def usual_lease(texts: Sequence[str]) -> float | None:
     """Return the length of all leases, where a page says it beside its list: ``Lease time: 24 hours``."""
-    from scopion.discovery.client_lists.pieces import labelled
-
     for text in texts:
         for label, value in labelled(text):
             if label and heading_field(label) in (Field.LEASE, Field.LEASE_LENGTH):

@@ -124,12 +124,17 @@ def _take_out_titles(sections: Sequence[Section], *, perhaps: bool) -> None:
                 if fresh:
                     held = {key: text for key, text in held.items() if key == "ssid"}
                     fresh = False
-                held[said] = line[1].strip()
+                held[said] = line[1].strip() if said == "ssid" else bare_title(line[1])
                 section.titles.append((line[0], tuple(held.values())))
                 kept.append((line[0], ""))
                 continue
             kept.append(line)
         section.lines = kept
+
+
+def bare_title(text: str) -> str:
+    """Return a title without the words for what a list holds."""
+    return _NOUNS.sub(" ", text).strip()
 
 
 def title_of(text: str, *, alone: bool) -> str:
@@ -139,11 +144,11 @@ def title_of(text: str, *, alone: bool) -> str:
             return "ssid"
     if len(text) > 60:
         return ""
-    bare = _NOUNS.sub(" ", text)
-    kinds = kinds_in(bare.strip()) if bare.strip() else None
+    bare = bare_title(text)
+    kinds = kinds_in(bare) if bare else None
     telling = (kinds or frozenset()) & _TELLING
     if not telling:
         return ""
-    if bare == text and not _COUNT.search(text.strip()) and not alone and not text.rstrip().endswith(":"):
+    if bare == text.strip() and not _COUNT.search(text.strip()) and not alone and not text.rstrip().endswith(":"):
         return ""
     return "state" if telling & {Kind.AWAY, Kind.HERE, Kind.RESERVED} else "where"

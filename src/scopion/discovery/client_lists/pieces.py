@@ -104,6 +104,7 @@ class Contents:
     addresses: tuple[Anchor[Address], ...]
     pieces: tuple[Piece, ...]
     titles: tuple[str, ...]
+    second: bool = False  # it is about another MAC address of a device that has a record
 
 
 def contents_of(record: Record, *, perhaps: bool) -> Contents:
@@ -157,7 +158,7 @@ def labelled(text: str, label: str = "") -> list[tuple[str, str]]:
             continue
         if value := before[: len(before) - len(name)].strip():
             found.append((label, value))
-        label, at = name.strip(), sign.end()
+        label, at = name.strip(_EDGES), sign.end()
     return [*found, (label, text[at:])]
 
 
@@ -181,7 +182,8 @@ def split_value(text: str, *, loose: bool) -> Iterator[tuple[Kind, str]]:
 
     ``loose``: single blanks may stand between fields, because no other sign does.
     """
-    plain = bare(_ENUMERATED.sub("", clean(_GAP.sub(" · ", text.strip()), 2 * len(text))))
+    cleaned = _ENUMERATED.sub("", clean(_GAP.sub(" · ", text.strip()), 2 * len(text)))
+    plain = _tidy(cleaned)
     if not plain:
         if mark := text.strip():
             yield Kind.NONE, mark
@@ -206,6 +208,8 @@ def split_value(text: str, *, loose: bool) -> Iterator[tuple[Kind, str]]:
     outer = [each for each in covered if not first < each[0] < last]
     yield from ((kind, part) for at, kind, part in outer if at < first)
     middle = plain[first:last]
+    if plain[last : last + 1] == ")" and middle.count("(") > middle.count(")"):
+        middle += ")"
     if inner:  # a state between two words: they are two fields
         for begin, end in _part_spans(middle):
             part = bare(middle[begin:end])
@@ -256,6 +260,6 @@ def bare(text: str) -> str:
 
 def _tidy(text: str) -> str:
     """Return a text without signs at its ends; a bracket that belongs to it stays."""
-    plain = text.strip(_EDGES)
+    plain = bare(text)
     closes = text.rstrip().endswith(")") and plain.count("(") == plain.count(")") + 1
     return plain + ")" if closes else plain

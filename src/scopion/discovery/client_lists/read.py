@@ -26,7 +26,7 @@ from scopion.discovery.said import host_name
 from scopion.model.mac import MacAddress, mac_spans
 from scopion.model.observation import Medium, Source
 
-_PAGE = re.compile(r"<(?:t[dr]|li|div|p|span|dl|ul|table|body|html|script)[\s>]", re.I)
+_PAGE = re.compile(r"</[a-z]|<(?:t[dr]|li|br|p)[\s>]", re.I)
 _SCRIPT = re.compile(r"[\[{(]\s*[\[{(\"']|=\s*[\"'\[]|\"\s*:\s*[\"\[{\d]|:\s*[\"']")
 _MOST_FIELDS = 40  # lines of a table that lies on its side
 _NOT_TOLD_OF = 200  # lines that hold a MAC address, were not read, and are shown
@@ -60,7 +60,7 @@ class _Understood:
 def read_client_list(text: str, context: RecordContext) -> Reading:
     """Read the clients of a pasted list, text or a page's source. It never raises."""
     perhaps = not any(mac_spans(text))
-    found = [each for each in _ways(text, context, perhaps=perhaps) if each.rows]
+    found = [each for each in _ways(text, context, perhaps=perhaps) if each.lists]
     reading = Reading(RecordKind.CLIENT_LIST)
     if not found:
         reading.about = "a client list without any MAC address"
@@ -87,6 +87,10 @@ def _ways(text: str, context: RecordContext, *, perhaps: bool) -> Iterator[_Unde
         text = scripts
     if _SCRIPT.search(text):
         tree = parse_script(text)
+        for leaf in tree.leaves():  # data in a string of a script
+            if len(list(mac_spans(leaf.text, perhaps=perhaps))) > 1 and _SCRIPT.search(leaf.text):
+                inner = parse_script(leaf.text)
+                yield from _of_tree(inner, page_lines(inner), "a script's data", context, perhaps=perhaps)
         yield from _of_tree(
             tree, _joined_strings(page_lines(tree), perhaps=perhaps), "a script's data", context, perhaps=perhaps
         )
@@ -101,7 +105,8 @@ def _of_tree(tree: Node, shown: str, form: str, context: RecordContext, *, perha
 
 
 def _of_text(text: str, form: str, context: RecordContext, *, perhaps: bool) -> _Understood:
-    lines = clean_lines(_one_a_line(_upright(text, perhaps=perhaps), perhaps=perhaps))
+    upright = _side_by_side(_upright(text, perhaps=perhaps), perhaps=perhaps)
+    lines = clean_lines(_one_a_line(upright, perhaps=perhaps))
     lists, forms = [], []
     for section in sections_of(lines, perhaps=perhaps):
         with_mac = [line for line in section.lines if any(mac_spans(line[1], perhaps=perhaps))]
@@ -145,6 +150,33 @@ def _upright(text: str, *, perhaps: bool) -> str:
     return "\n".join("\t".join(row[at] for row in rows if len(row) == size) for at in range(size))
 
 
+def _side_by_side(text: str, *, perhaps: bool) -> str:
+    """Return clients that stand beside each other, in columns of cards, one below the other; else the text."""
+    rows = [re.split(r"\t|\s{2,}", line.strip()) for line in text.splitlines() if line.strip()]
+    counts = [sum(any(mac_spans(cell, perhaps=perhaps)) for cell in row) for row in rows]
+    most = max(counts, default=0)
+    if most < 2 or any(
+        count and (count != len(row) or len(row) > most) for count, row in zip(counts, rows, strict=True)
+    ):
+        return text
+    found = []
+    for begin, end in _bands(counts):
+        for at in range(most):
+            found += [row[at] for row in rows[begin:end] if at < len(row)]
+            found.append("")
+    return "\n".join(found)
+
+
+def _bands(counts: Sequence[int]) -> Iterator[tuple[int, int]]:
+    """Yield the rows of each band of cards: as many lines before and after its MAC addresses as in the first one."""
+    places = [at for at, count in enumerate(counts) if count]
+    size = places[1] - places[0] if len(places) > 1 else len(counts)
+    begin = max(0, places[0] - size + 1)
+    while begin < len(counts):
+        yield begin, begin + size
+        begin += size
+
+
 def _one_a_line(text: str, *, perhaps: bool) -> str:
     """Return a text with a line for each client, where a line holds several MAC addresses."""
     found = []
@@ -177,7 +209,7 @@ def _joined_strings(text: str, *, perhaps: bool) -> str:
 
 
 def _parts(line: str, count: int, *, perhaps: bool) -> list[str]:
-    for sign in ("\n", ";", "|", "#", "<", ">", "&", "~", "^", "@", "*", "!", ","):
+    for sign in ("\n", ";", "|", "#", "<", ">", "&", "~", "^", "@", "*", "!", ",", " "):
         parts = [part for part in line.split(sign) if part.strip()]
         if sum(any(mac_spans(part, perhaps=perhaps)) for part in parts) == count and len(parts) <= count + 2:
             return parts
@@ -189,7 +221,11 @@ def _take(reading: Reading, best: _Understood, context: RecordContext) -> None:
     rows = _each_once(best.rows)
     lease_s = usual_lease([line for line in best.shown.splitlines() if not any(mac_spans(line))])
     says_state = any(row.presence in (Presence.HERE, Presence.AWAY) for row in rows)
+    placed = sum(row.address is not None for row in rows)
     for row in rows:
+        if row.says_nothing and placed * 2 >= len(rows):
+            reading.trouble(f"line {row.line}", "a MAC address alone", str(row.mac))
+            continue
         at, undated = _when(row, says_state, lease_s, context.as_of)
         trait = host_name(row.name, Source.CLIENT_LIST) if row.name else None
         if row.presence is Presence.AWAY or (row.ago_s is not None and row.presence is not Presence.HERE):
@@ -239,13 +275,13 @@ def _each_once(rows: Sequence[Client]) -> list[Client]:
 
 def _when(row: Client, says_state: bool, lease_s: float | None, as_of: datetime) -> tuple[datetime, bool]:
     """Return when a client was there last, and whether its row leaves that open."""
-    if row.presence is Presence.HERE and row.ago_s is None:
+    if row.presence is Presence.HERE and row.ago_s is None and not row.doubtful:
         return as_of, False
     if row.ago_s is not None:
         return as_of - timedelta(seconds=row.ago_s), False
     if row.seen is not None:
         return row.seen, False
-    if row.presence is not Presence.UNSAID or says_state or row.written:
+    if row.presence is not Presence.UNSAID or says_state or row.doubtful:
         return as_of, True
     since = granted(row, lease_s, as_of)
     if since is not None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator
 
-from scopion.discovery.client_lists.headings import title_of
+from scopion.discovery.client_lists.headings import bare_title, title_of
 from scopion.discovery.client_lists.pieces import Cell, Record, anchors_in
 from scopion.discovery.client_lists.trees import Node
 from scopion.discovery.client_lists.words import heading_field
@@ -179,7 +179,7 @@ def _titles(part: Node, root: Node, *, perhaps: bool) -> Iterator[str]:
                     break  # another list: what is above it is its own
                 continue
             if 0 < len(text) <= 60 and title_of(text, alone=True):
-                yield text
+                yield bare_title(text) or text
                 break
         node = node.parent
 

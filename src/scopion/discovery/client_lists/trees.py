@@ -10,6 +10,12 @@ from dataclasses import dataclass, field
 from scopion.model.mac import mac_spans
 
 _VOID = frozenset({"br", "hr", "img", "input", "meta", "link", "col", "wbr", "area", "source"})
+# Elements of pages; others are of XML, and say what they hold.
+_HTML = frozenset(
+    "html head body div span p a ul ol li dl dt dd table thead tbody tfoot tr td th caption form select option button "
+    "h1 h2 h3 h4 h5 h6 header footer main nav section article aside center pre blockquote fieldset legend title "
+    "textarea iframe noscript address time".split()
+)
 # Elements whose text is not shown.
 _SILENT = frozenset({"script", "style", "template", "svg"})
 # Elements that stand within a line of text: their texts belong to the same cell.
@@ -81,7 +87,7 @@ class _PageBuilder:
         if tag in _INLINE or self._depth >= _DEEPEST:
             return
         self._end_open(tag)
-        label = next((said[name] for name in _LABELS if said.get(name)), "")
+        label = next((said[name] for name in _LABELS if said.get(name)), "") or ("" if tag in _HTML else tag)
         self._at = self._at.add(Node(tag, label, line=line))
         self._depth += 1
         for name in ("data-mac", "data-ip", "data-name", "data-hostname"):

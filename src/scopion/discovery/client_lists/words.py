@@ -8,17 +8,20 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from functools import cache, lru_cache
 from pathlib import Path
+from typing import TypeVar
 
 _WORDS = Path(__file__).parent.parent / "data" / "client-list-words.toml"
 # A phrase of the vocabulary has at most three words; a longer piece than this is a sentence and no field.
 _MOST_IN_PHRASE, _MOST_TOKENS = 3, 24
 # Stems this short count as whole words only: "no" is not the beginning of "nombre".
 _WHOLE_UP_TO = 3
+# Endings of plurals, which words of states have in titles; shorter words are left as they are.
+_ENDINGS, _LONG = ("s", "e", "en", "es"), 5
 _KEY = 2  # letters of a word by which stems are found
 # States and headings repeat from row to row; a hostile list repeats nothing.
 _REMEMBERED = 4_096
@@ -64,10 +67,16 @@ class Kind(StrEnum):
     WORD = "word"  # something else: a name, a maker, a remark
 
 
+# What columns of people's lists may be; of equals the first counts.
+_OWN_USES = ("mac", "owner", "place", "note", "kind", "label")
+Use = TypeVar("Use", bound=str)
+_Stems = dict[str, list[tuple[tuple[str, ...], Use]]]
+
+
 @dataclass(frozen=True, slots=True)
 class _Vocabulary:
-    headings: dict[str, list[tuple[tuple[str, ...], Field]]]  # stems as their words, by the first two letters
-    own: dict[str, list[tuple[str, ...]]]  # stems of headings of people's lists, by what their column is
+    headings: _Stems[Field]
+    own: _Stems[str]  # of headings of people's lists, by what their column is
     kinds: dict[tuple[str, ...], Kind]  # phrases
     units: dict[str, int]  # seconds
     months: dict[str, int]
@@ -105,8 +114,8 @@ def _vocabulary() -> _Vocabulary:
         for phrase in phrases:
             kinds.setdefault(tuple(tokens(phrase)), kind)
     return _Vocabulary(
-        headings=_stems(document["headings"]),
-        own={use: [tuple(tokens(stem)) for stem in stems] for use, stems in document["own"].items()},
+        headings=_stems(document["headings"], Field),
+        own=_stems(document["own"], _OWN_USES),
         kinds=kinds,
         units={word: int(seconds) for seconds, words in measures["time"].items() for word in words},
         months={word: int(number) for number, words in measures["month"].items() for word in words},
@@ -127,51 +136,46 @@ def heading_field(text: str) -> Field | None:
         return None
     words = [word for word in tokens(_CAMEL.sub(" ", text)) if word.isalnum()] or [text.strip()]
     order = list(Field)
-    found = [each for at in range(len(words)) for each in _stems_at(words, at)]
+    headings = _vocabulary().headings
+    found = [each for at in range(len(words)) for each in _stems_at(words, at, headings)]
     return min(found, key=lambda each: (-each[0], order.index(each[1])))[1] if found else None
 
 
+@lru_cache(_REMEMBERED)
 def own_heading(text: str) -> str:
     """Return what a heading of a person's own list says of its column: ``label``, ``owner``, ``place``, ``note``,
     ``kind`` or ``mac``; empty if it says nothing.
     """
     words = [word for word in tokens(text) if word.isalnum()]
-    found = [
-        (len(stem), -order, use)
-        for order, (use, stems) in enumerate(_vocabulary().own.items())
-        for stem in stems
-        for at in range(len(words))
-        if len(stem) <= len(words) - at
-        and all(
-            word == part or (len(part) > _WHOLE_UP_TO and word.startswith(part))
-            for part, word in zip(stem, words[at:], strict=False)
-        )
-    ]
-    return max(found)[2] if found else ""
+    own = _vocabulary().own
+    found = [each for at in range(len(words)) for each in _stems_at(words, at, own)]
+    order = list(_OWN_USES)
+    return min(found, key=lambda each: (-each[0], order.index(each[1])))[1] if found else ""
 
 
 def begins_heading(text: str) -> bool:
     """Tell whether the first words of a text name a field."""
     words = [word for word in tokens(_CAMEL.sub(" ", text)) if word.isalnum()][:_MOST_IN_PHRASE]
-    return bool(words) and any(True for _ in _stems_at(words, 0))
+    return bool(words) and any(True for _ in _stems_at(words, 0, _vocabulary().headings))
 
 
-def _stems_at(words: list[str], at: int) -> Iterator[tuple[int, Field]]:
-    """Yield the stems that stand at a word: how many words they have, and their field."""
-    for stem, field in _vocabulary().headings.get(words[at][:_KEY], ()):
+def _stems_at(words: list[str], at: int, stems: _Stems[Use]) -> Iterator[tuple[int, Use]]:
+    """Yield the stems that stand at a word: how many words they have, and what they mean."""
+    for stem, use in stems.get(words[at][:_KEY], ()):
         if len(stem) <= len(words) - at and all(
             word == part or (len(part) > _WHOLE_UP_TO and word.startswith(part))
             for part, word in zip(stem, words[at:], strict=False)
         ):
-            yield (len(stem) if not _CJK.match(stem[0]) else 2), field
+            yield (len(stem) if not _CJK.match(stem[0]) else 2), use
 
 
-def _stems(headings: Mapping[str, Sequence[str]]) -> dict[str, list[tuple[tuple[str, ...], Field]]]:
-    found: dict[str, list[tuple[tuple[str, ...], Field]]] = {}
-    for field in Field:
-        for stem in headings[field]:
+def _stems(headings: Mapping[str, Sequence[str]], uses: Iterable[Use]) -> _Stems[Use]:
+    """Return stems as their words, by the first two letters of the first one."""
+    found: _Stems[Use] = {}
+    for use in uses:
+        for stem in headings[str(use)]:
             words = tuple(each for each in tokens(stem) if each.isalnum()) or (stem,)
-            found.setdefault(words[0][:_KEY], []).append((words, field))
+            found.setdefault(words[0][:_KEY], []).append((words, use))
     return found
 
 
@@ -231,6 +235,12 @@ def _phrase(words: list[str], at: int) -> tuple[int, Kind | None]:
         kind = vocabulary.kinds.get(tuple(words[at : at + length]))
         if kind is not None:
             return length, kind
+    word = words[at]
+    for ending in _ENDINGS:  # conectados, connectés, verbundene
+        if len(word) > _LONG and word.endswith(ending):
+            kind = vocabulary.kinds.get((word.removesuffix(ending),))
+            if kind is not None:
+                return 1, kind
     return 0, None
 
 

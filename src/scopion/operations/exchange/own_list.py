@@ -13,12 +13,12 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 from itertools import zip_longest
 
-from scopion.discovery.client_lists.clients import Presence
+from scopion.discovery.client_lists.clients import Presence, medium_of_heading
 from scopion.discovery.client_lists.headings import Section, sections_of
 from scopion.discovery.client_lists.pieces import anchors_in, bare
 from scopion.discovery.client_lists.read import looks_like_markup, read_client_list
 from scopion.discovery.client_lists.split_lines import Line, choose_splitter, clean_lines
-from scopion.discovery.client_lists.words import Kind, kinds_in, own_heading
+from scopion.discovery.client_lists.words import own_heading
 from scopion.discovery.records.reading import RecordContext
 from scopion.model.errors import UsageError
 from scopion.model.mac import MacAddress, mac_spans, without_macs
@@ -95,7 +95,10 @@ def is_own_list(text: str, context: RecordContext) -> bool:
     if not clients:
         return False
     of_router = sum(
-        each.presence in (Presence.HERE, Presence.AWAY) or each.signal is not None or bool(each.rate or each.lease)
+        each.presence in (Presence.HERE, Presence.AWAY)
+        or each.signal is not None
+        or each.medium is not Medium.UNKNOWN
+        or bool(each.rate or each.lease)
         for each in clients
     )
     if of_router * 3 > len(clients):
@@ -142,7 +145,7 @@ def own_records(listed: OwnList) -> Records:
         if not any(each.heading for each in listed.columns) and ColumnUse.LABEL not in texts:
             # A text without columns: what stands beside the MAC address is the name, before or after it.
             texts[ColumnUse.LABEL] = texts.pop(ColumnUse.NOTE, [])[:1]
-        macs = tuple(AdapterRecord(mac, _medium(listed.columns[at].heading)) for at, mac in row.macs)
+        macs = tuple(AdapterRecord(mac, medium_of_heading(listed.columns[at].heading)) for at, mac in row.macs)
         record = DeviceRecord(
             adapters=macs,
             label=_one(texts, ColumnUse.LABEL, " "),
@@ -226,10 +229,3 @@ def _proposed(rows: Sequence[_OwnRow], headings: Sequence[str], width: int) -> t
 
 def _one(texts: dict[ColumnUse, list[str]], use: ColumnUse, between: str) -> str | None:
     return between.join(texts[use]) if texts.get(use) else None
-
-
-def _medium(heading: str) -> Medium | None:
-    kinds = kinds_in(re.sub(r"(?i)\bmac\b|\baddress\b|-?adresse\b", " ", heading).strip()) if heading else None
-    if not kinds:
-        return None
-    return Medium.WIRELESS if Kind.WIRELESS in kinds else Medium.CABLE if Kind.CABLE in kinds else None

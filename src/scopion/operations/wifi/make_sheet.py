@@ -17,7 +17,7 @@ from scopion.roster.wifi.pushes import HAND, NewPush, Push, PushState, begin_pus
 from scopion.wireless.enforcers.enforcer import Held, held_document
 from scopion.wireless.find_on_device import PHONE
 from scopion.wireless.list_policy import ListRule, WantedList, changes_until, next_change, policy_document, wanted
-from scopion.wireless.router_sheet import Sheet, make_sheet
+from scopion.wireless.router_sheet import Sheet, SheetTimes, make_sheet
 
 _WEEK = timedelta(days=7)
 _KINDS_TOLD = 3  # a sheet is one page
@@ -42,12 +42,14 @@ def sheet_of(site: Site, ssid: str, *, whole: bool = False) -> Sheet:
         network,
         rightly,
         [rule for rule in rules_on(policy, rightly.mode) if rule.hours is not None and _goes_on(rule, now)],
-        made=f"{local(now):%Y-%m-%d %H:%M}",
-        until=f"{local(change):%A %Y-%m-%d, %H:%M}" if change is not None else "",
+        SheetTimes(
+            made=f"{local(now):%Y-%m-%d %H:%M}",
+            until=f"{local(change):%A %Y-%m-%d, %H:%M}" if change is not None else "",
+            a_week=changes_until(policy, now, now + _WEEK, local),
+        ),
         typed=None if whole else last_published(roster, network.ssid, HAND),
         others=str(policy.others) if policy.others is not None else "",
         kinds=_kinds(site, rightly),
-        times=changes_until(policy, now, now + _WEEK, local),
     )
 
 

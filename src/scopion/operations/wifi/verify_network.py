@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 
+from scopion.discovery.client_lists.clients import Presence
 from scopion.discovery.client_lists.read import read_client_list
 from scopion.model.errors import NoInterface, ScopionError, StorageFailed
 from scopion.model.mac import MacAddress
@@ -147,13 +148,10 @@ class _Verification:
         same = all(each.mode is now.mode and (each.allow | each.deny) == now.macs for each in held.values()) and set(
             held
         ) >= set(self._network.radios)
+        said = f"what was typed in on {on:%Y-%m-%d} is not what is wanted now: scopion wifi sheet"
         if same:
-            self._note(
-                "the router's page", "list", None, f"it cannot be read; typed in on {on:%Y-%m-%d}, and unchanged since"
-            )
-        else:
-            said = f"what was typed in on {on:%Y-%m-%d} is not what is wanted now: scopion wifi sheet"
-            self._note("the router's page", "list", False, said)
+            said = f"it cannot be read; typed in on {on:%Y-%m-%d}, and unchanged since"
+        self._note("the router's page", "list", None if same else False, said)
 
     def at_clients(self, text: str) -> None:
         """Check which clients are on a copied client list."""
@@ -163,11 +161,12 @@ class _Verification:
             self._note(where, "clients", None, "no client was recognised in it")
             return
         pasted, _ = associations_in(reading, OnAir())
-        with suppress(StorageFailed):  # a user who may only read the roster verifies all the same
+        with suppress(StorageFailed):  # who may only read the roster verifies all the same
             note_pasted(self._site.roster, pasted)
         self._stations += [located(each) for each in pasted]
         listed = {each.mac: each for each in reading.observations if each.mac is not None}
-        away = listed.keys() & reading.absent
+        kept = {mac for mac, each in reading.clients.items() if each.presence is Presence.RESERVED}
+        away = listed.keys() & (reading.absent | kept)
         for mac in away:
             del listed[mac]
         refused = [mac for mac in listed if self._is_refused(mac, listed[mac].medium)]
