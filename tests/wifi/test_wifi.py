@@ -252,7 +252,11 @@ class Lists(PreparedTest):
         self.assertEqual([row["ssid"] for row in self.run_json("wifi", "ssids")], ["Kilnhaven"])
         self.run_ok("wifi", "deny", "Kilnhaven2", "door", "--new")
         self.run_ok("wifi", "deny", "Attic", "door")
-        self.assertEqual({row["ssid"] for row in self.run_json("wifi", "ssids")}, {"Kilnhaven", "Kilnhaven2", "Attic"})
+        self.run_ok("wifi", "deny", "Kilnhaven guests", "door")
+        self.assertEqual(
+            {row["ssid"] for row in self.run_json("wifi", "ssids")},
+            {"Kilnhaven", "Kilnhaven2", "Attic", "Kilnhaven guests"},
+        )
 
     def test_rows_that_say_so_are_not_here(self) -> None:
         """A client list's offline, blocked and past rows do not speak against a list; a speed is not a name."""

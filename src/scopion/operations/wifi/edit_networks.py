@@ -20,7 +20,9 @@ from scopion.roster.wifi.lists import ListMode, Network
 ALL_RADIOS = ("2.4", "5", "6")  # GHz
 DEFAULT_RADIOS = ALL_RADIOS[:2]
 # Two SSIDs this much alike differ in one or two characters of five or more.
-_LIKE = 0.7
+_LIKE = 0.75
+# One that goes on after a known one is another network: Kilnhaven guests.
+_GOES_ON = 3
 MAX_SSID_OCTETS = 32  # IEEE Std 802.11-2020, 9.4.2.2
 MOST_ENTRIES = 100_000  # no router holds as many; a larger number is a typing mistake
 _ROUTER = re.compile(r"(?P<scheme>https?://)?(?P<host>[\w.-]+)(?::\d{1,5})?(?:/[\w./~%-]*)?", re.ASCII)
@@ -101,8 +103,10 @@ def nearest(site: Site, ssid: str) -> str | None:
     def likeness(other: str) -> float:
         if _bare(other) == _bare(ssid):
             return 1.0
+        if _bare(ssid).startswith(_bare(other)) and len(_bare(ssid)) - len(_bare(other)) >= _GOES_ON:
+            return 0.0
         if _bare(ssid) and _bare(other).startswith(_bare(ssid)):
-            return _LIKE  # typed to the half
+            return _LIKE  # half of it was typed
         return SequenceMatcher(None, other.casefold(), ssid.casefold(), autojunk=False).ratio()
 
     best = max(known, key=likeness, default=None)
