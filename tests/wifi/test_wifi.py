@@ -84,7 +84,9 @@ class Lists(PreparedTest):
         (row,) = self.run_json("wifi", "entries", "Attic")
         self.assertEqual((row["in_effect"], row["because"]), (False, "not typed in on 2.4 GHz"))
         self.run_ok("wifi", "done", "Attic")
-        self.assertEqual([row["in_effect"] for row in self.run_json("wifi", "entries", "Attic")], [True])
+        typed = [(row["in_effect"], row["typed_in"]) for row in self.run_json("wifi", "entries", "Attic")]
+        self.assertEqual(typed, [(None, True)])
+        self.assertIn("yes, as you said", self.run_ok("wifi", "entries", "Attic", "--format", "table"))
         self.run_ok("wifi", "drop", "Attic", "aabbcc001122")
         self.run_ok("wifi", "deny", "Attic", "10:c0:de:4a:11:05")
         self.run_ok("wifi", "drop", "Attic", "192.0.2.5")

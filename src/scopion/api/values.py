@@ -147,7 +147,7 @@ class Entry:
     description: str
     hours: str  # empty: always
     until: datetime | None
-    in_effect: bool
+    in_effect: bool | None  # None: a person has typed it into a router's page, which cannot be read
     because: str  # why it has no effect now; empty if it has
 
 

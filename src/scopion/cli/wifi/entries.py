@@ -20,8 +20,8 @@ if TYPE_CHECKING:
     from scopion.operations.wifi.edit_entries import ListedEntry
 
 ENTRY_KEYS = (
-    "list", "in_effect", "because", "name", "macs", "vendor", "ssid", "hours", "until", "paused", "description",
-    "since", "who",
+    "list", "in_effect", "typed_in", "because", "name", "macs", "vendor", "ssid", "hours", "until", "paused",
+    "description", "since", "who",
 )  # fmt: skip
 SSID_KEYS = (
     "ssid", "mode", "allow_entries", "deny_entries", "lists_of", "others_hours", "only_until", "capacity", "notation",
@@ -89,7 +89,7 @@ def entries(session: Session, ssid: str | None, lift: str | None, format_name: s
 
 def _entry_row(session: Session, each: ListedEntry) -> dict[str, Any]:
     vendor = session.site.vendors.of(each.macs[0]).name if each.macs else None
-    judged = row_of(each, ("in_effect", "because", "name", "macs"))
+    judged = row_of(each, ("in_effect", "typed_in", "because", "name", "macs"))
     return row_of(each.entry, ENTRY_KEYS, vendor=vendor, ssid=each.network.ssid, **judged)
 
 
@@ -101,9 +101,10 @@ def _entry_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:
         said.append(f"until {on_clock(clock, row['until'])}" if row["until"] else "")
         return ", ".join(filter(None, said)) or "always"
 
+    title = "typed in" if rows and all(row["typed_in"] is not None for row in rows) else "in effect"
     columns = [
         Column("list", lambda row: row["list"], lambda row: "red" if row["list"] == "deny" else "green"),
-        Column("in effect", _effect, lambda row: "" if row["in_effect"] else "dim"),
+        Column(title, _effect, lambda row: "dim" if row["because"] else ""),
         Column("name", lambda row: row["name"] or "–"),
         Column("MAC", lambda row: "\n".join(row["macs"])),
         Column("vendor", lambda row: row["vendor"] or "", shrinks=True, optional=2),
@@ -118,7 +119,9 @@ def _entry_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:
 
 
 def _effect(row: Row) -> str:
-    return "yes" if row["in_effect"] else f"no: {row['because']}"
+    if row["because"]:
+        return f"no: {row['because']}"
+    return "yes, as you said" if row["typed_in"] else "yes"
 
 
 def _entries_sentence(session: Session, ssid: str | None, found: Sequence[ListedEntry]) -> str:
@@ -126,8 +129,10 @@ def _entries_sentence(session: Session, ssid: str | None, found: Sequence[Listed
 
     known = networks(session.site)
     if ssid is None:
-        effective = sum(each.in_effect for each in found)
-        denied = f"{counted(len(found), 'deny entry', 'deny entries')}, {effective or 'none'} in effect."
+        effective = sum(each.in_effect is True for each in found)
+        typed = sum(each.typed_in is True for each in found)
+        also = f", {typed} typed in" if typed else ""
+        denied = f"{counted(len(found), 'deny entry', 'deny entries')}, {effective or 'none'} in effect{also}."
         told = [denied if found else "No device is on a deny list of any network."]
         told += [
             f"{each.ssid!r} is in mode allow: all but its {counted(allowed, 'entry', 'entries')} are refused."
@@ -136,8 +141,9 @@ def _entries_sentence(session: Session, ssid: str | None, found: Sequence[Listed
         ]
         return " ".join(told)
     network = next(each.network for each in known if each.ssid == ssid)
-    macs = sum(len(each.macs) for each in found if each.in_effect)
+    macs = sum(len(each.macs) for each in found if not each.because)
+    how = "typed in" if found and found[0].by_hand else "in effect"
     holds = f", the router holds {network.capacity}" if network.capacity else ""
     addresses = counted(macs, "address", "addresses")
-    used = f": {addresses} in effect{holds}" if network.mode is not ListMode.OFF else ""
+    used = f": {addresses} {how}{holds}" if network.mode is not ListMode.OFF else ""
     return f"{counted(len(found), 'entry', 'entries')} on {ssid!r}, mode {network.mode}{used}."

@@ -57,26 +57,22 @@ class _Dense:
         return cls(tuple(lines), frozenset(gaps), tuple(anchors))
 
 
-def records_of(
-    section: Section, splitter: Splitter, subnets: Sequence[IPv4Network], *, perhaps: bool
-) -> tuple[list[Record], float]:
-    """Return the records of a section in the grouping that fits best, and how well it fits."""
+def records_of(section: Section, splitter: Splitter, subnets: Sequence[IPv4Network], *, perhaps: bool) -> list[Record]:
+    """Return the records of a section, in the grouping that fits best."""
     dense = _Dense.of(section, perhaps=perhaps)
     if not dense.anchors:
-        return [], 0.0
-    best: tuple[float, Grouping] | None = None
-    for grouping in _groupings(dense, perhaps=perhaps):
+        return []
+
+    def fit(grouping: Grouping) -> float:
         judged = Grouping(grouping.windows[:_JUDGED])
         records = [_record(section, dense, splitter, window) for window in judged.windows]
-        score = _score(
-            [contents_of(each, perhaps=perhaps) for each in records], dense, judged, subnets, perhaps=perhaps
-        )
-        if best is None or score > best[0]:
-            best = score, grouping
-    assert best is not None
-    labels = _stacked_labels(dense, best[1])
-    records = [_record(section, dense, splitter, window) for window in best[1].windows]
-    return [_with_labels(each, labels) for each in records] if labels else records, best[0]
+        contents = [contents_of(each, perhaps=perhaps) for each in records]
+        return _score(contents, dense, judged, subnets, perhaps=perhaps)
+
+    best = max(_groupings(dense, perhaps=perhaps), key=fit)
+    labels = _stacked_labels(dense, best)
+    records = [_record(section, dense, splitter, window) for window in best.windows]
+    return [_with_labels(each, labels) for each in records] if labels else records
 
 
 def _groupings(dense: _Dense, *, perhaps: bool) -> Iterator[Grouping]:
@@ -104,11 +100,12 @@ def _groupings(dense: _Dense, *, perhaps: bool) -> Iterator[Grouping]:
 
 
 def _after_gaps(dense: _Dense) -> list[int]:
-    """Return begins at the last blank line before each MAC address after the one before it, else at the address."""
-    begins, before = [], -1
+    """Return begins at the first blank line between two MAC addresses, else at the address."""
+    begins, before, gaps = [], -1, sorted(dense.gaps)
     for anchor in dense.anchors:
-        found = [at for at in dense.gaps if before < at <= anchor]
-        begins.append(min(found) if found else (0 if before < 0 else anchor))
+        after = bisect_right(gaps, before)
+        found = after < len(gaps) and gaps[after] <= anchor
+        begins.append(gaps[after] if found else (0 if before < 0 else anchor))
         before = anchor
     return begins
 

@@ -33,7 +33,8 @@ class Section:
     """The lines of one list, with its headings by column, and the titles above its lines by their numbers."""
 
     lines: list[Line]
-    headings: Cells = ()
+    heading: str = ""  # the line of its headings; empty without
+    headings: Cells = ()  # as they are split like its rows
     titles: list[tuple[int, tuple[str, ...]]] = field(default_factory=list)
 
     def titles_above(self, number: int) -> tuple[str, ...]:
@@ -54,7 +55,7 @@ def sections_of(lines: Sequence[Line], *, perhaps: bool) -> list[Section]:
         if not line[1].strip() or any(anchors_in(line[1], perhaps=perhaps)):
             sections[-1].lines.append(line)
         elif is_headings(line[1]):
-            sections.append(Section([(line[0], "")], (line[1],)))
+            sections.append(Section([(line[0], "")], line[1]))
         else:
             sections[-1].lines.append(line)
     _take_out_titles(sections, perhaps=perhaps)

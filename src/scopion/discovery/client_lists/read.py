@@ -16,7 +16,8 @@ from datetime import UTC, datetime, timedelta
 from scopion.discovery.client_lists.clients import Client, Clients, Presence, clients_of, granted, usual_lease
 from scopion.discovery.client_lists.group_lines import records_of
 from scopion.discovery.client_lists.headings import sections_of
-from scopion.discovery.client_lists.pieces import Record, anchors_in, contents_of
+from scopion.discovery.client_lists.pieces import Record, contents_of
+from scopion.discovery.client_lists.reshape_text import joined_strings, one_a_line, side_by_side, upright
 from scopion.discovery.client_lists.split_lines import choose_splitter, clean_lines
 from scopion.discovery.client_lists.tree_records import records_in_tree
 from scopion.discovery.client_lists.trees import Node, page_lines, parse_page, parse_script
@@ -28,7 +29,10 @@ from scopion.model.observation import Medium, Source
 
 _PAGE = re.compile(r"</[a-z]|<(?:t[dr]|li|br|p)[\s>]", re.I)
 _SCRIPT = re.compile(r"[\[{(]\s*[\[{(\"']|=\s*[\"'\[]|\"\s*:\s*[\"\[{\d]|:\s*[\"']")
-_MOST_FIELDS = 40  # lines of a table that lies on its side
+# No page lists so many; each takes about a millisecond.
+_MOST_CLIENTS = 10_000
+# What counts if two lists of one paste say different things of a client.
+_BY_WEIGHT = (Presence.AWAY, Presence.HERE, Presence.UNSAID, Presence.RESERVED)
 _NOT_TOLD_OF = 200  # lines that hold a MAC address, were not read, and are shown
 
 
@@ -60,15 +64,24 @@ class _Understood:
 def read_client_list(text: str, context: RecordContext) -> Reading:
     """Read the clients of a pasted list, text or a page's source. It never raises."""
     perhaps = not any(mac_spans(text))
+    whole, text = text, _bounded(text, perhaps=perhaps)
     found = [each for each in _ways(text, context, perhaps=perhaps) if each.lists]
     reading = Reading(RecordKind.CLIENT_LIST)
     if not found:
         reading.about = "a client list without any MAC address"
         return reading
     best = max(found, key=lambda each: each.worth)
+    if whole != text:
+        reading.trouble("the rest", f"more than {_MOST_CLIENTS:,} MAC addresses: that is not a page's list")
     _take(reading, best, context)
     _tell_unread(reading, best, perhaps=perhaps)
     return reading
+
+
+def _bounded(text: str, *, perhaps: bool) -> str:
+    """Return a text up to the last MAC address that is read."""
+    over = next(itertools.islice(mac_spans(text, perhaps=perhaps), _MOST_CLIENTS, None), None)
+    return text[: over[0]] if over is not None else text
 
 
 def looks_like_markup(text: str) -> bool:
@@ -92,7 +105,7 @@ def _ways(text: str, context: RecordContext, *, perhaps: bool) -> Iterator[_Unde
                 inner = parse_script(leaf.text)
                 yield from _of_tree(inner, page_lines(inner), "a script's data", context, perhaps=perhaps)
         yield from _of_tree(
-            tree, _joined_strings(page_lines(tree), perhaps=perhaps), "a script's data", context, perhaps=perhaps
+            tree, joined_strings(page_lines(tree), perhaps=perhaps), "a script's data", context, perhaps=perhaps
         )
     yield _of_text(text, "", context, perhaps=perhaps)
 
@@ -105,17 +118,17 @@ def _of_tree(tree: Node, shown: str, form: str, context: RecordContext, *, perha
 
 
 def _of_text(text: str, form: str, context: RecordContext, *, perhaps: bool) -> _Understood:
-    upright = _side_by_side(_upright(text, perhaps=perhaps), perhaps=perhaps)
-    lines = clean_lines(_one_a_line(upright, perhaps=perhaps))
+    one_below_the_other = side_by_side(upright(text, perhaps=perhaps), perhaps=perhaps)
+    lines = clean_lines(one_a_line(one_below_the_other, perhaps=perhaps))
     lists, forms = [], []
     for section in sections_of(lines, perhaps=perhaps):
         with_mac = [line for line in section.lines if any(mac_spans(line[1], perhaps=perhaps))]
         if not with_mac:
             continue
         splitter = choose_splitter(with_mac, perhaps=perhaps)
-        headings = splitter.split(section.headings[0]) if section.headings and splitter.columns else ()
+        headings = splitter.split(section.heading) if section.heading and splitter.columns else ()
         section.headings = _aligned(headings, splitter.split(with_mac[0][1]), perhaps=perhaps)
-        records, _ = records_of(section, splitter, context.subnets, perhaps=perhaps)
+        records = records_of(section, splitter, context.subnets, perhaps=perhaps)
         lists.append(_clients(records, context, perhaps=perhaps))
         single = all(len({cell.row for cell in each.cells}) == 1 for each in records)
         forms.append(splitter.form if single else "several lines a client")
@@ -135,85 +148,6 @@ def _aligned(headings: tuple[str, ...], cells: tuple[str, ...], *, perhaps: bool
         return headings
     shift = held[0] - named[0]
     return ("",) * shift + headings if shift > 0 else headings[-shift:]
-
-
-def _upright(text: str, *, perhaps: bool) -> str:
-    """Return a table that lies on its side - a client a column - with a client a line; other texts as they are."""
-    rows = [re.split(r"\t|\s{2,}|\s*[|;]\s*", line.strip().strip("|")) for line in text.splitlines() if line.strip()]
-    with_macs = [row for row in rows if sum(any(mac_spans(cell, perhaps=perhaps)) for cell in row) > 1]
-    if len(with_macs) != 1 or not 1 < len(rows) <= _MOST_FIELDS:
-        return text
-    size = len(with_macs[0])
-    beside = [row for row in rows if row is not with_macs[0] and len(row) == size]
-    if not any(sum(any(anchors_in(cell, perhaps=perhaps)) for cell in row) > 1 for row in beside):
-        return text
-    return "\n".join("\t".join(row[at] for row in rows if len(row) == size) for at in range(size))
-
-
-def _side_by_side(text: str, *, perhaps: bool) -> str:
-    """Return clients that stand beside each other, in columns of cards, one below the other; else the text."""
-    rows = [re.split(r"\t|\s{2,}", line.strip()) for line in text.splitlines() if line.strip()]
-    counts = [sum(any(mac_spans(cell, perhaps=perhaps)) for cell in row) for row in rows]
-    most = max(counts, default=0)
-    if most < 2 or any(
-        count and (count != len(row) or len(row) > most) for count, row in zip(counts, rows, strict=True)
-    ):
-        return text
-    found = []
-    for begin, end in _bands(counts):
-        for at in range(most):
-            found += [row[at] for row in rows[begin:end] if at < len(row)]
-            found.append("")
-    return "\n".join(found)
-
-
-def _bands(counts: Sequence[int]) -> Iterator[tuple[int, int]]:
-    """Yield the rows of each band of cards: as many lines before and after its MAC addresses as in the first one."""
-    places = [at for at, count in enumerate(counts) if count]
-    size = places[1] - places[0] if len(places) > 1 else len(counts)
-    begin = max(0, places[0] - size + 1)
-    while begin < len(counts):
-        yield begin, begin + size
-        begin += size
-
-
-def _one_a_line(text: str, *, perhaps: bool) -> str:
-    """Return a text with a line for each client, where a line holds several MAC addresses."""
-    found = []
-    for line in text.splitlines():
-        spans = [each for each in anchors_in(line, perhaps=perhaps) if isinstance(each[2], MacAddress)]
-        if len({mac for _, _, mac in spans}) > 2 and not re.search(r"[\t;|]", line):
-            found += _broken(line, sorted(spans, key=lambda each: each[0]))
-        else:
-            found.append(line)
-    return "\n".join(found)
-
-
-def _broken(line: str, spans: Sequence[tuple[int, int, object]]) -> list[str]:
-    """Return a line broken after each MAC address, or where the same separator stands between each two of them."""
-    between = [line[end:begin] for (_, end, _), (begin, _, _) in itertools.pairwise(spans)]
-    for sign in ("  ", " / ", ", ", "; "):
-        if all(each.count(sign) == 1 for each in between):
-            return [part for part in line.split(sign) if part.strip()]
-    edges = [0, *(end for _, end, _ in spans[:-1]), len(line)]
-    return [line[begin:end].strip(" ,;") for begin, end in itertools.pairwise(edges)]
-
-
-def _joined_strings(text: str, *, perhaps: bool) -> str:
-    """Return lines in which several clients in one string are on a line each, by the sign that separates them."""
-    found = []
-    for line in text.splitlines():
-        spans = [each for each in anchors_in(line, perhaps=perhaps) if isinstance(each[2], MacAddress)]
-        found += _parts(line, len(spans), perhaps=perhaps) if len(spans) > 1 and "\t" not in line else [line]
-    return "\n".join(found)
-
-
-def _parts(line: str, count: int, *, perhaps: bool) -> list[str]:
-    for sign in ("\n", ";", "|", "#", "<", ">", "&", "~", "^", "@", "*", "!", ",", " "):
-        parts = [part for part in line.split(sign) if part.strip()]
-        if sum(any(mac_spans(part, perhaps=perhaps)) for part in parts) == count and len(parts) <= count + 2:
-            return parts
-    return [line]
 
 
 def _take(reading: Reading, best: _Understood, context: RecordContext) -> None:
@@ -248,14 +182,9 @@ def _each_once(rows: Sequence[Client]) -> list[Client]:
         if first is None:
             found[row.mac] = row
             continue
-        presence = next(
-            (
-                each
-                for each in (Presence.AWAY, Presence.HERE, Presence.RESERVED)
-                if each in (first.presence, row.presence)
-            ),
-            Presence.UNSAID,
-        )
+        both = {first.presence, row.presence}
+        # One that is on a list of reservations and on one of clients is a client.
+        presence = next((each for each in _BY_WEIGHT if each in both), Presence.UNSAID)
         found[row.mac] = replace(
             first,
             address=first.address or row.address,

@@ -121,8 +121,8 @@ def read_own_list(text: str) -> OwnList:
         if not with_mac:
             continue
         splitter = choose_splitter(with_mac, perhaps=perhaps)
-        if section.headings and splitter.columns and not headings:
-            headings = splitter.split(section.headings[0])
+        if section.heading and splitter.columns and not headings:
+            headings = splitter.split(section.heading)
         for number, line in with_mac:
             cells = splitter.split(line) if splitter.columns else _around(line, perhaps=perhaps)
             rows.append(_row(number, cells, perhaps=perhaps))
@@ -180,7 +180,7 @@ def _perhaps(text: str) -> bool:
 
 
 def _headings(section: Section) -> list[str]:
-    return re.split(r"[\t;|,]", section.headings[0]) if section.headings else []
+    return re.split(r"[\t;|,]", section.heading) if section.heading else []
 
 
 def _around(line: str, *, perhaps: bool) -> tuple[str, ...]:

@@ -82,11 +82,17 @@ class ListedEntry:
     name: str
     macs: tuple[MacAddress, ...]
     because: str  # why it has no effect now; empty: it has
+    by_hand: bool  # a person types the list into a router's page, which cannot be read
 
     @property
-    def in_effect(self) -> bool:
-        """Tell whether it is in force now, as far as pushes and the person with the sheet have told."""
-        return not self.because
+    def typed_in(self) -> bool | None:
+        """Tell whether a person said that it was typed in, and it should have an effect now; None where none types."""
+        return not self.because if self.by_hand else None
+
+    @property
+    def in_effect(self) -> bool | None:
+        """Tell whether it is in force now, as pushes have recorded; None: it was typed in, and nothing can tell."""
+        return None if self.typed_in else not self.because
 
 
 def put_on_list(
@@ -235,7 +241,7 @@ def entries(site: Site, ssid: str | None = None) -> list[ListedEntry]:
             device = by_id.get(entry.device_id) if entry.device_id is not None else of_mac.get(covered[0].mac)
             name = device.called if device and (device.label or device.own or device.gateway) else ""
             macs = tuple(line.mac for line in covered)
-            found.append(ListedEntry(entry, network, name, macs, force.lacking(entry, macs)))
+            found.append(ListedEntry(entry, network, name, macs, force.lacking(entry, macs), force.by_hand))
     return found
 
 

@@ -69,7 +69,7 @@ class InForce:
         self._now = site.clock.now()
         self._wanted = wanted(policy_for(roster, network, devices), self._now, site.clock.local)
         enforcers = settings_of(site, network.ssid)
-        self._by_hand = not enforcers
+        self.by_hand = not enforcers
         self._held = {}
         for name, radios in [(each.name, each.radios) for each in enforcers] or [(HAND, network.radios)]:
             told = last_published(roster, network.ssid, name)
@@ -94,4 +94,4 @@ class InForce:
         if not without:
             return ""
         where = f" on {joined(sorted(set(without)))} GHz" if len(without) < len(self._held) else ""
-        return f"not {'typed in' if self._by_hand else 'pushed'}{where}"
+        return f"not {'typed in' if self.by_hand else 'pushed'}{where}"
