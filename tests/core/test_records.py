@@ -25,67 +25,9 @@ from scopion.wire.arp import encode_request
 from scopion.wire.dhcp import DhcpKind
 from scopion.wire.dns import DnsRecord
 from tests import frames
+from tests.core.test_client_lists import layouts
 from tests.support import NOON, ROOT, ProgramTest
 
-# One made-up site in the layouts of made-up routers. The truth: name, address, MAC, medium.
-CLIENTS = {
-    ("door-tablet", "192.0.2.61", "7c:a4:b1:33:02:61", Medium.WIRELESS),
-    ("label printer", "192.0.2.20", "24:d3:a1:20:7e:14", Medium.CABLE),
-    ("", "192.0.2.144", "a0:b4:d7:66:19:04", Medium.WIRELESS),
-}
-CLIENT_LISTS = {
-    "a table, copied": """Attached devices (3)
-Status\tDevice name\tIP address\tMAC address\tConnection\tLease
-Online\tdoor-tablet\t192.0.2.61\t7C-A4-B1-33-02-61\t5 GHz\t10:01:44
-Online\tlabel printer\t192.0.2.20\t24-D3-A1-20-7E-14\tLAN 2\tinfinite
-Offline\t--\t192.0.2.144\tA0-B4-D7-66-19-04\tWi-Fi 2.4 GHz (-61 dBm)\t08:12:09
-""",
-    "cards": """My network
-Online
-door-tablet
-192.0.2.61
-7C:A4:B1:33:02:61
-Wi-Fi 5 GHz
-
-label printer
-192.0.2.20
-24:D3:A1:20:7E:14
-Ethernet
-
-Unknown
-192.0.2.144
-A0:B4:D7:66:19:04
-WLAN
-""",
-    "fields with labels, no blank lines": """Name: door-tablet
-IP address: 192.0.2.61
-MAC address: 7ca4.b133.0261
-wireless
-Name: label printer
-IP address: 192.0.2.20
-MAC address: 24d3.a120.7e14
-wired
-Name: *
-IP address: 192.0.2.144
-MAC address: a0b4.d766.1904
-wireless
-""",
-    "CSV": """Manufacturer;Hostname;IPv4;Hardware address;Interface
-"Clear; pane";"door-tablet";192.0.2.61;7CA4B1330261;wlan
-Quillmark;"label printer";192.0.2.20;24D3A1207E14;eth0
-Mistle;;192.0.2.144;A0B4D7661904;wlan
-""",
-    "a page's source": """<html><script>var x = "00:11:22:33:44:55";</script><table id=t>
-<tr><th>Host</th><th>IP</th><th>MAC</th><th>Port</th></tr>
-<tr><td>door-tablet</td>
-<td>192.0.2.61</td><td>7c:a4:b1:33:02:61</td><td>WLAN</td></tr>
-<tr><td>label&nbsp;printer</td><td>192.0.2.20</td><td>24:d3:a1:20:7e:14</td><td>LAN</td></tr>
-<tr><td>unknown</td><td>192.0.2.144</td><td>a0:b4:d7:66:19:04</td><td>WLAN</td></tr></table>""",
-    "plain lines": """1. door-tablet (192.0.2.61) 7c:a4:b1:33:02:61 wireless
-2. label printer (192.0.2.20) 24:d3:a1:20:7e:14 wired
-3. - (192.0.2.144) a0:b4:d7:66:19:04 wireless
-""",
-}
 DNSMASQ = """1789380000 7c:a4:b1:33:02:61 192.0.2.61 door-tablet 01:7c:a4:b1:33:02:61
 1789300000 24:d3:a1:20:7e:14 192.0.2.20 * *
 duid 00:01:00:01:2c:00:00:00:7c:a4:b1:33:02:61
@@ -154,23 +96,6 @@ def read(data: str | bytes, kind: RecordKind | None = None) -> Reading:
 
 
 class Forms(unittest.TestCase):
-    def test_client_lists_in_every_layout(self) -> None:
-        """Whatever the layout, each client has its name, address, MAC and medium, and nothing else becomes a name."""
-        for layout, text in CLIENT_LISTS.items():
-            with self.subTest(layout):
-                reading = read(text)
-                found = {
-                    (
-                        next((trait.value for trait in seen.traits), ""),
-                        str(seen.address),
-                        str(seen.mac),
-                        seen.medium,
-                    )
-                    for seen in reading.observations
-                }
-                self.assertEqual((found, reading.unread), (CLIENTS, 0), reading.about)
-                self.assertTrue(all(seen.recorded and seen.at == NOON for seen in reading.observations))
-
     def test_leases(self) -> None:
         """Each server's file gives addresses, names and times; what is cut or wrong is named with its line."""
         dnsmasq, isc, kea = read(DNSMASQ), read(ISC), read(KEA)
@@ -305,11 +230,13 @@ class Forms(unittest.TestCase):
     def test_damage_never_breaks(self) -> None:
         """Any text with pieces changed, cut or doubled is read or refused, by every reader."""
         chance = random.Random(3)
-        samples = [*CLIENT_LISTS.values(), DNSMASQ, ISC, KEA, *LISTINGS.values()]
+        samples = [*(path.read_text(encoding="utf-8") for path, _ in layouts()), DNSMASQ, ISC, KEA, *LISTINGS.values()]
         for _ in range(600):
             text = chance.choice(samples)
             at, length = chance.randrange(len(text)), chance.choice((1, 3, 20))
-            noise = chance.choice(("", "\t", "\n", '"', "{", ";", "\x1b[2J", "‮", "9" * 40, text[:length]))
+            noise = chance.choice(
+                ("", "\t", "\n", '"', "{", ";", "\x1b[2J", "‮", "9" * 40, "online, " * 30, text[:length])
+            )
             damaged = text[:at] + noise + text[at + length :]
             for kind in (None, *(each for each in RecordKind if each is not RecordKind.CAPTURE)):
                 try:
@@ -414,7 +341,7 @@ class Importing(ProgramTest):
     def test_a_pasted_client_list_becomes_named_devices(self) -> None:
         """A preview changes nothing; the import names devices without making them present; a scan then joins them."""
         self.begin()
-        pasted = CLIENT_LISTS["a table, copied"]
+        pasted = (ROOT / "tests/data/client-lists/tables/tab-headed.txt").read_text(encoding="utf-8")
         self.run_ok("scan", "192.0.2.1")
         before = self.run_json("devices")
         preview = self.run_program("import", "-", "--preview", stdin=pasted)
@@ -468,9 +395,14 @@ class Importing(ProgramTest):
         with site.roster.transaction() as db:
             db.execute("UPDATE association SET seen = seen - 3600000")
         site.close()
+        before = self.run_json("wifi", "stations", "Guests")
         self.assertIn("that of 'Guests' is from", self.refused(3, "wifi", "allow", "Guests", "--associated"))
         old = self.run_program("wifi", "stations", "Guests")
         self.assertIn("(1 hour ago)", old.stderr)
+        self.run_ok("import", "-", "--ssid", "Attic", stdin=pasted)
+        self.assertEqual(self.run_program("wifi", "stations", "Guests").returncode, 3)
+        self.run_ok("undo", "--yes")  # where they were by the list before stands again
+        self.assertEqual(self.run_json("wifi", "stations", "Guests"), before)
 
     def test_what_a_record_calls_absent_was_not_seen(self) -> None:
         """Offline, released or blocked rows, and notes, make devices known and never seen; what says "ago" is dated."""

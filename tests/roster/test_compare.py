@@ -15,6 +15,7 @@ ROWS = {  # what the router's page says: name, address, MAC address, status
     "not in the roster": ("phone", "192.0.2.101", "da:51:7e:20:99:01", "online"),
     "another address of the till": ("till", "192.0.2.51", "54:b1:a3:7c:00:51", "online"),
     "silent": ("sleeper", "192.0.2.99", "10:c0:de:00:02:99", "online"),
+    "seen last week": ("kettle", "192.0.2.98", "10:c0:de:00:02:97", "expired 7d ago"),
     "elsewhere": ("shelf", "198.51.100.9", "10:c0:de:00:02:98", "online"),
 }
 
@@ -50,7 +51,13 @@ class Compare(ProgramTest):
             "10:c0:de:00:02:99": ("silent", False, "did not answer", "await"),
             "10:c0:de:00:02:98": ("silent", False, "a subnet that is not scanned", "scan 198.51.100.9"),
             STORAGE: ("unlisted", False, "fixed on the device", "show"),
-            never: ("never-seen", False, "never seen", f"wifi drop Kilnhaven {never}"),
+            "10:c0:de:00:02:97": ("unknown", False, "the roster does not have it", "import"),
+            never: (
+                "never-seen",
+                False,
+                "allow list of 'Kilnhaven', and was never seen",
+                f"wifi drop Kilnhaven {never}",
+            ),
         }
         for mac, (finding, needs, why, step) in expected.items():
             with self.subTest(finding=finding, mac=mac):
@@ -61,6 +68,39 @@ class Compare(ProgramTest):
         self.assertNotIn(PRINTER, found)
         everything = self.compared("-", "--all", code=3, stdin=pasted)
         self.assertEqual([everything[PRINTER][key] for key in ("router", "scan", "roster")], ["here", "here", "known"])
+
+    def test_two_that_a_person_has_named_are_two(self) -> None:
+        """One name with two addresses is told until both devices have a label; a denied adapter that is off is not."""
+        self.begin()
+        self.run_ok("scan")
+        other = "54:b1:a3:7c:00:51"
+        pasted = f"Name\tIP\tMAC\tStatus\ntill\t192.0.2.51\t{other}\tonline\n"
+        self.run_ok("import", "-", stdin=pasted)
+        self.assertEqual(self.compared("-", code=3, stdin=pasted)[other]["finding"], "same-name")
+        self.run_ok("label", TILL, "till at the door")
+        self.run_ok("label", other, "till in the store")
+        self.assertEqual(self.compared("-", code=3, stdin=pasted)[other]["finding"], "silent")
+        self.run_ok("same", STORAGE, other)  # it is here by its other adapter, which no list refuses
+        self.run_ok("wifi", "deny", "Kilnhaven", other)
+        self.run_ok("wifi", "drop", "Kilnhaven", "storage")
+        self.run_ok("wifi", "mode", "Kilnhaven", "deny")
+        away = pasted.replace("online", "offline")
+        self.assertNotEqual(self.compared("-", "--all", code=3, stdin=away)[STORAGE]["finding"], "denied")
+
+    def test_leases_lie_beside_the_settings(self) -> None:
+        """A lease file is found from the site's folder, wherever the command runs; one that is missing is told."""
+        self.begin()
+        self.run_ok("scan")
+        settings = (self.site / "site.toml").read_text(encoding="utf-8")
+        leases = 'leases = ["dhcp.leases", "gone.leases"]'
+        self.assertIn("[watch]", settings)
+        (self.site / "site.toml").write_text(settings.replace("[watch]\n", f"[watch]\n{leases}\n"))
+        (self.site / "dhcp.leases").write_text(f"1789380000 {PRINTER} 192.0.2.20 label-printer *\n")
+        ended = self.run_program("compare", "--all", "--format", "json")
+        document = json.loads(ended.stdout)
+        self.assertIn("gone.leases", document["unread"][0])
+        rows = {row["mac"]: row["router"] for row in document["devices"]}
+        self.assertEqual((rows[PRINTER], rows[STORAGE]), ("here", "missing"))
 
     def test_without_a_file_the_access_points_are_the_list(self) -> None:
         """Stations that access points tell are the router's list; where nothing differs the exit code is 0."""

@@ -87,6 +87,9 @@ class OwnLists(ProgramTest):
         ):
             with self.subTest(columns=columns):
                 self.assertIn(words, self.failing(2, "import", "-", "--yes", "--columns", columns, stdin=text))
+        router = f"till\t192.0.2.50\t{TILL}\tonline\n"
+        self.assertIn("your own list", self.failing(2, "import", "-", "--columns", "label,mac", stdin=router))
+        self.assertIn("router's list", self.failing(2, "import", "-", "--yes", "--ssid", "Guests", stdin=text))
         twice = f"tablet {TABLET}\nprinter {PRINTER}\nphone {TABLET}\n"
         self.assertIn("cannot be taken over", self.failing(1, "import", "-", "--yes", stdin=twice))
         self.assertEqual({row["macs"][0]: row for row in self.run_json("devices")}, devices)

@@ -657,7 +657,7 @@ class OnTheSite(PreparedTest):
         self.assertIn("scopion wifi sheet", self.refused(1, "wifi", "push", "Guests", "--yes"))
         sheet = self.run_ok("wifi", "sheet", "Guests")
         self.assertEqual(sheet.count("A0-B4-D7-66-19-04"), 2)
-        self.assertIn("the login is on the router's label", " ".join(sheet.split()))
+        self.assertIn("the one on the router's label", " ".join(sheet.split()))
         self.assertIn("To join a network whose name is hidden", sheet)
         self.run_ok("wifi", "done", "Guests")
         self.assertIn("nothing to do", self.run_ok("wifi", "sheet", "Guests"))

@@ -29,12 +29,15 @@ _ANY = (
     "set them up, where the last digits may differ from those on the air."
 )
 _BY_KIND = {
-    "phone or tablet": _PHONE, "phone": _PHONE, "tablet": _PHONE, "computer": _COMPUTER, "virtual machine": _COMPUTER,
+    "phone or tablet": _PHONE, "tablet": _PHONE, "computer": _COMPUTER, "virtual machine": _COMPUTER,
     "laptop": _COMPUTER, "printer": _PRINTER, "scanner": _PRINTER, "television or player": _SCREEN, "display": _SCREEN,
     "console": _SCREEN, "television": _SCREEN,
 }  # fmt: skip
 PHONE = "phone or tablet"  # the kind that makes up its addresses
-LOGIN = "the login is on the router's label or comes from your provider; it is not the passphrase of the Wi-Fi"
+LOGIN = (
+    "the login is the one that you have set, else the one on the router's label or from your provider; it is not the "
+    "passphrase of the Wi-Fi"
+)
 JOIN_HIDDEN = (
     "To join a network whose name is hidden: in the device's Wi-Fi settings, choose to add another network, type the "
     "name exactly (capitals count), choose the kind of security that the network has, and type the passphrase."

@@ -96,7 +96,8 @@ def make_sheet(
     tail = (*where_to_find(kinds), _REFUSED_SEES, JOIN_HIDDEN) if on else ()
     lasts = f" This list holds until {times.until}: print another sheet then." if times.until else ""
     if times.a_week > 1:
-        lasts += f" In the coming week it changes {times.a_week} times, each of which has to be typed in."
+        week = f"In the coming week it changes {times.a_week} times"
+        lasts += f" {week}: without a timetable in the router, you type it each time."
     return Sheet(
         title=f"Wireless network {network.ssid!r}: {_TITLES[now.mode]}",
         about=f"made {times.made}, for the router at {page(network)}",

@@ -15,6 +15,7 @@ from scopion.model.device import NAME_ORDER, NEVER, Device, Standing
 from scopion.model.mac import Notation
 from scopion.model.observation import TraitKind
 from scopion.model.text import closed, counted, joined
+from scopion.operations.devices.identify_device import YOUR_LIST
 from scopion.operations.devices.rhythm import DayMark, Rhythm
 
 if TYPE_CHECKING:
@@ -56,7 +57,8 @@ def what_it_is(card: Card) -> Iterator[str]:
         yield "It is the gateway of the subnet."
     if card.guess.kind:
         kind = _NOUNS.get(card.guess.kind, card.guess.kind)
-        yield f"Probably {article(kind)} {kind} ({card.guess.evidence})."
+        sure = "It is" if card.guess.evidence == YOUR_LIST else "Probably"
+        yield f"{sure} {article(kind)} {kind} ({card.guess.evidence})."
     makers = dict.fromkeys(
         f"{vendor.name}{f', {vendor.place}' if vendor.place else ''}"
         for mac, vendor in card.vendors.items()

@@ -100,6 +100,10 @@ def import_file(
         session.note("Paste the list, then press Ctrl-D on a line of its own.")
     given = read_input(file)
     which = list_kind(session.site, given, kind)
+    if how.columns and which != "notes":
+        raise click.UsageError("--columns goes with your own list, and this is another kind of file")
+    if which is not None and (on_air.ssid or on_air.band):
+        raise click.UsageError("--ssid and --band go with a router's list, and this is another kind of file")
     if which is not None:
         take_over_file(session, given, which, how)
         return

@@ -29,8 +29,8 @@ KEYS = (
 )  # fmt: skip
 # A client of which the list tells no address.
 _NO_HOST: dict[str, Any] = {**dict.fromkeys((*HOST_KEYS, *KEYS)), "names": [], "ports": [], "other_addresses": []}
-# Of a list of thousands that was made to fill the screen.
-_UNREAD_SHOWN = 20
+# Of a damaged lease file a few lines tell what is wrong; of a pasted list each line counts.
+_UNREAD_SHOWN, _UNREAD_OF_A_LIST = 5, 200
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,7 +50,7 @@ def take_records(session: Session, given: Input, kind: str | None, how: TakeOver
     if not how.preview and not asks:
         imported = fold_records(session.site, imported, insist=how.insist, where=_where(session, imported, said))
     rows = _rows(session, imported)
-    show(rows, KEYS, _columns(session, rows), how.format_name, document=_document(imported, rows, how.preview))
+    show(rows, KEYS, _columns(session, rows), how.format_name, document=_document(imported, rows, how.preview or asks))
     closing = "A record does not make a device present: only a scan does."
     if how.preview or asks:
         closing = "A preview: nothing was changed." if how.preview else "Nothing was changed yet."
@@ -81,7 +81,14 @@ def _where(session: Session, imported: Imported, said: RecordOptions) -> OnAir:
     choices = click.Choice([*known, "?"])
     question = f"With which network are the {lacking} wireless devices associated? ({', '.join(known)}, ?: not known)"
     ssid = prompt(question, known[0] if len(known) == 1 else "?", type=choices, show_choices=False)
-    return OnAir("" if ssid == "?" else ssid, given.band)
+    if ssid == "?":
+        return given
+    told, _ = associations_in(imported.reading, OnAir(ssid))
+    if not given.band and not all(each.radio for each in told):
+        bands = click.Choice(["2.4", "5", "6", "?"])
+        band = prompt("On which band, in GHz? (2.4, 5, 6, ?: not known)", "?", type=bands, show_choices=False)
+        return OnAir(ssid, "" if band == "?" else band)
+    return OnAir(ssid, given.band)
 
 
 def _rows(session: Session, imported: Imported) -> list[dict[str, Any]]:
@@ -184,10 +191,11 @@ def _tell(session: Session, imported: Imported, closing: str, *, preview: bool) 
     without = len(imported.seen.keys() - {host.mac for host in imported.hosts} - reading.clients.keys())
     if without:
         session.note(f"{counted(without, 'adapter')} without an address {'is' if without == 1 else 'are'} not shown.")
-    for problem in reading.problems[:_UNREAD_SHOWN]:
+    shown = reading.problems[: _UNREAD_OF_A_LIST if reading.kind == "client-list" else _UNREAD_SHOWN]
+    for problem in shown:
         session.note(f"{style('Not read:', fg='yellow')} {closed(str(problem))}")
-    if reading.unread > min(len(reading.problems), _UNREAD_SHOWN):
-        session.note(f"{reading.unread - min(len(reading.problems), _UNREAD_SHOWN)} more could not be read.")
+    if reading.unread > len(shown):
+        session.note(f"{reading.unread - len(shown)} more could not be read.")
     added = len(imported.added)
     counts = (
         f"{counted(len(imported.seen), 'adapter')}: {added or 'none'} {'to be ' if preview else ''}added, "

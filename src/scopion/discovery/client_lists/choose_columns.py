@@ -23,6 +23,7 @@ _MASK = 255 << 24
 _OF_ANOTHER = re.compile(r"\b(?:ap|bssid|router|gateway|access point|node|mesh|parent|host ap|uplink)\b", re.I)
 _NO_NAMES = frozenset({Field.OTHER, Field.MAKER, Field.SSID, Field.KIND, Field.SIGNAL, Field.RATE, Field.BAND})
 _CODE = re.compile(r"0x[0-9a-fA-F]{1,16}$")  # flags
+_HEADING_SHOWN = 40
 _ROW_NUMBER = re.compile(r"(\d{1,5})\s+(?=\S)")
 
 
@@ -128,7 +129,13 @@ def name_places(contents: Sequence[Contents]) -> tuple[list[tuple[str, Place]], 
     best = worth(ordered[0])[0]
     ordered = [key for key in ordered if worth(key)[0] == best][: 3 if best == 2 else 1]
     label, place = ordered[0]
-    told = repr(label) if label else f"column {place[1] + 1}" if place[1] else "the words beside the MAC address"
+    told = (
+        repr(label[:_HEADING_SHOWN])
+        if label
+        else f"column {place[1] + 1}"
+        if place[1]
+        else "the words beside the MAC address"
+    )
     return ordered, f"the column {told}" if label else told
 
 

@@ -29,6 +29,9 @@ from scopion.model.observation import Medium
 _BAND = re.compile(r"(?<![\d.,])(2[.,]4|5|6)\s?g(?:hz)?(?![^\W\d_])|(?<!\d)(2\.4|5|6)(?=\s?ghz)", re.I)
 _MAC_WORDS = re.compile(r"\bmac\b|\baddress\b|-?adresse\b|[-_]", re.I)
 _SIGNAL = re.compile(r"(-\d{2,3})(?!\d)")
+_SSID_OCTETS = 32  # IEEE Std 802.11-2020, 9.4.2.2
+# The page's clock may be ahead of ours.
+_CLOCKS_DIFFER = timedelta(minutes=10)
 _STATES = (Kind.AWAY, Kind.HERE, Kind.RESERVED)
 
 
@@ -64,7 +67,8 @@ class Client:
     connected_s: float | None = None
     signal: int | None = None  # dBm
     rate: str = ""
-    doubtful: bool = False  # it stands within a person's sentence, or beside another MAC address of the same device
+    # it stands within a person's sentence, beside another MAC address of its device, or with a time that cannot be so
+    doubtful: bool = False
 
     @property
     def says_nothing(self) -> bool:
@@ -147,7 +151,7 @@ def _client(contents: Contents, address: Address | None, named: Piece | None, as
         presence=presence,
         medium=_one_medium(media, client),
         interface=", ".join(dict.fromkeys(interface)),
-        doubtful=contents.second or sentence,
+        doubtful=client.doubtful or contents.second or sentence,
     )
 
 
@@ -223,6 +227,8 @@ def _with_measures(client: Client, piece: Piece, as_of: datetime) -> Client:
     """Return the client with what a piece measures: band, signal, rate, times."""
     field, text, kind = piece.field, piece.text, piece.kind
     if field is Field.SSID and kind not in (Kind.NONE, Kind.BAND, Kind.NUMBER):
+        if len(text.encode()) > _SSID_OCTETS:
+            return client
         return replace(client, ssid=text)
     if (band := _BAND.search(text)) and kind is not Kind.WORD:
         client = replace(client, band=(band[1] or band[2]).replace(",", "."))
@@ -247,7 +253,9 @@ def _with_times(client: Client, piece: Piece, as_of: datetime) -> Client:
     if field is Field.SEEN:
         if span is not None and ":" not in text:
             return replace(client, ago_s=span)
-        return replace(client, seen=moment) if moment is not None and moment <= as_of else client
+        if moment is not None and moment <= as_of + _CLOCKS_DIFFER:
+            return replace(client, seen=min(moment, as_of))
+        return replace(client, doubtful=kind is not Kind.NONE and kind not in _STATES)  # when it was there is not clear
     if kind in _STATES:
         return client
     if field is Field.LEASE_LENGTH:

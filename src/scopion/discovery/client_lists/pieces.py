@@ -203,7 +203,9 @@ def split_value(text: str, *, loose: bool) -> Iterator[tuple[Kind, str]]:
             first, last = begin if first is None else first, end
         else:
             covered.append((begin, of_part, part))
-    assert first is not None and last is not None
+    if first is None or last is None:  # too long for one field, and every part of it is known
+        yield from ((of_part, part) for _, of_part, part in covered)
+        return
     inner = [each for each in covered if first < each[0] < last and each[1] in _STRONG]
     outer = [each for each in covered if not first < each[0] < last]
     yield from ((kind, part) for at, kind, part in outer if at < first)

@@ -33,7 +33,6 @@ _SCRIPT = re.compile(r"[\[{(]\s*[\[{(\"']|=\s*[\"'\[]|\"\s*:\s*[\"\[{\d]|:\s*[\"
 _MOST_CLIENTS = 10_000
 # What counts if two lists of one paste say different things of a client.
 _BY_WEIGHT = (Presence.AWAY, Presence.HERE, Presence.UNSAID, Presence.RESERVED)
-_NOT_TOLD_OF = 200  # lines that hold a MAC address, were not read, and are shown
 
 
 @dataclass(frozen=True, slots=True)
@@ -225,9 +224,8 @@ def _tell_unread(reading: Reading, best: _Understood, *, perhaps: bool) -> None:
         for at, why in each.unclear:
             reading.trouble(f"line {at}", why)
     read = {row.mac for row in best.rows} | {mac for each in best.lists for mac in each.others}
-    told = 0
+    told = {problem.where for problem in reading.problems}
     for number, line in enumerate(best.shown.splitlines(), 1):
         macs = {mac for _, _, mac in mac_spans(line, perhaps=perhaps)}
-        if macs - read and told < _NOT_TOLD_OF and not any(p.where == f"line {number}" for p in reading.problems):
-            told += 1
+        if macs - read and f"line {number}" not in told:
             reading.trouble(f"line {number}", "not understood", line)

@@ -18,6 +18,8 @@ _YEAR_LAST = re.compile(r"(?<!\d)(\d{1,2})([-/.])(\d{1,2})\2(\d{4})(?!\d)")
 _NAMED_MONTH = re.compile(r"(?<!\d)(\d{1,2})\.?\s{1,3}([^\W\d_]{3,10})\.?,?\s{1,3}(\d{4})(?!\d)")
 _MONTH_FIRST = re.compile(r"(?<![^\W\d_])([^\W\d_]{3,10})\.?\s{1,3}(\d{1,2}),?\s{1,3}(\d{4})(?!\d)")
 _MOST_S = 100 * 365 * 86_400
+# A router that has not learnt the time since it was switched on says 1970 or 2000.
+_FIRST_YEAR = 2010
 
 
 def span_of(text: str) -> float | None:
@@ -51,6 +53,8 @@ def moment_of(text: str, as_of: datetime) -> datetime | None:
     if (half := _AFTERNOON.search(text)) and 1 <= hour <= 12:
         hour = hour % 12 + (12 if half[1] in "pP" else 0)
     try:
+        if day is not None and day[0] < _FIRST_YEAR:
+            return None
         if day is not None:
             return as_of.replace(
                 year=day[0], month=day[1], day=day[2], hour=hour, minute=minute, second=second, microsecond=0

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from scopion.discovery.client_lists.clients import Client
 
 # Of a thousand broken lines the first few tell what is wrong.
-_TOLD = 20
+_TOLD = 200
 # The largest office has fewer; a longer file was made to fill our memory.
 MAX_RECORDS = 65_536
 

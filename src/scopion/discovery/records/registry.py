@@ -79,6 +79,8 @@ def read_record(stream: BufferedReader, context: RecordContext, kind: str | None
         )
     reading = _TYPES[name].read(text, context)
     if not reading.observations and not reading.unread:
+        if name != RecordKind.CLIENT_LIST:
+            raise NotFound(f"no MAC address was found in it, read as {name}")
         raise NotFound(
             "no MAC address was found in it: open the router's page that lists the connected devices with their MAC "
             "addresses (often under Status, Network or DHCP), and copy the table as a whole"

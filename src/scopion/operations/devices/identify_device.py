@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from scopion.discovery.kinds import Guess, Kinds
 from scopion.model.device import Device
@@ -10,6 +11,8 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Source, Trait, TraitKind
 from scopion.model.value import value
 from scopion.vendors.registry import Vendor, Vendors
+
+YOUR_LIST = "your list says so"  # the evidence for a kind that a person has given
 
 
 @value
@@ -46,8 +49,7 @@ def guess(
     kinds: Kinds, mac: MacAddress | None, vendor: Vendor | None, traits: Sequence[Trait], *, gateway: bool
 ) -> Guess:
     """Return the guess for an adapter's traits; what people said that it is needs none."""
-    said = next((trait.value for trait in reversed(traits) if trait.kind is TraitKind.KIND), "")
-    if said:
-        return Guess(said, "your list says so")
+    said = next((trait.value for trait in traits if trait.kind is TraitKind.KIND), "")
     known = (*traits, Trait(TraitKind.ROLE, "gateway", Source.OWN)) if gateway else traits
-    return kinds.guess(mac, vendor.name if vendor and vendor.organisations else "", known)
+    found = kinds.guess(mac, vendor.name if vendor and vendor.organisations else "", known)
+    return replace(found, kind=said, evidence=YOUR_LIST) if said else found

@@ -35,8 +35,8 @@ from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.list_policy import wanted
 
 
-class Presence(StrEnum):
-    """What one source says of a device."""
+class Mention(StrEnum):
+    """How one source mentions a device."""
 
     HERE = "here"
     AWAY = "away"  # it is known there, and not here now
@@ -51,7 +51,7 @@ class Finding(StrEnum):
     SAME_NAME = "same-name"  # another MAC address has its name
     UNLISTED = "unlisted"  # it answers, and the router does not know it
     SILENT = "silent"  # on the router's list as here, and did not answer the last scan
-    NEVER_SEEN = "never-seen"  # it is admitted to a network, and was never seen
+    NEVER_SEEN = "never-seen"  # it is on an allow list, and was never seen
 
 
 # The findings that a person should look at; the others are explained.
@@ -65,8 +65,8 @@ class ComparedDevice:
     name: str
     mac: MacAddress
     address: Address | None
-    router: Presence
-    scan: Presence
+    router: Mention
+    scan: Mention
     roster: str  # its standing; empty: not in the roster
     finding: Finding | None = None  # None: the sources agree
     why: str = ""
@@ -76,6 +76,8 @@ class ComparedDevice:
     def needs_a_person(self) -> bool:
         """Tell whether a person should look at it: an unlisted newcomer, too."""
         new = self.roster in ("", Standing.NEW)
+        if self.finding is Finding.UNKNOWN:  # an old lease, or an address that is kept for it, can wait
+            return self.router is Mention.HERE
         return self.finding in NEEDS_A_PERSON or (self.finding is Finding.UNLISTED and new)
 
 
@@ -121,14 +123,15 @@ def compare_sources(site: Site, given: Input | None = None) -> SourceComparison:
     roster = site.roster_for_reading()
     router = _router_list(site, given)
     if not router.told:
+        unread = f" ({router.unread[0]})" if router.unread else ""
         raise NotFound(
-            "no list of a router is known: copy the router's client list into scopion compare -, or name the DHCP "
-            "server's leases in site.toml ([watch] leases)"
+            f"no list of a router is known{unread}: copy the router's client list into scopion compare -, or name the "
+            "DHCP server's leases in site.toml ([watch] leases)"
         )
     subnets = [each.range for each in known_subnets(roster)]
     if not subnets:
         raise NotFound("nothing has been scanned yet: scopion scan first")
-    looking = _Comparison(site, router, subnets)
+    looking = _Comparison(site, router, subnets, _taking_in(given))
     rows = sorted(looking.rows(), key=_order)
     scans = [last_complete_scan(roster, each) for each in subnets]
     oldest = None if None in scans else min(each for each in scans if each is not None)
@@ -143,7 +146,7 @@ def _router_list(site: Site, given: Input | None) -> _RouterList:
         return found
     for name in site.settings.watch.leases:
         try:
-            _add_file(site, found, read_input(name))
+            _add_file(site, found, read_input(str(site.folder / name)))
         except ScopionError as error:
             found.unread.append(f"{name}: {error}")
     stations, unread = read_stations(site)
@@ -155,14 +158,20 @@ def _router_list(site: Site, given: Input | None) -> _RouterList:
         ]
         found.add(seen, set())
         found.told.append(f"the stations of {joined(list(dict.fromkeys(each.access_point for each in stations)))}")
-    found.unread += [f"{each.enforcer}: {each.problem}" for each in unread if each.radio]
+    found.unread += [f"{each.enforcer}: {each.problem}" for each in unread]
     return found
+
+
+def _taking_in(given: Input | None) -> str:
+    """Return the command that takes in what only the router knows."""
+    return f"scopion import {shlex.quote(given.path)}" if given is not None else "scopion scan"
 
 
 def _add_file(site: Site, found: _RouterList, given: Input) -> None:
     as_of = min(site.clock.now(), given.changed or site.clock.now())
     reading = read_record(given.stream, record_context(site, as_of))
-    found.add(reading.observations, reading.absent)
+    past = {mac for mac, client in reading.clients.items() if not client.is_current}
+    found.add(reading.observations, reading.absent | past)
     found.wireless_only = found.wireless_only and not any(each.address for each in reading.observations)
     found.told.append(reading.about or reading.kind)
 
@@ -170,9 +179,10 @@ def _add_file(site: Site, found: _RouterList, given: Input) -> None:
 class _Comparison:
     """Compares device by device."""
 
-    def __init__(self, site: Site, router: _RouterList, subnets: Sequence[IPv4Network]) -> None:
+    def __init__(self, site: Site, router: _RouterList, subnets: Sequence[IPv4Network], taking_in: str) -> None:
+        """Read what the roster knows; ``taking_in`` is the command for what only the router knows."""
         roster = site.roster_for_reading()
-        self._router, self._subnets, self._site = router, subnets, site
+        self._router, self._subnets, self._taking_in = router, subnets, taking_in
         self._devices = all_devices(roster)
         self._of_mac = {mac: device for device in self._devices for mac in device.macs}
         self._on = networks_of(roster)
@@ -199,7 +209,7 @@ class _Comparison:
         for mac, (ssid, name) in self._entries.items():
             if mac not in self._of_mac and mac not in self._router.seen:
                 finding, why, step = _never_seen(ssid, str(mac))
-                missing = Presence.MISSING
+                missing = Mention.MISSING
                 yield ComparedDevice(name or str(mac), mac, None, missing, missing, "", finding, why, step)
 
     def _known(self, device: Device) -> ComparedDevice:
@@ -207,8 +217,8 @@ class _Comparison:
         here = [mac for mac in listed if mac not in self._router.away]
         present = [stay.mac for stay in device.stays if stay.present and stay.mac]
         mac = next(iter((*here, *present, *listed, *device.macs)))
-        router = Presence.HERE if here else Presence.AWAY if listed else Presence.MISSING
-        scan = Presence.HERE if device.present else Presence.AWAY
+        router = Mention.HERE if here else Mention.AWAY if listed else Mention.MISSING
+        scan = Mention.HERE if device.present else Mention.AWAY
         seen = self._router.seen.get(mac)
         address = next(iter(device.addresses), None) if device.present else seen.address if seen else None
         finding, why, step = self._finding(device, mac, router, scan, address)
@@ -217,27 +227,27 @@ class _Comparison:
         return ComparedDevice(device.called, mac, shown, router, scan, standing, finding, why, step)
 
     def _finding(
-        self, device: Device, mac: MacAddress, router: Presence, scan: Presence, address: Address | None
+        self, device: Device, mac: MacAddress, router: Mention, scan: Mention, address: Address | None
     ) -> tuple[Finding | None, str, str]:
         """Return what a device of the roster needs: the gravest first."""
         word = shlex.quote(device.label or str(mac))
-        if Presence.HERE in (router, scan) and (denied := self._denied(device)):
-            by = "the router lists it as here" if router is Presence.HERE else "it answered the last scan"
+        if Mention.HERE in (router, scan) and (denied := self._denied(device)):
+            by = "the router lists it as here" if router is Mention.HERE else "it answers scans"
             return (
                 Finding.DENIED,
                 f"it is refused on {denied!r}, and {by}",
                 f"scopion wifi verify {shlex.quote(denied)}",
             )
-        if router is not Presence.MISSING and (other := self._same_name(device, mac)):
+        if router is not Mention.MISSING and (other := self._same_name(device, mac)):
             why = f"{other.called} has the same name, with {other.macs[0]}: another adapter, or an address that changed"
             return Finding.SAME_NAME, why, f"scopion same {word} {other.macs[0]}"
-        if router is Presence.HERE and scan is not Presence.HERE:
+        if router is Mention.HERE and scan is not Mention.HERE:
             return Finding.SILENT, *self._silent(device, mac, address)
-        if scan is Presence.HERE and router is Presence.MISSING and not device.own and not device.gateway:
+        if scan is Mention.HERE and router is Mention.MISSING and not device.own and not device.gateway:
             why = self._unlisted(device, mac)
             if why:
                 return Finding.UNLISTED, why, f"scopion show {word}"
-        if device.last_seen == NEVER and scan is not Presence.HERE and router is not Presence.HERE:
+        if device.last_seen == NEVER and scan is not Mention.HERE and router is not Mention.HERE:
             entry = next((self._entries[each] for each in device.macs if each in self._entries), None)
             if entry is not None:
                 return _never_seen(entry[0], device.label or str(mac))
@@ -246,20 +256,21 @@ class _Comparison:
     def _unknown(self, mac: MacAddress, seen: Observation) -> ComparedDevice:
         name = _name_in(seen)
         holder = self._names.get(short_name(name).casefold()) if name else None
-        router = Presence.AWAY if mac in self._router.away else Presence.HERE
+        router = Mention.AWAY if mac in self._router.away else Mention.HERE
         finding, why = Finding.UNKNOWN, "the router lists it, and the roster does not have it"
         if holder is not None:
             finding = Finding.SAME_NAME
             why = f"{holder.called} is known with {holder.macs[0]}: another adapter of it, or an address that changed"
-        step = "scopion import takes the list in, then scopion review"
-        return ComparedDevice(name or str(mac), mac, seen.address, router, Presence.MISSING, "", finding, why, step)
+        shown = name or str(mac)
+        return ComparedDevice(shown, mac, seen.address, router, Mention.MISSING, "", finding, why, self._taking_in)
 
     def _denied(self, device: Device) -> str:
-        """Return the network that refuses a device, if it may be on it: not if it is on another, or on cable."""
+        """Return the network that refuses an adapter by which a device is here: not one on cable or elsewhere."""
         for ssid, now in self._wanted.items():
             for adapter in device.adapters:
-                elsewhere = self._on.get(adapter.mac, ssid) != ssid
-                if now.mode is ListMode.OFF or elsewhere or adapter.medium is Medium.CABLE or device.own:
+                listed = adapter.mac in self._router.seen and adapter.mac not in self._router.away
+                elsewhere = self._on.get(adapter.mac, ssid) != ssid or adapter.medium is Medium.CABLE or device.own
+                if now.mode is ListMode.OFF or elsewhere or not (listed or adapter.present):
                     continue
                 if now.mode is ListMode.DENY and adapter.mac in now.macs:
                     return ssid
@@ -273,7 +284,9 @@ class _Comparison:
         seen = self._router.seen.get(mac)
         name = (_name_in(seen) if seen else "") or device.name
         holder = self._names.get(short_name(name).casefold()) if name else None
-        return holder if holder is not None and holder.id != device.id else None
+        if holder is None or holder.id == device.id or (holder.label and device.label):
+            return None  # a person who has named both has seen that they are two
+        return holder
 
     def _silent(self, device: Device, mac: MacAddress, address: Address | None) -> tuple[str, str]:
         """Return why a device that the router lists may not have answered, and what to do."""
@@ -318,7 +331,7 @@ _DHCP_TRAITS = (TraitKind.VENDOR_CLASS, TraitKind.REQUESTED_OPTIONS, TraitKind.C
 
 
 def _never_seen(ssid: str, name: str) -> tuple[Finding, str, str]:
-    why = f"it is admitted to {ssid!r}, and was never seen: is its MAC address right?"
+    why = f"it is on the allow list of {ssid!r}, and was never seen: is its MAC address right?"
     return Finding.NEVER_SEEN, why, f"scopion wifi drop {shlex.quote(ssid)} {shlex.quote(name)}"
 
 

@@ -195,6 +195,8 @@ def _records(given: Input, request: TakeOverRequest) -> Records:
     if request.kind != NOTES:
         return _read(given.path, given.data, request.kind)[0]
     listed = read_own_list(decoded_text(given.data))
+    if not listed.rows:
+        raise NotFound(f"{given.path} has no MAC address of a device beside any words")
     return own_records(listed.with_columns(request.columns) if request.columns else listed)
 
 

@@ -39,7 +39,10 @@ class Imported:
 def read_given(site: Site, given: Input, kind: str | None = None) -> Imported:
     """Read a record; nothing is changed. Raises UsageError, NotFound."""
     as_of = min(site.clock.now(), given.changed or site.clock.now())
-    return _understood(site, read_record(given.stream, record_context(site, as_of), kind), as_of)
+    try:
+        return _understood(site, read_record(given.stream, record_context(site, as_of), kind), as_of)
+    finally:
+        given.close()
 
 
 def fold_records(site: Site, imported: Imported, *, insist: bool = False, where: OnAir | None = None) -> Imported:

@@ -88,8 +88,14 @@ def is_own_list(text: str, context: RecordContext) -> bool:
     """Tell whether a text is a person's list: MAC addresses with words, without what only a router knows."""
     if looks_like_markup(text):
         return False
+    perhaps = _perhaps(text)
     lines = _lines(text)
-    own = [each for section in sections_of(lines, perhaps=_perhaps(text)) for each in _headings(section)]
+    own = {own_heading_use(each) for section in sections_of(lines, perhaps=perhaps) for each in _headings(section)}
+    says_whose = bool(own & {ColumnUse.OWNER, ColumnUse.PLACE, ColumnUse.NOTE})
+    anchors = [each for _, line in lines for _, _, each in anchors_in(line, perhaps=perhaps)]
+    macs = sum(isinstance(each, MacAddress) for each in anchors)
+    if (len(anchors) - macs) * 2 >= macs and not says_whose:  # each has its address: a router's, as most lists are
+        return False
     reading = read_client_list(text, context)
     clients = list(reading.clients.values())
     if not clients:
@@ -103,11 +109,7 @@ def is_own_list(text: str, context: RecordContext) -> bool:
     )
     if of_router * 3 > len(clients):
         return False
-    if {ColumnUse.OWNER, ColumnUse.PLACE, ColumnUse.NOTE} & {own_heading_use(each) for each in own}:
-        return True
-    placed = sum(each.address is not None for each in clients)
-    listed = read_own_list(text)
-    return placed * 2 < len(clients) and any(any(row.cells) for row in listed.rows)
+    return says_whose or any(any(row.cells) for row in read_own_list(text).rows)
 
 
 def read_own_list(text: str) -> OwnList:
@@ -158,7 +160,7 @@ def own_records(listed: OwnList) -> Records:
         twice = next((each for each in record.macs if each in by_first), None)
         if twice is None:
             by_first.update(dict.fromkeys(record.macs, record))
-        elif replace(by_first[twice], line=0) != replace(record, line=0):
+        elif by_first[twice] != record:
             first = by_first[twice].line
             problems.append(RecordProblem(row.line, f"{twice} stands in line {first} already, with other words"))
     return Records(tuple(dict.fromkeys(by_first.values())), tuple(problems), listed.unread)

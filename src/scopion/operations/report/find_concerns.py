@@ -137,7 +137,8 @@ def _wireless(report: Report) -> Iterator[Concern]:
 
 def _on_the_air(site: Site, roster: Roster, past: Past) -> Iterator[Concern]:
     """Yield devices that were associated lately although a list in force refuses them."""
-    found = refused_stations(site, roster, all_devices(roster), past.until_moment - _ON_AIR_LATELY)
+    until = past.until_moment
+    found = refused_stations(site, roster, all_devices(roster), until - _ON_AIR_LATELY, until)
     for ssid in dict.fromkeys(each.ssid for each in found):
         of_network = [each for each in found if each.ssid == ssid]
         names = [each.called for each in of_network[:_NAMED]]

@@ -22,7 +22,7 @@ from scopion.roster.wifi.associations import associations
 from scopion.roster.wifi.lists import ListMode, Network
 from scopion.roster.wifi.network_notes import Verification, latest_verifications
 from scopion.roster.wifi.pushes import HAND, Push, PushState, pushes
-from scopion.wireless.list_policy import policy_document, wanted
+from scopion.wireless.list_policy import policy_document, read_policy, wanted
 
 _STATES = {
     PushState.DONE: "",
@@ -73,19 +73,21 @@ class RefusedStation:
     at: datetime
 
 
-def refused_stations(site: Site, roster: Roster, devices: Sequence[Device], since: datetime) -> list[RefusedStation]:
-    """Return devices that an access point or a pasted list has met since then, after their network's list was put in
-    force, although that list refuses them.
+def refused_stations(
+    site: Site, roster: Roster, devices: Sequence[Device], since: datetime, until: datetime
+) -> list[RefusedStation]:
+    """Return devices that an access point or a pasted list has met in a time, after their network's list was put in
+    force, although the list that was put in force refuses them.
     """
     of_mac = {mac: device for device in devices for mac in device.macs}
-    met = [each for each in associations(roster).values() if each.seen >= since]
+    met = [each for each in associations(roster).values() if since <= each.seen <= until]
     found = []
     for known in networks(site):
         ssid = known.ssid
         done = next((each for each in pushes(roster, ssid) if each.state is PushState.DONE), None)
-        if done is None:
+        if done is None or done.policy is None:
             continue
-        policy = policy_for(roster, known.network, devices)
+        policy = read_policy(done.policy)
         for each in met:
             refused = each.ssid == ssid and not wanted(policy, each.seen, site.clock.local).admits(each.mac)
             if refused and each.seen > (done.ended or done.at):

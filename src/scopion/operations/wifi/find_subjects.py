@@ -12,7 +12,6 @@ from scopion.model.observation import Medium
 from scopion.model.text import counted, joined
 from scopion.operations.devices.gather_card import habits, likeliest
 from scopion.operations.devices.identify_device import described
-from scopion.operations.intake.pasted_lists import PASTED
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.load_policy import own_interfaces
 from scopion.operations.wifi.open_enforcers import read_stations, remember_stations
@@ -107,9 +106,8 @@ def associated(site: Site, ssid: str) -> list[str]:
     read.
     """
     found, unread = read_stations(site, ssid)
-    if just_read := [each for each in found if each.access_point != PASTED]:
-        remember_stations(site.roster, just_read)
     if found:
+        remember_stations(site.roster, found)
         return [str(each.station.mac) for each in found]
     why = (
         f": {unread[0].enforcer}, {unread[0].problem}"

@@ -7,7 +7,6 @@ from datetime import timedelta
 
 from scopion.model.device import Device
 from scopion.model.errors import NotFound
-from scopion.operations.intake.pasted_lists import PASTED
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.load_policy import policy_for
 from scopion.operations.wifi.open_enforcers import Unread, read_stations, remember_stations
@@ -45,8 +44,8 @@ def stations(site: Site, ssid: str | None = None) -> tuple[list[StationRow], lis
             "access point can be reached, an [[enforcer]] in site.toml says how"
         )
     roster = site.roster
-    if just_read := [each for each in found if each.access_point != PASTED]:
-        remember_stations(roster, just_read)
+    if found:
+        remember_stations(roster, found)
     devices = all_devices(roster)
     of_mac = {mac: device for device in devices for mac in device.macs}
     networks = {each.ssid: each for each in lists.all_networks(roster)}

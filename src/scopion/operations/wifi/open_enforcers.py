@@ -144,7 +144,11 @@ def located(each: Association) -> Located:
 
 
 def remember_stations(roster: Roster, found: Sequence[Located]) -> None:
-    """Remember the stations, so that a device's card knows the access point and the medium."""
+    """Remember the stations, so that a device's card knows the access point and the medium.
+
+    Those of a pasted list are remembered already, as of its time.
+    """
+    found = [each for each in found if each.access_point != PASTED]
     for each in found:
         if each.station.links:
             note_links(roster, each.station.mac, each.station.links, each.at)

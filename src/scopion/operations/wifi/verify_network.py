@@ -13,7 +13,7 @@ from scopion.model.observation import Medium, Observation
 from scopion.model.text import counted, joined
 from scopion.operations.devices.gather_card import likeliest
 from scopion.operations.devices.map_addresses import subnets_of
-from scopion.operations.intake.pasted_lists import OnAir, associations_in, note_pasted, record_context
+from scopion.operations.intake.pasted_lists import OnAir, associations_in, record_context
 from scopion.operations.scan.ask_network import who_answers
 from scopion.operations.scan.prepare_scan import PreparedScan, ScanRequest, prepare_scan
 from scopion.operations.scan.recognise_network import recognise
@@ -161,8 +161,6 @@ class _Verification:
             self._note(where, "clients", None, "no client was recognised in it")
             return
         pasted, _ = associations_in(reading, OnAir())
-        with suppress(StorageFailed):  # who may only read the roster verifies all the same
-            note_pasted(self._site.roster, pasted)
         self._stations += [located(each) for each in pasted]
         listed = {each.mac: each for each in reading.observations if each.mac is not None}
         kept = {mac for mac, each in reading.clients.items() if each.presence is Presence.RESERVED}

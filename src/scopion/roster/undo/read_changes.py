@@ -29,6 +29,7 @@ KEYS = {
     "exclusive": ("id",),
     "timetable": ("name",),
     "mute": ("id",),
+    "association": ("mac",),
 }
 # The columns without which nothing can be taken back; others may have come with a later schema.
 _NEEDED = {

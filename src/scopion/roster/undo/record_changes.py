@@ -18,7 +18,10 @@ from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import as_written, from_ms, to_ms
 
 # The tables that people's changes touch. Events are only removed (with a forgotten device) or given to another device.
-RELATIONS = ("device", "adapter", "unpaired", "stay", "trait", "network", "entry", "exclusive", "timetable", "mute")
+RELATIONS = (
+    "device", "adapter", "unpaired", "stay", "trait", "network", "entry", "exclusive", "timetable", "mute",
+    "association",
+)  # fmt: skip
 _CHANGED_HANDS = "AFTER UPDATE OF device ON event WHEN old.mac = ''"
 
 

@@ -14,6 +14,7 @@ from scopion.roster.folding.fold_unpaired import drop_if_undescribed
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.undo.read_changes import KEYS, RowChange, rows_of
 from scopion.roster.undo.record_changes import Change
+from scopion.roster.wifi.associations import ASSOCIATED
 
 Image = dict[str, Any]
 # Tables that only people change.
@@ -22,6 +23,11 @@ _OF_PEOPLE = ("network", "entry", "exclusive", "timetable", "mute")
 _NUMBERED = ("stay", "event", "entry", "exclusive", "mute")
 # Columns that grow by themselves and are never turned back.
 _ONWARD = {"revision", "last_seen", "until", "sighted"}
+# Columns that access points tell again and again: what they have told since stays.
+_TOLD = {
+    "association": {"ssid", "access_point", "radio", "since", "seen", "signal"},
+    "adapter": {"medium", "medium_evidence"},
+}
 
 
 def take_back(roster: Roster, change: Change, *, keep_later: bool = False) -> None:
@@ -81,6 +87,8 @@ def _remove(db: Connection, row: RowChange, change: Change, keep_later: bool) ->
     current = _current(db, row.relation, row.after)
     if current is None or (row.relation == "adapter" and current["last_seen"] > row.after["last_seen"]):
         return  # the change said nothing about an adapter that was seen since
+    if row.relation == "association" and current["seen"] > row.after["seen"]:
+        return  # an access point or a later list has told another
     if row.relation in _OF_PEOPLE and not keep_later and _differs(current, row.after, row.after):
         raise _changed_since(change)
     where, values = _where(row.relation, row.after)
@@ -97,6 +105,8 @@ def _turn_back(db: Connection, row: RowChange, change: Change, keep_later: bool)
         if keep_later or not written:
             return
         raise _changed_since(change)
+    if _told_since(row.relation, current, after):
+        written = [name for name in written if name not in _TOLD[row.relation]]
     if _differs(current, after, written):
         if not keep_later:
             raise _changed_since(change)
@@ -109,6 +119,15 @@ def _turn_back(db: Connection, row: RowChange, change: Change, keep_later: bool)
     db.execute(
         f"UPDATE {row.relation} SET {setting}{revision} WHERE {where}", (*(before[name] for name in written), *values)
     )
+
+
+def _told_since(relation: str, current: Row, after: Image) -> bool:
+    """Tell whether an access point, or a later list, has told since where an adapter is on the air."""
+    if relation == "association":
+        return bool(current["seen"] > after["seen"])
+    if relation != "adapter" or current["medium_evidence"] == after["medium_evidence"]:
+        return False
+    return str(current["medium_evidence"]).startswith(ASSOCIATED)
 
 
 def _bring_back(db: Connection, row: RowChange) -> None:

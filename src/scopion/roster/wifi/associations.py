@@ -13,6 +13,7 @@ from scopion.roster.store.stored_values import from_ms, stored_mac, to_ms
 
 # An access point in a busy place meets thousands of made-up addresses; the latest are kept.
 _MOST = 5_000
+ASSOCIATED = "associated with"  # how the evidence for an adapter's medium begins that an access point has told
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,8 +70,10 @@ def note_associations(roster: Roster, found: Iterable[Association]) -> None:
     with roster.transaction() as db:
         for each in found:
             db.execute(
-                "INSERT OR REPLACE INTO association (mac, ssid, access_point, radio, since, seen, signal) "
-                "VALUES (?, ?, ?, ?, ?, ?, ?)",
+                "INSERT INTO association (mac, ssid, access_point, radio, since, seen, signal) "
+                "VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT (mac) DO UPDATE SET ssid = excluded.ssid, "
+                "access_point = excluded.access_point, radio = excluded.radio, since = excluded.since, "
+                "seen = excluded.seen, signal = excluded.signal",
                 (
                     str(each.mac),
                     each.ssid,
@@ -84,7 +87,7 @@ def note_associations(roster: Roster, found: Iterable[Association]) -> None:
             db.execute(
                 "UPDATE adapter SET medium = 'wireless', medium_evidence = ? "
                 "WHERE mac = ? AND NOT (own AND medium <> 'unknown')",
-                (f"associated with {each.where}", str(each.mac)),
+                (f"{ASSOCIATED} {each.where}", str(each.mac)),
             )
         db.execute(
             "DELETE FROM association WHERE mac NOT IN (SELECT mac FROM association ORDER BY seen DESC LIMIT ?)",
