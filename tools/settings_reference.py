@@ -97,7 +97,7 @@ def _table(title: str, cls: type, only: set[str] | None = None) -> str:
     lines = [f"## {title}\n", f"{about}\n", "| setting | takes | default | |", "|---|---|---|---|"]
     below: list[str] = []
     for field in dataclasses.fields(cls):
-        if only is not None and field.name not in only:
+        if (only is not None and field.name not in only) or hints[field.name] is type(None):
             continue
         inner = _classes(hints[field.name])
         says = remarks.get(field.name, "")

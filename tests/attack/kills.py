@@ -45,11 +45,11 @@ COMMANDS: tuple[tuple[str, ...], ...] = (
     ("wifi", "only", "Kilnhaven", "192.0.2.61"),
     ("wifi", "timetable", "opening", "mon-fri 08:00-18:00"),
     ("wifi", "import", "Kilnhaven"),
-    ("wifi", "done", "Kilnhaven"),
+    ("wifi", "done", "Yard"),
     ("wifi", "verify", "Kilnhaven"),
     ("wifi", "stations"),
     ("wifi", "audit", "Kilnhaven", "--passphrase-changed", "2026-01-31"),
-    ("wifi", "sheet", "Kilnhaven", "--html", "{page}"),
+    ("wifi", "sheet", "Yard", "--html", "{page}"),
     ("wifi", "push", "Kilnhaven", "--yes", "--no-verify"),
     ("wifi", "push", "Kilnhaven", "--yes", "--revert-after", "30m"),
     ("wifi", "keep", "Kilnhaven"),
@@ -112,7 +112,9 @@ class Victim:
             ("scan", "--no-names"), ("label", "192.0.2.50", "till"), ("wifi", "deny", "Kilnhaven", "192.0.2.61"),
             ("wifi", "mode", "Kilnhaven", "deny"),
             ("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--revert-after", "9h"),
-            ("wifi", "deny", "Kilnhaven", "192.0.2.40"), ("demo", "--next", str(self.site)),
+            ("wifi", "deny", "Kilnhaven", "192.0.2.40"), ("wifi", "deny", "Yard", "192.0.2.62", "--for", "8h"),
+            ("wifi", "mode", "Yard", "deny"), ("wifi", "sheet", "Yard"), ("wifi", "deny", "Yard", "192.0.2.40"),
+            ("demo", "--next", str(self.site)),
         )  # fmt: skip
         for each in made:
             self.run(self.site, *each)

@@ -54,8 +54,8 @@ OUTPUTS: dict[str, tuple[str, ...]] = {
     "wifi revert": ("--list", "Kilnhaven --yes"), "wifi passphrase": ("Kilnhaven",), "wifi timetable": ("",),
     "wifi mode": ("Kilnhaven deny",), "wifi deny": ("Kilnhaven ~", "Kilnhaven 192.0.2.40"),
     "wifi allow": ("Kilnhaven ~", "Kilnhaven 192.0.2.50"), "wifi drop": ("Kilnhaven 192.0.2.40",),
-    "wifi hours": ("192.0.2.61",), "wifi push": ("Kilnhaven --yes",), "wifi keep": ("Kilnhaven",),
-    "wifi only": ("Kilnhaven 192.0.2.61", "Kilnhaven --end"), "wifi done": ("Kilnhaven",),
+    "wifi hours": ("192.0.2.61",), "wifi push": ("Kilnhaven --yes", "Yard"), "wifi keep": ("Kilnhaven",),
+    "wifi only": ("Kilnhaven 192.0.2.61", "Kilnhaven --end"), "wifi done": ("Yard",),
     "wifi import": ("Kilnhaven",),
     "report": ("", "--html -", "--send owner", "--csv tables", "--figure presence presence.svg", "--table attention",
                "--table devices", "--table events", "--table addresses", "--table wireless", "--table new-devices"),
@@ -80,6 +80,8 @@ class HostileNames(PreparedTest):
         site.run_ok("scan")
         for address in ("192.0.2.61", "192.0.2.62"):
             site.run_ok("wifi", "deny", "Kilnhaven", address, "--new")
+            site.run_ok("wifi", "deny", "Yard", address)
+        site.run_ok("wifi", "mode", "Yard", "deny")
         site.run_ok("mark", "192.0.2.61", "known", "--because", "ours")
         site.run_ok("mark", "192.0.2.90", "unwanted")
         site.run_ok("demo", "--next", str(site.site))

@@ -17,7 +17,7 @@ from tests.support import PROGRAM, ProgramTest
 
 class Told(ProgramTest):
     def test_it_is_told_to_its_end_and_the_same_each_time(self) -> None:
-        """Nine chapters with the real commands; another folder, user and order of hashing change nothing but paths.
+        """Ten chapters with the real commands; another folder, user and order of hashing change nothing but paths.
 
         It ends with a report in the folder, which goes on working.
         """
@@ -32,7 +32,7 @@ class Told(ProgramTest):
         self.assertEqual(*pages)
         story = stories[0]
         scene = load_scene("kilnhaven")
-        titles = re.findall(r"^ \d  (.*?) $", story, re.MULTILINE)
+        titles = re.findall(r"^ \d+  (.*?) $", story, re.MULTILINE)
         self.assertEqual(titles, [each.title for each in scene.chapters])
         typed = re.findall(r"^\$ scopion (.*)", story, re.MULTILINE)
         self.assertEqual([line.split()[0] for line in typed if line.startswith("scan")], ["scan"] * 6)
@@ -57,7 +57,7 @@ class Told(ProgramTest):
     def test_one_chapter_alone(self) -> None:
         """What comes before it is played without showing; it is found by name, its beginning, or number."""
         listed = self.run_ok("demo", "--list").splitlines()
-        self.assertEqual(len(listed), 9)
+        self.assertEqual(len(listed), 10)
         self.assertIn("power-cut", listed[3])
         told = self.run_ok("demo", "--chapter", "power", within=120)
         typed = re.findall(r"^\$ scopion (.*)", told, re.MULTILINE)

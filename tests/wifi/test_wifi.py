@@ -242,7 +242,9 @@ class Lists(PreparedTest):
         )
         self.run_ok("wifi", "done", "Attic")
         self.assertEqual(self.run_json_of("verify", "Attic", "--no-scan")["checks"][0]["met"], None)
-        self.assertIn("goes back by hand", self.refused(1, "wifi", "revert", "Attic", "--yes"))
+        back = self.run_ok("wifi", "revert", "Attic", "--yes")
+        self.assertIn("add to its deny list", back)
+        self.assertEqual(back.count("[ ] 7c:a4:b1:33:02:61"), 2)
 
     def test_a_mistyped_network_is_not_made(self) -> None:
         """An SSID that is nearly a known one is refused with that one's name, unless it is to be new."""

@@ -620,7 +620,7 @@ class OnTheSite(PreparedTest):
         self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
         self.assertIn(DOOR, self.held()["5"][0])
         self.run_ok("wifi", "allow", "Kilnhaven", FOREIGN)
-        for _ in range(3):
+        for _ in range(4):
             self.run_ok("demo", "--next", str(self.site))  # half past seven in the evening
         self.run_ok("watch", "--for", "1m")
         self.assertEqual(self.held()["5"][0], [TILL])
@@ -654,8 +654,8 @@ class OnTheSite(PreparedTest):
         said = self.run_program("wifi", "deny", "Guests", STRANGER, *listed).stderr
         self.assertIn("To check the address: phones and computers show their", said)
         self.run_ok("wifi", "mode", "Guests", "deny")
-        self.assertIn("scopion wifi sheet", self.refused(1, "wifi", "push", "Guests", "--yes"))
-        sheet = self.run_ok("wifi", "sheet", "Guests")
+        sheet = self.run_ok("wifi", "push", "Guests", "--yes")
+        self.assertEqual(self.run_ok("wifi", "sheet", "Guests"), sheet)
         self.assertEqual(sheet.count("A0-B4-D7-66-19-04"), 2)
         self.assertIn("the one on the router's label", " ".join(sheet.split()))
         self.assertIn("To join a network whose name is hidden", sheet)

@@ -148,6 +148,7 @@ _NOUNS = {
     EventKind.GUEST_OVERSTAYED: ("guest whose time is over", "guests whose time is over"),
     EventKind.NETWORK_DOWN: ("network down", "networks down"),
     EventKind.NETWORK_BACK: ("network back", "networks back"),
+    EventKind.SHEET_DUE: ("list to type in", "lists to type in"),
 }
 
 

@@ -23,6 +23,7 @@ class News:
 ORDER = (
     EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT, EventKind.CONTESTED, EventKind.UNLISTED_PRESENT,
     EventKind.GUEST_OVERSTAYED, EventKind.NETWORK_DOWN, EventKind.JOINED, EventKind.NETWORK_BACK,
+    EventKind.SHEET_DUE,
     EventKind.READDRESSED, EventKind.RETURNED, EventKind.RENAMED, EventKind.LEFT,
 )  # fmt: skip
 
@@ -80,6 +81,8 @@ def sentence(
     if event.kind is EventKind.NETWORK_BACK:
         down = f" after {spoken_span(event.at - event.away_since)}" if event.away_since else ""
         return f"the network {event.name} is back{down}"
+    if event.kind is EventKind.SHEET_DUE:
+        return f"the list of {event.name!r} has changed, and only you can type that into its router: a sheet is due"
     if event.kind is EventKind.LEFT:
         return f"{what} is gone from {event.address}"
     if event.kind is EventKind.READDRESSED:

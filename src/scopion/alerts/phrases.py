@@ -24,6 +24,7 @@ class About:
     looks_like: str = ""  # a clause: "the apprentice telephone (very likely: ...)"
     at_gateway: bool = False  # the event is about the gateway's address
     on_air: str = ""  # where it was associated last: "Kilnhaven (workshop access point, 5 GHz)"
+    steps: tuple[str, ...] = ()  # sheet-due: what is to be typed, line by line; empty: it was typed in meanwhile
 
 
 @dataclass(frozen=True, slots=True)

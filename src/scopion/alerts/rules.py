@@ -25,6 +25,7 @@ from scopion.model.week import NEVER, Week, parse_time
 WORTH_TELLING = (
     EventKind.JOINED, EventKind.CONTESTED, EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT,
     EventKind.GUEST_OVERSTAYED, EventKind.UNLISTED_PRESENT, EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK,
+    EventKind.SHEET_DUE,
 )  # fmt: skip
 USUAL_RULE = RuleSettings()
 _SEVERITIES: Mapping[EventKind, Severity] = {
@@ -139,8 +140,8 @@ def plan(occasion: Occasion, severity: Severity, told: AlertHistory, settings: A
     if occasion.learning and event.kind is EventKind.JOINED:
         return Telling(severity, _next(_digest_time(settings), clock, now), Gathering.LEARNING)
     alike = _COMING_AND_GOING if event.kind in _COMING_AND_GOING else frozenset({event.kind})
-    cool_down = timedelta(seconds=settings.cool_down_s)
-    if cool_down and told.lately(alike, now - cool_down):
+    cool_down = timedelta(seconds=settings.cool_down_s)  # but the clock does not come and go as a device does
+    if cool_down and event.kind is not EventKind.SHEET_DUE and told.lately(alike, now - cool_down):
         return Telling(severity, now + cool_down, f"{Gathering.COOLING}:{event.device_id}")
     night = _week(settings.night)
     if severity not in _NIGHT_PASSES and night.holds(clock.local(now)):

@@ -15,7 +15,8 @@ from scopion.model.device import Event, EventKind, Standing
 from scopion.model.text import capitalised, clean, closed
 from scopion.wire.serial import event_to_json
 
-_OF_NETWORKS = (EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK)
+# These are not about the device whose event they are.
+_OF_NETWORKS = (EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK, EventKind.SHEET_DUE)
 
 
 def message_about_one(alert: Alert, event: Event, about: About, phrases: Phrases) -> Message:
@@ -29,8 +30,9 @@ def message_about_one(alert: Alert, event: Event, about: About, phrases: Phrases
         at=event.at,
         paragraphs=tuple(one.paragraphs()),
         facts=tuple(one.facts()),
+        items=about.steps,
         actions=tuple(one.actions()),
-        thread=f"device-{event.device_id}",
+        thread=f"sheet-{event.name}" if event.kind is EventKind.SHEET_DUE else f"device-{event.device_id}",
         events=(event_to_json(event),),
     )
 
@@ -65,6 +67,8 @@ class _One:
                 return f"The network {about.subnet or event.name} is down"
             case EventKind.NETWORK_BACK:
                 return f"The network {about.subnet or event.name} is back"
+            case EventKind.SHEET_DUE:
+                return f"To type in: the list of {event.name!r} has changed"
             case _:
                 said = sentence(event, about.device, phrases.vendors)
                 return capitalised(said)
@@ -73,7 +77,7 @@ class _One:
         event, about = self.event, self.about
         said = [self.what()]
         device = about.device
-        if device is not None and event.kind is not EventKind.NETWORK_BACK:
+        if device is not None and event.kind not in (EventKind.NETWORK_BACK, EventKind.SHEET_DUE):
             if about.kind and not device.label:
                 said.append(f"It may be {article(about.kind)} {about.kind} ({about.kind_evidence}).")
             if event.mac and event.mac.is_private and event.kind not in _OF_NETWORKS:
@@ -131,12 +135,27 @@ class _One:
             case EventKind.NETWORK_BACK:
                 gone = f" It was down for {spoken_span(event.at - event.away_since)}." if event.away_since else ""
                 return capitalised(f"{place} has been back since {phrases.hour(event.at)}.{gone}")
+            case EventKind.SHEET_DUE:
+                return self.due()
             case _:
                 said = sentence(event, about.device, phrases.vendors)
                 return capitalised(f"{said}, {when}.")
 
+    def due(self) -> str:
+        """Return what is due, and since when."""
+        event, phrases = self.event, self.phrases
+        due = f"The list of the wireless network {event.name!r} changed {phrases.when(event.away_since or event.at)}."
+        if not self.about.steps:
+            return f"{due} By now its sheet is said to be typed in: there is nothing to do."
+        return (
+            f"{due} Its router has only a web page, so you have to type that in: these are the steps. You get this "
+            "message each day until you say that it is done."
+        )
+
     def facts(self) -> list[tuple[str, str]]:
         event, about, phrases = self.event, self.about, self.phrases
+        if event.kind is EventKind.SHEET_DUE:
+            return [("wireless network", event.name)]
         device, mac = about.device, event.mac
         maker = phrases.vendors.of(mac) if mac else None
         known = [("address", ", ".join(map(str, filter(None, (about.address, event.address)))))]
@@ -177,6 +196,10 @@ class _One:
             case EventKind.GUEST_OVERSTAYED:
                 longer = Action(f"{phrases.program} mark {which} guest --until '1 week'", "a week more")
                 return [longer, known, unwanted]
+            case EventKind.SHEET_DUE:
+                ssid = shlex.quote(event.name)
+                sheet = Action(f"{phrases.program} wifi sheet {ssid}", "the same steps, with all names and cautions")
+                return [sheet, Action(f"{phrases.program} wifi done {ssid}", "once it is typed in")]
             case EventKind.NETWORK_DOWN | EventKind.NETWORK_BACK:
                 return [Action(f"{phrases.program} here", "how this machine is attached")]
             case _:

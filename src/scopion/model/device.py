@@ -40,6 +40,7 @@ class EventKind(StrEnum):
     UNLISTED_PRESENT = "unlisted-present"  # it is wireless and on no allow list, and an allow list is in force
     NETWORK_DOWN = "network-down"  # no device of a subnet answers; an event of the gateway, else of this machine
     NETWORK_BACK = "network-back"
+    SHEET_DUE = "sheet-due"  # time has changed a list that a person types in; an event of the gateway, as well
 
 
 # Which source of names is the best: the administrator's DNS, then the device itself, then servers and lists.
@@ -199,8 +200,8 @@ class Event:
     mac: MacAddress | None  # None: a host whose MAC address is not known
     address: Address
     was_address: Address | None = None  # readdressed, returned: its address before
-    away_since: datetime | None = None  # returned: when it was seen last before
+    away_since: datetime | None = None  # returned: when it was seen last before; sheet-due: since when
     other_mac: MacAddress | None = None  # contested: the other adapter; gateway-changed: the gateway before
-    name: str = ""  # renamed: the new name; network-down, network-back: the subnet
-    was_name: str = ""  # renamed: the old name; network-down: the reason, if one is known
+    name: str = ""  # renamed: the new name; network-down, network-back: the subnet; sheet-due: the SSID
+    was_name: str = ""  # renamed: the old name; network-down: the reason, if one is known; sheet-due: the page
     id: int = field(default=0, compare=False)

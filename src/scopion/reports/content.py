@@ -141,10 +141,12 @@ class NetworkLine:
     mode: str
     allowed: int
     denied: int
-    enforcers: tuple[str, ...]  # empty: a person with the sheet
+    enforcers: tuple[str, ...]  # those that site.toml names; empty: the router's page
     pushed: str  # the last push in words; empty: never
     pushed_at: datetime | None
     pending: bool  # entries or the mode were changed after it
+    due_since: datetime | None  # since when time asks for another list than was typed in; None: it does not
+    to_type: str  # the sheet that waits to be said done, in short: "1 to remove"; empty: none waits
     verified: str  # the last verification in words; empty: never
     verified_at: datetime | None
     works: bool | None  # its result; None: never verified, or nothing could be read

@@ -106,7 +106,7 @@ TABLES: Mapping[str, Table] = {
         Part.WIRELESS,
         "networks",
         (
-            "ssid", "mode", "allow_entries", "deny_entries", "enforcers", "pushed_at", "pushed", "pending",
+            "ssid", "mode", "allow_entries", "deny_entries", "enforcers", "pushed_at", "pushed", "pending", "due_since",
             "verified_at", "verified", "works",
         ),
         allow_entries="allowed", deny_entries="denied",

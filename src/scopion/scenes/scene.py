@@ -99,6 +99,31 @@ class SceneAccessPoint:
 
 
 @dataclass(frozen=True, slots=True)
+class ScenePageClient:
+    """A device on the network of a router's page."""
+
+    name: str
+    mac: MacAddress
+    radio: str  # its band in GHz
+    period: Period
+
+    @property
+    def address(self) -> IPv4Address:
+        """Return the address that the router gave it."""
+        return self.period.address
+
+
+@dataclass(frozen=True, slots=True)
+class ScenePage:
+    """A router that has nothing but a web page: its network is not one that this machine can reach."""
+
+    ssid: str
+    title: str
+    radios: tuple[str, ...]  # bands in GHz
+    clients: tuple[ScenePageClient, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class StoryStep:
     """What the narrator says, if anything, and the command that follows."""
 
@@ -107,6 +132,8 @@ class StoryStep:
     expects: int = 0  # the exit code: some steps show what is refused
     shows: bool = False  # it changes nothing
     chapter: str = ""  # the chapter that begins with it
+    types: bool = False  # before it, the sheet that waits is typed into the router's page
+    pastes: bool = False  # its standard input is the text of the router's page
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,6 +179,7 @@ class Scene:
     settings: str = ""  # the content of site.toml besides the comments, in TOML
     access_point: SceneAccessPoint | None = None
     files: tuple[tuple[str, str], ...] = ()  # the files of the access point: path and text
+    page: ScenePage | None = None
     chapters: tuple[Chapter, ...] = ()  # in the order in which they are told
 
 
@@ -187,6 +215,7 @@ def _read(name: str, path: Path) -> Scene:
         rounds=_rounds(document["rounds"]) if "rounds" in document else None,
         settings=str(document.get("settings", "")),
         access_point=_access_point(document["access_point"]) if "access_point" in document else None,
+        page=_page(document["page"]) if "page" in document else None,
         files=reader.each(document, "file", lambda table: (str(table["path"]), str(table["text"]))),
         chapters=reader.each(document, "chapter", lambda table: Chapter(str(table["name"]), _line(table["title"]))),
     )
@@ -246,6 +275,14 @@ def _access_point(table: dict[str, Any]) -> SceneAccessPoint:
     return SceneAccessPoint(str(table["ssid"]), dict(table["sockets"]), int(table.get("room", 12)))
 
 
+def _page(table: dict[str, Any]) -> ScenePage:
+    clients = tuple(
+        ScenePageClient(each["name"], MacAddress.parse(each["mac"]), each["radio"], _period(each["at"]))
+        for each in table.get("client", ())
+    )
+    return ScenePage(str(table["ssid"]), str(table["title"]), tuple(table["radios"]), clients)
+
+
 def _voice(table: dict[str, Any]) -> Voice:
     said: dict[str, Any] = {key: tuple(value) if isinstance(value, list) else value for key, value in table.items()}
     return Voice(**said)
@@ -265,6 +302,8 @@ def _moment(table: dict[str, Any]) -> SceneMoment:
             int(step.get("expects", 0)),
             bool(step.get("shows")),
             str(step.get("chapter", "")),
+            bool(step.get("types")),
+            bool(step.get("pastes")),
         )
         for step in table.get("step", ())
     ]

@@ -1,4 +1,7 @@
-"""The part of the watch that looks after wireless lists: what is due, and the thread that does it."""
+"""The part of the watch that looks after wireless lists: what is due, and the thread that does it.
+
+A push, a reading of stations, or a sheet for the person who types a list into a page.
+"""
 
 from __future__ import annotations
 
@@ -6,6 +9,7 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 
 from scopion.model.errors import ScopionError
+from scopion.operations.pages.held_by import reached
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.attend_lists import Attended, attend, next_moment
 from scopion.roster.wifi.pushes import pushes_mark
@@ -24,7 +28,7 @@ class Enforcing:
     def __init__(self, context: WatchContext, opened: Callable[[], Site]) -> None:
         self._context = context
         self._opened = opened  # the site for the thread that works here
-        self._none = not context.site.settings.enforcer
+        self._none = not reached(context.site)  # then there are at most pages: sheets are due, nothing is read
         self._look_at = self._stations_at = 0.0
         self._read_at = float("-inf")
         self._due_at = float("inf")
@@ -43,9 +47,10 @@ class Enforcing:
 
     def wake_at(self) -> float:
         """Return when something is due next."""
-        if self._none or self._context.executor.busy(LANE):
+        if self._context.executor.busy(LANE):
             return float("inf")
-        return min(self._look_at, self._stations_at, self._due_at, self._again_at)
+        stations = float("inf") if self._none else self._stations_at
+        return min(self._look_at, stations, self._due_at, self._again_at)
 
     def soon(self) -> None:
         """Read the access points soon: a device came or went, and they tell where it is."""
@@ -53,12 +58,12 @@ class Enforcing:
 
     def turn(self, now: float) -> None:
         """Start what is due."""
-        if self._none or self._context.executor.busy(LANE):
+        if self._context.executor.busy(LANE):
             return
         if now >= self._look_at:  # a person may have pushed by hand meanwhile
             self._look_at = now + self._context.look_every_s
             self._look(now)
-        stations = now >= self._stations_at
+        stations = not self._none and now >= self._stations_at
         if stations or now >= min(self._due_at, self._again_at):
             if stations:
                 self._read_at = now

@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 
 from annotated_types import Ge, Le, MaxLen, MinLen, Predicate
 
+from scopion.model.mac import Notation
 from scopion.model.secret import Secret
 from scopion.model.settings_table import settings_table
 
@@ -24,6 +25,14 @@ def _is_path(text: str) -> bool:
 
 def _is_interface(text: str) -> bool:
     return bool(_INTERFACE.fullmatch(text))
+
+
+def _is_page_address(text: str) -> bool:
+    return not text or bool(re.fullmatch(r"(https?://)?[\w.-]+(:\d{1,5})?(/[\w./~%-]*)?", text, re.ASCII))
+
+
+def _is_each_once(bands: Sequence[str]) -> bool:
+    return len(set(bands)) == len(bands)
 
 
 Name = Annotated[str, Predicate(_is_name)]
@@ -114,6 +123,30 @@ class UciSettings(EnforcerSettings):
     type: Literal["uci"]
     file: str = "/etc/config/wireless"
     reload: Annotated[tuple[str, ...], MaxLen(8)] = ("wifi", "reload")  # the command that puts it in force; empty: none
+
+
+@settings_table
+class PageSettings(EnforcerSettings):
+    """A router that has nothing but a web page: a person types what a sheet says."""
+
+    type: Literal["page"]
+    ssh: None = None  # nothing is reached
+    page: Annotated[str, MaxLen(255), Predicate(_is_page_address)] = (
+        ""  # its address, to open in a browser; empty: as the network's router
+    )
+    notation: Notation = Notation.COLON  # what the page accepts
+    bands: Annotated[tuple[Radio, ...], MinLen(1), MaxLen(3), Predicate(_is_each_once)] = (
+        "2.4",
+        "5",
+    )  # in GHz, each with a list of its own
+    modes: bool = True  # its lists can be switched to off, allow or deny; false: what is on its list is denied
+    timetable: bool = False  # it keeps hours itself, so that they are typed once
+    refuses: bool = True  # false: a denied device stays associated, and its traffic is dropped
+
+    @property
+    def radios(self) -> tuple[str, ...]:
+        """Return the bands, in GHz, of which its sheet has a part."""
+        return self.bands
 
 
 @settings_table

@@ -5,12 +5,12 @@ others put there. Pure.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from scopion.model.mac import MacAddress
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcers.enforcer import Held, ListStep, RadioReading, Station, Traits
-from scopion.wireless.list_policy import WantedList
+from scopion.wireless.list_policy import ListPolicy, WantedList
 from scopion.wireless.order_steps import disconnections, foreign_in, idle_in, steps, target_of, voided
 
 _NOTHING = Held()
@@ -55,6 +55,19 @@ class RadioPlan(RadioReading):
         """Return the part of the target that is ours."""
         allow = self.target.allow - self.foreign.allow
         return Held(allow, self.target.deny - self.foreign.deny, self.target.mode)
+
+
+def as_carried_out(policy: ListPolicy, traits: Traits) -> ListPolicy:
+    """Return a policy as an enforcer carries it out.
+
+    One with a timetable of its own keeps hours itself, so its list does not change by them. One without modes denies
+    what is on its list: there, off is an empty list.
+    """
+    if traits.timetable:
+        policy = replace(policy, rules=tuple(replace(rule, hours=None) for rule in policy.rules))
+    if not traits.modes and policy.mode is ListMode.OFF:
+        policy = replace(policy, mode=ListMode.DENY, rules=())
+    return policy
 
 
 def plan_radio(

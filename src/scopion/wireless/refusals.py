@@ -131,15 +131,15 @@ def on_the_air(device: Device) -> list[MacAddress]:
     return known or [adapter.mac for adapter in device.adapters if adapter.medium is Medium.UNKNOWN]
 
 
-def consequence(network: Network, mode: ListMode, lines: Sequence[Line]) -> str:
+def consequence(ssid: str, mode: ListMode, lines: Sequence[Line]) -> str:
     """Return one sentence: what a mode means on this network, with its count."""
     if mode is ListMode.OFF:
-        return f"On {network.ssid!r} every device with the passphrase may associate; its lists have no effect."
+        return f"On {ssid!r} every device with the passphrase may associate; its lists have no effect."
     addresses = counted(len(lines), "address", "addresses")
     if mode is ListMode.ALLOW:
-        return f"On {network.ssid!r} only {addresses} may associate, all others are refused."
+        return f"On {ssid!r} only {addresses} may associate, all others are refused."
     verb = "is" if len(lines) == 1 else "are"
-    return f"On {network.ssid!r} {addresses} {verb} refused, all others may associate."
+    return f"On {ssid!r} {addresses} {verb} refused, all others may associate."
 
 
 def quoted(text: str) -> str:

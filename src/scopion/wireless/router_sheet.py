@@ -2,26 +2,24 @@
 
 After each step every essential device still works: entries before the mode, the own device before the others; to switch
 a list off, the mode goes first. Once something was typed in, only the difference is left to type. Pure: what is wanted
-and what was typed in go in; a ``Sheet`` comes out, which ``text`` and ``html`` write.
+and what was typed in go in; a ``Sheet`` comes out, which ``write_sheet`` writes.
 """
 
 from __future__ import annotations
 
-import textwrap
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
-from scopion.model.text import counted, joined, plain_value
-from scopion.roster.wifi.lists import ListMode, Network
+from scopion.model.mac import MacAddress
+from scopion.model.text import counted, joined
+from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.coverage import Line
+from scopion.wireless.enforcer_settings import PageSettings
 from scopion.wireless.enforcers.enforcer import Held
 from scopion.wireless.find_on_device import JOIN_HIDDEN, LOGIN, where_to_find
 from scopion.wireless.list_policy import ListRule, WantedList
-from scopion.wireless.refusals import consequence
+from scopion.wireless.refusals import consequence, quoted
 
-_TEMPLATE = Path(__file__).parent / "data" / "sheet.html"
-WIDTH = 88  # prints on a sheet of paper at a readable size
 _REFUSED_SEES = (
     "What the owner of a refused device sees: it cannot connect, or it asks for the passphrase again and again, though "
     "the passphrase is right. Nothing tells them why."
@@ -71,67 +69,104 @@ class SheetTimes:
     made: str
     until: str = ""  # empty: it stays as it is
     a_week: int = 0  # how often the list changes by itself in the coming week
+    unsaid: str = ""  # when the last sheet was made that is not said to be done; empty: there is none
+
+
+@dataclass(frozen=True, slots=True)
+class RadioPart:
+    """One radio: what its list should be, and the lists that it may hold, as a person has said."""
+
+    radio: str
+    wanted: WantedList
+    typed: tuple[Held, ...] = ()  # several: a sheet was handed over and not said to be done; empty: not known
+
+
+@dataclass(frozen=True, slots=True)
+class Timing:
+    """Hours, as far as they are typed: into the router's own timetable, or by another sheet at each change."""
+
+    timed: Sequence[ListRule] = ()  # the rules of the list that have hours, at this hour or at another
+    enter: Sequence[ListRule] | None = None  # those to enter into the router's timetable; None: it has none
+    clear: Sequence[MacAddress] = ()  # those whose hours are to be taken out of it
+    others: str = ""  # when devices on no list may associate
 
 
 def make_sheet(
-    network: Network,
-    now: WantedList,
-    timed: Sequence[ListRule],
+    page: PageSettings,
+    parts: Sequence[RadioPart],
     times: SheetTimes,
     *,
-    typed: Mapping[str, Held] | None = None,
-    others: str = "",
+    timing: Timing,
+    names: Mapping[MacAddress, str],
     kinds: Sequence[str] = (),
+    waits: bool = True,
 ) -> Sheet:
-    """Return the sheet of a network for one moment.
+    """Return the sheet of a page for one moment; ``parts`` are its radios in order, at least one.
 
-    ``now`` is the list that should be in force; ``timed`` the rules of that list which have hours, at this hour or at
-    another; ``typed``, by radio, what was typed in before: then only the difference is to be typed; ``others`` when
-    devices on no list may associate; ``kinds`` what the listed devices are, which show their address in different
-    places.
+    ``names`` are of addresses that leave the list; ``kinds`` what the listed devices are, which show their address in
+    different places; ``waits``: whether its person is to say that it is done.
     """
-    steps = _steps(network, now, typed or {})
-    hours = [(rule.line.mac.written(network.notation), rule.line.name, str(rule.hours)) for rule in timed]
-    on = now.mode is not ListMode.OFF
-    tail = (*where_to_find(kinds), _REFUSED_SEES, JOIN_HIDDEN) if on else ()
-    lasts = f" This list holds until {times.until}: print another sheet then." if times.until else ""
-    if times.a_week > 1:
-        week = f"In the coming week it changes {times.a_week} times"
-        lasts += f" {week}: without a timetable in the router, you type it each time."
+    steps = [step for wanted, radios in _alike(parts) for step in _Steps(page, wanted, names).of(radios)]
+    steps += _steps_of_hours(page, timing)
+    wanted = parts[0].wanted
+    on = wanted.mode is not ListMode.OFF
+    if not steps:
+        steps = [SheetStep("Nothing has changed since it was typed in: there is nothing to do.")]
+    else:
+        steps = [_open(page), *([_find()] if on else []), *steps, *([_say_done(page)] if waits else [])]
+    hours = [] if timing.enter is not None else timing.timed
+    table = tuple((rule.line.mac.written(page.notation), rule.line.name, str(rule.hours)) for rule in hours)
     return Sheet(
-        title=f"Wireless network {network.ssid!r}: {_TITLES[now.mode]}",
-        about=f"made {times.made}, for the router at {page(network)}",
-        says=f"{consequence(network, now.mode, now.lines)}{lasts}",
+        title=f"Wireless network {page.network!r}: {_TITLES[wanted.mode]}",
+        about=f"made {times.made}, for the router at {address_of(page)}",
+        says=f"{consequence(page.network, wanted.mode, wanted.lines)}{_lasting(page, times)}{_emptied(wanted)}",
         steps=tuple(steps),
-        hours=tuple(hours),
-        hours_say=_hours_say(now.mode, hours, others),
-        tail=(*tail, _LIMITS),
+        hours=table,
+        hours_say=_hours_say(wanted.mode, bool(table), timing.others),
+        tail=(*((*where_to_find(kinds), _REFUSED_SEES, JOIN_HIDDEN) if on else ()), _LIMITS),
     )
 
 
-def text(sheet: Sheet) -> str:
-    """Return the sheet as plain text."""
-    body: list[str] = []
-    for number, step in enumerate(sheet.steps, 1):
-        body += _wrapped(step.says, f"{number:>3}. ", "     ")
-        if step.lines:
-            body += ["", *_listed(step.lines), ""]
-        if step.then:
-            body += [*_wrapped(step.then, "     ", "     "), ""]
-    hours = []
-    if sheet.hours_say:
-        width = max((len(name) for _, name, _ in sheet.hours), default=0)
-        hours = ["", *_wrapped(sheet.hours_say), ""]
-        hours += [f"       {mac}   {name:{width}}   {windows}".rstrip() for mac, name, windows in sheet.hours]
-    tail = [line for each in sheet.tail for line in ("", *_wrapped(each))]
-    return "\n".join([sheet.title, sheet.about, "", *_wrapped(sheet.says), "", *body, *hours, *tail]) + "\n"
-
-
-def page(network: Network) -> str:
+def address_of(page: PageSettings) -> str:
     """Return the address to open in a browser."""
-    if not network.router:
+    if not page.page:
         return "an address that is not known yet (scopion wifi mode with --router sets it)"
-    return network.router if "://" in network.router else f"http://{network.router}/"
+    return page.page if "://" in page.page else f"http://{page.page}/"
+
+
+def _lasting(page: PageSettings, times: SheetTimes) -> str:
+    """Return what to know of time: until when the sheet holds, how often it has to be typed, what is not known."""
+    said = f" This list holds until {times.until}: print another sheet then." if times.until else ""
+    if times.a_week > 1:
+        without = "" if page.timetable else "without a timetable in the router, "
+        said += f" In the coming week it changes {times.a_week} times: {without}you type it each time."
+    if times.unsaid:
+        said += (
+            f" It is not known whether the sheet of {times.unsaid} was typed in: this one is right in both cases, so "
+            "some of it may be there already."
+        )
+    return said
+
+
+def _emptied(wanted: WantedList) -> str:
+    if wanted.mode is not ListMode.ALLOW or wanted.lines:
+        return ""
+    return (
+        " The allow list is empty now, so no device may connect. Some routers let every device in then: check that, "
+        "from a cable."
+    )
+
+
+def _alike(parts: Iterable[RadioPart]) -> list[tuple[WantedList, list[RadioPart]]]:
+    """Return the radios by what they should hold; it is the same on all, but for sheets that go back."""
+    found: list[tuple[WantedList, list[RadioPart]]] = []
+    for part in parts:
+        same = next((those for wanted, those in found if wanted == part.wanted), None)
+        if same is None:
+            found.append((part.wanted, [part]))
+        else:
+            same.append(part)
+    return found
 
 
 _TITLES = {
@@ -141,59 +176,71 @@ _TITLES = {
 }
 
 
-def _steps(network: Network, now: WantedList, typed: Mapping[str, Held]) -> list[SheetStep]:
-    """Return the steps: radios whose mode is right get the difference only; additions come before removals."""
-    whole = [radio for radio in network.radios if radio not in typed or typed[radio].mode is not now.mode]
-    if now.mode is ListMode.OFF:
-        changes = _steps_off(whole)
-    else:
-        changes = [
-            step
-            for radio in network.radios
-            if radio not in whole
-            for step in _difference(network, now, radio, typed[radio])
-        ] + _steps_list(network, now, whole)
-    if not changes:
-        return [SheetStep("Nothing has changed since it was typed in: there is nothing to do.")]
-    if now.mode is ListMode.OFF:
-        return [_open(network), *changes, _say_done(network)]
-    stays = "Leave its mode as it is for now." if whole else f"Its mode stays {now.mode}."
-    return [_open(network), _find(stays), *changes, _say_done(network)]
+class _Steps:
+    """The steps of radios that should hold the same list."""
 
+    def __init__(self, page: PageSettings, wanted: WantedList, names: Mapping[MacAddress, str]) -> None:
+        self._page, self._wanted, self._names = page, wanted, names
 
-def _steps_list(network: Network, now: WantedList, radios: Sequence[str]) -> list[SheetStep]:
-    """Return steps for the whole list of some radios, then their mode."""
-    mode, lines, steps = now.mode, now.lines, []
-    typed = _typed(network, mode, lines)
-    for radio in radios:
-        holds = f"; the router holds {network.capacity}" if network.capacity is not None else ""
-        then = f"The {radio} GHz list now has {counted(len(lines), 'entry', 'entries')}{holds}. Count them."
-        said = f"{radio} GHz: make its {mode} list hold exactly these, and save:"
-        steps.append(SheetStep(said, typed, then) if typed else SheetStep(f"{radio} GHz: empty its {mode} list."))
-    for radio in radios:
-        others = "only the listed may connect" if mode is ListMode.ALLOW else "the listed may not connect"
-        steps.append(SheetStep(f"{radio} GHz: now set the mode to {mode} ({others}) and save."))
-    if radios:
-        check = "that this machine is still connected, then " if mode is ListMode.ALLOW else ""
-        subject = "a device that is not listed" if mode is ListMode.ALLOW else "a listed device"
-        steps.append(SheetStep(f"Check {check}that {subject} can no longer connect, on {_bands(radios)}."))
-    return steps
+    def of(self, parts: Sequence[RadioPart]) -> list[SheetStep]:
+        """Return the steps: radios whose mode is right get the difference only; additions come before removals."""
+        mode = self._wanted.mode
+        whole = [part.radio for part in parts if not part.typed or any(held.mode is not mode for held in part.typed)]
+        if mode is ListMode.OFF:
+            return _steps_off(whole)
+        changes = [step for part in parts if part.radio not in whole for step in self._difference(part)]
+        return changes + self._whole(whole)
 
+    def _whole(self, radios: Sequence[str]) -> list[SheetStep]:
+        """Return steps for the whole list of some radios, then their mode."""
+        mode, lines, steps = self._wanted.mode, self._wanted.lines, []
+        typed = self._typed(lines)
+        room = self._page.capacity
+        for radio in radios:
+            holds = f"; the router holds {room}" if room is not None else ""
+            then = f"The {radio} GHz list now has {counted(len(lines), 'entry', 'entries')}{holds}. Count them."
+            stays = " Leave its mode as it is for now." if self._page.modes else ""
+            said = f"{radio} GHz: make its {mode} list hold exactly these, and save.{stays}"
+            steps.append(SheetStep(said, typed, then) if typed else SheetStep(f"{radio} GHz: empty its {mode} list."))
+        if not self._page.modes:
+            return steps
+        for radio in radios:
+            others = "only the listed may connect" if mode is ListMode.ALLOW else "the listed may not connect"
+            steps.append(SheetStep(f"{radio} GHz: now set the mode to {mode} ({others}) and save."))
+        if radios and (lines or mode is ListMode.ALLOW):
+            check = "that this machine is still connected, then " if mode is ListMode.ALLOW else ""
+            subject = "a device that is not listed" if mode is ListMode.ALLOW else "a listed device"
+            steps.append(SheetStep(f"Check {check}that {subject} can no longer connect, on {_bands(radios)}."))
+        return steps
 
-def _difference(network: Network, now: WantedList, radio: str, held: Held) -> list[SheetStep]:
-    """Return steps for what has changed on a radio since it was typed in there."""
-    mode, lines, steps = now.mode, now.lines, []
-    before = held.allow if mode is ListMode.ALLOW else held.deny
-    new = [line for line in lines if line.mac not in before]
-    gone = sorted(before - now.macs)
-    count = f"The {radio} GHz list now has {counted(len(lines), 'entry', 'entries')}. Count them."
-    if new:
-        said = f"{radio} GHz: add to its {mode} list, and save:"
-        steps.append(SheetStep(said, _typed(network, mode, new), "" if gone else count))
-    if gone:
-        said = f"{radio} GHz: remove from its {mode} list, and save:"
-        steps.append(SheetStep(said, tuple(SheetLine(mac.written(network.notation), "") for mac in gone), count))
-    return steps
+    def _difference(self, part: RadioPart) -> list[SheetStep]:
+        """Return steps for what has changed on a radio since it was typed in there; it may hold any of its lists."""
+        mode, lines, radio = self._wanted.mode, self._wanted.lines, part.radio
+        held = [each.allow if mode is ListMode.ALLOW else each.deny for each in part.typed]
+        new = [line for line in lines if not all(line.mac in those for those in held)]
+        gone = sorted(frozenset().union(*held) - self._wanted.macs)
+        count = f"The {radio} GHz list now has {counted(len(lines), 'entry', 'entries')}. Count them."
+        sure, steps = len(held) == 1, []
+        if new:
+            said = "add to its {} list, and save:" if sure else "add to its {} list what is not there yet, and save:"
+            steps.append(SheetStep(f"{radio} GHz: {said.format(mode)}", self._typed(new), "" if gone else count))
+        if gone:
+            said = "remove from its {} list, and save:" if sure else "remove from its {} list what is there, and save:"
+            lines_gone = tuple(SheetLine(mac.written(self._page.notation), self._names.get(mac, "")) for mac in gone)
+            steps.append(SheetStep(f"{radio} GHz: {said.format(mode)}", lines_gone, count))
+        return steps
+
+    def _typed(self, lines: Sequence[Line]) -> tuple[SheetLine, ...]:
+        own = "first, so that you are not locked out" if self._wanted.mode is ListMode.ALLOW else ""
+        return tuple(
+            SheetLine(
+                line.mac.written(self._page.notation),
+                line.name,
+                own if line.own else "",
+                f"caution: {line.caution}" if line.caution else "",
+            )
+            for line in lines
+        )
 
 
 def _steps_off(radios: Sequence[str]) -> list[SheetStep]:
@@ -208,73 +255,51 @@ def _steps_off(radios: Sequence[str]) -> list[SheetStep]:
     return steps
 
 
-def _typed(network: Network, mode: ListMode, lines: Sequence[Line]) -> tuple[SheetLine, ...]:
-    return tuple(
-        SheetLine(
-            line.mac.written(network.notation),
-            line.name,
-            "first, so that you are not locked out" if line.own and mode is ListMode.ALLOW else "",
-            f"caution: {line.caution}" if line.caution else "",
+def _steps_of_hours(page: PageSettings, timing: Timing) -> list[SheetStep]:
+    """Return what to change in the router's own timetable."""
+    where, steps = "in the router's timetable (often under access control or parental control)", []
+    if timing.enter:
+        verb = "allowed" if timing.enter[0].list is ListMode.ALLOW else "denied"
+        lines = tuple(
+            SheetLine(rule.line.mac.written(page.notation), rule.line.name, str(rule.hours)) for rule in timing.enter
         )
-        for line in lines
-    )
+        steps.append(SheetStep(f"These are {verb} at certain hours only: enter the hours {where}, and save:", lines))
+    if timing.clear:
+        lines = tuple(SheetLine(mac.written(page.notation), "") for mac in timing.clear)
+        steps.append(SheetStep(f"These have no hours any more: take them out {where}, and save:", lines))
+    return steps
 
 
-def _hours_say(mode: ListMode, hours: Sequence[tuple[str, str, str]], others: str) -> str:
+def _hours_say(mode: ListMode, timed: bool, others: str) -> str:
     said = []
-    if hours:
-        verb = "allowed" if mode is ListMode.ALLOW else "denied"
-        said.append(
-            f"Some are {verb} at certain hours only. If the router keeps a timetable itself (often under access "
-            "control or parental control), keep them on its list and enter these hours there; else print a sheet at "
-            "each change:"
-        )
     if others:
         said.append(f"Devices on no list may connect {others} only; at other hours only the allow list may.")
-    return " ".join(reversed(said)) if hours else " ".join(said)
+    if timed:
+        verb = "allowed" if mode is ListMode.ALLOW else "denied"
+        said.append(
+            f"Some are {verb} at certain hours only, so print a sheet at each change. If the router keeps a timetable "
+            'itself, say so in site.toml ([[enforcer]] with type = "page" and timetable = true): then these hours are '
+            "typed once:"
+        )
+    return " ".join(said)
 
 
-def _open(network: Network) -> SheetStep:
-    return SheetStep(f"Open {page(network)} in a browser, on cable if you can, and log in: {LOGIN}.")
+def _open(page: PageSettings) -> SheetStep:
+    return SheetStep(f"Open {address_of(page)} in a browser, on cable if you can, and log in: {LOGIN}.")
 
 
-def _find(then: str) -> SheetStep:
+def _find() -> SheetStep:
     return SheetStep(
         "Find the page where wireless clients are allowed or denied by MAC address; it is usually under Wireless, "
-        f"Wi-Fi or Security. {then}"
+        "Wi-Fi or Security."
     )
 
 
-def html(sheet: Sheet) -> str:
-    """Return the sheet as a page to print: one file of HTML without scripts, with everything from outside escaped."""
-    from jinja2 import Environment  # imported where a page is wanted
-
-    environment = Environment(autoescape=True, finalize=plain_value)
-    return environment.from_string(_TEMPLATE.read_text(encoding="utf-8")).render(sheet=sheet) + "\n"
-
-
-def _say_done(network: Network) -> SheetStep:
-    from scopion.wireless.refusals import quoted
-
+def _say_done(page: PageSettings) -> SheetStep:
     return SheetStep(
-        f"Say that it is done, so that the next sheet has the difference only: scopion wifi done {quoted(network.ssid)}"
+        f"Say that it is done, so that the next sheet has the difference only: scopion wifi done {quoted(page.network)}"
     )
-
-
-def _listed(lines: Sequence[SheetLine]) -> list[str]:
-    width = max((len(line.name) for line in lines), default=0)
-    found = []
-    for line in lines:
-        found.append(f"       [ ] {line.mac}   {line.name:{width}}   {line.remark}".rstrip())
-        found += _wrapped(line.caution, "           ", "           ") if line.caution else []
-    return found
 
 
 def _bands(radios: Sequence[str]) -> str:
     return joined([f"{radio} GHz" for radio in radios])
-
-
-def _wrapped(said: str, first: str = "", rest: str = "") -> list[str]:
-    return textwrap.wrap(
-        said, WIDTH, initial_indent=first, subsequent_indent=rest, break_long_words=False, break_on_hyphens=False
-    )

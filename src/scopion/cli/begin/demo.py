@@ -13,7 +13,7 @@ import click
 from scopion.cli.begin.demo_steps import run_quietly, run_shown, warm_up
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo, style
-from scopion.operations.begin.play_demo import begin_story, chapters, next_moment, play_rounds
+from scopion.operations.begin.play_demo import begin_story, chapters, next_moment, page_text, play_rounds, type_sheet
 from scopion.scenes.scene import Chapter, SceneMoment, StoryStep
 
 _FOLDER = click.Path(file_okay=False, path_type=Path)
@@ -70,7 +70,7 @@ def demo(
 
 def _list() -> None:
     for number, each in enumerate(chapters(), 1):
-        echo(f"{number}  {style(f'{each.name:<10}', bold=True)}  {each.title}")
+        echo(f"{number:>2}  {style(f'{each.name:<10}', bold=True)}  {each.title}")
 
 
 class _Telling:
@@ -148,7 +148,13 @@ class _Telling:
             click.secho(click.wrap_text(step.says, _WIDTH), italic=True)
         line = style(shlex.join(["scopion", *step.command]), bold=True)
         echo(f"\n{style('$', fg='green', bold=True)} {line}")
-        code = run_shown(step, self._folder, _COLUMNS)
+        if step.types:
+            type_sheet(self._folder)
+        pasted = page_text(self._folder) if step.pastes else ""
+        if pasted:
+            click.secho(pasted.rstrip("\n"), dim=True)
+            echo()
+        code = run_shown(step, self._folder, _COLUMNS, pasted)
         if code != step.expects:
             raise click.ClickException(f"scopion {shlex.join(step.command)} ended with {code}")
 
@@ -190,7 +196,9 @@ def _play(session: Session, folder: Path) -> None:
 
 
 def _run_quietly(step: StoryStep, folder: Path) -> None:
-    code, said = run_quietly(step, folder)
+    if step.types:
+        type_sheet(folder)
+    code, said = run_quietly(step, folder, pasted=page_text(folder) if step.pastes else "")
     if code != step.expects:
         raise click.ClickException(f"scopion {shlex.join(step.command)} ended with {code}: {said}")
 

@@ -31,19 +31,25 @@ def environment_of(folder: Path) -> dict[str, str]:
     return {**os.environ, "SCOPION_SITE": str(folder.resolve()), "LOGNAME": KEEPER}
 
 
-def run_shown(step: StoryStep, folder: Path, columns: int) -> int:
-    """Run a command as a person would see it, and return its exit code. Its output goes to standard output."""
+def run_shown(step: StoryStep, folder: Path, columns: int, pasted: str = "") -> int:
+    """Run a command as a person would see it, and return its exit code. Its output goes to standard output.
+
+    ``pasted`` is its standard input.
+    """
     environment = {**environment_of(folder), "SCOPION_FORMAT": "table"}
     if not sys.stdout.isatty():
         environment.setdefault("COLUMNS", str(columns))
     sys.stdout.flush()
     if not _FORKS:
         command = [sys.executable, "-m", "scopion", *step.command]
-        return subprocess.run(command, env=environment, cwd=folder, stderr=subprocess.STDOUT, check=False).returncode
-    return _forked(step, folder, environment, sys.stdout.fileno())
+        ended = subprocess.run(
+            command, env=environment, cwd=folder, stderr=subprocess.STDOUT, check=False, input=pasted, text=True
+        )
+        return ended.returncode
+    return _forked(step, folder, environment, sys.stdout.fileno(), pasted)
 
 
-def run_quietly(step: StoryStep, folder: Path, *, shown: str = "") -> tuple[int, str]:
+def run_quietly(step: StoryStep, folder: Path, *, shown: str = "", pasted: str = "") -> tuple[int, str]:
     """Run a command, and return its exit code and its output: as in a pipe, or as in a terminal of
     ``shown`` columns.
     """
@@ -52,13 +58,15 @@ def run_quietly(step: StoryStep, folder: Path, *, shown: str = "") -> tuple[int,
         environment |= {"SCOPION_FORMAT": "table", "COLUMNS": shown}
     if not _FORKS:
         command = [sys.executable, "-m", "scopion", *step.command]
-        ended = subprocess.run(command, env=environment, cwd=folder, capture_output=True, text=True, check=False)
+        ended = subprocess.run(
+            command, env=environment, cwd=folder, capture_output=True, text=True, check=False, input=pasted
+        )
         return ended.returncode, ended.stderr
     import tempfile
 
     with tempfile.TemporaryFile("w+", errors="replace") as said:
         sys.stdout.flush()
-        code = _forked(step, folder, environment, said.fileno())
+        code = _forked(step, folder, environment, said.fileno(), pasted)
         said.seek(0)
         return code, said.read()
 
@@ -78,7 +86,7 @@ def warm_up(steps: Iterable[StoryStep]) -> None:
         importlib.import_module(module)
 
 
-def _forked(step: StoryStep, folder: Path, environment: Mapping[str, str], output: int) -> int:
+def _forked(step: StoryStep, folder: Path, environment: Mapping[str, str], output: int, pasted: str) -> int:
     child = os.fork()
     if child:
         return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
@@ -88,6 +96,7 @@ def _forked(step: StoryStep, folder: Path, environment: Mapping[str, str], outpu
         os.environ.update(environment)
         os.chdir(folder)
         _write_to(output)
+        _read_from(pasted)
         from scopion.cli.main import main
 
         main(list(step.command))
@@ -97,6 +106,17 @@ def _forked(step: StoryStep, folder: Path, environment: Mapping[str, str], outpu
         for stream in (sys.stdout, sys.stderr):
             stream.flush()
         os._exit(code)
+
+
+def _read_from(pasted: str) -> None:
+    """Give this process a standard input: what was pasted, or nothing, so that no command waits for a person."""
+    import tempfile
+
+    with tempfile.TemporaryFile() as given:
+        given.write(pasted.encode())
+        given.seek(0)
+        os.dup2(given.fileno(), 0)
+    sys.stdin = os.fdopen(0, "r", encoding="utf-8", closefd=False)
 
 
 def _write_to(output: int) -> None:

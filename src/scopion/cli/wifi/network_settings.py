@@ -60,11 +60,11 @@ class RouterOptions:
 
 def ask_settings(site: Site, ssid: str, given: NetworkSettings) -> NetworkSettings:
     """Ask at the terminal for what was not given; a blank line takes the value in brackets."""
+    from scopion.operations.pages.held_by import named_enforcers
     from scopion.operations.wifi.edit_networks import DEFAULT_RADIOS, default_router
-    from scopion.operations.wifi.open_enforcers import has_enforcer
 
-    if has_enforcer(site, ssid):
-        return given  # no person types it in
+    if named_enforcers(site, ssid):
+        return given  # site.toml says it
 
     echo(f"{ssid!r} is a new network. Its router's page for MAC addresses shows:", err=True)
     if given.router is None:
@@ -88,9 +88,9 @@ def ask_settings(site: Site, ssid: str, given: NetworkSettings) -> NetworkSettin
 
 def said_of(site: Site, network: Network) -> str:
     """Return a new network in one sentence, and how to change it."""
-    from scopion.operations.wifi.open_enforcers import settings_of as enforcers_of
+    from scopion.operations.pages.held_by import named_enforcers
 
-    if enforcers := [each.name for each in enforcers_of(site, network.ssid)]:
+    if enforcers := [each.name for each in named_enforcers(site, network.ssid)]:
         return f"The list of {network.ssid!r} is held by {joined(enforcers)} (site.toml)."
     capacity = network.capacity
     holds = f"holds {counted(capacity, 'entry', 'entries')}" if capacity else "number of entries not known"
@@ -116,9 +116,9 @@ def tell(session: Session, told: Sequence[NetworkEffect]) -> None:
 
 def next_step(session: Session, ssid: str) -> None:
     """Print what has to be done before a change of lists has an effect."""
-    from scopion.operations.wifi.open_enforcers import has_enforcer
+    from scopion.operations.pages.held_by import is_reached
 
-    if has_enforcer(session.site, ssid):
+    if is_reached(session.site, ssid):
         session.note(f"Nothing has been sent yet. What would change: scopion wifi preview {shell_word(ssid)}")
     else:
         session.note(f"Nothing has been sent to the router. To type it in: scopion wifi sheet {shell_word(ssid)}")

@@ -18,6 +18,7 @@ from scopion.cli.wifi.preview import (
     radio_option,
     show_preview,
 )
+from scopion.cli.wifi.sheet import hand_sheet
 from scopion.cli.wifi.verify import verify_now
 from scopion.model.text import counted, joined
 
@@ -54,31 +55,37 @@ def push(
     """Put a network's list in force on its enforcers.
 
     Shows what will change and asks; each radio is written step by step in the safe order and read back. A push
-    that fails half-way is rolled back. Exit code 3 means that the list is in force and does not work.
+    that fails half-way is rolled back. Exit code 3 means that the list is in force and does not work. Of a page it
+    prints the sheet, and waits until you say that it is typed in.
     """
+    from scopion.operations.pages.held_by import is_reached
     from scopion.operations.wifi.preview_push import preview as look
     from scopion.operations.wifi.push_lists import push as send
     from scopion.operations.wifi.send_push import PushRequest
 
     caution_way_in(session)
-    if not yes:
+    if not yes and is_reached(session.site, ssid):  # of a page alone, nothing changes before a person has typed it in
         found = look(session.site, ssid, where.choice(), drop_foreign=where.drop_foreign)
         show_preview(session, found, "table")
         session.require_yes("Put this in force?")
     request = PushRequest(
         where.choice(), revert_at=_deadline(session, revert_after), insist=insist, drop_foreign=where.drop_foreign
     )  # the process that keeps the deadline runs before anything is sent
-    for each in send(session.site, ssid, request, on_step=saying(session)):
-        tell_pushed(session, each)
+    sent = send(session.site, ssid, request, on_step=saying(session))
+    waiting = [each for each in sent if not tell_pushed(session, each)]
     if revert_after is not None and request.revert_at is not None:
         until = session.site.clock.local(request.revert_at)
         session.note(f"It is taken back at {until:%H:%M:%S} unless you run scopion wifi keep")
-    if not no_verify:
+        if any(each.plans[0].traits.by_hand for each in sent):
+            session.note("On a page only you can do that: the watch tells you then, with the sheet that goes back.")
+    if not no_verify and not waiting:
         verify_now(session, ssid, None, None, scan=True)
 
 
-def tell_pushed(session: Session, each: Pushed) -> None:
-    """Print the result of a push."""
+def tell_pushed(session: Session, each: Pushed) -> bool:
+    """Print the result of a push; of one to a page, its sheet. Returns whether it is done: a sheet may wait."""
+    if each.plans[0].traits.by_hand:
+        return hand_sheet(session, each.push)
     together: dict[str, list[str]] = {}
     for plan in each.plans:
         held = each.read_back[plan.radio]
@@ -94,6 +101,7 @@ def tell_pushed(session: Session, each: Pushed) -> None:
         session.note(f"Caution: {each.problem}.")
     elif plan.traits.survives and each.first:
         session.note(f"Note: {plan.traits.survives}.")
+    return True
 
 
 def _deadline(session: Session, revert_after: float | None) -> datetime | None:

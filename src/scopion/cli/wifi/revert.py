@@ -47,7 +47,10 @@ def revert(
     yes: bool,
     format_name: str | None,
 ) -> None:
-    """Restore what was held before the last push, or another."""
+    """Restore what was held before the last push, or another.
+
+    Of a page it prints the sheet that goes back.
+    """
     from scopion.operations.wifi.revert_push import revert as take_back
     from scopion.operations.wifi.revert_push import revert_to
 
@@ -89,7 +92,7 @@ def _columns(clock: Clock) -> list[Column]:
         Column("at", lambda row: on_clock(clock, row["at"])),
         Column("enforcer", lambda row: row["enforcer"]),
         Column("radios", lambda row: " ".join(row["radios"])),
-        Column("state", lambda row: row["state"], lambda row: "" if row["state"] == "done" else "yellow"),
+        Column("state", lambda row: row["state"], lambda row: "" if row["state"] in ("done", "skipped") else "yellow"),
         Column("entries", lambda row: row["entries"], right=True),
         Column("why", lambda row: row["because"] or f"by {row['who']}", shrinks=True),
     ]

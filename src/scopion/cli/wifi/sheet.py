@@ -3,66 +3,99 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from scopion.cli.parts import options
 from scopion.cli.parts.flags import insist
 from scopion.cli.parts.session import Session, pass_session, shell_word
-from scopion.cli.parts.terminal import echo
+from scopion.cli.parts.terminal import confirm, echo
 from scopion.cli.wifi.preview import enforcer_option, radio_option
 from scopion.model.text import counted, joined
 from scopion.roster.store.write_files import write_atomically
+from scopion.roster.wifi.pushes import HAND, PushState
+
+if TYPE_CHECKING:
+    from scopion.roster.wifi.pushes import Push
+
+
+page_option = click.option("--enforcer", "page", metavar="NAME", help="This page only, if the network has several.")
 
 
 @click.command()
 @options.ssid
+@page_option
 @click.option("--whole", is_flag=True, help="Everything, not only what has changed since it was typed in.")
 @click.option(
     "--html",
-    "page",
+    "file",
     metavar="FILE",
     type=click.Path(dir_okay=False, path_type=Path, allow_dash=True),
     help="As a page to print; - is standard output.",
 )
 @pass_session
-def sheet(session: Session, ssid: str, whole: bool, page: Path | None) -> None:
+def sheet(session: Session, ssid: str, page: str | None, whole: bool, file: Path | None) -> None:
     """Numbered steps to type a list into the router's web page.
 
     The steps are in the safe order, for each radio. After scopion wifi done, only changes are listed.
     """
-    from scopion.operations.wifi.make_sheet import sheet_of
-    from scopion.wireless.router_sheet import html, text
+    from scopion.operations.wifi.type_lists import sheets
+    from scopion.wireless.write_sheet import html, text
 
-    made = sheet_of(session.site, ssid, whole=whole)
-    if page is None:
-        echo(text(made), nl=False)
-        return
-
-    if str(page) == "-":
-        echo(html(made), nl=False)
-        return
-    write_atomically(page, html(made).encode())
-    session.note(f"The sheet of {ssid!r} is in {page}.")
+    made = [each for _, each in sheets(session.site, ssid, page, whole=whole)]
+    if file is None:
+        echo("\n".join(map(text, made)), nl=False)
+    elif len(made) > 1:
+        raise click.UsageError(f"{ssid!r} has {len(made)} pages: say with --enforcer which, a file is for one")
+    elif str(file) == "-":
+        echo(html(made[0]), nl=False)
+    else:
+        write_atomically(file, html(made[0]).encode())
+        session.note(f"The sheet of {ssid!r} is in {file}.")
 
 
 @click.command()
 @options.ssid
+@page_option
 @radio_option
 @pass_session
-def done(session: Session, ssid: str, radios: tuple[str, ...]) -> None:
+def done(session: Session, ssid: str, page: str | None, radios: tuple[str, ...]) -> None:
     """Record that the sheet was typed in; the next has only changes."""
-    from scopion.operations.wifi.make_sheet import note_typed_in
+    from scopion.operations.wifi.type_lists import typed_in
 
-    noted = note_typed_in(session.site, ssid, radios)
-    where = joined([f"{radio} GHz" for radio in noted.radios])
-    target = next(iter(noted.radios.values()))["target"]
-    count = counted(len(target["allow"]) + len(target["deny"]), "entry", "entries")
-    session.note(f"Noted: {ssid!r} has {count} in mode {target['mode']} on {where}.")
+    for each in typed_in(session.site, ssid, radios, page):
+        tell_typed(session, each)
     session.note(
         f"To check that it works: scopion wifi verify {shell_word(ssid)}; --clients reads the page's client list, too."
     )
+
+
+def tell_typed(session: Session, push: Push) -> None:
+    """Print what a page holds, as a person has said."""
+    where = joined([f"{radio} GHz" for radio in push.radios])
+    target = next(iter(push.radios.values()))["target"]
+    count = counted(len(target["allow"]) + len(target["deny"]), "entry", "entries")
+    at = "" if push.enforcer == HAND else f" ({push.enforcer})"
+    session.note(f"Noted: {push.ssid!r}{at} has {count} in mode {target['mode']} on {where}.")
+
+
+def hand_sheet(session: Session, push: Push) -> bool:
+    """Print the sheet of a push to a page; in a terminal, ask whether it was typed in. Returns whether it is done."""
+    from scopion.operations.wifi.type_lists import sheet_again, typed_in
+    from scopion.wireless.write_sheet import text
+
+    if push.state is not PushState.WAITING:
+        session.note(f"The page of {push.ssid!r} holds the list already, as you said: nothing is to be typed.")
+        return True
+    echo(text(sheet_again(session.site, push)), nl=False)
+    if session.can_ask and confirm("Is it typed in, on all radios?"):
+        for each in typed_in(session.site, push.ssid, name=push.enforcer):
+            tell_typed(session, each)
+        return True
+    also = "" if push.enforcer == HAND else f" --enforcer {shell_word(push.enforcer)}"
+    session.note(f"It waits for you. Once it is typed in: scopion wifi done {shell_word(push.ssid)}{also}")
+    return False
 
 
 @click.command(name="import")

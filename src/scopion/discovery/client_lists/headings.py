@@ -13,7 +13,15 @@ from dataclasses import dataclass, field
 
 from scopion.discovery.client_lists.pieces import anchors_in, labelled
 from scopion.discovery.client_lists.split_lines import Cells, Line
-from scopion.discovery.client_lists.words import Field, Kind, heading_field, kind_of, kinds_in, own_heading
+from scopion.discovery.client_lists.words import (
+    Field,
+    Kind,
+    heading_field,
+    kind_of,
+    kinds_in,
+    names_filter,
+    own_heading,
+)
 from scopion.model.mac import mac_spans
 
 _SIGNS = (re.compile(r"\t"), re.compile(r";"), re.compile(r"\|"), re.compile(r","), re.compile(r"\s{2,}"))
@@ -24,6 +32,7 @@ _NOUNS = re.compile(
     r"|设备|终端|列表|デバイス|端末|一覧",
     re.I,
 )
+_ADDRESS = re.compile(r"(?<![\w.])\d{1,3}(?:\.\d{1,3}){3}(?![\w.])", re.ASCII)
 _COUNT = re.compile(r"\(?\b\d{1,5}\b\)?\s*$")
 _TELLING = frozenset({Kind.AWAY, Kind.HERE, Kind.RESERVED, Kind.WIRELESS, Kind.CABLE, Kind.BAND})
 
@@ -121,7 +130,7 @@ def _take_out_titles(sections: Sequence[Section], *, perhaps: bool) -> None:
             after = section.lines[at + 1][1].strip() if at + 1 < len(section.lines) else ""
             if any(anchors_in(line[1], perhaps=perhaps)):
                 fresh = True
-            elif said := title_of(line[1], alone=not before and not after):
+            elif said := title_of(line[1], alone=not before and not after, above_a_mac=_is_bare_mac(after)):
                 if fresh:
                     held = {key: text for key, text in held.items() if key == "ssid"}
                     fresh = False
@@ -138,13 +147,23 @@ def bare_title(text: str) -> str:
     return _NOUNS.sub(" ", text).strip()
 
 
-def title_of(text: str, *, alone: bool) -> str:
-    """Return what a line says about the rows below it: ``ssid``, ``state``, ``where``; empty if it is no title."""
+def _is_bare_mac(text: str) -> bool:
+    """Tell whether a line has a MAC address and no IP address, as in a list of who may come in."""
+    return any(True for _ in mac_spans(text)) and not _ADDRESS.search(text)
+
+
+def title_of(text: str, *, alone: bool, above_a_mac: bool = False) -> str:
+    """Return what a line says about the rows below it: ``ssid``, ``state``, ``where``; empty if it is no title.
+
+    ``alone``: blank lines are around it; ``above_a_mac``: a MAC address without an IP address follows at once.
+    """
     for label, value in labelled(text):
         if heading_field(label) is Field.SSID and label and value.strip() and kind_of(value.strip()) is Kind.WORD:
             return "ssid"
     if len(text) > 60:
         return ""
+    if above_a_mac and names_filter(text):
+        return "state"
     bare = bare_title(text)
     kinds = kinds_in(bare) if bare else None
     telling = (kinds or frozenset()) & _TELLING

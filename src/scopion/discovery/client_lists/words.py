@@ -84,6 +84,7 @@ class _Vocabulary:
     yes: frozenset[str]
     no: frozenset[str]
     amounts: frozenset[str]
+    filters: frozenset[tuple[str, ...]]  # phrases
 
 
 # Letters of one script; figures with their points; any other sign. CJK words have no blanks: each letter is a token.
@@ -104,7 +105,7 @@ def _vocabulary() -> _Vocabulary:
     rest, measures = document["rest"], document["measures"]
     sources = (  # the first that has a phrase decides
         (Kind.AWAY, document["states"]["away"]), (Kind.HERE, document["states"]["here"]),
-        (Kind.RESERVED, document["states"]["reserved"]),
+        (Kind.RESERVED, document["states"]["reserved"]), (Kind.RESERVED, document["titles"]["filters"]),
         (Kind.SIGNAL, measures["signal"]), (Kind.RATE, measures["rate"]),
         (Kind.WIRELESS, document["media"]["wireless"]), (Kind.CABLE, document["media"]["cable"]),
         (Kind.FOREVER, rest["forever"]), (Kind.NONE, rest["none"]), (Kind.FILLER, measures["ago"]),
@@ -123,6 +124,7 @@ def _vocabulary() -> _Vocabulary:
         yes=frozenset(rest["yes"]),
         no=frozenset(rest["no"]),
         amounts=frozenset((*measures["amount"], *measures["band"])),
+        filters=frozenset(tuple(tokens(phrase)) for phrase in document["titles"]["filters"]),
     )
 
 
@@ -183,6 +185,15 @@ def says_yes(text: str) -> bool | None:
     """Return whether a text says yes or no; None if neither."""
     plain, words = text.strip().casefold(), _vocabulary()
     return True if plain in words.yes else False if plain in words.no else None
+
+
+def names_filter(text: str) -> bool:
+    """Tell whether a title is that of a list of who may, or may not, come in."""
+    words, filters = tokens(text), _vocabulary().filters
+    if len(words) > _MOST_TOKENS:
+        return False
+    most = max(map(len, filters))
+    return any(tuple(words[at : at + length]) in filters for at in range(len(words)) for length in range(1, most + 1))
 
 
 @lru_cache(_REMEMBERED)

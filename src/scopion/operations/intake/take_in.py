@@ -21,6 +21,7 @@ from scopion.operations.site.open_site import Site
 from scopion.roster.folding.fold_observations import fold
 from scopion.roster.folding.judge_absence import Silence
 from scopion.roster.folding.note_outages import down_since, note_back, note_down
+from scopion.roster.folding.note_sheets import note_sheet
 from scopion.roster.read_devices import devices_about
 from scopion.roster.scans import known_subnets
 from scopion.roster.store.open_roster import Roster
@@ -126,6 +127,11 @@ def tell_back(site: Site, subnet: IPv4Network) -> TakenIn:
     if down_since(site.roster, subnet) is None:
         return TakenIn()
     return _told(site, lambda: note_back(site.roster, subnet, site.clock.now()))
+
+
+def tell_sheet(site: Site, ssid: str, enforcer: str, since: datetime) -> TakenIn:
+    """Record and queue that the sheet of a page is due, and since when."""
+    return _told(site, lambda: note_sheet(site.roster, ssid, enforcer, site.clock.now(), since))
 
 
 def _told(site: Site, note: Callable[[], Sequence[Event]]) -> TakenIn:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from scopion.model.device import Device, Event, EventKind
 from scopion.operations.devices.identify_device import described
 from scopion.operations.intake.queue_alerts import subnet_of
+from scopion.operations.pages.word_sheet import due_steps
 from scopion.roster.read_devices import all_devices
 from scopion.roster.scans import known_subnets
 from scopion.roster.store.open_roster import Roster
@@ -77,6 +78,8 @@ class AlertWriter:
         by_ipv6 = device is not None and event.address.version == 6
         better = next((each for each in device.addresses if each.version == 4), None) if by_ipv6 and device else None
         subnet = called_subnet(site, subnet_of(event, device, [each.range for each in self._subnets]))
+        if event.kind is EventKind.SHEET_DUE:
+            return About(device, steps=due_steps(site, self._roster, event.name, event.was_name))
         if device is None:
             return About(None, subnet=subnet, at_gateway=at_gateway)
         guess = described(device, site.vendors, site.kinds).guess

@@ -123,7 +123,14 @@ def _wireless(report: Report) -> Iterator[Concern]:
         if each.works is False:
             says = f"The list of {each.ssid} did not do what it should when it was last verified: {each.verified}."
             yield Concern(Weight.HIGH, says, f"scopion wifi verify {name}")
-        if each.pending:
+        if each.due_since is not None:
+            since = _when(each.due_since)
+            says = f"The list of {each.ssid} changed {since}, and is not said to be typed into its router."
+            yield Concern(Weight.HIGH, says, f"scopion wifi sheet {name}")
+        elif each.to_type:
+            says = f"A sheet of {each.ssid} waits ({each.to_type}): it is not said to be typed in."
+            yield Concern(Weight.MEDIUM, says, f"scopion wifi done {name}")
+        elif each.pending:
             how = "since it was last put in force" if each.pushed else "and was never put in force"
             go = f"scopion wifi {'push' if each.enforcers else 'sheet'} {name}"
             yield Concern(Weight.MEDIUM, f"The list of {each.ssid} was changed {how}.", go)

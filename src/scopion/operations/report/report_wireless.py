@@ -11,11 +11,13 @@ from scopion.model.errors import NotFound
 from scopion.model.mac import MacAddress
 from scopion.model.text import counted, joined
 from scopion.model.week import Local, on_the_wall
+from scopion.operations.pages.held_by import pages_of
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.audit_networks import audit
 from scopion.operations.wifi.edit_networks import networks
 from scopion.operations.wifi.load_policy import policy_for
-from scopion.operations.wifi.open_enforcers import settings_of
+from scopion.operations.wifi.published_lists import published
+from scopion.operations.wifi.remind_sheets import changes_in, due_since
 from scopion.reports.content import AuditLine, NetworkLine
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.associations import associations
@@ -26,6 +28,8 @@ from scopion.wireless.list_policy import policy_document, read_policy, wanted
 
 _STATES = {
     PushState.DONE: "",
+    PushState.WAITING: ": the sheet waits for scopion wifi done",
+    PushState.SKIPPED: "",
     PushState.RUNNING: ", which has not ended",
     PushState.INTERRUPTED: ", which was interrupted half-way",
     PushState.ROLLED_BACK: ", which failed and was rolled back",
@@ -37,13 +41,17 @@ def network_lines(site: Site, roster: Roster, devices: Sequence[Device], local: 
     """Return each network with its last push and verification."""
     looked = latest_verifications(roster)
     found = []
+    in_force = published(roster, site)
     for known in networks(site):
         network = known.network
         sent = pushes(roster, network.ssid)
-        latest = sent[0] if sent else None
+        latest = next((each for each in sent if each.state is not PushState.SKIPPED), None)
         done = next((each for each in sent if each.state is PushState.DONE), None)
         policy = policy_document(policy_for(roster, network, devices))
         listed = network.mode is not ListMode.OFF or done is not None
+        of_network = [each for each in in_force if each.push.ssid == network.ssid and each.page is not None]
+        due = min(filter(None, (due_since(site, roster, each) for each in of_network)), default=None)
+        waiting = next((each.push for each in of_network if each.push.state is PushState.WAITING), None)
         look = looked.get(network.ssid)
         found.append(
             NetworkLine(
@@ -51,10 +59,12 @@ def network_lines(site: Site, roster: Roster, devices: Sequence[Device], local: 
                 mode=str(network.mode),
                 allowed=known.allowed,
                 denied=known.denied,
-                enforcers=tuple(each.name for each in settings_of(site, network.ssid)),
-                pushed=_said_push(latest, network, local) if latest else "",
-                pushed_at=on_the_wall(latest.at, local) if latest else None,
+                enforcers=known.enforcers,
+                pushed=_said_push(site, latest, network, local) if latest else "",
+                pushed_at=on_the_wall(_moment(latest), local) if latest else None,
                 pending=listed and (done is None or done.policy != policy),
+                due_since=on_the_wall(due, local) if due is not None else None,
+                to_type=changes_in(waiting) if waiting is not None else "",
                 verified=_said_look(look) if look else "",
                 verified_at=on_the_wall(look.at, local) if look else None,
                 works=look.met if look else None,
@@ -96,14 +106,22 @@ def refused_stations(
     return sorted(found, key=lambda each: (each.ssid, each.called.casefold()))
 
 
-def _said_push(push: Push, network: Network, local: Local) -> str:
+def _said_push(site: Site, push: Push, network: Network, local: Local) -> str:
     radios = joined([f"{radio} GHz" for radio in push.radios])
     rest = sorted(set(network.radios) - set(push.radios))
-    what = "typed in by hand" if push.enforcer == HAND else f"sent to {push.enforcer}"
-    who = f" by {push.who}" if push.who and push.enforcer != HAND else ""
-    alone = f", not to {joined([f'{radio} GHz' for radio in rest])} then" if rest and push.enforcer != HAND else ""
+    by_hand = any(page.name == push.enforcer for page in pages_of(site, push.ssid))
+    where = "" if push.enforcer == HAND else f" at {push.enforcer}"
+    what = "to be typed in" if push.state is PushState.WAITING else "typed in by hand"
+    what = f"{what}{where}" if by_hand else f"sent to {push.enforcer}"
+    who = f" by {push.who}" if push.who and not by_hand else ""
+    alone = f", not to {joined([f'{radio} GHz' for radio in rest])} then" if rest and not by_hand else ""
     until = f"; taken back at {on_the_wall(push.revert_at, local):%H:%M} unless it is kept" if push.revert_at else ""
     return f"{what}{who} on {radios}{alone}{_STATES[push.state]}{until}"
+
+
+def _moment(push: Push) -> datetime:
+    """Return when a push was made; of a sheet that was typed in, when a person said so."""
+    return push.ended or push.at if push.state is PushState.DONE else push.at
 
 
 def _said_look(look: Verification) -> str:

@@ -139,6 +139,8 @@ _EXPECTED = {
     ("interface",): "{given!r} is not an interface's name",
     ("weekly",): "write a weekday and a time as monday 07:00, not {given!r}",
     ("content_type",): "{given!r} is not a media type: write it as text/plain",
+    ("bands",): "write each band once, not {given!r}",
+    ("page",): "{given!r} is not the address of a page: write 203.0.113.1, router.example or http://router/",
 }
 
 
@@ -150,7 +152,7 @@ def _said(error: Any) -> str:
             'or "credential:NAME" for one that the service manager hands over'
         )
         return fitting[0].format(given=error.get("input")) if fitting else secret
-    if error["type"] in ("unexpected_keyword_argument", "extra_forbidden"):
+    if error["type"] in ("unexpected_keyword_argument", "extra_forbidden", "none_required"):
         return "there is no such setting; the commented file of a new site lists all"
     if error["type"] in ("union_tag_invalid", "union_tag_not_found"):
         given = error.get("ctx", {}).get("tag")

@@ -195,10 +195,10 @@ class Site:
 
     def close(self) -> None:
         """Close the roster, and let a story keep the time that its commands took."""
-        if "roster" in self.__dict__:
-            self.roster.close()
         if self._reading is not None:
             self._reading.close()
+        if "roster" in self.__dict__:  # last: only a connection that may write leaves one whole file behind
+            self.roster.close()
         if "attachment" in self.__dict__ and self.story is not None:
             with suppress(StorageFailed):  # a folder that became read-only: the story waits where it was
                 self.story.passed(self.clock.now())

@@ -7,15 +7,15 @@ from datetime import datetime, timedelta
 
 from scopion.model.errors import ScopionError
 from scopion.operations.site.open_site import Site
-from scopion.operations.wifi.open_enforcers import open_enforcer, read_stations, remember_stations, settings_of
+from scopion.operations.wifi.open_enforcers import open_enforcer, read_stations, remember_stations
+from scopion.operations.wifi.published_lists import Published, is_out_of_date, next_out_of_date, published
 from scopion.operations.wifi.push_lists import push_published, resume_interrupted
+from scopion.operations.wifi.remind_sheets import HOURS, next_reminder, remind
 from scopion.operations.wifi.revert_push import revert_overdue, time_left
 from scopion.operations.wifi.send_push import Pushed
 from scopion.roster.store.open_roster import Roster
-from scopion.roster.wifi.pushes import Push, PushState, pushes, with_deadline
-from scopion.wireless.enforcers.enforcer import Held, read_held
-from scopion.wireless.list_policy import ListPolicy, next_change, read_policy, wanted
-from scopion.wireless.order_steps import target_of
+from scopion.roster.wifi.pushes import with_deadline
+from scopion.wireless.enforcers.enforcer import read_held
 
 _GONE, _ASSOCIATED = "its lists were gone", "a device that it refuses was associated"
 _NOT_SOONER = timedelta(minutes=10)
@@ -30,39 +30,12 @@ class Attended:
     stations: int | None = None  # how many stations are associated; None: not read
 
 
-@dataclass(frozen=True, slots=True)
-class Published:
-    """What was published last to some radios of an enforcer."""
-
-    push: Push
-    radios: tuple[str, ...]
-    policy: ListPolicy
-
-
-def published(roster: Roster, site: Site) -> list[Published]:
-    """Return what the pushes so far have left in force, by enforcer; only of those that the settings still name."""
-    taken: set[tuple[str, str, str]] = set()
-    found = []
-    for each in pushes(roster):
-        if each.state is not PushState.DONE or not any(
-            settings.name == each.enforcer for settings in settings_of(site, each.ssid)
-        ):
-            continue
-        radios = tuple(radio for radio in each.radios if (each.ssid, each.enforcer, radio) not in taken)
-        taken |= {(each.ssid, each.enforcer, radio) for radio in radios}
-        if radios and each.policy is not None:
-            found.append(Published(each, radios, read_policy(each.policy)))
-    return found
-
-
 def next_moment(roster: Roster, site: Site) -> datetime | None:
     """Return when a list changes by itself, or a push is to be taken back; None if neither will happen."""
     now = site.clock.now()
     coming = [now + time_left(site, roster, each) for each in with_deadline(roster)]
     for each in published(roster, site):
-        policy = each.policy
-        due = _out_of_date(site, each)
-        change = now if due else next_change(policy, now, site.clock.local) if policy.changes_by_itself else None
+        change = next_out_of_date(site, each) if each.page is None else next_reminder(site, roster, each)
         coming += [change] if change is not None else []
     return min(coming, default=None)
 
@@ -79,8 +52,9 @@ def attend(site: Site, *, stations: bool) -> Attended:
         came.done += [_said(each) for each in resume_interrupted(site)]
     except ScopionError as error:
         came.problems["going on with an interrupted push"] = str(error)
-    for each in published(site.roster, site):
-        why = "hours" if _out_of_date(site, each) else _forgotten(site, each) if stations else ""
+    came.done += remind(site)
+    for each in (one for one in published(site.roster, site) if one.page is None):
+        why = HOURS if is_out_of_date(site, each) else _forgotten(site, each) if stations else ""
         if why:
             doing = f"pushing {each.push.ssid!r} to {each.push.enforcer}"
             try:
@@ -97,17 +71,6 @@ def attend(site: Site, *, stations: bool) -> Attended:
     return came
 
 
-def _out_of_date(site: Site, each: Published) -> bool:
-    """Tell whether another list is wanted by now than was published."""
-    now = wanted(each.policy, site.clock.now(), site.clock.local)
-    ours = target_of(now, Held())
-    return any(not _same(read_held(each.push.radios[radio]["ours"]), ours) for radio in each.radios)
-
-
-def _same(held: Held, ours: Held) -> bool:
-    return (held.allow, held.deny, held.mode) == (ours.allow, ours.deny, ours.mode)
-
-
 def _forgotten(site: Site, each: Published) -> str:
     """Return why an enforcer has to be given its lists again, as after a restart; empty if not.
 
@@ -115,8 +78,7 @@ def _forgotten(site: Site, each: Published) -> str:
     """
     if each.push.because in (_GONE, _ASSOCIATED) and site.clock.now() - each.push.at < _NOT_SOONER:
         return ""  # it was given them just now: the same again would not help
-    settings = next(one for one in settings_of(site, each.push.ssid) if one.name == each.push.enforcer)
-    enforcer = open_enforcer(site, settings)
+    enforcer = open_enforcer(site, each.settings)
     try:
         for radio in each.radios:
             held, target = enforcer.held(radio), read_held(each.push.radios[radio]["target"])

@@ -10,6 +10,7 @@ from scopion.model.device import Device, Standing
 from scopion.model.errors import NotFound, ScopionError
 from scopion.model.text import joined
 from scopion.model.week import NEVER
+from scopion.operations.pages.held_by import is_reached
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.edit_networks import known_network
 from scopion.operations.wifi.load_policy import policy_for
@@ -67,7 +68,7 @@ def _audited(site: Site, roster: Roster, ssid: str) -> Audited:
             found.append(Finding(Grade.UNKNOWN, settings.name, "settings", f"could not be read: {error}"))
         finally:
             enforcer.close()
-    if not any(each.network == ssid for each in site.settings.enforcer):
+    if not is_reached(site, ssid):
         page = "only the router's page shows them"
         found.append(Finding(Grade.UNKNOWN, ssid, "settings", page, "look there for WPA2 or WPA3, WPS off"))
         found += [each for each in judge(Posture(ssid, ssid), around) if each.grade is not Grade.UNKNOWN]

@@ -13,6 +13,7 @@ from scopion.model.errors import NotFound, Refused, UsageError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
 from scopion.model.text import counted, entered, joined
+from scopion.operations.pages.held_by import is_reached
 from scopion.operations.site.change_roster import account, change
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.edit_networks import (
@@ -265,6 +266,8 @@ def import_foreign(
     Returns the names by list. Raises EnforcerUnreachable, Refused.
     """
     held: dict[ListMode, set[str]] = {ListMode.ALLOW: set(), ListMode.DENY: set()}
+    if not is_reached(site, ssid):
+        raise Refused(f"the list of {ssid!r} is on a page: scopion wifi allow or deny with --from takes a copy of it")
     with enforcers(site, ssid, enforcer) as opened:
         for each in opened:
             for radio in chosen_radios(each, RadioChoice(enforcer, radios)):

@@ -10,12 +10,13 @@ from dataclasses import dataclass, replace
 from scopion.model.errors import NotFound, UsageError
 from scopion.model.mac import Notation
 from scopion.model.text import clean
+from scopion.operations.pages.held_by import named_enforcers
 from scopion.operations.site.open_site import Site
-from scopion.operations.wifi.open_enforcers import has_enforcer, settings_of
 from scopion.roster.scans import known_subnets
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi import lists
 from scopion.roster.wifi.lists import ListMode, Network
+from scopion.wireless.enforcer_settings import PageSettings
 
 ALL_RADIOS = ("2.4", "5", "6")  # GHz
 DEFAULT_RADIOS = ALL_RADIOS[:2]
@@ -61,26 +62,28 @@ def networks(site: Site) -> list[KnownNetwork]:
     found = []
     for ssid in sorted({*known, *(each.network for each in site.settings.enforcer)}):
         network = as_held(site, known.get(ssid) or new_network(site, ssid))
-        names = tuple(each.name for each in settings_of(site, ssid))
+        names = tuple(each.name for each in named_enforcers(site, ssid))
         of = network.lists
         found.append(KnownNetwork(network, counts[of, ListMode.ALLOW], counts[of, ListMode.DENY], names))
     return found
 
 
 def as_held(site: Site, network: Network) -> Network:
-    """Return a network with the radios and the room that its enforcers have."""
-    held_by = settings_of(site, network.ssid)
+    """Return a network with the radios and the room that its enforcers have, and what its page is, if it has one."""
+    held_by = named_enforcers(site, network.ssid)
     room = [each.holds for each in held_by if each.holds is not None]
     room += [network.capacity] if network.capacity is not None else []
     radios = {radio for each in held_by for radio in each.radios}
     in_order = tuple(each for each in ALL_RADIOS if each in radios)
-    return replace(network, capacity=min(room, default=None), radios=in_order or network.radios)
+    network = replace(network, capacity=min(room, default=None), radios=in_order or network.radios)
+    page = next((each for each in held_by if isinstance(each, PageSettings)), None)
+    return replace(network, router=page.page or network.router, notation=page.notation) if page else network
 
 
 def known_network(site: Site, roster: Roster, ssid: str) -> Network:
     """Return a network by its SSID; one that only an enforcer holds has empty lists and mode off. Raises NotFound."""
     found = lists.find_network(roster, ssid)
-    if found is None and has_enforcer(site, ssid):
+    if found is None and named_enforcers(site, ssid):
         return as_held(site, new_network(site, ssid))
     if found is None:
         near = nearest(site, ssid)

@@ -8,15 +8,14 @@ from dataclasses import dataclass
 from scopion.model.device import Device
 from scopion.model.mac import MacAddress
 from scopion.model.text import joined
+from scopion.operations.pages.held_by import is_reached, settings_of
+from scopion.operations.pages.typed_lists import last_published
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.find_subjects import Subject
 from scopion.operations.wifi.load_policy import policy_for
-from scopion.operations.wifi.open_enforcers import settings_of
-from scopion.operations.wifi.read_radios import last_published
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi import lists
 from scopion.roster.wifi.lists import Entry, ListMode, Network
-from scopion.roster.wifi.pushes import HAND
 from scopion.wireless.list_policy import lines_of_subject, wanted
 from scopion.wireless.policy_effects import Concerned, changes_what_is_sent, effects
 
@@ -68,13 +67,12 @@ class InForce:
     def __init__(self, site: Site, roster: Roster, network: Network, devices: Sequence[Device]) -> None:
         self._now = site.clock.now()
         self._wanted = wanted(policy_for(roster, network, devices), self._now, site.clock.local)
-        enforcers = settings_of(site, network.ssid)
-        self.by_hand = not enforcers
+        self.by_hand = not is_reached(site, network.ssid)
         self._held = {}
-        for name, radios in [(each.name, each.radios) for each in enforcers] or [(HAND, network.radios)]:
-            told = last_published(roster, network.ssid, name)
-            for radio in radios or tuple(told) or ("",):
-                self._held[name, radio] = told.get(radio)
+        for each in settings_of(site, network.ssid):
+            told = last_published(roster, network.ssid, each.name)
+            for radio in each.radios or tuple(told) or ("",):
+                self._held[each.name, radio] = told.get(radio)
 
     def lacking(self, entry: Entry, macs: Sequence[MacAddress]) -> str:
         """Return why an entry has no effect now; empty if it has."""

@@ -7,6 +7,7 @@ from datetime import timedelta
 
 from scopion.model.device import Device
 from scopion.model.errors import NotFound
+from scopion.operations.pages.held_by import reached
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.load_policy import policy_for
 from scopion.operations.wifi.open_enforcers import Unread, read_stations, remember_stations
@@ -37,7 +38,7 @@ def stations(site: Site, ssid: str | None = None) -> tuple[list[StationRow], lis
     Raises NotFound if there is neither.
     """
     found, unread = read_stations(site, ssid, pasted_within=timedelta.max)
-    if not found and not unread and not [each for each in site.settings.enforcer if ssid in (None, each.network)]:
+    if not found and not unread and not reached(site, ssid):
         what = f"of {ssid!r} " if ssid else ""
         raise NotFound(
             f"no stations {what}are known: copy the router's list of wireless clients into scopion import -; where the "

@@ -7,9 +7,10 @@ from datetime import timedelta
 
 from scopion.attachment.ports import Interface
 from scopion.model.device import Device
-from scopion.model.errors import ScopionError
+from scopion.model.errors import Refused, ScopionError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
+from scopion.operations.pages.held_by import pages_of
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.edit_networks import as_held
 from scopion.roster.read_devices import all_devices
@@ -52,6 +53,20 @@ def require_no_lockout(site: Site, roster: Roster) -> None:
         if network.mode is ListMode.ALLOW or network.others_hours:
             devices = devices if devices is not None else all_devices(roster)
             refuse_switched_on_lockout(site, network, roster, devices)
+
+
+def refuse_where_only_denied(site: Site, network: Network) -> None:
+    """Raise Refused if only listed devices may associate, now or at times, where a page can only deny."""
+    allows = network.mode is ListMode.ALLOW or network.others_hours or network.only_until is not None
+    if allows and not all(page.modes for page in pages_of(site, network.ssid)):
+        raise only_denies(network.ssid)
+
+
+def only_denies(ssid: str) -> Refused:
+    """Return the error to raise when a page would need an allow list that it does not have."""
+    return Refused(
+        f"the page of {ssid!r} can only deny (modes = false in site.toml), so an allow list has no effect there"
+    )
 
 
 def refuse_switched_on_lockout(site: Site, network: Network, roster: Roster, devices: Sequence[Device]) -> None:

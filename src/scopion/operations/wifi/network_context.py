@@ -10,11 +10,13 @@ from scopion.model.device import Device
 from scopion.model.mac import MacAddress
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.edit_networks import known_network
-from scopion.operations.wifi.load_policy import essential_on, own_on, policy_for
+from scopion.operations.wifi.load_policy import essential_on, only_denies, own_on, policy_for
 from scopion.roster.read_devices import all_devices
 from scopion.roster.store.open_roster import Roster
-from scopion.roster.wifi.lists import Network
+from scopion.roster.wifi.lists import ListMode, Network
+from scopion.wireless.enforcers.enforcer import Traits
 from scopion.wireless.list_policy import ListPolicy, WantedList, wanted
+from scopion.wireless.plan_radio import as_carried_out
 from scopion.wireless.refusals import on_the_air
 
 
@@ -28,6 +30,16 @@ class NetworkContext:
     devices: Sequence[Device]
     policy: ListPolicy
     wanted: WantedList
+
+    def wanted_by(self, traits: Traits) -> WantedList:
+        """Return the list that an enforcer should hold now. Raises Refused for an allow list where none can be held."""
+        policy = as_carried_out(self.policy, traits)
+        found = self.wanted
+        if policy != self.policy:
+            found = wanted(policy, self.site.clock.now(), self.site.clock.local)
+        if found.mode is ListMode.ALLOW and not traits.modes:
+            raise only_denies(self.ssid)
+        return found
 
     @property
     def ssid(self) -> str:

@@ -9,8 +9,10 @@ from datetime import timedelta
 from pathlib import Path
 
 from scopion.attachment.ports import SshAccess
-from scopion.model.errors import NotFound, Refused, ScopionError
+from scopion.model.errors import ScopionError
 from scopion.operations.intake.pasted_lists import CURRENT_FOR, PASTED, last_pasted
+from scopion.operations.pages.held_by import reached, settings_of
+from scopion.operations.pages.typed_lists import last_published
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.read_secret import read_secret, require_private
 from scopion.roster.store.open_roster import Roster
@@ -29,30 +31,10 @@ class Unread:
     problem: str
 
 
-def settings_of(site: Site, ssid: str, name: str | None = None) -> list[EnforcerSettings]:
-    """Return the enforcers of a network, or the named one. Raises NotFound."""
-    found = [each for each in site.settings.enforcer if each.network == ssid and name in (None, each.name)]
-    if not found and name is not None:
-        known = [each.name for each in site.settings.enforcer if each.network == ssid]
-        raise NotFound(f"{ssid!r} has no enforcer {name!r}: it has {', '.join(map(repr, known)) or 'none'}")
-    return found
-
-
-def has_enforcer(site: Site, ssid: str) -> bool:
-    """Tell whether a network has an enforcer; else its list is typed into a web page, by the sheet."""
-    return bool(settings_of(site, ssid))
-
-
 @contextmanager
 def enforcers(site: Site, ssid: str, name: str | None = None) -> Iterator[list[Enforcer]]:
-    """Open the enforcers of a network for the block. Raises Refused if a person is the enforcer."""
-    described = settings_of(site, ssid, name)
-    if not described:
-        raise Refused(
-            f"no [[enforcer]] in site.toml holds the list of {ssid!r}: type it in by scopion wifi sheet, then say "
-            "scopion wifi done"
-        )
-    opened = [open_enforcer(site, each) for each in described]
+    """Open the enforcers of a network, or the one of this name, for the block. Raises NotFound."""
+    opened = [open_enforcer(site, each) for each in settings_of(site, ssid, name)]
     try:
         yield opened
     finally:
@@ -64,7 +46,11 @@ def open_enforcer(site: Site, settings: EnforcerSettings) -> Enforcer:
     """Return an enforcer; nothing is reached before it is asked something."""
     attachment = site.attachment
     access = _access(site, settings.ssh)
-    reach = Reach(lambda path: attachment.open_control(path, access), lambda: attachment.open_shell(access))
+    reach = Reach(
+        lambda path: attachment.open_control(path, access),
+        lambda: attachment.open_shell(access),
+        lambda: last_published(site.roster_for_reading(), settings.network, settings.name),
+    )
     return type_of(settings).open(settings, reach)
 
 
@@ -96,9 +82,7 @@ def read_stations(
     found: list[Located] = []
     unread: list[Unread] = []
     told: set[str] = set()  # the networks of which an access point tells the stations
-    for settings in site.settings.enforcer:
-        if ssid not in (None, settings.network):
-            continue
+    for settings in reached(site, ssid):
         enforcer = open_enforcer(site, settings)
         if not enforcer.traits.reads_stations:
             unread.append(Unread(settings.name, "", "it knows no stations"))

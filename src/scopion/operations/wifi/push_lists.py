@@ -6,20 +6,22 @@ from collections.abc import Sequence
 
 from scopion.model.errors import Divided, EnforcerUnreachable
 from scopion.model.text import joined
+from scopion.operations.pages.held_by import pages_of, settings_of
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.take_turns import only_push
 from scopion.operations.wifi.check_push import require_harmless, require_room
 from scopion.operations.wifi.network_context import NetworkContext, open_network
-from scopion.operations.wifi.open_enforcers import enforcers, remember_stations, settings_of
+from scopion.operations.wifi.open_enforcers import enforcers, remember_stations
 from scopion.operations.wifi.read_radios import RadioChoice, plan_radios
 from scopion.operations.wifi.send_push import OnStep, Pushed, PushRequest, PushRun
+from scopion.operations.wifi.type_lists import hand_over
 from scopion.roster.wifi.pushes import Push, PushState, end_push, pushes
 from scopion.wireless.enforcers.enforcer import Located
 from scopion.wireless.list_policy import read_policy
 
 
 def push(site: Site, ssid: str, request: PushRequest, *, on_step: OnStep = lambda *_: None) -> list[Pushed]:
-    """Put a network's list in force on its enforcers, one after the other.
+    """Put a network's list in force on its enforcers, one after the other; for a page a sheet is handed over.
 
     Raises Refused for what would lock this machine or an essential device out, EnforcerUnreachable if it
     failed and everything is as before, Divided if it failed and something is not.
@@ -49,6 +51,7 @@ def _push(context: NetworkContext, request: PushRequest, on_step: OnStep) -> lis
     found: list[Pushed] = []
     with enforcers(site, ssid, request.choice.enforcer) as opened:
         planned = []
+        pages = {each.name: each for each in pages_of(site, ssid)}
         for enforcer in opened:  # everything is read before anything is changed
             plans = plan_radios(context, enforcer, request.choice, drop_foreign=request.drop_foreign)
             for plan in plans:
@@ -62,6 +65,10 @@ def _push(context: NetworkContext, request: PushRequest, on_step: OnStep) -> lis
                 [Located(each, ssid, enforcer.name, plan.radio, now_there) for plan in plans for each in plan.stations],
             )
         for enforcer, plans in planned:
+            if enforcer.name in pages:
+                sheet = hand_over(context, pages[enforcer.name], plans, revert_at=request.revert_at)
+                found.append(Pushed(sheet, tuple(plans)))
+                continue
             try:
                 found.append(PushRun(context, enforcer, plans, request, on_step).run())
             except EnforcerUnreachable as error:

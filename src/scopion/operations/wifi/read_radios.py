@@ -5,7 +5,6 @@ Preview, push, verify and revert all read an access point here, so that they can
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 
 from scopion.model.errors import Refused
@@ -40,12 +39,12 @@ def plan_radios(
     context: NetworkContext, enforcer: Enforcer, choice: RadioChoice, *, drop_foreign: bool = False
 ) -> list[RadioPlan]:
     """Read the chosen radios of an enforcer; return what each would need. Raises EnforcerUnreachable, Refused."""
-    first = context.protected()
+    first, wanted = context.protected(), context.wanted_by(enforcer.traits)
     return [
         plan_radio(
             read_radio(enforcer, radio),
             left_there(context.roster, enforcer, radio),
-            context.wanted,
+            wanted,
             first=first,
             drop_foreign=drop_foreign,
         )
@@ -68,13 +67,3 @@ def left_there(roster: Roster, enforcer: Enforcer, radio: str, *, before: int | 
             if push.state is PushState.DONE:
                 break
     return ours
-
-
-def last_published(roster: Roster, ssid: str, enforcer: str) -> Mapping[str, Held]:
-    """Return what each radio was last made to hold, by its band: by a push, or by a person with the sheet."""
-    found: dict[str, Held] = {}
-    for each in pushes(roster, ssid):
-        if each.enforcer == enforcer and each.state is PushState.DONE:
-            for radio, told in each.radios.items():
-                found.setdefault(radio, read_held(told["target"]))
-    return found

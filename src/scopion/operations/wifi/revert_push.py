@@ -6,19 +6,21 @@ from collections.abc import Mapping
 from datetime import timedelta
 from typing import Any
 
-from scopion.model.errors import NotFound, Refused, ScopionError
+from scopion.model.errors import NotFound, ScopionError
+from scopion.operations.pages.held_by import pages_of
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.take_turns import only_push
 from scopion.operations.wifi.network_context import NetworkContext, open_network
 from scopion.operations.wifi.open_enforcers import enforcers
 from scopion.operations.wifi.push_lists import settle_interrupted
 from scopion.operations.wifi.read_radios import left_there
+from scopion.operations.wifi.remind_sheets import tell_waiting
 from scopion.operations.wifi.send_push import OnStep, Pushed, PushRequest, PushRun
+from scopion.operations.wifi.type_lists import hand_over
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.push_deadlines import left_s
 from scopion.roster.wifi.pushes import (
-    HAND,
     Push,
     PushState,
     keep_push,
@@ -31,7 +33,6 @@ from scopion.wireless.enforcers.enforcer import Enforcer, Held, read_held, read_
 from scopion.wireless.list_policy import ListPolicy, WantedList, read_policy
 from scopion.wireless.order_steps import disconnections
 from scopion.wireless.plan_radio import RadioPlan, back_to
-from scopion.wireless.refusals import quoted
 
 # A push with this much time left is not being taken back yet.
 _TIME_LEFT = timedelta(seconds=2)
@@ -75,6 +76,9 @@ def revert_overdue(site: Site) -> list[tuple[Push, list[Pushed], str]]:
         if time_left(site, site.roster, each) <= timedelta():
             try:
                 done = revert_to(site, each.id, because=f"push {each.id} was not kept", if_waiting=True)
+                for back in done:
+                    if back.push.state is PushState.WAITING:  # a person has to type it in
+                        tell_waiting(site, back.push, back.push.at)
                 found.append((each, done, ""))
             except ScopionError as error:
                 found.append((each, [], str(error)))
@@ -82,16 +86,13 @@ def revert_overdue(site: Site) -> list[tuple[Push, list[Pushed], str]]:
 
 
 def revert(site: Site, ssid: str, *, on_step: OnStep = lambda *_: None) -> list[Pushed]:
-    """Take the last push to each enforcer of a network back. Raises NotFound if there is none, Refused by hand."""
+    """Take the last push to each enforcer of a network back; for a page a sheet is handed over. Raises NotFound."""
     last: dict[str, Push] = {}
     for each in pushes(site.roster, ssid):
-        if each.state is not PushState.ROLLED_BACK:
+        if each.state not in (PushState.ROLLED_BACK, PushState.SKIPPED):
             last.setdefault(each.enforcer, each)
     if not last:
         raise NotFound(f"nothing was pushed for {ssid!r} or typed in")
-    typed = last.pop(HAND, None)
-    if typed is not None and not last:
-        raise _by_hand(site, typed)
     done: list[Pushed] = []
     for each in last.values():
         done += revert_to(site, each.id, on_step=on_step)
@@ -111,8 +112,6 @@ def revert_to(
         meant = push_of(roster, number)
         if if_waiting and meant.revert_at is None:
             return []
-        if meant.enforcer == HAND:
-            raise _by_hand(site, meant)
         before = _published_before(roster, meant)
         context = open_network(site, roster, meant.ssid, before)
         done = []
@@ -123,23 +122,22 @@ def revert_to(
                     for radio, told in meant.radios.items()
                     if radio in enforcer.radios()
                 ]
-                request = PushRequest(because=because or f"back to before push {number}")
-                sending = PushRun(context, enforcer, plans, request, on_step, publishes=before is not None)
+                reason = because or f"back to before push {number}"
+                page = next((each for each in pages_of(site, meant.ssid) if each.name == enforcer.name), None)
+                if page is not None:
+                    back = hand_over(context, page, plans, because=reason, publishes=before is not None)
+                    keep_push(roster, number)  # its deadline is over, even if nothing is to be typed
+                    done.append(Pushed(back, tuple(plans)))
+                    continue
+                sending = PushRun(
+                    context, enforcer, plans, PushRequest(because=reason), on_step, publishes=before is not None
+                )
                 done.append(sending.run())
         for each in done:
             for later in pushes(roster, meant.ssid):
                 if meant.id <= later.id < each.push.id and later.enforcer == meant.enforcer:
                     note_reverted(roster, later.id, each.push.id)
         return done
-
-
-def _by_hand(site: Site, typed: Push) -> Refused:
-    """Return the refusal for what only the person who typed it in can take back."""
-    at = site.clock.local(typed.at)
-    return Refused(
-        f"what was typed in for {typed.ssid!r} on {at:%Y-%m-%d at %H:%M} (push {typed.id}) goes back by hand: change "
-        f"its lists back (scopion undo), then scopion wifi sheet {quoted(typed.ssid)} has the steps"
-    )
 
 
 def _published_before(roster: Roster, meant: Push) -> ListPolicy | None:

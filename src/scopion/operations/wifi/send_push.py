@@ -14,9 +14,10 @@ from typing import Any
 
 from scopion.model.errors import Divided, EnforcerUnreachable, ScopionError
 from scopion.model.text import joined
+from scopion.operations.pages.typed_lists import last_published
 from scopion.operations.site.change_roster import account
 from scopion.operations.wifi.network_context import NetworkContext
-from scopion.operations.wifi.read_radios import RadioChoice, last_published
+from scopion.operations.wifi.read_radios import RadioChoice
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.push_deadlines import note_deadline

@@ -19,6 +19,7 @@ from scopion.operations.wifi.load_policy import (
     refuse_exclusive_lockout,
     refuse_switched_on_lockout,
     refuse_too_long,
+    refuse_where_only_denied,
 )
 from scopion.roster.read_devices import all_devices
 from scopion.roster.store.open_roster import Roster
@@ -54,6 +55,7 @@ def set_mode(
             hours = "" if wish.others_hours in ("", ALWAYS) else stored_hours(roster, wish.others_hours)
             network = replace(network, others_hours=hours)
         lists.save_network(roster, network)
+        refuse_where_only_denied(site, network)
         devices = all_devices(roster)
         refuse_too_long(site, network, roster, devices, network.mode)
         if not insist:
@@ -74,6 +76,7 @@ def set_exclusive(
         network = replace(network, only_until=until)
         lists.save_network(roster, network)
         lists.set_exclusives(roster, ssid, list(dict.fromkeys(key for _, key in chosen)))
+        refuse_where_only_denied(site, network)
         if not insist:
             refuse_exclusive_lockout(site, network, roster, devices)
         names = list(dict.fromkeys(name for name, _ in chosen))
@@ -96,7 +99,7 @@ def explained(site: Site, network: Network, roster: Roster, devices: Sequence[De
     policy = policy_for(roster, network, devices)
     now = wanted(policy, site.clock.now(), site.clock.local)
     said = consequence(
-        network,
+        network.ssid,
         network.mode,
         wanted(replace(policy, others=None, only_until=None), site.clock.now(), site.clock.local).lines,
     )

@@ -14,17 +14,19 @@ from scopion.model.text import counted, joined
 from scopion.operations.devices.gather_card import likeliest
 from scopion.operations.devices.map_addresses import subnets_of
 from scopion.operations.intake.pasted_lists import OnAir, associations_in, record_context
+from scopion.operations.pages.held_by import pages_of, reached
 from scopion.operations.scan.ask_network import who_answers
 from scopion.operations.scan.prepare_scan import PreparedScan, ScanRequest, prepare_scan
 from scopion.operations.scan.recognise_network import recognise
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.network_context import NetworkContext, open_network
-from scopion.operations.wifi.open_enforcers import enforcers, has_enforcer, located, read_stations, settings_of
+from scopion.operations.wifi.open_enforcers import enforcers, located, read_stations
 from scopion.operations.wifi.read_radios import RadioChoice, plan_radios
+from scopion.operations.wifi.verify_page import check_page
 from scopion.roster.scans import known_subnets
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.network_notes import note_verification
-from scopion.roster.wifi.pushes import Push, PushState, pushes
+from scopion.roster.wifi.pushes import PushState, pushes
 from scopion.wireless.enforcers.enforcer import Effect, Enforcer, Located, read_held
 from scopion.wireless.plan_radio import RadioPlan
 from scopion.wireless.verdict import Check, Verdict
@@ -33,10 +35,8 @@ from scopion.wireless.verdict import Check, Verdict
 def verify(site: Site, ssid: str, *, clients: str | None = None, scan: bool = True) -> Verdict:
     """Verify that a network's list is in force and works. ``clients``: a copied client list of the router's page."""
     looking = _Verification(open_network(site, site.roster_for_reading(), ssid))
-    if has_enforcer(site, ssid):
-        looking.at_enforcers()
-    else:
-        looking.at_sheet()
+    looking.at_enforcers()
+    looking.at_pages()
     if clients is not None:
         looking.at_clients(clients)
     if scan:
@@ -68,7 +68,7 @@ class _Verification:
 
     def at_enforcers(self) -> None:
         """Check the lists that enforcers hold, and their stations."""
-        for settings in settings_of(self._site, self._network.ssid):
+        for settings in reached(self._site, self._network.ssid):
             try:
                 with enforcers(self._site, self._network.ssid, settings.name) as opened:
                     for enforcer in opened:
@@ -83,7 +83,7 @@ class _Verification:
             for plan in self._plans
             for each in plan.stations
         ]
-        for ssid in sorted({each.network for each in self._site.settings.enforcer} - {self._network.ssid}):
+        for ssid in sorted({each.network for each in reached(self._site)} - {self._network.ssid}):
             found, unread = read_stations(self._site, ssid)
             self._stations += found
             self.verdict.notes += [
@@ -135,23 +135,10 @@ class _Verification:
                     f"{enforcer.name}, {radio} GHz: {counted(count, 'frame')} of {self._called(mac)} dropped"
                 )
 
-    def at_sheet(self) -> None:
+    def at_pages(self) -> None:
         """Check what a person typed in, as far as they said so."""
-        last = self._last_done()
-        if last is None:
-            said = "it is not confirmed yet that it was typed in: scopion wifi done"
-            self._note("the router's page", "list", None, f"it cannot be read; {said}")
-            return
-        on = self._site.clock.local(last.at)
-        held = {radio: read_held(told["target"]) for radio, told in last.radios.items()}
-        now = self._wanted
-        same = all(each.mode is now.mode and (each.allow | each.deny) == now.macs for each in held.values()) and set(
-            held
-        ) >= set(self._network.radios)
-        said = f"what was typed in on {on:%Y-%m-%d} is not what is wanted now: scopion wifi sheet"
-        if same:
-            said = f"it cannot be read; typed in on {on:%Y-%m-%d}, and unchanged since"
-        self._note("the router's page", "list", None if same else False, said)
+        for page in pages_of(self._site, self._network.ssid):
+            self.verdict.checks.append(check_page(self._context, page))
 
     def at_clients(self, text: str) -> None:
         """Check which clients are on a copied client list."""
@@ -318,10 +305,6 @@ class _Verification:
                 f"{self._called(mac)} is admitted again; it may have to be connected again by hand, for devices "
                 "remember that they were refused"
             )
-
-    def _last_done(self) -> Push | None:
-        done = (each for each in pushes(self._roster, self._network.ssid) if each.state is PushState.DONE)
-        return next(done, None)
 
     def _medium_of(self, mac: MacAddress) -> Medium:
         device = self._of_mac.get(mac)

@@ -27,6 +27,8 @@ class PushState(StrEnum):
     """The state of a push."""
 
     RUNNING = "running"  # or its process has ended: see ``interrupted``
+    WAITING = "waiting"  # a person has the sheet, and has not said that it was typed in
+    SKIPPED = "skipped"  # a person had the sheet, and another came after it
     INTERRUPTED = "interrupted"  # its process ended half-way; another push goes on from there
     DONE = "done"
     ROLLED_BACK = "rolled-back"  # it failed, and everything is as it was before
@@ -43,7 +45,7 @@ class Push:
     at: datetime
     ended: datetime | None
     who: str
-    because: str  # by hand: empty; else the reason
+    because: str  # the reason, if no person asked for it
     state: PushState
     problem: str
     radios: Mapping[str, Mapping[str, Any]]  # by band: before, target, ours, after
@@ -107,6 +109,17 @@ def end_push(roster: Roster, number: int, state: PushState, at: datetime, proble
             "revert_at = CASE WHEN ? THEN NULL ELSE revert_at END WHERE id = ?",
             (state, to_ms(at), problem, state is PushState.ROLLED_BACK, number),
         )
+
+
+def await_person(roster: Roster, number: int) -> None:
+    """Note that a push is a sheet which a person has to type in; it takes the place of earlier ones."""
+    with roster.transaction() as db:
+        db.execute(
+            "UPDATE push SET state = ?1 "
+            "WHERE state = ?2 AND (ssid, enforcer) = (SELECT ssid, enforcer FROM push WHERE id = ?3) AND id < ?3",
+            (PushState.SKIPPED, PushState.WAITING, number),
+        )
+        db.execute("UPDATE push SET state = ? WHERE id = ?", (PushState.WAITING, number))
 
 
 def pushes(roster: Roster, ssid: str | None = None, limit: int = 1000) -> list[Push]:

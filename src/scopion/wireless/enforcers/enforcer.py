@@ -123,6 +123,9 @@ class Traits:
     atomic: bool = False  # it takes a whole list at once, so that no order is needed
     one_list: bool = False  # it has a single list, and the mode says which one
     survives: str = ""  # what becomes of the list at a restart; empty: it stays
+    by_hand: bool = False  # a person takes the steps, by a sheet; what it holds is what that person said
+    modes: bool = True  # its lists can be switched to off, allow or deny; False: what is on its list is denied
+    timetable: bool = False  # it keeps hours itself
 
 
 class Enforcer(Protocol):

@@ -6,15 +6,21 @@ an entry needs of an enforcer's own file is imported when it is called, so that 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from scopion.wireless.enforcer_settings import EnforcerSettings, HostapdSettings, NftablesSettings, UciSettings
+from scopion.wireless.enforcer_settings import (
+    EnforcerSettings,
+    HostapdSettings,
+    NftablesSettings,
+    PageSettings,
+    UciSettings,
+)
 
 if TYPE_CHECKING:
     from scopion.attachment.ports import ControlLine, Shell
-    from scopion.wireless.enforcers.enforcer import Enforcer
+    from scopion.wireless.enforcers.enforcer import Enforcer, Held
     from scopion.wireless.posture import Posture
 
 
@@ -24,6 +30,7 @@ class Reach:
 
     open_control: Callable[[str], ControlLine]  # a control socket, by its path
     open_shell: Callable[[], Shell]  # files and programs
+    typed: Callable[[], Mapping[str, Held]] = dict  # by band in GHz, what a person last said was typed in
 
 
 def _nothing(settings: Any) -> Sequence[str]:
@@ -47,6 +54,7 @@ class EnforcerType:
     capabilities: tuple[str, ...] = ()  # that it needs on this machine, as capabilities(7) calls them
     needs: str = ""  # what these are for, in a few words
     postures: Callable[[Any, Any], Iterator[Posture]] = _no_posture  # what an audit can read of its networks
+    by_hand: bool = False  # a person takes the steps: nothing is sent to it
 
 
 _TYPES: dict[str, EnforcerType] = {}
@@ -110,6 +118,12 @@ def _uci_postures(enforcer: Any, settings: UciSettings) -> Iterator[Posture]:
         yield of_uci(f"{enforcer.name}, {radio} GHz", section)
 
 
+def _open_page(settings: PageSettings, reach: Reach) -> Enforcer:
+    from scopion.wireless.enforcers.page import Page
+
+    return Page(settings, reach.typed)
+
+
 for _entry in (
     EnforcerType(
         "hostapd",
@@ -129,5 +143,6 @@ for _entry in (
         "nftables", NftablesSettings, _open_nftables, capabilities=("CAP_NET_ADMIN",), needs="lists in the firewall"
     ),
     EnforcerType("uci", UciSettings, _open_uci, writes=lambda settings: [settings.file], postures=_uci_postures),
+    EnforcerType("page", PageSettings, _open_page, by_hand=True),
 ):
     register(_entry)

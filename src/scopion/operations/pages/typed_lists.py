@@ -1,0 +1,46 @@
+"""What each radio was last made to hold: by a push, or by a person who said that a sheet was typed in.
+
+A sheet that was handed over and never said to be done may have been typed in all the same: then a radio may hold one of
+several lists.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.wifi.pushes import Push, PushState, pushes
+from scopion.wireless.enforcers.enforcer import Held, read_held
+
+
+def last_published(roster: Roster, ssid: str, enforcer: str) -> Mapping[str, Held]:
+    """Return what each radio was last made to hold, by its band."""
+    found: dict[str, Held] = {}
+    for each in pushes(roster, ssid):
+        if each.enforcer == enforcer and each.state is PushState.DONE:
+            for radio, told in each.radios.items():
+                found.setdefault(radio, read_held(told["target"]))
+    return found
+
+
+def waiting_sheet(roster: Roster, ssid: str, enforcer: str) -> Push | None:
+    """Return the sheet that a person has and has not said to be typed in; None if there is none."""
+    found = (each for each in pushes(roster, ssid) if each.enforcer == enforcer and each.state is PushState.WAITING)
+    return next(found, None)
+
+
+def basis_of(roster: Roster, ssid: str, enforcer: str, radio: str, before: int | None = None) -> list[Push]:
+    """Return the pushes that may have left a page's radio as it is: the last that was said to be done, after the later
+    sheets. Empty if nothing was ever said to be done there.
+
+    ``before``: only those before this push, as when its sheet was made.
+    """
+    found = []
+    for each in pushes(roster, ssid):
+        if each.enforcer != enforcer or radio not in each.radios or (before is not None and each.id >= before):
+            continue
+        if each.state in (PushState.DONE, PushState.WAITING, PushState.SKIPPED):
+            found.append(each)
+        if each.state is PushState.DONE:
+            return found
+    return []
