@@ -36,13 +36,22 @@ HOURS = ("mark --all-present known", "label 192.0.2.50 till --essential", "wifi 
          "wifi timetable opening 'mon-sat 08:00-17:30, sun 10:00-13:00'",
          "wifi allow Kilnhaven 'door tablet' 'window tablet' --hours opening", "wifi allow Kilnhaven --all-known",
          "wifi mode Kilnhaven allow --router 192.0.2.2 --capacity 12")  # fmt: skip
+# In the café: what its router's page is to hold, for a time and at hours.
+CAFE = (
+    "wifi deny 'Kilnhaven guests' 192.0.2.144 --notation hyphen --router 203.0.113.1 --capacity 16",
+    "wifi mode 'Kilnhaven guests' deny",
+    "wifi push 'Kilnhaven guests'",
+    "wifi done 'Kilnhaven guests'",
+    "wifi deny 'Kilnhaven guests' 60-F2-A7-71-00-3D --for 2h --description 'games console, table four'",
+    "wifi deny 'Kilnhaven guests' 7C-A4-B1-33-05-10 --hours 'tue-sat 08:00-17:30' --description 'menu board'",
+)
 MAPPED = ("scan",)
 ANSWERS = "wifi audit Kilnhaven --admin-password changed --passphrase-changed 2022-05-02"
 # Pages, shown by a browser: the same alert as the page that its mail shows; the sheet to print.
 MAIL, SHEET = "mail", "wifi-sheet"
 PAGES: dict[str, tuple[int, tuple[str, ...], str, str]] = {
     MAIL: (1, NIGHT, "alerts show 3 --html", "760,800"),
-    SHEET: (3, HOURS, "wifi sheet Kilnhaven --html -", "860,1680"),
+    SHEET: (3, CAFE, "wifi sheet 'Kilnhaven guests' --html -", "860,1120"),
     "report": (FORTNIGHT, (), "report --html -", "1280,800"),
     "report-hours": (FORTNIGHT, (), "report --html - --part hours --part busy-hours", "1280,1560"),
 }

@@ -228,13 +228,14 @@ class Plan(OutboxTest):
         self.assertEqual(self.alerts()[-1], ("learning", 1, eight + timedelta(days=1)))
 
     def test_night_hours_hold_back_what_can_wait(self) -> None:
-        """Until their end, in one message; high severity passes."""
+        """Until their end, in one message; high severity passes; a sheet has its steps in a message of its own."""
         self.settings = AlertSettings(night="11:00-13:30")
         self.happens(J, device=1)
         self.happens(C, device=2)
         self.happens(U, device=3)
+        self.happens(EventKind.SHEET_DUE, device=4)
         morning = MONDAY + timedelta(hours=1.5)
-        self.assertEqual(self.alerts(), [("night", 2, morning), ("", 1, MONDAY)])
+        self.assertEqual(self.alerts(), [("night", 2, morning), ("", 1, MONDAY), ("", 1, morning)])
 
     def test_who_comes_and_goes_is_told_once_and_then_gathered(self) -> None:
         """A flapper makes one message a cool-down, and no event of it is lost."""

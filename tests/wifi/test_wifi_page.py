@@ -158,6 +158,8 @@ class Pages(ProgramTest):
         site = self.opened()
         self.assertIsNone(next_moment(site.roster, site))  # no hour changes what is to be typed
         self.run_ok("wifi", "deny", "Café", DOOR, "--hours", "sat-sun 10:00-12:00")
+        self.assertIn("other hours", self.run_program("wifi", "preview", "Café").stderr)
+        self.assertEqual(self.checked()["met"], False)
         second = self.sheet()
         self.assertRegex(second, r"7C-A4-B1-33-02-61 .*sat-sun 10:00-12:00")
         self.assertNotIn("A0-B4-D7-66-19-04", second)
@@ -302,6 +304,17 @@ class Fortnight(ProgramTest):
         self.assertEqual(len(self.told()), 3)
         alerts = [AlertWriter(self.at, self.at.roster).message(each) for each in find_alerts(self.at.roster)]
         self.assertIn("there is nothing to do", alerts[-1].text)
+
+    def test_an_entry_that_was_dropped_early_still_leaves_the_page(self) -> None:
+        """What was published ends, though people have changed the list meanwhile: the sheet has all that is wanted."""
+        ends = from_ms(to_ms(self.at.clock.now() + timedelta(hours=2)))
+        put_on_list(self.at, ["Café"], ListMode.DENY, [STRANGER], terms=Terms(until=ends))
+        set_mode(self.at, "Café", Lists(mode=ListMode.DENY), None)
+        self.publish()
+        drop_from_lists(self.at, "Café", [STRANGER])
+        put_on_list(self.at, ["Café"], ListMode.DENY, [DOOR])
+        self.live(ends + timedelta(hours=1), lambda: "types")
+        self.assertEqual((self.told(), self.page.holds("5")), ([ends], ("deny", {MacAddress.parse(DOOR)})))
 
     def test_what_is_not_kept_goes_back_by_a_sheet(self) -> None:
         """At its deadline the sheet that goes back is told; keep ends that."""

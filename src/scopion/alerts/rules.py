@@ -139,12 +139,15 @@ def plan(occasion: Occasion, severity: Severity, told: AlertHistory, settings: A
     now, event = clock.now(), occasion.event
     if occasion.learning and event.kind is EventKind.JOINED:
         return Telling(severity, _next(_digest_time(settings), clock, now), Gathering.LEARNING)
-    alike = _COMING_AND_GOING if event.kind in _COMING_AND_GOING else frozenset({event.kind})
-    cool_down = timedelta(seconds=settings.cool_down_s)  # but the clock does not come and go as a device does
-    if cool_down and event.kind is not EventKind.SHEET_DUE and told.lately(alike, now - cool_down):
-        return Telling(severity, now + cool_down, f"{Gathering.COOLING}:{event.device_id}")
     night = _week(settings.night)
-    if severity not in _NIGHT_PASSES and night.holds(clock.local(now)):
+    held = severity not in _NIGHT_PASSES and night.holds(clock.local(now))
+    if event.kind is EventKind.SHEET_DUE:  # a message of its own: it has the steps
+        return Telling(severity, (night.next_change(now, clock.local) or now) if held else now)
+    alike = _COMING_AND_GOING if event.kind in _COMING_AND_GOING else frozenset({event.kind})
+    cool_down = timedelta(seconds=settings.cool_down_s)
+    if cool_down and told.lately(alike, now - cool_down):
+        return Telling(severity, now + cool_down, f"{Gathering.COOLING}:{event.device_id}")
+    if held:
         return Telling(severity, night.next_change(now, clock.local) or now, Gathering.NIGHT)
     window = timedelta(seconds=settings.burst_s)
     if is_grave(event.kind, severity):

@@ -198,7 +198,7 @@ class _One:
                 return [longer, known, unwanted]
             case EventKind.SHEET_DUE:
                 ssid = shlex.quote(event.name)
-                sheet = Action(f"{phrases.program} wifi sheet {ssid}", "the same steps, with all names and cautions")
+                sheet = Action(f"{phrases.program} wifi sheet {ssid}", "the sheet as it is by now, to print")
                 return [sheet, Action(f"{phrases.program} wifi done {ssid}", "once it is typed in")]
             case EventKind.NETWORK_DOWN | EventKind.NETWORK_BACK:
                 return [Action(f"{phrases.program} here", "how this machine is attached")]

@@ -12,7 +12,7 @@ from scopion.model.errors import ScopionError
 from scopion.operations.pages.held_by import reached
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.attend_lists import Attended, attend, next_moment
-from scopion.roster.wifi.pushes import pushes_mark
+from scopion.roster.wifi.pushes import lists_mark
 from scopion.watching.watch_context import WatchContext, log
 
 LANE = "enforce"
@@ -75,8 +75,8 @@ class Enforcing:
         context = self._context
         with context.doing("reading the pushes"):
             roster, clock = context.site.roster, context.clock
-            # With a timetable there are hundreds of pushes: they are read again once there is another, or one is due.
-            mark, wall = (pushes_mark(roster), context.site.settings), clock.now()
+            # With a timetable there are hundreds of pushes: they are read again once anything changes, or one is due.
+            mark, wall = (lists_mark(roster), context.site.settings), clock.now()
             was_set_back = wall < self._looked  # then something else may be due first
             if mark != self._mark or was_set_back or (self._moment is not None and self._moment <= wall):
                 self._mark, self._moment = mark, next_moment(roster, context.site)

@@ -68,7 +68,7 @@ def preview(session: Session, ssid: str, where: RadioOptions, format_name: str |
     found = look(session.site, ssid, where.choice(), drop_foreign=where.drop_foreign)
     show_preview(session, found, format_name)
     caution_way_in(session)
-    if all(plan.is_in_force and not plan.leaving for plan in found.plans):
+    if all(plan.is_in_force and not plan.leaving for plan in found.plans) and not found.hours:
         session.note("Every radio holds what it should, as far as that can be read.")
     else:
         session.note(f"To put it in force: scopion wifi push {shell_word(ssid)}")
@@ -159,6 +159,7 @@ def _sentences(session: Session, found: Preview) -> list[str]:
                 f"{count} on {plan.radio} GHz not yours: {them} in the configuration, without effect in mode "
                 f"{plan.target.mode}."
             )
+    said += [f"{name}: other hours are to be typed into its timetable." for name in found.hours]
     if found.interrupted is not None:
         said.append(f"Push {found.interrupted.id} was ended half-way, or is still running: another push continues it.")
     if found.waiting is not None and found.taken_back is not None:

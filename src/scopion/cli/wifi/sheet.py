@@ -89,6 +89,7 @@ def hand_sheet(session: Session, push: Push) -> bool:
         session.note(f"The page of {push.ssid!r} holds the list already, as you said: nothing is to be typed.")
         return True
     echo(text(sheet_again(session.site, push)), nl=False)
+    session.note("")
     if session.can_ask and confirm("Is it typed in, on all radios?"):
         for each in typed_in(session.site, push.ssid, name=push.enforcer):
             tell_typed(session, each)

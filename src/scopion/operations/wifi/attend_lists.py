@@ -52,15 +52,16 @@ def attend(site: Site, *, stations: bool) -> Attended:
         came.done += [_said(each) for each in resume_interrupted(site)]
     except ScopionError as error:
         came.problems["going on with an interrupted push"] = str(error)
-    came.done += remind(site)
-    for each in (one for one in published(site.roster, site) if one.page is None):
-        why = HOURS if is_out_of_date(site, each) else _forgotten(site, each) if stations else ""
-        if why:
-            doing = f"pushing {each.push.ssid!r} to {each.push.enforcer}"
-            try:
+    for each in published(site.roster, site):
+        doing = f"looking after {each.push.ssid!r} at {each.push.enforcer}"
+        try:
+            if each.page is not None:
+                came.done += remind(site, each, each.page)
+            elif why := HOURS if is_out_of_date(site, each) else _forgotten(site, each) if stations else "":
+                doing = f"pushing {each.push.ssid!r} to {each.push.enforcer}"
                 came.done += [_said(sent) for sent in push_published(site, each.push, why, radios=each.radios)]
-            except ScopionError as error:
-                came.problems[doing] = str(error)
+        except ScopionError as error:
+            came.problems[doing] = str(error)
     if stations:
         found, unread = read_stations(site)
         remember_stations(site.roster, found)

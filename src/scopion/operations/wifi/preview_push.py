@@ -5,10 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from scopion.operations.pages.held_by import pages_of
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.network_context import NetworkContext, open_network
 from scopion.operations.wifi.open_enforcers import enforcers
 from scopion.operations.wifi.read_radios import RadioChoice, plan_radios
+from scopion.operations.wifi.type_lists import to_type_now
 from scopion.roster.wifi.push_deadlines import left_s
 from scopion.roster.wifi.pushes import Push, PushState, pushes
 from scopion.wireless.plan_radio import RadioPlan
@@ -23,10 +25,11 @@ class Preview:
     interrupted: Push | None  # the last push, if it was ended half-way
     waiting: Push | None  # the last push, if it is taken back unless kept
     taken_back: datetime | None  # when, by this machine's clock as it is now
+    hours: tuple[str, ...] = ()  # pages into whose timetable other hours are to be typed
 
 
 def preview(site: Site, ssid: str, choice: RadioChoice, *, drop_foreign: bool = False) -> Preview:
-    """Return what a push would do now. Raises EnforcerUnreachable, Refused if a person is the enforcer."""
+    """Return what a push would do now. Raises EnforcerUnreachable, Refused."""
     context = open_network(site, site.roster_for_reading(), ssid)
     plans = []
     with enforcers(site, ssid, choice.enforcer) as opened:
@@ -41,4 +44,7 @@ def preview(site: Site, ssid: str, choice: RadioChoice, *, drop_foreign: bool = 
     if waiting is not None:
         moment = site.clock.now()
         due = moment + timedelta(seconds=left_s(context.roster, waiting, moment, site.boot()))
-    return Preview(context, tuple(plans), interrupted, waiting, due)
+    timed = [page for page in pages_of(site, ssid, choice.enforcer) if page.timetable]
+    asked = {page.name: to_type_now(context, page).timing for page in timed}
+    hours = tuple(name for name, timing in asked.items() if timing.enter or timing.clear)
+    return Preview(context, tuple(plans), interrupted, waiting, due, hours)

@@ -5,14 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 
+from scopion.model.week import Local
 from scopion.operations.pages.held_by import settings_of
 from scopion.operations.site.open_site import Site
+from scopion.operations.wifi.edit_networks import known_network
+from scopion.operations.wifi.load_policy import policy_for
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.pushes import Push, PushState, pushes
 from scopion.wireless.enforcer_settings import EnforcerSettings, PageSettings
 from scopion.wireless.enforcers.enforcer import Held, read_held
 from scopion.wireless.enforcers.page import traits_of
-from scopion.wireless.list_policy import ListPolicy, next_change, read_policy, wanted
+from scopion.wireless.list_policy import ListPolicy, WantedList, next_change, read_policy, wanted
 from scopion.wireless.order_steps import target_of
 from scopion.wireless.plan_radio import as_carried_out
 
@@ -25,11 +28,24 @@ class Published:
     radios: tuple[str, ...]
     policy: ListPolicy  # as the enforcer carries it out
     settings: EnforcerSettings
+    current: ListPolicy | None = None  # of a page: what people want by now, as the page carries it out
 
     @property
     def page(self) -> PageSettings | None:
         """Return the page, if a person types it in."""
         return self.settings if isinstance(self.settings, PageSettings) else None
+
+    def wanted(self, at: datetime, local: Local) -> WantedList:
+        """Return what it should hold at a moment: what was published; of a page, what people want by now.
+
+        No person types a list that was changed meanwhile; an enforcer is pushed what was published.
+        """
+        return wanted(self.current or self.policy, at, local)
+
+    def changes_after(self, moment: datetime, local: Local) -> datetime | None:
+        """Return when time changes the list next, as it was published or as people want it; None if never."""
+        policies = [each for each in (self.policy, self.current) if each is not None and each.changes_by_itself]
+        return min(filter(None, (next_change(each, moment, local) for each in policies)), default=None)
 
 
 def published(roster: Roster, site: Site) -> list[Published]:
@@ -39,6 +55,7 @@ def published(roster: Roster, site: Site) -> list[Published]:
     """
     taken: set[tuple[str, str, str]] = set()
     found = []
+    current: dict[str, ListPolicy] = {}
     for each in pushes(roster):
         if each.state not in (PushState.DONE, PushState.WAITING):
             continue
@@ -47,27 +64,35 @@ def published(roster: Roster, site: Site) -> list[Published]:
             continue
         radios = tuple(radio for radio in each.radios if (each.ssid, each.enforcer, radio) not in taken)
         taken |= {(each.ssid, each.enforcer, radio) for radio in radios}
-        if radios and each.policy is not None:
-            policy = read_policy(each.policy)
-            if isinstance(settings, PageSettings):
-                policy = as_carried_out(policy, traits_of(settings))
+        if not radios or each.policy is None:
+            continue
+        policy = read_policy(each.policy)
+        if not isinstance(settings, PageSettings):
             found.append(Published(each, radios, policy, settings))
+            continue
+        if each.ssid not in current:
+            current[each.ssid] = policy_for(roster, known_network(site, roster, each.ssid))
+        traits = traits_of(settings)
+        now = as_carried_out(current[each.ssid], traits)
+        found.append(Published(each, radios, as_carried_out(policy, traits), settings, now))
     return found
 
 
 def is_out_of_date(site: Site, each: Published) -> bool:
-    """Tell whether another list is wanted by now than was published."""
-    now = wanted(each.policy, site.clock.now(), site.clock.local)
-    ours = target_of(now, Held())
+    """Tell whether time asks for another list by now than was published. What people changed since does not, alone."""
+    now, local = site.clock.now(), site.clock.local
+    if each.page is not None:
+        changed = each.changes_after(each.push.at, local)
+        if changed is None or changed > now:
+            return False
+    ours = target_of(each.wanted(now, local), Held())
     return any(not _same(read_held(each.push.radios[radio]["ours"]), ours) for radio in each.radios)
 
 
 def next_out_of_date(site: Site, each: Published) -> datetime | None:
-    """Return when another list is wanted than was published: now if it is so already; None: never by itself."""
+    """Return when time asks for another list than was published: now if it does already; None: never."""
     now = site.clock.now()
-    if is_out_of_date(site, each):
-        return now
-    return next_change(each.policy, now, site.clock.local) if each.policy.changes_by_itself else None
+    return now if is_out_of_date(site, each) else each.changes_after(now, site.clock.local)
 
 
 def _same(held: Held, ours: Held) -> bool:

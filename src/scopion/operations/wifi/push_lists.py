@@ -14,7 +14,7 @@ from scopion.operations.wifi.network_context import NetworkContext, open_network
 from scopion.operations.wifi.open_enforcers import enforcers, remember_stations
 from scopion.operations.wifi.read_radios import RadioChoice, plan_radios
 from scopion.operations.wifi.send_push import OnStep, Pushed, PushRequest, PushRun
-from scopion.operations.wifi.type_lists import hand_over
+from scopion.operations.wifi.type_lists import SheetOrder, hand_over
 from scopion.roster.wifi.pushes import Push, PushState, end_push, pushes
 from scopion.wireless.enforcers.enforcer import Located
 from scopion.wireless.list_policy import read_policy
@@ -66,7 +66,7 @@ def _push(context: NetworkContext, request: PushRequest, on_step: OnStep) -> lis
             )
         for enforcer, plans in planned:
             if enforcer.name in pages:
-                sheet = hand_over(context, pages[enforcer.name], plans, revert_at=request.revert_at)
+                sheet = hand_over(context, pages[enforcer.name], plans, SheetOrder(revert_at=request.revert_at))
                 found.append(Pushed(sheet, tuple(plans)))
                 continue
             try:

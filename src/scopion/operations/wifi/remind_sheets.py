@@ -11,33 +11,29 @@ from scopion.model.text import joined
 from scopion.operations.intake.take_in import tell_sheet
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.network_context import open_network
-from scopion.operations.wifi.published_lists import Published, is_out_of_date, next_out_of_date, published
-from scopion.operations.wifi.type_lists import hand_over, plans_of
+from scopion.operations.wifi.published_lists import Published, is_out_of_date, next_out_of_date
+from scopion.operations.wifi.type_lists import SheetOrder, hand_over, plans_of
 from scopion.roster.folding.note_sheets import SheetTold, last_told
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.pushes import Push, PushState
+from scopion.wireless.enforcer_settings import PageSettings
 from scopion.wireless.enforcers.enforcer import read_held
-from scopion.wireless.list_policy import next_change, read_policy
 
 _AGAIN = timedelta(days=1)
 HOURS = "hours"  # why a list is pushed, or a sheet is made: time has changed it
 
 
-def remind(site: Site) -> list[str]:
-    """Hand over and tell the sheets that are due. Returns what was done, in sentences."""
-    said = []
-    for each in published(site.roster, site):
-        if each.page is None:
-            continue
-        if is_out_of_date(site, each):
-            context = open_network(site, site.roster, each.push.ssid, read_policy(each.push.policy or {}))
-            with site.roster.transaction():
-                push = hand_over(context, each.page, plans_of(context, each.page, each.radios), because=HOURS)
-                if push.state is PushState.WAITING:
-                    said += tell_waiting(site, push, _changed(site, each))
-        elif (told := _told(site.roster, each)) is not None and told.at + _AGAIN <= site.clock.now():
-            said += tell_waiting(site, each.push, told.since)
-    return said
+def remind(site: Site, each: Published, page: PageSettings) -> list[str]:
+    """Hand over and tell the sheet of a page if it is due. Returns what was done, in sentences. Raises Refused."""
+    if is_out_of_date(site, each):
+        context = open_network(site, site.roster, each.push.ssid)
+        with site.roster.transaction():
+            push = hand_over(context, page, plans_of(context, page, each.radios), SheetOrder(HOURS))
+            return tell_waiting(site, push, _changed(site, each)) if push.state is PushState.WAITING else []
+    told = _told(site.roster, each)
+    if told is None or told.at + _AGAIN > site.clock.now():
+        return []
+    return tell_waiting(site, each.push, told.since)
 
 
 def tell_waiting(site: Site, push: Push, since: datetime) -> list[str]:
@@ -77,7 +73,7 @@ def next_reminder(site: Site, roster: Roster, each: Published) -> datetime | Non
 
 def _changed(site: Site, each: Published) -> datetime:
     """Return when time has changed the list since its sheet was made."""
-    return next_change(each.policy, each.push.at, site.clock.local) or site.clock.now()
+    return each.changes_after(each.push.at, site.clock.local) or site.clock.now()
 
 
 def _told(roster: Roster, each: Published) -> SheetTold | None:

@@ -16,7 +16,7 @@ from scopion.operations.wifi.push_lists import settle_interrupted
 from scopion.operations.wifi.read_radios import left_there
 from scopion.operations.wifi.remind_sheets import tell_waiting
 from scopion.operations.wifi.send_push import OnStep, Pushed, PushRequest, PushRun
-from scopion.operations.wifi.type_lists import hand_over
+from scopion.operations.wifi.type_lists import SheetOrder, hand_over
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.push_deadlines import left_s
@@ -125,7 +125,7 @@ def revert_to(
                 reason = because or f"back to before push {number}"
                 page = next((each for each in pages_of(site, meant.ssid) if each.name == enforcer.name), None)
                 if page is not None:
-                    back = hand_over(context, page, plans, because=reason, publishes=before is not None)
+                    back = hand_over(context, page, plans, SheetOrder(reason, publishes=before is not None))
                     keep_push(roster, number)  # its deadline is over, even if nothing is to be typed
                     done.append(Pushed(back, tuple(plans)))
                     continue

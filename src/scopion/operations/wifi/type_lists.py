@@ -8,12 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
+from dataclasses import dataclass
 from datetime import datetime
 
 from scopion.model.errors import NotFound, Refused, StorageFailed
 from scopion.operations.pages.held_by import page_of, pages_of
 from scopion.operations.pages.typed_lists import waiting_sheet
-from scopion.operations.pages.word_sheet import sheet_of, to_type, typed_hours
+from scopion.operations.pages.word_sheet import ToType, sheet_of, to_type, typed_hours
 from scopion.operations.site.change_roster import account
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.load_policy import lines_on
@@ -40,6 +41,16 @@ from scopion.wireless.list_policy import policy_document
 from scopion.wireless.plan_radio import RadioPlan
 from scopion.wireless.router_sheet import Sheet
 
+
+@dataclass(frozen=True, slots=True)
+class SheetOrder:
+    """Why a sheet is handed over, if no person asked for it, and what becomes of it."""
+
+    because: str = ""
+    revert_at: datetime | None = None  # then the sheet that goes back is told, unless it is kept
+    publishes: bool = True  # whether the network's policy is put in force, with its hours
+
+
 _NOT_KEPT = 1 << 62  # the number of a push that is not in the roster: it comes after all
 
 
@@ -53,16 +64,12 @@ def sheets(site: Site, ssid: str, name: str | None = None, *, whole: bool = Fals
     """
     context = open_network(site, site.roster_for_reading(), ssid)
     if name is None and not pages_of(site, ssid):
-        page = page_of(context.network)
-        new = _new_push(context, page, plans := plans_of(context, page))
-        _require_some(context, plans)
-        asked = to_type(context.roster, page, _unkept(new), whole=True)
-        return [(page, sheet_of(site, context.roster, asked, waits=False))]
+        return [_of_reached(context)]
     made = []
     for page in require_pages(site, ssid, name):
         plans = plans_of(context, page)
         _require_some(context, plans)
-        new, latest = _new_push(context, page, plans), _latest(context.roster, page, ssid)
+        new, latest = _new_push(context, page, plans, SheetOrder()), _latest(context.roster, page, ssid)
         push = _unkept(new)
         # What was typed in last, now and later, is not handed over again.
         if latest is None or latest.state is not PushState.DONE or not _is_same(latest, new):
@@ -73,11 +80,26 @@ def sheets(site: Site, ssid: str, name: str | None = None, *, whole: bool = Fals
     return made
 
 
+def _of_reached(context: NetworkContext) -> tuple[PageSettings, Sheet]:
+    """Return the whole list of a network that has no page, for typing all the same."""
+    page = page_of(context.network)
+    plans = plans_of(context, page)
+    _require_some(context, plans)
+    asked = to_type(context.roster, page, _unkept(_new_push(context, page, plans, SheetOrder())), whole=True)
+    return page, sheet_of(context.site, context.roster, asked, waits=False)
+
+
 def sheet_again(site: Site, push: Push) -> Sheet:
     """Return the sheet of a push to a page, as it was handed over. Raises NotFound without such a page."""
     (page,) = pages_of(site, push.ssid, push.enforcer)
     roster = site.roster_for_reading()
     return sheet_of(site, roster, to_type(roster, page, push))
+
+
+def to_type_now(context: NetworkContext, page: PageSettings) -> ToType:
+    """Return what a sheet of now would ask to type into a page; nothing is handed over. Raises Refused."""
+    new = _new_push(context, page, plans_of(context, page), SheetOrder())
+    return to_type(context.roster, page, _unkept(new))
 
 
 def require_pages(site: Site, ssid: str, name: str | None = None) -> list[PageSettings]:
@@ -94,19 +116,12 @@ def plans_of(context: NetworkContext, page: PageSettings, radios: tuple[str, ...
 
 
 def hand_over(
-    context: NetworkContext,
-    page: PageSettings,
-    plans: Sequence[RadioPlan],
-    *,
-    because: str = "",
-    revert_at: datetime | None = None,
-    publishes: bool = True,
+    context: NetworkContext, page: PageSettings, plans: Sequence[RadioPlan], order: SheetOrder | None = None
 ) -> Push:
     """Hand over the sheet of some plans. Returns the push that waits for the person, or is done if nothing is to be
-    typed; ``publishes``: whether the context's policy is put in force, with its hours.
+    typed.
     """
-    new = _new_push(context, page, plans, because=because, revert_at=revert_at, publishes=publishes)
-    return _record(context, page, new)
+    return _record(context, page, _new_push(context, page, plans, order or SheetOrder()))
 
 
 def _record(context: NetworkContext, page: PageSettings, new: NewPush) -> Push:
@@ -143,7 +158,8 @@ def typed_in(site: Site, ssid: str, radios: tuple[str, ...] = (), name: str | No
             waiting = waiting_sheet(roster, ssid, page.name)
             if waiting is None:
                 context = open_network(site, roster, ssid)
-                new = _new_push(context, page, plans_of(context, page, radios), because="typed in")
+                plans = plans_of(context, page, radios)
+                new = _new_push(context, page, plans, SheetOrder("typed in"))
                 waiting = push_of(roster, begin_push(roster, new))
             done.append(_end(site, roster, waiting, radios))
     return done
@@ -171,16 +187,8 @@ def _require_some(context: NetworkContext, plans: Sequence[RadioPlan]) -> None:
         raise Refused(f"the allow list of {context.ssid!r} is empty: a sheet for it would lock every device out")
 
 
-def _new_push(
-    context: NetworkContext,
-    page: PageSettings,
-    plans: Sequence[RadioPlan],
-    *,
-    because: str = "",
-    revert_at: datetime | None = None,
-    publishes: bool = True,
-) -> NewPush:
-    policy = context.policy if publishes else None
+def _new_push(context: NetworkContext, page: PageSettings, plans: Sequence[RadioPlan], order: SheetOrder) -> NewPush:
+    policy = context.policy if order.publishes else None
     radios = {
         plan.radio: {
             "before": held_document(plan.held),
@@ -192,7 +200,8 @@ def _new_push(
         for plan in plans
     }
     document = policy_document(policy) if policy is not None else None
-    return NewPush(context.ssid, page.name, context.site.clock.now(), account(), because, radios, document, revert_at)
+    now = context.site.clock.now()
+    return NewPush(context.ssid, page.name, now, account(), order.because, radios, document, order.revert_at)
 
 
 def _latest(roster: Roster, page: PageSettings, ssid: str) -> Push | None:

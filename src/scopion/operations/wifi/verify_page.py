@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from scopion.model.text import counted
 from scopion.operations.pages.typed_lists import last_published, waiting_sheet
 from scopion.operations.wifi.network_context import NetworkContext
 from scopion.operations.wifi.published_lists import published
 from scopion.operations.wifi.remind_sheets import due_since
-from scopion.operations.wifi.type_lists import plans_of
+from scopion.operations.wifi.type_lists import to_type_now
 from scopion.roster.wifi.pushes import HAND, PushState, pushes
 from scopion.wireless.enforcer_settings import PageSettings
 from scopion.wireless.refusals import quoted
@@ -21,10 +20,8 @@ def check_page(context: NetworkContext, page: PageSettings) -> Check:
     site, roster, ssid = context.site, context.roster, context.ssid
     where = "the router's page" if page.name == HAND else page.name
     local = site.clock.local
-    plans = plans_of(context, page)
+    asked = to_type_now(context, page)
     typed = last_published(roster, ssid, page.name)
-    changes = {mac for plan in plans for mac in (*plan.added, *plan.removed)}
-    same = all(plan.radio in typed and plan.is_in_force for plan in plans)
     sheet = f"scopion wifi sheet {quoted(ssid)}"
     waiting = waiting_sheet(roster, ssid, page.name)
     this = (each for each in published(roster, site) if each.settings.name == page.name and each.push.ssid == ssid)
@@ -39,10 +36,9 @@ def check_page(context: NetworkContext, page: PageSettings) -> Check:
     if not typed:
         return Check(where, "list", None, f"it cannot be read; nothing is said to be typed in yet: {sheet}")
     on = f"{local(_latest(context, page)):%Y-%m-%d}"
-    if same:
+    if asked.is_nothing:
         return Check(where, "list", None, f"it cannot be read; typed in on {on}, and unchanged since")
-    count = f" ({counted(len(changes), 'address', 'addresses')} to type)" if changes else ""
-    return Check(where, "list", False, f"what was typed in on {on} is not what is wanted now{count}: {sheet}")
+    return Check(where, "list", False, f"what was typed in on {on} is not what is wanted now: {sheet}")
 
 
 def _latest(context: NetworkContext, page: PageSettings) -> datetime:

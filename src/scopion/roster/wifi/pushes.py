@@ -131,12 +131,14 @@ def pushes(roster: Roster, ssid: str | None = None, limit: int = 1000) -> list[P
         return [_push(row) for row in rows]
 
 
-def pushes_mark(roster: Roster) -> tuple[object, ...]:
-    """Return a value that changes when anything is pushed, kept or taken back: cheaper than reading the pushes."""
+def lists_mark(roster: Roster) -> tuple[object, ...]:
+    """Return a value that changes when anything is pushed, kept or taken back, or when people change anything: cheaper
+    than reading the pushes and the lists.
+    """
     with roster.guarded():
         row = roster.db.execute(
             "SELECT count(*), max(id), max(ended), total(revert_at), count(revert_at), total(reverted_by), "
-            "total(state = 'running') FROM push"
+            "total(state = 'running'), (SELECT max(id) FROM change), (SELECT total(undone) FROM change) FROM push"
         ).fetchone()
         return tuple(row)
 
