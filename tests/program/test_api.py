@@ -82,6 +82,11 @@ class Scripted(ProgramTest):
                 site.deny("192.0.2.50", "workshop")
             site.undo()
             self.assertEqual(site.devices(), before)
+            site.deny("192.0.2.61", "Garden")
+            site.mode("Garden", api.ListMode.DENY)
+            self.assertIn("make its deny list hold", site.push("Garden")[0].sheet)
+            site.done("Garden")
+            self.assertEqual(site.push("Garden")[0].sheet, "")
 
     def test_a_record_makes_no_device_present(self) -> None:
         """A sighting with a moment is of the past; one without is of now, and is an event."""
@@ -111,7 +116,7 @@ class Published(ProgramTest):
             "['joined']",
             "('glaze-pump',)\nworkshop",
             "glaze pump 1 marked guest\nnew",
-            "workshop access point {'2.4': 1, '5': 1}\ndeny a0:b4:d7:66:19:04 in effect",
+            "workshop access point holds {'2.4': 1, '5': 1}\ndeny a0:b4:d7:66:19:04 in effect",
             "in force\nworkshop access point, 2.4 GHz: ",
         )
         examples = blocks("docs/api.md", "python")

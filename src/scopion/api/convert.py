@@ -171,8 +171,8 @@ def entry(it: ListedEntry) -> values.Entry:
     return _same(values.Entry, it.entry, ssid=it.network.ssid, **known)
 
 
-def push(it: Pushed) -> values.Push:
-    """Return a push that an enforcer has taken."""
+def push(it: Pushed, sheet: str = "") -> values.Push:
+    """Return a push that an enforcer has taken, or that waits for a person with its ``sheet``."""
     held = it.read_back
     return values.Push(
         id=it.push.id,
@@ -181,6 +181,7 @@ def push(it: Pushed) -> values.Push:
         radios=tuple(plan.radio for plan in it.plans),
         entries={radio: each.entries for radio, each in held.items()},
         problem=it.problem,
+        sheet=sheet,
     )
 
 

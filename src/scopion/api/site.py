@@ -31,10 +31,13 @@ from scopion.operations.site.upkeep import daily
 from scopion.operations.wifi.edit_entries import Terms, drop_from_lists, entries, put_on_list
 from scopion.operations.wifi.push_lists import push
 from scopion.operations.wifi.read_radios import RadioChoice
-from scopion.operations.wifi.send_push import PushRequest
+from scopion.operations.wifi.send_push import Pushed, PushRequest
 from scopion.operations.wifi.set_modes import Lists, set_mode
+from scopion.operations.wifi.type_lists import sheet_again, typed_in
 from scopion.operations.wifi.verify_network import verify
 from scopion.roster.wifi.lists import ListMode
+from scopion.roster.wifi.pushes import PushState
+from scopion.wireless.write_sheet import text
 
 # A name, an address, a MAC address, or several of them.
 Which = str | Iterable[str]
@@ -232,15 +235,23 @@ class Site:
     ) -> list[values.Push]:
         """Put a network's list in force on its enforcers, or on one of them; each is written and read back.
 
-        Raises Refused without an enforcer, and for what would lock this machine or an essential device out;
-        EnforcerUnreachable if it failed and everything is as before, Divided if it failed and something is not.
+        For a router that has only a web page the result has the sheet to type in; ``done`` says that it was. Raises
+        Refused for what would lock this machine or an essential device out; EnforcerUnreachable if it failed and
+        everything is as before, Divided if it failed and something is not.
         """
         request = PushRequest(RadioChoice(enforcer, tuple(radios)), insist=insist)
-        return [convert.push(each) for each in push(self._site, ssid, request)]
+        return [convert.push(each, self._sheet(each)) for each in push(self._site, ssid, request)]
+
+    def done(self, ssid: str, *, enforcer: str | None = None, radios: Iterable[str] = ()) -> None:
+        """Record that the sheets of a network's pages were typed in. Raises NotFound if no list of it is typed."""
+        typed_in(self._site, ssid, tuple(radios), enforcer)
 
     def verify(self, ssid: str, *, scan: bool = True) -> values.Verification:
         """Check whether a network's list is in force and works; with ``scan`` the subnet is scanned, too."""
         return convert.verification(verify(self._site, ssid, scan=scan))
+
+    def _sheet(self, pushed: Pushed) -> str:
+        return text(sheet_again(self._site, pushed.push)) if pushed.push.state is PushState.WAITING else ""
 
     def _list(self, which: ListMode, subjects: Which, ssid: str, terms: Terms, insist: bool) -> values.Listed:
         (change,) = put_on_list(self._site, [ssid], which, _several(subjects), terms=terms, insist=insist)

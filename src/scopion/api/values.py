@@ -164,7 +164,7 @@ class Listed:
 
 @dataclass(frozen=True, slots=True)
 class Push:
-    """A list that an enforcer holds now; it was read back."""
+    """A list that an enforcer holds now, as it was read back; or a sheet that a person has to type into a page."""
 
     id: int
     ssid: str
@@ -172,6 +172,7 @@ class Push:
     radios: tuple[str, ...]  # bands in GHz
     entries: dict[str, int]  # how many entries each radio held afterwards
     problem: str  # what was noticed and did not stop it; empty: nothing
+    sheet: str = ""  # the steps for a page, as text; it waits until ``Site.done``; empty: nothing is to be typed
 
 
 @dataclass(frozen=True, slots=True)

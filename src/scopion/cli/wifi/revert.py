@@ -51,6 +51,7 @@ def revert(
 
     Of a page it prints the sheet that goes back.
     """
+    from scopion.operations.pages.held_by import is_reached
     from scopion.operations.wifi.revert_push import revert as take_back
     from scopion.operations.wifi.revert_push import revert_to
 
@@ -64,7 +65,7 @@ def revert(
         return
     if number is None and ssid is None:
         raise click.UsageError("say of which network, or --to PUSH: scopion wifi revert --list shows them")
-    if not yes:
+    if not yes and (ssid is None or is_reached(session.site, ssid)):  # a page changes only when it is typed in
         what = f"before push {number}" if number is not None else f"before the last push for {ssid!r}"
         session.require_yes(f"Put back what was held {what}?")
     if number is not None:
