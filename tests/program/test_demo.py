@@ -39,6 +39,11 @@ class Told(ProgramTest):
         self.assertIn("A0-B4-D7-66-19-04", story)
         self.assertRegex(story, r"it is\s+associated on\s+5 GHz")
         self.assertIn("till is essential", story)
+        self.assertIn("2.4 GHz: remove from its deny list, and save: 60-F2-A7-71-00-3D", story)  # in the message
+        pasted, later = story.split("Connected devices")[1:]
+        self.assertEqual(["games-console" in each for each in (pasted, later)], [False, True])
+        self.assertEqual(story.count("The list of 'Kilnhaven guests' is in force"), 2)
+        self.assertIn("A0-B4-D7-66-19-04", (self.site / "router-page.html").read_text(encoding="utf-8"))
         self.assertRegex(story, r"17:30:00  push \d \(hours\): .* 2 removed")
         self.assertEqual(typed[-1], "report --html report.html")
         self.assertEqual(len(self.run_json("devices")), 18)

@@ -133,6 +133,21 @@ class Pages(ProgramTest):
         self.run_ok("wifi", "allow", "Café", "this-machine")
         self.assertIn("can only deny", self.refused(1, "wifi", "mode", "Café", "allow", "--insist"))
 
+    def test_what_is_due_is_in_the_report(self) -> None:
+        """After the end of an entry, until done; a client list proves nothing where the router only drops traffic."""
+        self.settings(PAGE + "refuses = false\n")
+        self.run_ok("wifi", "deny", "Café", STRANGER, "--for", "1h")
+        self.run_ok("wifi", "mode", "Café", "deny")
+        self.run_ok("wifi", "done", "Café")
+        seen = self.run_program("wifi", "verify", "Café", "--no-scan", "--clients", "-", stdin=f"x {STRANGER}\n")
+        self.assertIn("drops its traffic", seen.stdout)
+        self.assertNotIn("not met", seen.stderr)
+        self.run_ok("watch", "--for", "90m")
+        changed = "Café changed on Monday, 14 September, at 09:10"
+        self.assertIn(changed, self.run_ok("report", "--table", "attention"))
+        self.run_ok("wifi", "done", "Café")
+        self.assertNotIn(changed, self.run_ok("report", "--table", "attention"))
+
     def test_a_router_with_a_timetable(self) -> None:
         """Hours are typed once, into the router: the list stays, and only what changes of them is typed again."""
         self.settings(PAGE + "timetable = true\n")

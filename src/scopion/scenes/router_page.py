@@ -1,67 +1,48 @@
-"""The made-up router that has nothing but a web page: what was typed into it, the page, and its text as people copy it.
+"""The made-up router that has nothing but a web page: the page, and its text as people copy it.
 
-Its clients are on the air at their times, unless its lists refuse them. What was typed is kept in the site's folder.
+Its clients are on the air at their times, unless its lists refuse them.
 """
 
 from __future__ import annotations
 
-import json
-from collections.abc import Collection
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from html.parser import HTMLParser
-from pathlib import Path
 
 from scopion.model.mac import MacAddress, Notation
-from scopion.roster.store.write_files import write_atomically
-from scopion.scenes.scene import DATA, ScenePage, ScenePageClient
+from scopion.scenes.scene import DATA, ScenePage
 
-FILE, HTML = "router-page.json", "router-page.html"
+HTML = "router-page.html"
 
 
 @dataclass(frozen=True, slots=True)
-class _Typed:
+class TypedList:
     """The list of one radio, as it was typed in."""
 
     mode: str = "off"
-    listed: tuple[str, ...] = ()
+    macs: frozenset[MacAddress] = frozenset()
 
-    def admits(self, mac: str) -> bool:
-        return self.mode == "off" or (mac in self.listed) is (self.mode == "allow")
+    @property
+    def listed(self) -> list[str]:
+        """Return its addresses, as the page shows them."""
+        return [each.written(Notation.HYPHEN) for each in sorted(self.macs)]
+
+    def admits(self, mac: MacAddress) -> bool:
+        """Tell whether a device may connect."""
+        return self.mode == "off" or (mac in self.macs) is (self.mode == "allow")
 
 
-class RouterPage:
-    """The page of a scene, as it was last typed into."""
+def page_at(page: ScenePage, at: datetime, typed: Mapping[str, TypedList]) -> str:
+    """Return the page at a moment, in HTML; ``typed`` are its lists by band in GHz, those that were never typed left
+    out.
+    """
+    from jinja2 import Environment
 
-    def __init__(self, described: ScenePage, folder: Path) -> None:
-        self.described = described
-        self._folder = folder
-        self._lists = {radio: _Typed() for radio in described.radios}
-        path = folder / FILE
-        if path.exists():
-            kept = json.loads(path.read_text(encoding="utf-8"))
-            self._lists |= {radio: _Typed(each["mode"], tuple(each["listed"])) for radio, each in kept.items()}
-
-    def type(self, radio: str, mode: str, macs: Collection[MacAddress]) -> None:
-        """Type the whole list of a radio and set its mode, and save."""
-        self._lists[radio] = _Typed(mode, tuple(each.written(Notation.HYPHEN) for each in sorted(macs)))
-        kept = {name: {"mode": each.mode, "listed": each.listed} for name, each in self._lists.items()}
-        write_atomically(self._folder / FILE, (json.dumps(kept) + "\n").encode())
-
-    def html(self, at: datetime) -> str:
-        """Return the page at a moment, and keep it in the site's folder, for a browser."""
-        from jinja2 import Environment
-
-        template = (DATA / "router-page.html").read_text(encoding="utf-8")
-        here = [each for each in self.described.clients if self._is_here(each, at)]
-        shown = (
-            Environment(autoescape=True).from_string(template).render(page=self.described, here=here, lists=self._lists)
-        )
-        write_atomically(self._folder / HTML, shown.encode())
-        return shown
-
-    def _is_here(self, client: ScenePageClient, at: datetime) -> bool:
-        return client.period.holds(at) and self._lists[client.radio].admits(client.mac.written(Notation.HYPHEN))
+    lists = {radio: typed.get(radio, TypedList()) for radio in page.radios}
+    here = [each for each in page.clients if each.period.holds(at) and lists[each.radio].admits(each.mac)]
+    template = (DATA / "router-page.html").read_text(encoding="utf-8")
+    return Environment(autoescape=True).from_string(template).render(page=page, here=here, lists=lists) + "\n"
 
 
 def copied(html: str) -> str:

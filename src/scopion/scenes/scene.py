@@ -132,7 +132,6 @@ class StoryStep:
     expects: int = 0  # the exit code: some steps show what is refused
     shows: bool = False  # it changes nothing
     chapter: str = ""  # the chapter that begins with it
-    types: bool = False  # before it, the sheet that waits is typed into the router's page
     pastes: bool = False  # its standard input is the text of the router's page
 
 
@@ -302,7 +301,6 @@ def _moment(table: dict[str, Any]) -> SceneMoment:
             int(step.get("expects", 0)),
             bool(step.get("shows")),
             str(step.get("chapter", "")),
-            bool(step.get("types")),
             bool(step.get("pastes")),
         )
         for step in table.get("step", ())

@@ -13,7 +13,7 @@ import click
 from scopion.cli.begin.demo_steps import run_quietly, run_shown, warm_up
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo, style
-from scopion.operations.begin.play_demo import begin_story, chapters, next_moment, page_text, play_rounds, type_sheet
+from scopion.operations.begin.play_demo import begin_story, chapters, next_moment, page_text, play_rounds
 from scopion.scenes.scene import Chapter, SceneMoment, StoryStep
 
 _FOLDER = click.Path(file_okay=False, path_type=Path)
@@ -148,8 +148,6 @@ class _Telling:
             click.secho(click.wrap_text(step.says, _WIDTH), italic=True)
         line = style(shlex.join(["scopion", *step.command]), bold=True)
         echo(f"\n{style('$', fg='green', bold=True)} {line}")
-        if step.types:
-            type_sheet(self._folder)
         pasted = page_text(self._folder) if step.pastes else ""
         if pasted:
             click.secho(pasted.rstrip("\n"), dim=True)
@@ -196,8 +194,6 @@ def _play(session: Session, folder: Path) -> None:
 
 
 def _run_quietly(step: StoryStep, folder: Path) -> None:
-    if step.types:
-        type_sheet(folder)
     code, said = run_quietly(step, folder, pasted=page_text(folder) if step.pastes else "")
     if code != step.expects:
         raise click.ClickException(f"scopion {shlex.join(step.command)} ended with {code}: {said}")

@@ -8,18 +8,16 @@ from pathlib import Path
 
 from scopion.model.errors import NotFound, UsageError
 from scopion.operations.pages.held_by import pages_of
-from scopion.operations.pages.typed_lists import waiting_sheet
+from scopion.operations.pages.typed_lists import last_published
 from scopion.operations.scan.prepare_scan import ScanRequest, prepare_scan
 from scopion.operations.scan.run_scan import run_prepared
 from scopion.operations.site.edit_settings import with_settings
 from scopion.operations.site.load_settings import FILE as SETTINGS_FILE
 from scopion.operations.site.open_site import Site, prepare_folder
 from scopion.roster.store.write_files import make_folder, write_atomically
-from scopion.roster.wifi.lists import ListMode
-from scopion.scenes.router_page import RouterPage, copied
+from scopion.scenes.router_page import HTML, TypedList, copied, page_at
 from scopion.scenes.scene import Chapter, Rounds, SceneMoment, StoryStep, load_scene
 from scopion.scenes.story import Story
-from scopion.wireless.enforcers.enforcer import read_held
 
 SCENE = "kilnhaven"
 _LISTENING_S = 60.0
@@ -63,29 +61,30 @@ def next_moment(folder: Path, *, looking: bool = False) -> SceneMoment:
     moment = _kept(folder).next()
     if moment is None:
         raise NotFound("the story has come to its end: scopion demo --begin makes a new one")
+    page_text(folder)
     return moment
 
 
 def page_text(folder: Path) -> str:
-    """Return the text of the made-up router's page as it is now, as a person copies it; empty without one."""
-    story = _kept(folder)
-    return copied(RouterPage(story.scene.page, folder).html(story.at)) if story.scene.page is not None else ""
+    """Return the text of the made-up router's page as it is now, as a person copies it; empty without one.
 
-
-def type_sheet(folder: Path) -> None:
-    """Type the sheets that wait into the made-up router's page, as the person of the story does."""
+    What was said to be typed in is what the page holds. The page is kept in the folder, for a browser.
+    """
     story = _kept(folder)
-    if story.scene.page is None:
-        return
-    page, site = RouterPage(story.scene.page, folder), Site(folder)
+    page = story.scene.page
+    if page is None:
+        return ""
+    site = Site(folder)
+    typed: dict[str, TypedList] = {}
     try:
-        for settings in pages_of(site, page.described.ssid):
-            waiting = waiting_sheet(site.roster, page.described.ssid, settings.name)
-            for radio, told in waiting.radios.items() if waiting is not None else ():
-                held = read_held(told["target"])
-                page.type(radio, str(held.mode), held.allow if held.mode is ListMode.ALLOW else held.deny)
+        for settings in pages_of(site, page.ssid):
+            held = last_published(site.roster_for_reading(), page.ssid, settings.name)
+            typed |= {radio: TypedList(str(each.mode), each.allow | each.deny) for radio, each in held.items()}
     finally:
         site.close()
+    shown = page_at(page, story.at, typed)
+    write_atomically(folder / HTML, shown.encode())
+    return copied(shown)
 
 
 def play_rounds(folder: Path, run: Callable[[StoryStep], None], on_day: Callable[[datetime], None]) -> SceneMoment:

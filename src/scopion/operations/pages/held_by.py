@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import cast
+from typing import TypeGuard, cast
 
 from scopion.model.errors import NotFound
 from scopion.operations.site.open_site import Site
@@ -46,14 +46,19 @@ def page_of(network: Network) -> PageSettings:
     )
 
 
+def is_page(settings: EnforcerSettings) -> TypeGuard[PageSettings]:
+    """Tell whether a person types the list that these settings are about."""
+    return type_of(settings).by_hand
+
+
 def pages_of(site: Site, ssid: str, name: str | None = None) -> list[PageSettings]:
     """Return the pages that hold a network's list, or the one of this name. Raises NotFound."""
-    return [each for each in settings_of(site, ssid, name) if isinstance(each, PageSettings)]
+    return [each for each in settings_of(site, ssid, name) if is_page(each)]
 
 
 def reached(site: Site, ssid: str | None = None) -> list[EnforcerSettings]:
     """Return the enforcers that a push reaches, of a network or all; those of other lists are pages."""
-    return [each for each in site.settings.enforcer if ssid in (None, each.network) and not type_of(each).by_hand]
+    return [each for each in site.settings.enforcer if ssid in (None, each.network) and not is_page(each)]
 
 
 def is_reached(site: Site, ssid: str) -> bool:

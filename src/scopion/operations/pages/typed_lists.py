@@ -25,8 +25,8 @@ def last_published(roster: Roster, ssid: str, enforcer: str) -> Mapping[str, Hel
 
 def waiting_sheet(roster: Roster, ssid: str, enforcer: str) -> Push | None:
     """Return the sheet that a person has and has not said to be typed in; None if there is none."""
-    found = (each for each in pushes(roster, ssid) if each.enforcer == enforcer and each.state is PushState.WAITING)
-    return next(found, None)
+    of_page = (each for each in pushes(roster, ssid) if each.enforcer == enforcer)
+    return next((each for each in of_page if each.state is PushState.WAITING and each.radios), None)
 
 
 def basis_of(roster: Roster, ssid: str, enforcer: str, radio: str, before: int | None = None) -> list[Push]:

@@ -81,7 +81,7 @@ def to_type(roster: Roster, page: PageSettings, push: Push, *, whole: bool = Fal
         macs = held.allow if mode is ListMode.ALLOW else held.deny if mode is ListMode.DENY else ()
         typed = dict.fromkeys(read_held(each.radios[radio]["target"]) for each in basis.get(radio, ()))
         parts.append(RadioPart(radio, WantedList(mode, sorted_lines(map(line, macs))), tuple(typed)))
-    timing = _timing(push, policy, parts[0].wanted, basis, line) if parts else Timing()
+    timing = _timing(push, policy, parts[0].wanted, basis, line)
     carried_out = as_carried_out(policy, traits_of(page)) if policy is not None else None
     names = {mac: device.called for mac, device in devices.items() if device.called != str(mac)}
     for each in (before for those in basis.values() for before in those if before.policy is not None):

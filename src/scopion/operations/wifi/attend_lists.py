@@ -52,11 +52,15 @@ def attend(site: Site, *, stations: bool) -> Attended:
         came.done += [_said(each) for each in resume_interrupted(site)]
     except ScopionError as error:
         came.problems["going on with an interrupted push"] = str(error)
+    reminded: set[tuple[str, str]] = set()  # a page may have been typed into radio by radio: one sheet is for all
     for each in published(site.roster, site):
         doing = f"looking after {each.push.ssid!r} at {each.push.enforcer}"
         try:
             if each.page is not None:
-                came.done += remind(site, each, each.page)
+                which = (each.push.ssid, each.push.enforcer)
+                said = remind(site, each, each.page) if which not in reminded else []
+                came.done += said
+                reminded |= {which} if said else set()
             elif why := HOURS if is_out_of_date(site, each) else _forgotten(site, each) if stations else "":
                 doing = f"pushing {each.push.ssid!r} to {each.push.enforcer}"
                 came.done += [_said(sent) for sent in push_published(site, each.push, why, radios=each.radios)]

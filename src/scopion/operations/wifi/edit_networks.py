@@ -10,13 +10,12 @@ from dataclasses import dataclass, replace
 from scopion.model.errors import NotFound, UsageError
 from scopion.model.mac import Notation
 from scopion.model.text import clean
-from scopion.operations.pages.held_by import named_enforcers
+from scopion.operations.pages.held_by import is_page, named_enforcers
 from scopion.operations.site.open_site import Site
 from scopion.roster.scans import known_subnets
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi import lists
 from scopion.roster.wifi.lists import ListMode, Network
-from scopion.wireless.enforcer_settings import PageSettings
 
 ALL_RADIOS = ("2.4", "5", "6")  # GHz
 DEFAULT_RADIOS = ALL_RADIOS[:2]
@@ -76,7 +75,7 @@ def as_held(site: Site, network: Network) -> Network:
     radios = {radio for each in held_by for radio in each.radios}
     in_order = tuple(each for each in ALL_RADIOS if each in radios)
     network = replace(network, capacity=min(room, default=None), radios=in_order or network.radios)
-    page = next((each for each in held_by if isinstance(each, PageSettings)), None)
+    page = next(filter(is_page, held_by), None)
     return replace(network, router=page.page or network.router, notation=page.notation) if page else network
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from scopion.model.week import Local
-from scopion.operations.pages.held_by import settings_of
+from scopion.operations.pages.held_by import is_page, settings_of
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.edit_networks import known_network
 from scopion.operations.wifi.load_policy import policy_for
@@ -33,7 +33,7 @@ class Published:
     @property
     def page(self) -> PageSettings | None:
         """Return the page, if a person types it in."""
-        return self.settings if isinstance(self.settings, PageSettings) else None
+        return self.settings if is_page(self.settings) else None
 
     def wanted(self, at: datetime, local: Local) -> WantedList:
         """Return what it should hold at a moment: what was published; of a page, what people want by now.
@@ -67,7 +67,7 @@ def published(roster: Roster, site: Site) -> list[Published]:
         if not radios or each.policy is None:
             continue
         policy = read_policy(each.policy)
-        if not isinstance(settings, PageSettings):
+        if not is_page(settings):
             found.append(Published(each, radios, policy, settings))
             continue
         if each.ssid not in current:

@@ -15,7 +15,7 @@ from scopion.operations.wifi.published_lists import Published, is_out_of_date, n
 from scopion.operations.wifi.type_lists import SheetOrder, hand_over, plans_of
 from scopion.roster.folding.note_sheets import SheetTold, last_told
 from scopion.roster.store.open_roster import Roster
-from scopion.roster.wifi.pushes import Push, PushState
+from scopion.roster.wifi.pushes import Push, PushState, pushes
 from scopion.wireless.enforcer_settings import PageSettings
 from scopion.wireless.enforcers.enforcer import read_held
 
@@ -28,7 +28,7 @@ def remind(site: Site, each: Published, page: PageSettings) -> list[str]:
     if is_out_of_date(site, each):
         context = open_network(site, site.roster, each.push.ssid)
         with site.roster.transaction():
-            push = hand_over(context, page, plans_of(context, page, each.radios), SheetOrder(HOURS))
+            push = hand_over(context, page, plans_of(context, page), SheetOrder(HOURS))
             return tell_waiting(site, push, _changed(site, each)) if push.state is PushState.WAITING else []
     told = _told(site.roster, each)
     if told is None or told.at + _AGAIN > site.clock.now():
@@ -81,4 +81,15 @@ def _told(roster: Roster, each: Published) -> SheetTold | None:
     if each.page is None or each.push.state is not PushState.WAITING:
         return None
     told = last_told(roster, each.push.ssid, each.push.enforcer)
-    return told if told is not None and told.at >= each.push.at else None
+    return told if told is not None and told.at >= _typed_at(roster, each) else None
+
+
+def _typed_at(roster: Roster, each: Published) -> datetime:
+    """Return when the radios of a sheet that waits were last said to be typed in; else when the first sheet was made.
+
+    A later sheet, which somebody printed meanwhile, waits as the first one did.
+    """
+    of_page = [push for push in pushes(roster, each.push.ssid) if push.enforcer == each.push.enforcer]
+    of_radios = [push for push in of_page if not push.radios.keys().isdisjoint(each.radios)]
+    done = next((push for push in of_radios if push.state is PushState.DONE), of_radios[-1])
+    return done.ended or done.at

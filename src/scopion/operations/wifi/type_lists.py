@@ -145,12 +145,13 @@ def _record(context: NetworkContext, page: PageSettings, new: NewPush) -> Push:
 def typed_in(site: Site, ssid: str, radios: tuple[str, ...] = (), name: str | None = None) -> list[Push]:
     """Record that the sheets of a network's pages were typed in, on all radios or some. Returns a push for each.
 
-    Without a sheet that waits, what is wanted now was typed. Raises NotFound without a page, Refused for a radio that
-    it does not have.
+    Those that wait are meant; if none does, what is wanted now was typed. Raises NotFound without a page, Refused for a
+    radio that it does not have.
     """
     roster = site.roster
     done = []
-    for page in require_pages(site, ssid, name):
+    pages = require_pages(site, ssid, name)
+    for page in [each for each in pages if waiting_sheet(roster, ssid, each.name)] or pages:
         strange = [radio for radio in radios if radio not in page.radios]
         if strange:
             raise Refused(f"{ssid!r} is not on {strange[0]} GHz: scopion wifi mode with --radios says where it is")
@@ -173,7 +174,8 @@ def _end(site: Site, roster: Roster, waiting: Push, radios: tuple[str, ...]) -> 
     if not chosen:
         raise Refused(f"the sheet of {waiting.ssid!r} asks for nothing on {radios[0]} GHz")
     if rest:  # a push of its own, so that it is known what was typed in on each radio
-        part = NewPush(waiting.ssid, waiting.enforcer, waiting.at, account(), waiting.because, chosen, waiting.policy)
+        names = (waiting.ssid, waiting.enforcer)
+        part = NewPush(*names, waiting.at, account(), waiting.because, chosen, waiting.policy, waiting.revert_at)
         number = begin_push(roster, part)
         note_radios(roster, waiting.id, rest)
     end_push(roster, number, PushState.DONE, now)

@@ -31,6 +31,8 @@ from scopion.wireless.enforcers.enforcer import Effect, Enforcer, Located, read_
 from scopion.wireless.plan_radio import RadioPlan
 from scopion.wireless.verdict import Check, Verdict
 
+_KEPT_BY_PAGES = "pages keep a client for minutes after it left: look again"
+
 
 def verify(site: Site, ssid: str, *, clients: str | None = None, scan: bool = True) -> Verdict:
     """Verify that a network's list is in force and works. ``clients``: a copied client list of the router's page."""
@@ -163,10 +165,13 @@ class _Verification:
             )
         if not refused:
             self._note(where, "clients", True, f"no refused device is on it ({count})")
+        drops = not all(page.refuses for page in pages_of(self._site, self._network.ssid))
+        why = "the router leaves it associated, and drops its traffic" if drops else _KEPT_BY_PAGES
         for mac in refused:
             medium = " by cable" if listed[mac].medium is Medium.CABLE else ""
-            said = f"{self._called(mac)} is on it{medium}; pages keep a client for minutes after it left: look again"
-            self._note(where, "clients", None if medium else False, said)
+            self._note(
+                where, "clients", None if medium or drops else False, f"{self._called(mac)} is on it{medium}; {why}"
+            )
         if reading.unread:
             self.verdict.notes.append(f"{counted(reading.unread, 'place')} of the client list could not be read")
 
