@@ -192,6 +192,9 @@ class Fortnight(ProgramTest):
         deadline = from_ms(to_ms(self.at.clock.now() + timedelta(minutes=30)))
         (sent,) = push(self.at, "Café", PushRequest(revert_at=deadline))
         self.type(sent.push)
-        self.live(deadline + timedelta(hours=1), lambda: "types")
-        self.assertEqual(self.told(), [deadline])
+        self.live(deadline + timedelta(minutes=1), lambda: "waits")
+        ((_, back),) = sheets(self.at, "Café")  # it stays, for the lists were not changed
+        self.assertEqual({line.mac for step in back.steps for line in step.lines}, {DOOR})
+        self.live(deadline + timedelta(days=1), lambda: "types")
+        self.assertEqual(self.told(), [deadline, deadline + timedelta(days=1)])
         self.assertEqual(self.page.holds("5"), ("deny", {MacAddress.parse(STRANGER)}))

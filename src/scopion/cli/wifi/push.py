@@ -77,7 +77,9 @@ def push(
         until = session.site.clock.local(request.revert_at)
         session.note(f"It is taken back at {until:%H:%M:%S} unless you run scopion wifi keep")
         if any(each.plans[0].traits.by_hand for each in sent):
-            session.note("On a page only you can do that: the watch tells you then, with the sheet that goes back.")
+            session.note(
+                "On a page only you can do that: the sheet that goes back is made then, and a watch sends it to you."
+            )
     if not no_verify and not waiting:
         verify_now(session, ssid, None, None, scan=True)
 

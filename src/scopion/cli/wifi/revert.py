@@ -12,6 +12,7 @@ from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.cli.wifi.push import saying, tell_pushed
 from scopion.model.clock import Clock
+from scopion.roster.wifi.pushes import HAND
 
 if TYPE_CHECKING:
     from scopion.roster.wifi.pushes import Push
@@ -27,7 +28,8 @@ def keep(session: Session, ssid: str | None) -> None:
     from scopion.operations.wifi.revert_push import keep as keep_pushes
 
     for each in keep_pushes(session.site, ssid):
-        session.note(f"Push {each.id} to {each.enforcer} for {each.ssid!r} stays in force.")
+        to = "" if each.enforcer == HAND else f" to {each.enforcer}"
+        session.note(f"Push {each.id}{to} for {each.ssid!r} stays in force.")
 
 
 @click.command()

@@ -7,6 +7,7 @@ several lists.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Any
 
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.pushes import Push, PushState, pushes
@@ -27,6 +28,13 @@ def waiting_sheet(roster: Roster, ssid: str, enforcer: str) -> Push | None:
     """Return the sheet that a person has and has not said to be typed in; None if there is none."""
     of_page = (each for each in pushes(roster, ssid) if each.enforcer == enforcer)
     return next((each for each in of_page if each.state is PushState.WAITING and each.radios), None)
+
+
+def took_back(roster: Roster, sheet: Push, policy: Mapping[str, Any] | None) -> bool:
+    """Tell whether a sheet takes back just this policy, as a push keeps it: people have not changed their lists since,
+    so the sheet is what they want.
+    """
+    return any(each.reverted_by == sheet.id and each.policy == policy for each in pushes(roster, sheet.ssid))
 
 
 def basis_of(roster: Roster, ssid: str, enforcer: str, radio: str, before: int | None = None) -> list[Push]:

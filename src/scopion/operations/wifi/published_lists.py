@@ -7,6 +7,7 @@ from datetime import datetime
 
 from scopion.model.week import Local
 from scopion.operations.pages.held_by import is_page, settings_of
+from scopion.operations.pages.typed_lists import took_back
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.edit_networks import known_network
 from scopion.operations.wifi.load_policy import policy_for
@@ -15,7 +16,7 @@ from scopion.roster.wifi.pushes import Push, PushState, pushes
 from scopion.wireless.enforcer_settings import EnforcerSettings, PageSettings
 from scopion.wireless.enforcers.enforcer import Held, read_held
 from scopion.wireless.enforcers.page import traits_of
-from scopion.wireless.list_policy import ListPolicy, WantedList, next_change, read_policy, wanted
+from scopion.wireless.list_policy import ListPolicy, WantedList, next_change, policy_document, read_policy, wanted
 from scopion.wireless.order_steps import target_of
 from scopion.wireless.plan_radio import as_carried_out
 
@@ -55,11 +56,14 @@ def published(roster: Roster, site: Site) -> list[Published]:
     """
     taken: set[tuple[str, str, str]] = set()
     found = []
+    holding: dict[str, list[EnforcerSettings]] = {}
     current: dict[str, ListPolicy] = {}
     for each in pushes(roster):
         if each.state not in (PushState.DONE, PushState.WAITING):
             continue
-        settings = next((one for one in settings_of(site, each.ssid) if one.name == each.enforcer), None)
+        if each.ssid not in holding:
+            holding[each.ssid] = settings_of(site, each.ssid)
+        settings = next((one for one in holding[each.ssid] if one.name == each.enforcer), None)
         if settings is None:
             continue
         radios = tuple(radio for radio in each.radios if (each.ssid, each.enforcer, radio) not in taken)
@@ -72,9 +76,10 @@ def published(roster: Roster, site: Site) -> list[Published]:
             continue
         if each.ssid not in current:
             current[each.ssid] = policy_for(roster, known_network(site, roster, each.ssid))
-        traits = traits_of(settings)
-        now = as_carried_out(current[each.ssid], traits)
-        found.append(Published(each, radios, as_carried_out(policy, traits), settings, now))
+        traits, now = traits_of(settings), current[each.ssid]
+        if took_back(roster, each, policy_document(now)):
+            now = policy
+        found.append(Published(each, radios, as_carried_out(policy, traits), settings, as_carried_out(now, traits)))
     return found
 
 

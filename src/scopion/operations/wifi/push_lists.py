@@ -64,6 +64,7 @@ def _push(context: NetworkContext, request: PushRequest, on_step: OnStep) -> lis
                 context.roster,
                 [Located(each, ssid, enforcer.name, plan.radio, now_there) for plan in plans for each in plan.stations],
             )
+        planned.sort(key=lambda each: each[0].traits.by_hand)  # what can fail goes first
         for enforcer, plans in planned:
             if enforcer.name in pages:
                 sheet = hand_over(context, pages[enforcer.name], plans, SheetOrder(revert_at=request.revert_at))

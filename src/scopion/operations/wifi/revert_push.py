@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from datetime import timedelta
 from typing import Any
 
-from scopion.model.errors import NotFound, ScopionError
+from scopion.model.errors import NotFound, Refused, ScopionError
 from scopion.operations.pages.held_by import pages_of
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.take_turns import only_push
@@ -122,6 +122,10 @@ def revert_to(
                     for radio, told in meant.radios.items()
                     if radio in enforcer.radios()
                 ]
+                if not plans:
+                    raise Refused(
+                        f"{enforcer.name} has no radio of push {number} any more: there is nothing to take back"
+                    )
                 reason = because or f"back to before push {number}"
                 page = next((each for each in pages_of(site, meant.ssid) if each.name == enforcer.name), None)
                 if page is not None:

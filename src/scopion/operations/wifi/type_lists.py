@@ -13,7 +13,7 @@ from datetime import datetime
 
 from scopion.model.errors import NotFound, Refused, StorageFailed
 from scopion.operations.pages.held_by import page_of, pages_of
-from scopion.operations.pages.typed_lists import waiting_sheet
+from scopion.operations.pages.typed_lists import took_back, waiting_sheet
 from scopion.operations.pages.word_sheet import ToType, sheet_of, to_type, typed_hours
 from scopion.operations.site.change_roster import account
 from scopion.operations.site.open_site import Site
@@ -56,7 +56,7 @@ _NOT_KEPT = 1 << 62  # the number of a push that is not in the roster: it comes 
 
 def sheets(site: Site, ssid: str, name: str | None = None, *, whole: bool = False) -> list[tuple[PageSettings, Sheet]]:
     """Hand over the sheet of now for each page of a network, or the one of this name: what has changed since it was
-    typed in, or the ``whole`` list.
+    typed in, or the ``whole`` list. A sheet that goes back stays, unless people have changed the lists since.
 
     Who may only read the roster gets it, too; then ``done`` does not know of it. Of a network that a push reaches, its
     whole list is for typing all the same, as while its access point is away; nothing waits then. Raises NotFound, or
@@ -71,8 +71,10 @@ def sheets(site: Site, ssid: str, name: str | None = None, *, whole: bool = Fals
         _require_some(context, plans)
         new, latest = _new_push(context, page, plans, SheetOrder()), _latest(context.roster, page, ssid)
         push = _unkept(new)
+        if latest is not None and latest.state is PushState.WAITING and took_back(context.roster, latest, new.policy):
+            push = latest
         # What was typed in last, now and later, is not handed over again.
-        if latest is None or latest.state is not PushState.DONE or not _is_same(latest, new):
+        elif latest is None or latest.state is not PushState.DONE or not _is_same(latest, new):
             with suppress(StorageFailed):
                 push = _record(context, page, new)
         asked = to_type(context.roster, page, push, whole=whole)

@@ -35,7 +35,7 @@ def last_told(roster: Roster, ssid: str, enforcer: str) -> SheetTold | None:
             "SELECT at, away_since FROM event WHERE kind = ? AND name = ? AND was_name = ? ORDER BY at DESC LIMIT 1",
             (EventKind.SHEET_DUE, ssid, enforcer),
         ).fetchone()
-        return SheetTold(from_ms(row["at"]), from_ms(row["away_since"])) if row is not None else None
+        return SheetTold(from_ms(row["at"]), from_ms(row["away_since"] or row["at"])) if row is not None else None
 
 
 def note_sheet(roster: Roster, ssid: str, enforcer: str, at: datetime, since: datetime) -> list[Event]:
