@@ -35,6 +35,7 @@ class Enforcing:
         self._again_at = float("inf")
         self._attempts = 0
         self._failing: set[str] = set()
+        self._stuck = False  # what is due has just failed
         self._mark: object = None
         self._moment: datetime | None = None  # when something is due, by the pushes as they were at the mark
         self._looked = datetime.min.replace(tzinfo=UTC)
@@ -83,7 +84,7 @@ class Enforcing:
             self._looked, moment = wall, self._moment
             left = (moment - wall).total_seconds() if moment is not None else float("inf")
             # An overdue push that has just failed waits for its next attempt.
-            self._due_at = float("inf") if left <= 0 and self._failing else now + max(0.0, left)
+            self._due_at = float("inf") if left <= 0 and self._stuck else now + max(0.0, left)
 
     def _start(self, stations: bool) -> None:
         self._context.executor.start(LANE, lambda: attend(self._opened(), stations=stations), self._finish)
@@ -101,11 +102,12 @@ class Enforcing:
         for said in came.done:
             log.info("%s", said)
             context.outdated()
-        for doing, problem in came.problems.items():
+        problems = {**came.problems, **came.unread}
+        for doing, problem in problems.items():
             context.trouble(doing, problem)
-        for doing in self._failing - came.problems.keys():
+        for doing in self._failing - problems.keys():
             context.works(doing)
-        self._failing = set(came.problems)
+        self._failing, self._stuck = set(problems), bool(came.problems)
         if came.stations is not None:
             self.stations = came.stations
         self._look_at = now if came.done else self._look_at

@@ -26,7 +26,8 @@ class Attended:
     """What was done, what went wrong, and when there is something to do next."""
 
     done: list[str] = field(default_factory=list)
-    problems: dict[str, str] = field(default_factory=dict)  # by what was being done
+    problems: dict[str, str] = field(default_factory=dict)  # by what was being done, and is still due
+    unread: dict[str, str] = field(default_factory=dict)  # the same for what was only to be read
     stations: int | None = None  # how many stations are associated; None: not read
 
 
@@ -72,7 +73,7 @@ def attend(site: Site, *, stations: bool) -> Attended:
         came.stations = len(found)
         for miss in unread:
             if miss.radio:
-                came.problems[f"reading {miss.enforcer} ({miss.radio} GHz)"] = miss.problem
+                came.unread[f"reading {miss.enforcer} ({miss.radio} GHz)"] = miss.problem
     return came
 
 
