@@ -130,7 +130,7 @@ def _take_out_titles(sections: Sequence[Section], *, perhaps: bool) -> None:
             after = section.lines[at + 1][1].strip() if at + 1 < len(section.lines) else ""
             if any(anchors_in(line[1], perhaps=perhaps)):
                 fresh = True
-            elif said := title_of(line[1], alone=not before and not after, above_a_mac=_is_bare_mac(after)):
+            elif said := title_of(line[1], alone=not before and not after, after=after):
                 if fresh:
                     held = {key: text for key, text in held.items() if key == "ssid"}
                     fresh = False
@@ -152,17 +152,17 @@ def _is_bare_mac(text: str) -> bool:
     return any(True for _ in mac_spans(text)) and not _ADDRESS.search(text)
 
 
-def title_of(text: str, *, alone: bool, above_a_mac: bool = False) -> str:
+def title_of(text: str, *, alone: bool, after: str = "") -> str:
     """Return what a line says about the rows below it: ``ssid``, ``state``, ``where``; empty if it is no title.
 
-    ``alone``: blank lines are around it; ``above_a_mac``: a MAC address without an IP address follows at once.
+    ``alone``: blank lines are around it; ``after`` is the line that follows at once.
     """
     for label, value in labelled(text):
         if heading_field(label) is Field.SSID and label and value.strip() and kind_of(value.strip()) is Kind.WORD:
             return "ssid"
     if len(text) > 60:
         return ""
-    if above_a_mac and names_filter(text):
+    if names_filter(text) and _is_bare_mac(after):
         return "state"
     bare = bare_title(text)
     kinds = kinds_in(bare) if bare else None

@@ -187,6 +187,7 @@ def says_yes(text: str) -> bool | None:
     return True if plain in words.yes else False if plain in words.no else None
 
 
+@lru_cache(_REMEMBERED)
 def names_filter(text: str) -> bool:
     """Tell whether a title is that of a list of who may, or may not, come in."""
     words, filters = tokens(text), _vocabulary().filters
