@@ -6,9 +6,13 @@ import random
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
+from scopion.alerts.alert_settings import TERMINAL
 from scopion.model.device import EventKind
 from scopion.model.mac import MacAddress
+from scopion.operations.intake.flood_guard import FloodGuard
+from scopion.operations.intake.queue_alerts import channels_of
 from scopion.operations.notify.word_alerts import AlertWriter
+from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.attend_lists import attend, next_moment
 from scopion.operations.wifi.edit_entries import Terms, drop_from_lists, put_on_list
 from scopion.operations.wifi.load_policy import policy_for
@@ -23,9 +27,11 @@ from scopion.roster.store.stored_values import from_ms, to_ms
 from scopion.roster.wifi.lists import ListMode, network
 from scopion.roster.wifi.pushes import Push, PushState, pushes
 from scopion.watching.executors import pass_time
+from scopion.watching.keep_lists import opener
+from scopion.watching.watch_memory import WatchMemory
 from scopion.wireless.list_policy import wanted
 from scopion.wireless.router_sheet import Sheet
-from tests.support import ProgramTest
+from tests.support import FolderTest, ProgramTest
 from tests.typed_page import TypedPage
 
 STRANGER, DOOR, TILL = "a0:b4:d7:66:19:04", "7c:a4:b1:33:02:61", "54:b1:a3:7c:00:50"
@@ -198,3 +204,14 @@ class Fortnight(ProgramTest):
         self.live(deadline + timedelta(days=1), lambda: "types")
         self.assertEqual(self.told(), [deadline, deadline + timedelta(days=1)])
         self.assertEqual(self.page.holds("5"), ("deny", {MacAddress.parse(STRANGER)}))
+
+
+class Threads(FolderTest):
+    def test_the_thread_of_the_lists_tells_the_same_channels(self) -> None:
+        """Without channels a watch in a terminal rings its bell, also for a sheet, which another thread tells."""
+        site = Site(self.folder)
+        self.addCleanup(site.close)
+        site.watch_state = WatchMemory(FloodGuard(), terminal=True)
+        own = opener(site)()
+        self.addCleanup(own.close)
+        self.assertEqual((channels_of(own), own is site), ((TERMINAL,), False))

@@ -44,23 +44,27 @@ def held(draw: st.DrawFn) -> Held:
 
 class Sheets(unittest.TestCase):
     @settings(max_examples=300, deadline=None)
-    @given(st.lists(held(), max_size=3), held(), st.sets(st.sampled_from(MACS)))
+    @given(st.lists(held(), max_size=3), held(), held(), st.sets(st.sampled_from(MACS)), st.booleans())
     def test_a_sheet_is_right_whatever_the_page_may_hold(
-        self, typed: list[Held], target: Held, left: set[MacAddress]
+        self, typed: list[Held], target: Held, unknown: Held, left: set[MacAddress], one_list: bool
     ) -> None:
-        """From each list that may have been typed in, or from any if none is known, its steps make the wanted one."""
+        """From each list that may have been typed in, or from any if none is known, its steps make the wanted one; a
+        device that is admitted before and after is admitted after each of them, also where one list serves both modes.
+        """
         mode = target.mode or ListMode.OFF
         lines = tuple(Line(mac, "", False) for mac in sorted(target.allow | target.deny))
         right = WantedList(mode, lines if mode is not ListMode.OFF else ())
         page = PageSettings(type="page", name="p", network="Café", bands=("5",))
         sheet = make_sheet(page, [RadioPart("5", right, tuple(typed))], SheetTimes("now"), timing=Timing(), names={})
-        for there in typed or [Held(frozenset(left), frozenset(MACS) - left, ListMode.DENY)]:
-            router = TypedPage()
+        for there in typed or [unknown]:
+            router = TypedPage(one_list=one_list)
             router.modes["5"] = str(there.mode)
-            router.lists = {("5", "allow"): set(there.allow | left), ("5", "deny"): set(there.deny | left)}
+            router.lists = {("5", "allow"): set(left), ("5", "deny"): set(left), ("5", ""): set(left)}
             if there.mode is not ListMode.OFF:  # the list of its mode is as it was said
-                router.lists["5", str(there.mode)] = set(there.allow if there.mode is ListMode.ALLOW else there.deny)
-            router.type(sheet)
+                router.lists["5", "" if one_list else str(there.mode)] = set(there.allow | there.deny)
+            keeps = [mac for mac in MACS if router.admits("5", mac) and right.admits(mac)]
+            for _ in router.steps(sheet):
+                self.assertEqual([mac for mac in keeps if not router.admits("5", mac)], [])
             self.assertEqual(router.holds("5"), (str(mode), set(right.macs)))
 
 

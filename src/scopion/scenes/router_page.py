@@ -61,12 +61,15 @@ class _Copying(HTMLParser):
         self._unseen = 0
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        """Leave out what is not shown."""
         self._unseen += tag in ("style", "head")
 
     def handle_endtag(self, tag: str) -> None:
+        """Part cells and lines."""
         self._unseen -= tag in ("style", "head")
         self.parts.append("\t" if tag in ("td", "th") else "\n" if tag in ("tr", "h1", "h2", "nav", "li") else "")
 
     def handle_data(self, data: str) -> None:
+        """Take the text."""
         if not self._unseen:
             self.parts.append(data.strip("\n"))

@@ -124,6 +124,7 @@ def opener(site: Site) -> Callable[[], Site]:
             return site
         if not own:
             own.append(Site(site.folder))
+            own[0].watch_state = site.watch_state  # without channels, the terminal's bell is told
         own[0].leave_replaced_roster()
         return own[0]
 

@@ -135,6 +135,9 @@ def consequence(ssid: str, mode: ListMode, lines: Sequence[Line]) -> str:
     """Return one sentence: what a mode means on this network, with its count."""
     if mode is ListMode.OFF:
         return f"On {ssid!r} every device with the passphrase may associate; its lists have no effect."
+    if not lines:
+        who = "no device may associate" if mode is ListMode.ALLOW else "no device is refused"
+        return f"On {ssid!r} {who}: there is nothing on its {mode} list."
     addresses = counted(len(lines), "address", "addresses")
     if mode is ListMode.ALLOW:
         return f"On {ssid!r} only {addresses} may associate, all others are refused."

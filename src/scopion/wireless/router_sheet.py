@@ -1,8 +1,9 @@
 """The sheet: numbered steps for the person who types a list into a router's web page, in the safe order.
 
 After each step every essential device still works: entries before the mode, the own device before the others; to switch
-a list off, the mode goes first. Once something was typed in, only the difference is left to type. Pure: what is wanted
-and what was typed in go in; a ``Sheet`` comes out, which ``write_sheet`` writes.
+a list off, the mode goes first, and so it does before a list is made another one. Once something was typed in, only the
+difference is left to type. Pure: what is wanted and what was typed in go in; a ``Sheet`` comes out, which
+``write_sheet`` writes.
 """
 
 from __future__ import annotations
@@ -151,10 +152,7 @@ def _lasting(page: PageSettings, times: SheetTimes) -> str:
 def _emptied(wanted: WantedList) -> str:
     if wanted.mode is not ListMode.ALLOW or wanted.lines:
         return ""
-    return (
-        " The allow list is empty now, so no device may connect. Some routers let every device in then: check that, "
-        "from a cable."
-    )
+    return " Some routers let every device in when their allow list is empty: check that, from a cable."
 
 
 def _alike(parts: Iterable[RadioPart]) -> list[tuple[WantedList, list[RadioPart]]]:
@@ -185,21 +183,24 @@ class _Steps:
     def of(self, parts: Sequence[RadioPart]) -> list[SheetStep]:
         """Return the steps: radios whose mode is right get the difference only; additions come before removals."""
         mode = self._wanted.mode
-        whole = [part.radio for part in parts if not part.typed or any(held.mode is not mode for held in part.typed)]
+        whole = [part for part in parts if not part.typed or any(held.mode is not mode for held in part.typed)]
         if mode is ListMode.OFF:
-            return _steps_off(whole)
-        changes = [step for part in parts if part.radio not in whole for step in self._difference(part)]
+            return _steps_off([part.radio for part in whole])
+        changes = [step for part in parts if part not in whole for step in self._difference(part)]
         return changes + self._whole(whole)
 
-    def _whole(self, radios: Sequence[str]) -> list[SheetStep]:
-        """Return steps for the whole list of some radios, then their mode."""
-        mode, lines, steps = self._wanted.mode, self._wanted.lines, []
-        typed = self._typed(lines)
+    def _whole(self, parts: Sequence[RadioPart]) -> list[SheetStep]:
+        """Return steps for the whole list of some radios, then their mode.
+
+        Many pages have one list, and the mode says what it is for: while it is made another one it must be in no force.
+        """
+        mode, lines, radios = self._wanted.mode, self._wanted.lines, [part.radio for part in parts]
+        typed, steps = self._typed(lines), [step for part in parts for step in self._off_first(part)]
         room = self._page.capacity
         for radio in radios:
             holds = f"; the router holds {room}" if room is not None else ""
             then = f"The {radio} GHz list now has {counted(len(lines), 'entry', 'entries')}{holds}. Count them."
-            stays = " Leave its mode as it is for now." if self._page.modes else ""
+            stays = " Leave its mode off for now." if self._page.modes else ""
             said = f"{radio} GHz: make its {mode} list hold exactly these, and save.{stays}"
             steps.append(SheetStep(said, typed, then) if typed else SheetStep(f"{radio} GHz: empty its {mode} list."))
         if not self._page.modes:
@@ -212,6 +213,14 @@ class _Steps:
             subject = "a device that is not listed" if mode is ListMode.ALLOW else "a listed device"
             steps.append(SheetStep(f"Check {check}that {subject} can no longer connect, on {_bands(radios)}."))
         return steps
+
+    def _off_first(self, part: RadioPart) -> list[SheetStep]:
+        """Return the step that switches a list off before it is made another one; none if it is off."""
+        if not self._page.modes or (part.typed and all(held.mode is ListMode.OFF for held in part.typed)):
+            return []
+        sure = len(part.typed) == 1
+        first = "" if sure else "if its list is switched on, "
+        return [SheetStep(f"{part.radio} GHz: {first}set its mode to off (disabled) first, and save.")]
 
     def _difference(self, part: RadioPart) -> list[SheetStep]:
         """Return steps for what has changed on a radio since it was typed in there; it may hold any of its lists."""

@@ -72,7 +72,7 @@ def push(
         where.choice(), revert_at=_deadline(session, revert_after), insist=insist, drop_foreign=where.drop_foreign
     )  # the process that keeps the deadline runs before anything is sent
     sent = send(session.site, ssid, request, on_step=saying(session))
-    waiting = [each for each in sent if not tell_pushed(session, each)]
+    waiting = [each for each in sent if not tell_pushed(session, each, ask=not yes)]
     if revert_after is not None and request.revert_at is not None:
         until = session.site.clock.local(request.revert_at)
         session.note(f"It is taken back at {until:%H:%M:%S} unless you run scopion wifi keep")
@@ -84,10 +84,12 @@ def push(
         verify_now(session, ssid, None, None, scan=True)
 
 
-def tell_pushed(session: Session, each: Pushed) -> bool:
-    """Print the result of a push; of one to a page, its sheet. Returns whether it is done: a sheet may wait."""
+def tell_pushed(session: Session, each: Pushed, *, ask: bool) -> bool:
+    """Print the result of a push; of one to a page, its sheet, and ``ask`` whether it was typed in. Returns whether it
+    is done: a sheet may wait.
+    """
     if each.plans[0].traits.by_hand:
-        return hand_sheet(session, each.push)
+        return hand_sheet(session, each.push, ask=ask)
     together: dict[str, list[str]] = {}
     for plan in each.plans:
         held = each.read_back[plan.radio]

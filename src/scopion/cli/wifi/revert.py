@@ -76,7 +76,7 @@ def revert(
         assert ssid is not None
         done = take_back(session.site, ssid, on_step=saying(session))
     for each in done:
-        tell_pushed(session, each)
+        tell_pushed(session, each, ask=not yes)
     session.note("Your own lists are not changed by that: scopion undo takes changes of those back.")
 
 

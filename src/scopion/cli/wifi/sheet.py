@@ -80,8 +80,8 @@ def tell_typed(session: Session, push: Push) -> None:
     session.note(f"Noted: {push.ssid!r}{at} has {count} in mode {target['mode']} on {where}.")
 
 
-def hand_sheet(session: Session, push: Push) -> bool:
-    """Print the sheet of a push to a page; in a terminal, ask whether it was typed in. Returns whether it is done."""
+def hand_sheet(session: Session, push: Push, *, ask: bool) -> bool:
+    """Print the sheet of a push to a page; in a terminal, ``ask`` if it was typed in. Returns whether it is done."""
     from scopion.operations.wifi.type_lists import sheet_again, typed_in
     from scopion.wireless.write_sheet import text
 
@@ -90,7 +90,7 @@ def hand_sheet(session: Session, push: Push) -> bool:
         return True
     echo(text(sheet_again(session.site, push)), nl=False)
     session.note("")
-    if session.can_ask and confirm("Is it typed in, on all radios?"):
+    if ask and session.can_ask and confirm("Is it typed in, on all radios?"):
         for each in typed_in(session.site, push.ssid, name=push.enforcer):
             tell_typed(session, each)
         return True

@@ -6,7 +6,7 @@ several lists.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from scopion.roster.store.open_roster import Roster
@@ -30,22 +30,22 @@ def waiting_sheet(roster: Roster, ssid: str, enforcer: str) -> Push | None:
     return next((each for each in of_page if each.state is PushState.WAITING and each.radios), None)
 
 
-def took_back(roster: Roster, sheet: Push, policy: Mapping[str, Any] | None) -> bool:
+def took_back(history: Iterable[Push], sheet: Push, policy: Mapping[str, Any] | None) -> bool:
     """Tell whether a sheet takes back just this policy, as a push keeps it: people have not changed their lists since,
-    so the sheet is what they want.
+    so the sheet is what they want. ``history`` are the pushes of its network, or all.
     """
-    return any(each.reverted_by == sheet.id and each.policy == policy for each in pushes(roster, sheet.ssid))
+    return any(each.reverted_by == sheet.id and each.policy == policy for each in history)
 
 
-def basis_of(roster: Roster, ssid: str, enforcer: str, radio: str, before: int | None = None) -> list[Push]:
-    """Return the pushes that may have left a page's radio as it is: the last that was said to be done, after the later
-    sheets. Empty if nothing was ever said to be done there.
+def basis_of(history: Iterable[Push], sheet: Push, radio: str) -> list[Push]:
+    """Return the pushes that may have left a radio as it is when a page's sheet is made: the last that was said to be
+    done, after the later sheets. Empty if nothing was ever said to be done there.
 
-    ``before``: only those before this push, as when its sheet was made.
+    ``history`` are the pushes of its network, the latest first.
     """
     found = []
-    for each in pushes(roster, ssid):
-        if each.enforcer != enforcer or radio not in each.radios or (before is not None and each.id >= before):
+    for each in history:
+        if each.enforcer != sheet.enforcer or radio not in each.radios or each.id >= sheet.id:
             continue
         if each.state in (PushState.DONE, PushState.WAITING, PushState.SKIPPED):
             found.append(each)

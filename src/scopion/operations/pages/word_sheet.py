@@ -17,7 +17,7 @@ from scopion.roster.read_devices import all_devices
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import as_written
 from scopion.roster.wifi.lists import ListMode, find_network
-from scopion.roster.wifi.pushes import Push, PushState
+from scopion.roster.wifi.pushes import Push, PushState, pushes
 from scopion.wireless.coverage import Line, caution_about, line_of_mac
 from scopion.wireless.enforcer_settings import PageSettings
 from scopion.wireless.enforcers.enforcer import Held, read_held
@@ -50,6 +50,7 @@ class ToType:
     parts: tuple[RadioPart, ...]
     timing: Timing
     unsaid: Push | None  # the last sheet before it that was handed over and never said to be done
+    devices: Mapping[MacAddress, Device]
     names: Mapping[MacAddress, str]  # of addresses that leave the list
 
     @property
@@ -69,7 +70,8 @@ def to_type(roster: Roster, page: PageSettings, push: Push, *, whole: bool = Fal
         known = lines.get(mac) or line_of_mac(mac, "", devices.get(mac))
         return replace(known, caution=caution_about(mac))
 
-    basis = {radio: basis_of(roster, push.ssid, page.name, radio, push.id) for radio in push.radios}
+    history = pushes(roster, push.ssid)
+    basis = {radio: basis_of(history, push, radio) for radio in push.radios}
     unsaid = next((each for those in basis.values() for each in those if each.state is not PushState.DONE), None)
     if whole:
         basis, unsaid = {}, None
@@ -86,7 +88,7 @@ def to_type(roster: Roster, page: PageSettings, push: Push, *, whole: bool = Fal
     names = {mac: device.called for mac, device in devices.items() if device.called != str(mac)}
     for each in (before for those in basis.values() for before in those if before.policy is not None):
         names |= {rule.line.mac: rule.line.name for rule in read_policy(each.policy or {}).rules if rule.line.name}
-    return ToType(push, page, carried_out, tuple(parts), timing, unsaid, names)
+    return ToType(push, page, carried_out, tuple(parts), timing, unsaid, devices, names)
 
 
 def sheet_of(site: Site, roster: Roster, asked: ToType, *, waits: bool = True) -> Sheet:
@@ -96,7 +98,6 @@ def sheet_of(site: Site, roster: Roster, asked: ToType, *, waits: bool = True) -
     network = find_network(roster, asked.push.ssid)
     if not page.page and network is not None:
         page = replace(page, page=network.router)
-    devices = {mac: device for device in all_devices(roster) for mac in device.macs}
     return make_sheet(
         page,
         asked.parts,
@@ -108,7 +109,7 @@ def sheet_of(site: Site, roster: Roster, asked: ToType, *, waits: bool = True) -
         ),
         timing=asked.timing,
         names=asked.names,
-        kinds=_kinds(site, asked.parts[0].wanted, devices),
+        kinds=_kinds(site, asked.parts[0].wanted, asked.devices),
         waits=waits,
     )
 

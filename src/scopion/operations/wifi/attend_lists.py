@@ -10,11 +10,11 @@ from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.open_enforcers import open_enforcer, read_stations, remember_stations
 from scopion.operations.wifi.published_lists import Published, is_out_of_date, next_out_of_date, published
 from scopion.operations.wifi.push_lists import push_published, resume_interrupted
-from scopion.operations.wifi.remind_sheets import HOURS, next_reminder, remind
+from scopion.operations.wifi.remind_sheets import HOURS, changes_in, next_reminder, remind
 from scopion.operations.wifi.revert_push import revert_overdue, time_left
 from scopion.operations.wifi.send_push import Pushed
 from scopion.roster.store.open_roster import Roster
-from scopion.roster.wifi.pushes import with_deadline
+from scopion.roster.wifi.pushes import PushState, with_deadline
 from scopion.wireless.enforcers.enforcer import read_held
 
 _GONE, _ASSOCIATED = "its lists were gone", "a device that it refuses was associated"
@@ -102,6 +102,8 @@ def _forgotten(site: Site, each: Published) -> str:
 
 
 def _said(each: Pushed) -> str:
+    if each.push.state is PushState.WAITING:  # of a page
+        return f"the sheet of {each.push.ssid!r} that goes back waits: {changes_in(each.push)}"
     plan = each.plans[0]
     why = f" ({each.push.because})" if each.push.because else ""
     radios = ", ".join(plan.radio for plan in each.plans)

@@ -58,7 +58,8 @@ def published(roster: Roster, site: Site) -> list[Published]:
     found = []
     holding: dict[str, list[EnforcerSettings]] = {}
     current: dict[str, ListPolicy] = {}
-    for each in pushes(roster):
+    history = pushes(roster)
+    for each in history:
         if each.state not in (PushState.DONE, PushState.WAITING):
             continue
         if each.ssid not in holding:
@@ -77,7 +78,7 @@ def published(roster: Roster, site: Site) -> list[Published]:
         if each.ssid not in current:
             current[each.ssid] = policy_for(roster, known_network(site, roster, each.ssid))
         traits, now = traits_of(settings), current[each.ssid]
-        if took_back(roster, each, policy_document(now)):
+        if took_back(history, each, policy_document(now)):
             now = policy
         found.append(Published(each, radios, as_carried_out(policy, traits), settings, as_carried_out(now, traits)))
     return found

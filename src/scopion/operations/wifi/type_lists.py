@@ -71,7 +71,8 @@ def sheets(site: Site, ssid: str, name: str | None = None, *, whole: bool = Fals
         _require_some(context, plans)
         new, latest = _new_push(context, page, plans, SheetOrder()), _latest(context.roster, page, ssid)
         push = _unkept(new)
-        if latest is not None and latest.state is PushState.WAITING and took_back(context.roster, latest, new.policy):
+        goes_back = latest is not None and took_back(pushes(context.roster, ssid), latest, new.policy)
+        if latest is not None and goes_back and latest.state is PushState.WAITING:
             push = latest
         # What was typed in last, now and later, is not handed over again.
         elif latest is None or latest.state is not PushState.DONE or not _is_same(latest, new):
@@ -141,6 +142,7 @@ def _record(context: NetworkContext, page: PageSettings, new: NewPush) -> Push:
         await_person(roster, number)
         if new.revert_at is not None:
             note_deadline(roster, number, site.boot(), (new.revert_at - new.at).total_seconds())
+    site.stands.append(f"the sheet of {new.ssid!r} waits (push {number})")
     return push_of(roster, number)
 
 
@@ -151,20 +153,21 @@ def typed_in(site: Site, ssid: str, radios: tuple[str, ...] = (), name: str | No
     radio that it does not have.
     """
     roster = site.roster
-    done = []
     pages = require_pages(site, ssid, name)
-    for page in [each for each in pages if waiting_sheet(roster, ssid, each.name)] or pages:
-        strange = [radio for radio in radios if radio not in page.radios]
-        if strange:
-            raise Refused(f"{ssid!r} is not on {strange[0]} GHz: scopion wifi mode with --radios says where it is")
-        with roster.transaction():
+    meant = [each for each in pages if waiting_sheet(roster, ssid, each.name)] or pages
+    strange = [radio for radio in radios for page in meant if radio not in page.radios]
+    if strange:
+        raise Refused(f"{ssid!r} is not on {strange[0]} GHz: scopion wifi mode with --radios says where it is")
+    done = []
+    with roster.transaction():  # all of them or none
+        for page in meant:
             waiting = waiting_sheet(roster, ssid, page.name)
             if waiting is None:
                 context = open_network(site, roster, ssid)
-                plans = plans_of(context, page, radios)
-                new = _new_push(context, page, plans, SheetOrder("typed in"))
+                new = _new_push(context, page, plans_of(context, page, radios), SheetOrder("typed in"))
                 waiting = push_of(roster, begin_push(roster, new))
             done.append(_end(site, roster, waiting, radios))
+    site.stands.append(f"what was typed in for {ssid!r} is noted")
     return done
 
 

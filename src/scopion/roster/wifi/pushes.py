@@ -138,7 +138,7 @@ def lists_mark(roster: Roster) -> tuple[object, ...]:
     with roster.guarded():
         row = roster.db.execute(
             "SELECT count(*), max(id), max(ended), total(revert_at), count(revert_at), total(reverted_by), "
-            "total(state = 'running'), (SELECT max(id) FROM change), (SELECT total(undone) FROM change) FROM push"
+            "total(state = 'running'), (SELECT max(id) FROM change) FROM push"
         ).fetchone()
         return tuple(row)
 
