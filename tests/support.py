@@ -5,10 +5,13 @@ from __future__ import annotations
 import io
 import json
 import os
+import pty
+import select
 import shutil
 import subprocess
 import sys
 import tempfile
+import time
 import unittest
 from abc import abstractmethod
 from collections.abc import Sequence
@@ -113,6 +116,25 @@ class ProgramTest(FolderTest):
         self.assertTrue(lines[0].startswith("scopion: "), lines[0])
         return lines[0]
 
+    def in_terminal(self, *arguments: str, answers: Sequence[tuple[str, str]] = ()) -> tuple[int, str]:
+        """Run the program in a terminal, and answer each question, known by a part of it; its exit code and what was
+        shown. A question that is not expected is not answered, and fails.
+        """
+        live = {"SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces", "TERM": "xterm", "COLUMNS": "200"}
+        child, terminal = pty.fork()
+        if child == 0:
+            os.execve(PROGRAM, [PROGRAM, *arguments], {**os.environ, **live})
+        shown = ""
+        for question, said in answers:
+            shown += _read_until(terminal, question)
+            self.assertIn(question, shown, shown[-600:])
+            os.write(terminal, f"{said}\n".encode())
+        shown += _read_until(terminal, "\0")
+        os.close(terminal)  # whoever still asks is ended by that
+        _, status = os.waitpid(child, 0)
+        self.assertNotIn("Traceback", shown)
+        return os.waitstatus_to_exitcode(status), shown.replace("\r\n", "\n")
+
     def opened(self) -> Site:
         """The site itself, for what no command shows or sets."""
         site = Site(self.site)
@@ -142,6 +164,18 @@ class PreparedTest(ProgramTest):
     def setUp(self) -> None:
         super().setUp()
         shutil.copytree(self.prepared, self.site)
+
+
+def _read_until(terminal: int, text: str) -> str:
+    """What a terminal shows until a text, or the end of its process; at most for a while."""
+    seen, deadline = "", time.monotonic() + 30
+    while text not in seen and time.monotonic() < deadline:
+        ready, _, _ = select.select([terminal], [], [], 0.2)
+        try:
+            seen += os.read(terminal, 65_536).decode(errors="replace") if ready else ""
+        except OSError:  # the program has ended
+            break
+    return seen
 
 
 def made_up(hosts: Sequence[SceneHost], medium: Medium = Medium.CABLE, seed: int = 1) -> SceneAttachment:

@@ -52,6 +52,8 @@ COMMANDS: tuple[tuple[str, ...], ...] = (
     ("wifi", "sheet", "Yard", "--html", "{page}"),
     ("wifi", "push", "Kilnhaven", "--yes", "--no-verify"),
     ("wifi", "push", "Kilnhaven", "--yes", "--revert-after", "30m"),
+    ("block", "192.0.2.90", "--yes"),
+    ("unblock", "192.0.2.61", "--yes"),
     ("wifi", "keep", "Kilnhaven"),
     ("wifi", "revert", "Kilnhaven", "--yes"),
     ("alerts", "mute", "192.0.2.31", "--for", "2h"),

@@ -57,6 +57,7 @@ OUTPUTS: dict[str, tuple[str, ...]] = {
     "wifi hours": ("192.0.2.61",), "wifi push": ("Kilnhaven --yes", "Yard"), "wifi keep": ("Kilnhaven",),
     "wifi only": ("Kilnhaven 192.0.2.61", "Kilnhaven --end"), "wifi done": ("Yard",),
     "wifi import": ("Kilnhaven",),
+    "block": ("~ --dry-run", "192.0.2.40 --yes"), "unblock": ("192.0.2.40 --yes", "192.0.2.90 --dry-run"),
     "report": ("", "--html -", "--send owner", "--csv tables", "--figure presence presence.svg", "--table attention",
                "--table devices", "--table events", "--table addresses", "--table wireless", "--table new-devices"),
     "map": ("",), "setup": ("--show",),

@@ -30,7 +30,7 @@ class Map(ProgramTest):
     def test_the_map_fits_one_screen(self) -> None:
         """Scopion --help has a line a command, as wide as the narrowest terminal and as long as a usual window."""
         lines = self.run_ok("--help").splitlines()
-        self.assertLessEqual(len(lines), 40)
+        self.assertLessEqual(len(lines), 48)
         self.assertLessEqual(max(map(len, lines)), 80)
 
     def test_every_command_and_option_is_in_the_manual(self) -> None:

@@ -160,7 +160,7 @@ class LookedBack(FolderTest):
         weights = [each.weight for each in made.attention]
         self.assertEqual(weights, sorted(weights, key=list(Weight).index))
         for weight, part, command in (
-            (Weight.HIGH, "stranger is unwanted and here, at 192.0.2.66", "scopion wifi deny SSID stranger"),
+            (Weight.HIGH, "stranger is unwanted and here, at 192.0.2.66", "scopion block stranger"),
             (Weight.HIGH, "till is essential and not here: seen last on Saturday, 26 September", "scopion show till"),
             (Weight.HIGH, "192.0.2.20 is used by printer and scanner", "scopion spare 192.0.2.0/24"),
             (Weight.MEDIUM, "newcomer is new, and has not been reviewed yet", "scopion review"),
@@ -182,7 +182,7 @@ class LookedBack(FolderTest):
             if device.macs[0] in macs:
                 set_standing(self.site.roster, device, Standing.UNWANTED, NOW)
         proposed = [each.command for each in report(self.site).attention if each.says.startswith("twin")]
-        self.assertEqual(proposed, [f"scopion wifi deny SSID {mac}" for mac in macs])
+        self.assertEqual(proposed, [f"scopion block {mac}" for mac in macs])
 
     def test_parts_are_what_was_put_in(self) -> None:
         """Devices, days, weeks, busy hours and addresses agree with the past that was made."""

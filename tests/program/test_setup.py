@@ -3,10 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
-import pty
-import select
-import time
 import tomllib
 import unittest
 from collections.abc import Sequence
@@ -18,7 +14,7 @@ from hypothesis import strategies as st
 from scopion.operations.begin.set_up_site import Agreed, AgreedSubnet, settings_text
 from scopion.operations.site.edit_settings import assigned, with_settings
 from scopion.operations.site.load_settings import TEMPLATE, load_settings
-from tests.support import PROGRAM, ProgramTest
+from tests.support import ProgramTest
 
 WORDS = st.text(st.characters(exclude_categories=["C", "Zl", "Zp"]), max_size=40)
 
@@ -31,31 +27,9 @@ class FirstSteps(ProgramTest):
 
     def answer(self, answers: Sequence[tuple[str, str]]) -> str:
         """Run it in a terminal and answer each question, known by a part of it; what the screen showed."""
-        environment = {**os.environ, "SCOPION_SITE": str(self.site), "TERM": "xterm", "COLUMNS": "120"}
-        child, terminal = pty.fork()
-        if child == 0:
-            os.execve(PROGRAM, [PROGRAM, "setup"], environment)
-        shown = ""
-        for question, said in answers:
-            shown += self._until(terminal, question)
-            self.assertIn(question, shown, shown[-600:])
-            os.write(terminal, f"{said}\n".encode())
-        shown += self._until(terminal, "\0")
-        _, status = os.waitpid(child, 0)
-        os.close(terminal)
-        self.assertEqual(os.waitstatus_to_exitcode(status), 0, shown[-2000:])
-        self.assertNotIn("Traceback", shown)
+        code, shown = self.in_terminal("setup", answers=answers)
+        self.assertEqual(code, 0, shown[-2000:])
         return shown
-
-    def _until(self, terminal: int, text: str) -> str:
-        seen, deadline = "", time.monotonic() + 20
-        while text not in seen and time.monotonic() < deadline:
-            ready, _, _ = select.select([terminal], [], [], 0.2)
-            try:
-                seen += os.read(terminal, 65536).decode(errors="replace") if ready else ""
-            except OSError:  # the program has ended
-                break
-        return seen
 
     def test_a_whole_evening_at_the_terminal(self) -> None:
         """Name, subnets, channel, network: written with its comments, tried, and the baseline is taken."""

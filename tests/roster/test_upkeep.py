@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import pty
 import random
 import shutil
 import signal
@@ -12,7 +11,7 @@ import subprocess
 import sys
 import time
 import unittest
-from contextlib import closing, suppress
+from contextlib import closing
 from datetime import date, timedelta
 
 from scopion.model.errors import StorageFailed
@@ -203,22 +202,8 @@ class Restoring(ProgramTest):
         self.assertEqual((copy["devices"], copy["because"]), (14, "the day's copy"))
         self.run_ok("demo", "--next", str(self.site))
         self.run_ok("scan")
-        ours, theirs = pty.openpty()
-        process = subprocess.Popen(
-            [PROGRAM, "roster", "restore", "latest"], stdin=theirs, stdout=theirs, stderr=theirs,
-            env={**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces"},
-        )  # fmt: skip
-        os.close(theirs)
-        os.write(ours, b"n\n")
-        shown = b""
-        with suppress(OSError):  # the terminal ends with the process
-            while part := os.read(ours, 4096):
-                shown += part
-        os.close(ours)
-        process.wait(30)
-        self.assertRegex(
-            " ".join(shown.decode().split()), r"It knows 14 devices, the roster \d+ devices now\. Put roster-"
-        )
+        _, shown = self.in_terminal("roster", "restore", "latest", answers=[("Put roster-", "n")])
+        self.assertRegex(" ".join(shown.split()), r"It knows 14 devices, the roster \d+ devices now\. Put roster-")
 
     def test_a_damaged_roster_is_restored(self) -> None:
         """Where the roster itself cannot be read, a copy puts it right, and the damaged one is kept aside."""

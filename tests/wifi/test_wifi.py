@@ -2,17 +2,13 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
-import os
-import pty
 import re
-import subprocess
 import unittest
 from typing import Any
 
 from scopion.roster.store.stored_values import to_ms
-from tests.support import PROGRAM, PreparedTest, ProgramTest
+from tests.support import PreparedTest, ProgramTest
 
 OWN_WIRELESS = "60:f2:a7:10:00:0b"
 
@@ -44,23 +40,11 @@ class Lists(PreparedTest):
 
     def test_a_new_networks_router_is_asked_about_in_a_terminal(self) -> None:
         """What the options do not say is asked; a wrong answer is asked again, a blank one takes the default."""
-        answers = "\ny\n\nhyphen\n2.4,7\n2.4,5,6\n12\n"
-        ours, theirs = pty.openpty()
-        process = subprocess.Popen(
-            [PROGRAM, "wifi", "deny", "Attic", "till"],
-            stdin=theirs, stdout=theirs, stderr=theirs,
-            env={**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces"},
-        )  # fmt: skip
-        os.close(theirs)
-        os.write(ours, answers.encode())
-        shown = b""
-        with contextlib.suppress(OSError):  # the terminal ends with the process
-            while part := os.read(ours, 4096):
-                shown += part
-        os.close(ours)
-        self.assertEqual(process.wait(30), 0, shown.decode())
-        self.assertIn(b"'7' is not a band", shown)
-        self.assertIn(b"'y' is not a router's address", shown)
+        router, bands = "the router's address", "the bands that carry it"
+        answers = [("", ""), (router, "y"), ("is not a router's address", ""), ("how it wants them", "hyphen")]
+        answers += [(bands, "2.4,7"), ("is not a band", "2.4,5,6"), ("how many entries", "12")]
+        code, shown = self.in_terminal("wifi", "deny", "Attic", "till", answers=answers)
+        self.assertEqual(code, 0, shown)
         network = self.run_json("wifi", "ssids")[0]
         self.assertEqual((network["router"], network["notation"], network["capacity"]), ("192.0.2.1", "hyphen", 12))
         self.assertEqual(network["radios"], ["2.4", "5", "6"])

@@ -35,7 +35,6 @@ class Phrases:
     clock: Clock
     vendors: Vendors
     program: str = "scopion"  # how commands begin, with --site if that is needed
-    ssid: str = ""  # of the wireless network, if there is exactly one
 
     def when(self, at: datetime) -> str:
         """Return a moment on the site's clock: ``at 03:04 on Tuesday, 15 September``."""

@@ -181,14 +181,13 @@ class _One:
         unwanted = Action(
             f"{phrases.program} mark {which} unwanted", "it does not: you get an alert whenever it is here"
         )
+        block = Action(f"{phrases.program} block {which}", "keep it off the Wi-Fi")
         match event.kind:
             case EventKind.JOINED | EventKind.UNLISTED_PRESENT:
                 standing = about.device.standing if about.device else Standing.NEW
-                return [show, known, unwanted] if standing is Standing.NEW else [show, unwanted]
+                return [show, known, unwanted, block] if standing is Standing.NEW else [show, unwanted, block]
             case EventKind.UNWANTED_PRESENT:
-                on = shlex.quote(phrases.ssid) if phrases.ssid else "SSID"
-                deny = Action(f"{phrases.program} wifi deny {on} {which}", "refuse it on the wireless network")
-                return [show, deny, known]
+                return [show, block, known]
             case EventKind.CONTESTED | EventKind.GATEWAY_CHANGED:
                 other = Action(f"{phrases.program} show {event.other_mac}", "the one that was there before")
                 scan = Action(f"{phrases.program} scan", "see which devices are there now")

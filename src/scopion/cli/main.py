@@ -69,6 +69,10 @@ FAMILIES: dict[str, dict[str, CommandEntry]] = {
     "Wireless": {
         "wifi": CommandEntry("wifi.group", "wifi", "Allow and deny lists: kept, scheduled, pushed, verified."),
     },
+    "One step": {
+        "block": CommandEntry("wifi.block", "block", "Keep a device off the Wi-Fi: list, push and check."),
+        "unblock": CommandEntry("wifi.block", "unblock", "Let a device back on the Wi-Fi: list, push and check."),
+    },
     "Report": {
         "report": CommandEntry("report.report", "report", "Look back on a period: summary, page, tables, figures."),
         "map": CommandEntry(
@@ -77,7 +81,7 @@ FAMILIES: dict[str, dict[str, CommandEntry]] = {
     },
     "Begin": {
         "setup": CommandEntry("begin.setup", "setup", "First steps: proposes settings, writes and tries them."),
-        "demo": CommandEntry("begin.demo", "demo", "A made-up site: its story in a minute, or a folder to try."),
+        "demo": CommandEntry("begin.demo", "demo", "A made-up site: told in a minute, or to try out."),
     },
 }
 

@@ -85,8 +85,11 @@ def join_devices(roster: Roster, kept: Device, other: Device) -> None:
         for relation in ("adapter", "unpaired", "exclusive"):
             db.execute(f"UPDATE {relation} SET device = ? WHERE device = ?", (kept.id, other.id))
         db.execute("UPDATE event SET device = ? WHERE device = ?", (kept.id, other.id))
-        # One entry a network: if both are listed, the entry of the device that stays counts.
-        db.execute("UPDATE OR IGNORE entry SET device = ? WHERE device = ?", (kept.id, other.id))
+        # If both are listed on a network, the entries of the device that stays count.
+        db.execute(
+            "UPDATE entry SET device = ?1 WHERE device = ?2 AND ssid NOT IN (SELECT ssid FROM entry WHERE device = ?1)",
+            (kept.id, other.id),
+        )
         db.execute("UPDATE mute SET device = ? WHERE device = ?", (kept.id, other.id))
         db.execute("DELETE FROM device WHERE id = ?", (other.id,))
 

@@ -7,7 +7,7 @@ carried out as they were published while a person edits the lists.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
@@ -15,7 +15,7 @@ from scopion.model.device import Device
 from scopion.model.mac import MacAddress
 from scopion.model.week import NEVER, WHOLE, Local, Week
 from scopion.roster.store.stored_values import as_written
-from scopion.roster.wifi.lists import Entry, ListMode, Network
+from scopion.roster.wifi.lists import Entry, ListMode, Network, Override
 from scopion.roster.wifi.timetables import week_of
 from scopion.wireless.coverage import Line, covered_adapters, line_of_device, line_of_mac
 
@@ -28,10 +28,18 @@ class ListRule:
     line: Line
     hours: Week | None = None  # None: always
     until: datetime | None = None
+    override: Override | None = None
 
     def holds(self, now: datetime, wall: datetime) -> bool:
         """Tell whether it is on its list at a moment."""
+        if self.override is not None and now < self.override.until:
+            return self.override.on
         return (self.until is None or now < self.until) and (self.hours is None or self.hours.holds(wall))
+
+    def always_holds(self, now: datetime) -> bool:
+        """Tell whether it is on its list from a moment on, at all times."""
+        held_off = self.override is not None and not self.override.on and now < self.override.until
+        return self.until is None and (self.hours is None or self.hours.is_always) and not held_off
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +56,7 @@ class ListPolicy:
     @property
     def changes_by_itself(self) -> bool:
         """Tell whether time alone changes the list."""
-        timed = any(rule.hours is not None or rule.until is not None for rule in self.rules)
+        timed = any(rule.hours is not None or rule.until is not None or rule.override for rule in self.rules)
         return timed or self.others is not None or self.only_until is not None
 
 
@@ -125,6 +133,7 @@ def next_change(policy: ListPolicy, after: datetime, local: Local) -> datetime |
     if policy.others is not None:
         weeks.add(policy.others)
     ends = [rule.until for rule in policy.rules if rule.until is not None]
+    ends += [rule.override.until for rule in policy.rules if rule.override is not None]
     ends += [policy.only_until] if policy.only_until is not None else []
     was = _gist(wanted(policy, after, local))
     moment = after
@@ -163,9 +172,9 @@ def policy_of(
     of_mac = {mac: device for device in devices for mac in device.macs}
     weeks = dict(known)
     rules = [
-        ListRule(entry.list, line, week_of(entry.hours, weeks), entry.until)
-        for entry in entries
-        if not entry.paused
+        ListRule(entry.list, line, week_of(entry.hours, weeks), entry.until, entry.override)
+        for entry in map(_in_effect, entries)
+        if entry is not None
         for line in lines_of_subject(entry.subject, entry.description, by_id, of_mac)
     ]
     return ListPolicy(
@@ -176,6 +185,15 @@ def policy_of(
         only=tuple(line for subject in only for line in lines_of_subject(subject, "", by_id, of_mac)),
         only_until=network.only_until,
     )
+
+
+def _in_effect(entry: Entry) -> Entry | None:
+    """Return an entry as its list takes it; None for a paused one. A paused one may have its effect for a while."""
+    if not entry.paused:
+        return entry
+    if entry.override is None or not entry.override.on:
+        return None
+    return replace(entry, hours="", until=entry.override.until, override=None)
 
 
 def lines_of_subject(
@@ -216,6 +234,7 @@ def policy_document(policy: ListPolicy) -> dict[str, Any]:
                 **_line_document(rule.line),
                 "hours": str(rule.hours) if rule.hours is not None else None,
                 "until": rule.until.isoformat() if rule.until else None,
+                **_override_document(rule.override),
             }
             for rule in policy.rules
         ],
@@ -237,6 +256,7 @@ def read_policy(document: Mapping[str, Any]) -> ListPolicy:
                 _line(rule),
                 Week.parse(rule["hours"]) if rule["hours"] else None,
                 datetime.fromisoformat(rule["until"]) if rule["until"] else None,
+                _override(rule.get("override")),
             )
             for rule in document["rules"]
         ),
@@ -244,6 +264,15 @@ def read_policy(document: Mapping[str, Any]) -> ListPolicy:
         only=tuple(map(_line, document["only"])),
         only_until=datetime.fromisoformat(document["only_until"]) if document["only_until"] else None,
     )
+
+
+def _override_document(override: Override | None) -> dict[str, Any]:
+    """Return it as JSON; nothing where there is none, so that such a policy is written as it always was."""
+    return {"override": {"on": override.on, "until": override.until.isoformat()}} if override is not None else {}
+
+
+def _override(document: Mapping[str, Any] | None) -> Override | None:
+    return Override(bool(document["on"]), datetime.fromisoformat(document["until"])) if document is not None else None
 
 
 def _line_document(line: Line) -> dict[str, Any]:

@@ -39,7 +39,7 @@ def effects(
     groups: dict[tuple[bool, bool, str], list[str]] = {}
     for each in concerned:
         was, is_now = admits(old, each.macs), admits(new, each.macs)
-        why = "" if was != is_now else _why_unchanged(after, new.mode, each, now, admitted=is_now)
+        why = "" if was != is_now else why_unchanged(after, new.mode, each, now, admitted=is_now)
         groups.setdefault((was, is_now, why), []).append(each.name)
     said = [_sentence(after.ssid, names, was, is_now, why) for (was, is_now, why), names in groups.items()]
     if len(concerned) == 1 and (turn := next_turn(after, concerned[0].macs, now, local)) is not None:
@@ -59,11 +59,12 @@ def _sent(policy: ListPolicy) -> tuple[object, ...]:
     """
     lists = {policy.mode} | ({ListMode.ALLOW} if policy.others is not None else set())
     rules: Iterable[ListRule] = (rule for rule in policy.rules if rule.list in lists)
-    places = frozenset((rule.list, rule.line.mac, rule.hours, rule.until) for rule in rules)
+    places = frozenset((rule.list, rule.line.mac, rule.hours, rule.until, rule.override) for rule in rules)
     return policy.mode, places, policy.others, frozenset(line.mac for line in policy.only), policy.only_until
 
 
-def _why_unchanged(after: ListPolicy, mode: ListMode, each: Concerned, now: datetime, *, admitted: bool) -> str:
+def why_unchanged(after: ListPolicy, mode: ListMode, each: Concerned, now: datetime, *, admitted: bool) -> str:
+    """Return why lists admit or refuse a device as they did before a change, in words; empty where it is plain."""
     if after.only_until is not None and now < after.only_until:
         return "for a while the network is for some devices only"
     if mode is ListMode.OFF:
@@ -72,7 +73,7 @@ def _why_unchanged(after: ListPolicy, mode: ListMode, each: Concerned, now: date
         return "the entry is paused"
     listed = any(rule.list is mode and rule.line.mac in each.macs for rule in after.rules)
     if listed and admitted is (mode is ListMode.DENY):
-        return "the entry has no effect at this hour"
+        return "the entry has no effect just now"
     if mode is ListMode.DENY and admitted:
         return "the mode is deny, and every device that is not on the deny list may associate"
     if mode is ListMode.ALLOW and not admitted:

@@ -41,7 +41,7 @@ def demo(
     onward: Path | None,
     fortnight: Path | None,
 ) -> None:
-    """A made-up site: its story in a minute, or a folder to try.
+    """A made-up site: told in a minute, or to try out.
 
     Kilnhaven Pottery has a workshop, a shop and a café. Its network is played through the same code as a real one;
     no packet leaves this machine. In a terminal it waits for a key between the chapters.

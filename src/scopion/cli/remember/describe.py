@@ -88,7 +88,7 @@ def _tell_marked(session: Session, marked: list[tuple[Device, Device]], wanted: 
                 session.note(f"{style('Caution:', fg='yellow')} {after.called} is {role}. scopion undo takes it back.")
     if marked and wanted.standing is Standing.UNWANTED:
         mac = marked[0][1].macs[0] if marked[0][1].macs else "DEVICE"
-        session.note(f"To refuse it on the Wi-Fi: scopion wifi deny SSID {mac}")
+        session.note(f"To keep it off the Wi-Fi: scopion block {mac}")
 
 
 @click.command()

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 ENTRY_KEYS = (
     "list", "in_effect", "typed_in", "because", "name", "macs", "vendor", "ssid", "hours", "until", "paused",
-    "description", "since", "who",
+    "override", "override_until", "description", "since", "who",
 )  # fmt: skip
 SSID_KEYS = (
     "ssid", "mode", "allow_entries", "deny_entries", "lists_of", "others_hours", "only_until", "capacity", "notation",
@@ -90,7 +90,11 @@ def entries(session: Session, ssid: str | None, lift: str | None, format_name: s
 def _entry_row(session: Session, each: ListedEntry) -> dict[str, Any]:
     vendor = session.site.vendors.of(each.macs[0]).name if each.macs else None
     judged = row_of(each, ("in_effect", "typed_in", "because", "name", "macs"))
-    return row_of(each.entry, ENTRY_KEYS, vendor=vendor, ssid=each.network.ssid, **judged)
+    override = each.entry.override
+    instead: dict[str, Any] = {"override": None, "override_until": None}
+    if override is not None and session.site.clock.now() < override.until:
+        instead = {"override": "on" if override.on else "off", "override_until": override.until}
+    return row_of(each.entry, ENTRY_KEYS, vendor=vendor, ssid=each.network.ssid, **judged, **instead)
 
 
 def _entry_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:
@@ -99,7 +103,10 @@ def _entry_columns(clock: Clock, rows: Sequence[Row]) -> list[Column]:
     def when(row: Row) -> str:
         said = [row["hours"].removeprefix("@") if row["hours"] else ""]
         said.append(f"until {on_clock(clock, row['until'])}" if row["until"] else "")
-        return ", ".join(filter(None, said)) or "always"
+        usual = ", ".join(filter(None, said)) or ("paused" if row["paused"] else "always")
+        if row["override"]:
+            return f"{row['override']} until {on_clock(clock, row['override_until'])}, then {usual}"
+        return usual
 
     title = "typed in" if rows and all(row["typed_in"] is not None for row in rows) else "in effect"
     columns = [

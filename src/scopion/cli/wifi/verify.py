@@ -50,12 +50,12 @@ def verify_now(session: Session, ssid: str, clients: str | None, format_name: st
     from scopion.operations.wifi.verify_network import verify as look
 
     verdict = look(session.site, ssid, clients=clients, scan=scan)
-    _show(session, verdict, format_name)
+    show_verdict(session, verdict, format_name)
     if not verdict.met:
-        raise CheckNotMet(_unmet(verdict))
+        raise CheckNotMet(unmet(verdict))
 
 
-def _show(session: Session, verdict: Verdict, format_name: str | None) -> None:
+def show_verdict(session: Session, verdict: Verdict, format_name: str | None) -> None:
     """Print the checks, and what else is worth knowing."""
     rows = [row_of(each, CHECK_KEYS) for each in verdict.checks]
     document = {"ssid": verdict.network.ssid, "met": verdict.met, "checks": rows, "notes": verdict.notes}
@@ -69,7 +69,8 @@ def _show(session: Session, verdict: Verdict, format_name: str | None) -> None:
         session.note(f"The list of {verdict.network.ssid!r} is in force, and no device that it refuses is here.{also}")
 
 
-def _unmet(verdict: Verdict) -> str:
+def unmet(verdict: Verdict) -> str:
+    """Return in a line that a list does not do what it should, or that it could not be seen."""
     failed = sum(check.met is False for check in verdict.checks)
     if not failed:
         return f"whether the list of {verdict.network.ssid!r} is in force could not be seen"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from functools import cached_property
 from ipaddress import IPv4Network
 from typing import TYPE_CHECKING
@@ -22,19 +22,17 @@ if TYPE_CHECKING:
     from scopion.model.alert import Alert
     from scopion.operations.site.open_site import Site
     from scopion.roster.scans import KnownSubnet
-    from scopion.roster.wifi.lists import Network
 
 
-def phrases_of(site: Site, networks: Sequence[Network] = ()) -> Phrases:
-    """Return the words of the site's messages; ``networks`` are its wireless ones."""
+def phrases_of(site: Site) -> Phrases:
+    """Return the words of the site's messages."""
     from scopion.alerts.phrases import Phrases
     from scopion.operations.site.find_folder import usual_folder
 
     # A reader of the message may use another account: a folder that commands do not find by themselves is named.
     by_itself = site.story is not None or site.folder == usual_folder()
     program = "scopion" if by_itself else f"scopion --site {shlex.quote(str(site.folder))}"
-    ssid = networks[0].ssid if len(networks) == 1 else ""
-    return Phrases(site.name, site.clock, site.vendors, program, ssid)
+    return Phrases(site.name, site.clock, site.vendors, program)
 
 
 class AlertWriter:
@@ -50,9 +48,7 @@ class AlertWriter:
 
     @cached_property
     def _phrases(self) -> Phrases:
-        from scopion.roster.wifi.lists import all_networks
-
-        return phrases_of(self._site, all_networks(self._roster))
+        return phrases_of(self._site)
 
     @cached_property
     def _subnets(self) -> tuple[KnownSubnet, ...]:

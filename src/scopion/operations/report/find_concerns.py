@@ -51,7 +51,7 @@ def _standings(report: Report) -> Iterator[Concern]:
     for each in _of(report, Standing.UNWANTED):
         if each.present:
             says = f"{each.name} is unwanted and here{_at(each)}."
-            yield Concern(Weight.HIGH, says, f"scopion wifi deny {_ssid(report)} {_word(report, each)}")
+            yield Concern(Weight.HIGH, says, f"scopion block {_word(report, each)}")
     for each in report.devices:
         if each.essential and not each.present:
             says = f"{each.name} is essential and not here: seen last {_when(each.last_seen)}."
@@ -182,11 +182,6 @@ def _service(site: Site, roster: Roster, report: Report, past: Past) -> Iterator
 
 def _of(report: Report, standing: Standing) -> list[DeviceLine]:
     return [each for each in report.devices if each.standing == standing]
-
-
-def _ssid(report: Report) -> str:
-    """Return the network of a command, if there is only one."""
-    return shlex.quote(report.networks[0].ssid) if len(report.networks) == 1 else "SSID"
 
 
 def _names(lines: Sequence[DeviceLine]) -> str:

@@ -170,18 +170,23 @@ def _put(site: Site, roster: Roster, devices: Sequence[Device], ssid: str, order
 
 
 def _kept_terms(terms: Terms, before: Sequence[Entry], which: ListMode) -> EntryTerms:
-    """Return the terms of an entry: terms that are not given stay as they were, if it was on this list."""
+    """Return the terms of an entry: terms that are not given stay as they were, if it was on this list.
+
+    What holds instead for a while ends where a person says when or whether it holds.
+    """
     was = next((entry for entry in before if entry.list is which), None)
     hours = terms.hours if terms.hours is not None else was.hours if was else ""
     until = terms.until if terms.until is not None else was.until if was else None
     description = terms.description or next((each.description for each in before if each.description), "")
     paused = terms.paused if terms.paused is not None else was.paused if was else False
+    unsaid = terms.hours is None and terms.until is None and terms.paused is None
     return EntryTerms(
         description,
         "" if hours == ALWAYS else hours,
         until if isinstance(until, datetime) else None,
         paused,
         account(),
+        was.override if was and unsaid else None,
     )
 
 
@@ -217,7 +222,7 @@ def lift_refusals(site: Site, which: str) -> tuple[str, tuple[NetworkEffect, ...
             raise NotFound(f"{subject.name} is on no deny list: see scopion wifi entries")
         noted = [Before(site, roster, lists.network(roster, ssid), devices) for ssid in sorted(denied)]
         for ssid in denied:
-            lists.drop_entries(roster, ssid, subject.keys)
+            lists.drop_entries(roster, ssid, subject.keys, ListMode.DENY)
         described.says = f"{subject.name} off all deny lists"
         return subject.name, tuple(told for each in noted for told in each.told([subject]))
 

@@ -82,7 +82,8 @@ def hours_of(site: Site, which: str, ssid: str | None = None) -> list[Hours]:
     found = []
     for network in networks:
         entries = lists.all_entries(roster, network.lists)
-        entry = next((each for each in entries if each.subject in keys), None)
+        listed = [each for each in entries if each.subject in keys]
+        entry = next((each for each in listed if each.list is network.mode), next(iter(listed), None))
         policy = policy_for(roster, network, devices)
         found.append(_hours(site, network, policy, name, macs, entry))
     return found

@@ -47,7 +47,9 @@ class Before:
         for ssid, before in self._before.items():
             network = lists.network(self._roster, ssid)
             after = policy_for(self._roster, network, self._devices)
-            entries = {entry.subject: entry for entry in lists.all_entries(self._roster, network.lists)}
+            listed = lists.all_entries(self._roster, network.lists)
+            listed.sort(key=lambda entry: entry.list is network.mode)  # of two entries the one that decides
+            entries = {entry.subject: entry for entry in listed}
             concerned = []
             for each in chosen:
                 macs = tuple(line.mac for line in lines_of_subject(each.keys[0], "", by_id, of_mac))
@@ -65,8 +67,8 @@ class InForce:
     """Tells whether entries of a network are in force now, as pushes and the person with the sheet have recorded."""
 
     def __init__(self, site: Site, roster: Roster, network: Network, devices: Sequence[Device]) -> None:
-        self._now = site.clock.now()
-        self._wanted = wanted(policy_for(roster, network, devices), self._now, site.clock.local)
+        self._now, self._local = site.clock.now(), site.clock.local
+        self._wanted = wanted(policy_for(roster, network, devices), self._now, self._local)
         self.by_hand = not is_reached(site, network.ssid)
         self._held = {}
         for each in settings_of(site, network.ssid):
@@ -76,9 +78,12 @@ class InForce:
 
     def lacking(self, entry: Entry, macs: Sequence[MacAddress]) -> str:
         """Return why an entry has no effect now; empty if it has."""
-        if entry.paused:
+        override = entry.override if entry.override is not None and self._now < entry.override.until else None
+        if override is not None and not override.on:
+            return f"off until {self._local(override.until):%a %H:%M}"
+        if entry.paused and override is None:
             return "paused"
-        if entry.until is not None and entry.until <= self._now:
+        if override is None and entry.until is not None and entry.until <= self._now:
             return "ended"
         if self._wanted.mode is not entry.list:
             return f"mode {self._wanted.mode}"

@@ -62,6 +62,11 @@ def subject_of(devices: Sequence[Device], text: str) -> Subject:
     return Subject(device, None, device.called)
 
 
+def require_subject(site: Site, text: str) -> None:
+    """Raise NotFound or AmbiguousDevice if no device, or several, can be meant."""
+    subject_of(all_devices(site.roster_for_reading()), text)
+
+
 def unique(chosen: Sequence[Subject]) -> list[Subject]:
     """Return each once."""
     return list({each.keys[0]: each for each in chosen}.values())

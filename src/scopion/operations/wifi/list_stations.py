@@ -55,7 +55,8 @@ def stations(site: Site, ssid: str | None = None) -> tuple[list[StationRow], lis
     for each in found:
         policy = policies.get(each.ssid)
         mac = each.station.mac
-        listed = next((str(rule.list) for rule in policy.rules if rule.line.mac == mac), "") if policy else ""
+        on = [rule.list for rule in policy.rules if rule.line.mac == mac] if policy else []
+        listed = str(policy.mode if policy and policy.mode in on else next(iter(on), ""))
         now = wanted(policy, each.at, site.clock.local) if policy else None
         rows.append(StationRow(each, of_mac.get(mac), listed, now is None or now.admits(mac)))
     order = {"2.4": 0, "5": 1, "6": 2}

@@ -74,11 +74,8 @@ def refuse_switched_on_lockout(site: Site, network: Network, roster: Roster, dev
     if network.mode is not ListMode.ALLOW and not network.others_hours:
         return
     policy = policy_for(roster, network, devices)
-    always = [
-        rule.line
-        for rule in policy.rules
-        if rule.list is ListMode.ALLOW and rule.until is None and (rule.hours is None or rule.hours.is_always)
-    ]
+    now = site.clock.now()
+    always = [rule.line for rule in policy.rules if rule.list is ListMode.ALLOW and rule.always_holds(now)]
     essential = essential_on(roster, network.ssid, devices)
     refuse_lockout(
         network,

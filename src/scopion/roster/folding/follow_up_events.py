@@ -43,8 +43,8 @@ def unlisted_present(db: Connection, events: Sequence[Event]) -> list[Event]:
         mac = str(event.mac)
         medium = db.execute("SELECT medium FROM adapter WHERE mac = ?", (mac,)).fetchone()
         listed = db.execute(
-            "SELECT 1 FROM entry WHERE list = 'allow' AND NOT paused AND (until IS NULL OR until > ?) "
-            "AND (device = ? OR mac = ?)",
+            "SELECT 1 FROM entry WHERE list = 'allow' AND (device = ?2 OR mac = ?3) AND CASE WHEN override_until > ?1 "
+            "THEN override ELSE NOT paused AND (until IS NULL OR until > ?1) END",
             (to_ms(event.at), event.device_id, mac),
         ).fetchone()
         if medium is not None and medium["medium"] == Medium.WIRELESS and listed is None:

@@ -185,6 +185,7 @@ COLUMNS: Mapping[str, Mapping[str, Reader | Whole]] = {
     "entry": {
         "ssid": _text, "list": _MODE, "device": _NUMBER_OR_NULL, "mac": _or(_mac, None), "description": _text,
         "since": _MOMENT, "hours": _hours, "until": _MOMENT_OR_NULL, "paused": _FLAG, "who": _text,
+        "override": _FLAG_OR_NULL, "override_until": _MOMENT_OR_NULL,
     },
     "exclusive": {"ssid": _text, "device": _NUMBER_OR_NULL, "mac": _or(_mac, None)},
     "association": {

@@ -44,6 +44,14 @@ class Network:
 
 
 @dataclass(frozen=True, slots=True)
+class Override:
+    """Whether an entry has its effect until a moment, whatever its other terms say."""
+
+    on: bool
+    until: datetime
+
+
+@dataclass(frozen=True, slots=True)
 class Entry:
     """A device, or a bare MAC address, on a network's allow or deny list."""
 
@@ -58,6 +66,7 @@ class Entry:
     until: datetime | None = None  # when it ends
     paused: bool = False
     who: str = ""  # the account that made it
+    override: Override | None = None
 
     @property
     def subject(self) -> int | MacAddress:
@@ -70,13 +79,16 @@ class Entry:
 
 @dataclass(frozen=True, slots=True)
 class EntryTerms:
-    """The terms of an entry: why, when it holds, until when, whether it is paused, and which account made it."""
+    """The terms of an entry: why, when it holds, until when, whether it is paused, which account made it, and what
+    holds instead for a while.
+    """
 
     description: str = ""
     hours: str = ""
     until: datetime | None = None
     paused: bool = False
     who: str = ""
+    override: Override | None = None
 
 
 def all_networks(roster: Roster) -> list[Network]:
@@ -139,22 +151,32 @@ def all_entries(roster: Roster, ssid: str | None = None) -> list[Entry]:
 def add_entry(
     roster: Roster, ssid: str, which: ListMode, subject: int | MacAddress, at: datetime, terms: EntryTerms
 ) -> None:
-    """Put a device (by its number) or a bare MAC, which is on no list of the network, on one."""
+    """Put a device (by its number) or a bare MAC, which is not on that list of the network, on it."""
     device = subject if isinstance(subject, int) else None
     mac = None if isinstance(subject, int) else str(subject)
     until = to_ms(terms.until) if terms.until else None
+    override = (terms.override.on, to_ms(terms.override.until)) if terms.override else (None, None)
     with roster.transaction() as db:
         db.execute(
-            "INSERT INTO entry (ssid, list, device, mac, description, since, hours, until, paused, who) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (ssid, which, device, mac, terms.description, to_ms(at), terms.hours, until, terms.paused, terms.who),
+            "INSERT INTO entry (ssid, list, device, mac, description, since, hours, until, paused, who, override, "
+            "override_until) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (
+                *(ssid, which, device, mac, terms.description, to_ms(at), terms.hours, until, terms.paused, terms.who),
+                *override,
+            ),
         )
 
 
-def drop_entries(roster: Roster, ssid: str, subjects: Collection[int | MacAddress]) -> list[Entry]:
-    """Take devices or bare MACs off a network's lists. Returns the entries that they had."""
+def drop_entries(
+    roster: Roster, ssid: str, subjects: Collection[int | MacAddress], which: ListMode | None = None
+) -> list[Entry]:
+    """Take devices or bare MACs off a network's lists, or off one. Returns the entries that they had."""
     with roster.transaction() as db:
-        found = [entry for entry in all_entries(roster, ssid) if entry.subject in subjects]
+        found = [
+            entry
+            for entry in all_entries(roster, ssid)
+            if entry.subject in subjects and (which is None or entry.list is which)
+        ]
         db.executemany("DELETE FROM entry WHERE id = ?", [(entry.id,) for entry in found])
         return found
 
@@ -206,4 +228,5 @@ def _entry(row: Row) -> Entry:
         until=from_ms(row["until"]) if row["until"] is not None else None,
         paused=bool(row["paused"]),
         who=row["who"],
+        override=Override(bool(row["override"]), from_ms(row["override_until"])) if row["override_until"] else None,
     )
