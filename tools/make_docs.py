@@ -14,7 +14,7 @@ import sys
 from pathlib import Path
 
 from scopion.roster.exchange.document import json_schema
-from tools import command_reference, settings_reference
+from tools import command_reference, settings_reference, status_schema
 from tools.console import Examples
 
 ROOT = Path(__file__).parent.parent
@@ -30,6 +30,7 @@ def generated() -> dict[Path, str]:
         DOCS / "settings.md": settings_reference.markdown(),
         DOCS / "schemas" / "site.schema.json": settings_reference.schema(),
         DOCS / "schemas" / "devices.schema.json": json.dumps(json_schema(), indent=2) + "\n",
+        DOCS / "schemas" / "status.schema.json": status_schema.schema(),
         **pages,
     }
 

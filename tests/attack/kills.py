@@ -72,7 +72,8 @@ COMMANDS: tuple[tuple[str, ...], ...] = (
 SPARED = {
     **dict.fromkeys(
         ("here", "await", "compare", "spare", "vendor", "devices", "show", "events", "changes", "map", "roster check",
-         "alerts list", "alerts show", "wifi ssids", "wifi entries", "wifi preview", "wifi hours", "wifi passphrase"),
+         "status", "alerts list", "alerts show", "wifi ssids", "wifi entries", "wifi preview", "wifi hours",
+         "wifi passphrase"),
         "only looks; what it hears or fetches is written as a scan or an export writes",
     ),
     **dict.fromkeys(("service unit", "service by-hand", "service install", "service remove"), "the system's, not ours"),

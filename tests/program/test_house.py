@@ -14,10 +14,11 @@ from tools.command_reference import commands
 
 from scopion import __version__
 from scopion.cli.main import FAMILIES
+from scopion.cli.parts.other_words import every_word
 from scopion.cli.remember import export_file, import_file
 from scopion.discovery.records.reading import RecordKind
 from scopion.operations.exchange import exchange_devices as exchange
-from tests.support import ROOT, ProgramTest
+from tests.support import ROOT, ProgramTest, played
 
 
 class Map(ProgramTest):
@@ -32,6 +33,32 @@ class Map(ProgramTest):
         lines = self.run_ok("--help").splitlines()
         self.assertLessEqual(len(lines), 48)
         self.assertLessEqual(max(map(len, lines)), 80)
+
+    def test_other_words_name_the_command_that_does_it(self) -> None:
+        """What a new user types for a command of another name: each word says which is meant, and that one exists."""
+        known = dict(commands())
+        words = every_word()
+        self.assertGreater(len(words), 150)
+        for (family, word), meant in words.items():
+            with self.subTest(family=family, word=word):
+                self.assertNotIn(f"{family} {word}".strip(), known)
+                code, _, said = played(self.site, [*family.split(), word])
+                self.assertEqual(code, 2)
+                self.assertIn(f"no such command {word!r}: try {meant} ", said)
+                called = [each for each in meant.split()[1:] if each.islower() and not each.startswith("-")]
+                name = max((each for each in known if called[: len(each.split())] == each.split()), default="")
+                options = (
+                    {each for option in known[name].params for each in option.opts} if name else {"--help", "--version"}
+                )
+                self.assertLessEqual({each for each in meant.split() if each.startswith("--")}, options)
+        for typed, meant in {
+            "scna": "scan",
+            "192.0.2.50": "show 192.0.2.50",
+            "192.0.2.0/24": "scan 192.0.2.0/24",
+        }.items():
+            self.assertIn(f"try scopion {meant} ", self.refused(2, typed))
+        self.assertIn("try scopion block ", self.refused(2, "wifi", "block"))
+        self.assertEqual(self.refused(2, "xyzzy"), "scopion: no such command 'xyzzy' (see scopion --help)")
 
     def test_every_command_and_option_is_in_the_manual(self) -> None:
         """A command that docs/commands.md does not show cannot be released, nor an option."""

@@ -16,6 +16,7 @@ from typing import Any, NamedTuple
 import click
 
 from scopion import __version__
+from scopion.cli.parts.families import Family
 from scopion.cli.parts.session import Session
 from scopion.cli.parts.terminal import echo, style
 from scopion.model.errors import ScopionError
@@ -70,6 +71,7 @@ FAMILIES: dict[str, dict[str, CommandEntry]] = {
         "wifi": CommandEntry("wifi.group", "wifi", "Allow and deny lists: kept, scheduled, pushed, verified."),
     },
     "One step": {
+        "status": CommandEntry("report.status", "status", "Is all looked after? What needs you, on one screen."),
         "block": CommandEntry("wifi.block", "block", "Keep a device off the Wi-Fi: list, push and check."),
         "unblock": CommandEntry("wifi.block", "unblock", "Let a device back on the Wi-Fi: list, push and check."),
     },
@@ -94,7 +96,7 @@ _OPTIONS = [
 ]
 
 
-class CommandMap(click.Group):
+class CommandMap(Family):
     """Shows the commands by family, in the order of the work, and imports only the one that runs."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:

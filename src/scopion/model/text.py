@@ -110,6 +110,13 @@ def counted(count: int, noun: str, plural: str | None = None) -> str:
     return f"{count if count else 'no'} {word}"
 
 
+def spoken_size(octets: int) -> str:
+    """Return a number of octets for people: ``2.4 MB``."""
+    if octets < 100_000:
+        return f"{octets / 1e3:.0f} kB"
+    return f"{octets / 1e6:.1f} MB" if octets < 1_000_000_000 else f"{octets / 1e9:.1f} GB"
+
+
 def joined(parts: list[str], last: str = "and") -> str:
     """Return a list in words: ``a, b and c``."""
     return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} {last} {parts[-1]}" if parts else ""

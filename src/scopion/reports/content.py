@@ -12,6 +12,7 @@ from enum import StrEnum
 
 from scopion.reports.address_use import SubnetUse
 from scopion.reports.count_hours import WeekOf
+from scopion.reports.status_lines import StatusLine
 
 # This many notable events are on a page; the others are counted, and the table has all of them.
 HAPPENINGS = 100
@@ -174,6 +175,7 @@ class Report:
     memory_since: datetime | None  # when the roster begins, if that is in the period
     parts: tuple[Part, ...]
     summary: tuple[str, ...]
+    status: tuple[StatusLine, ...]  # how the site is looked after when the report is made
     attention: tuple[Concern, ...]
     devices: tuple[DeviceLine, ...]
     days: tuple[DayOfComings, ...]

@@ -24,6 +24,7 @@ from scopion.reports.address_use import Use
 from scopion.reports.content import HAPPENINGS, LEAST_DAYS, DeviceLine, Part, Report, SubnetLine
 from scopion.reports.drawing import SHAPES, Bar, bars, squares, strip
 from scopion.reports.sentences import said_day, said_period
+from scopion.reports.status_lines import SIGNS
 
 _DATA = Path(__file__).parent / "data"
 # The shades of the busy hours, from the fewest to the most.
@@ -81,6 +82,7 @@ def page(report: Report, made: datetime) -> str:
         comings=_COMINGS,
         subnets=[_subnet(each, report.devices) for each in report.subnets],
         most=max((group.devices for group in (*report.vendors, *report.kinds)), default=1),
+        signs=SIGNS,
         moment=_moment,
         remarks=_remarks,
         counted=counted,

@@ -70,6 +70,20 @@ def last_complete_scan(roster: Roster, subnet: IPv4Network) -> datetime | None:
         return from_ms(ended) if ended is not None else None
 
 
+def last_scans(roster: Roster) -> dict[IPv4Network, tuple[datetime | None, datetime | None]]:
+    """Return by subnet when the last scan of any part of it ended, and when the last complete one of it did."""
+    with roster.guarded(), as_written("a scan"):
+        rows = roster.rows(
+            "SELECT subnet, max(ended), max(CASE WHEN outcome = 'complete' THEN ended END) FROM scan "
+            "WHERE subnet <> '' GROUP BY subnet"
+        )
+        return {IPv4Network(subnet): (_ended(looked), _ended(completed)) for subnet, looked, completed in rows}
+
+
+def _ended(value: int | None) -> datetime | None:
+    return from_ms(value) if value is not None else None
+
+
 def usual_answers(roster: Roster, subnet: IPv4Network, targets: str, method: str, lately: datetime) -> int:
     """Return how many addresses answered the same question before: in the last complete scan, or
     any that ended lately.

@@ -12,6 +12,7 @@ from scopion.model.errors import ScopionError
 from scopion.operations.pages.held_by import reached
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.attend_lists import Attended, attend, next_moment
+from scopion.roster.watch_record import EnforcerReading
 from scopion.roster.wifi.pushes import lists_mark
 from scopion.watching.watch_context import WatchContext, log
 
@@ -110,6 +111,7 @@ class Enforcing:
         self._failing, self._stuck = set(problems), bool(came.problems)
         if came.stations is not None:
             self.stations = came.stations
+            context.readings = {name: EnforcerReading(context.clock.now(), why) for name, why in came.read.items()}
         self._look_at = now if came.done else self._look_at
         if self._failing:
             self._again_at = now + _AGAIN_S

@@ -112,10 +112,10 @@ class _Round:
         site, signals = self._site, self._signals
         since = None if self._order.once else site.clock.now()
         memory = WatchMemory(FloodGuard(site.clock.monotonic()), self._order.terminal, since)
-        watch = Watch(site, self._executor, memory, self._sweeping_site)
+        watch = Watch(site, self._executor, memory, self._sweeping_site, once=self._order.once, service=is_service())
         signals.wake = self._executor.wake
         metrics = MetricsServer.serving(watch)
-        log.info("watching %s in %s", site.name, site.folder)
+        log.info("watching %s in %s; scopion status says how it does", site.name, site.folder)
         try:
             until = watch.turn()
             self._readiness.ready()
@@ -133,6 +133,7 @@ class _Round:
             if metrics is not None:
                 metrics.close()
             if signals.stop or not signals.reload:
+                watch.recording.end()
                 site.close()
                 log.info("the watch ended")
 

@@ -14,6 +14,7 @@ from scopion.model.device import Device, Event
 from scopion.model.errors import DamagedRoster, ScopionError, place_of
 from scopion.operations.intake.take_in import Known
 from scopion.operations.site.open_site import Site
+from scopion.roster.watch_record import EnforcerReading
 from scopion.watching.executors import Executor
 from scopion.watching.watch_memory import WatchMemory
 
@@ -51,6 +52,7 @@ class WatchContext:
         self.counts = Counts()
         self.known = Known()
         self.troubles: dict[str, str] = {}  # what does not work just now, by what was being done
+        self.readings: dict[str, EnforcerReading] = {}  # the last of each access point
         self._remarks: dict[str, str] = {}
         self.look_every_s = _LOOK_EVERY_S if site.story is None else _SCENE_LOOK_EVERY_S
         self._rests: dict[str, tuple[int, float]] = {}  # parts that have failed: how often in a row, and until when

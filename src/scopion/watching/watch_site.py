@@ -27,6 +27,7 @@ from scopion.watching.deliver_alerts import Delivering
 from scopion.watching.executors import Executor
 from scopion.watching.hear_devices import Listening
 from scopion.watching.keep_lists import Enforcing, opener
+from scopion.watching.keep_record import Recording
 from scopion.watching.make_weekly import Reporting
 from scopion.watching.read_sources import Sources
 from scopion.watching.sweep_subnets import SubnetState, Sweeping, Swept
@@ -59,10 +60,15 @@ class Watch:
         memory: WatchMemory,
         sweeper: Callable[[], Site],
         clock_watch: ClockWatch | None = None,
+        *,
+        once: bool = False,
+        service: bool = False,
     ) -> None:
         self.context = WatchContext(site, executor, memory)
         self.sweeping = Sweeping(self.context, sweeper, self._on_result)
-        self.listening = Listening(self.context, site.attachment.rights(), self.sweeping.soon)
+        rights = site.attachment.rights()
+        self.listening = Listening(self.context, rights, self.sweeping.soon)
+        self.recording = Recording(self.context, raw_frames=rights.raw_frames, once=once, service=service)
         self.sources = Sources(self.context)
         self.delivering = Delivering(self.context)
         self.enforcing = Enforcing(self.context, opener(site))
@@ -127,6 +133,7 @@ class Watch:
             due.append(self._part(name, now, lambda each=each: each.turn(now), each.wake_at))  # type: ignore[misc]
         due.append(self._part("what is known", now, self._learn, lambda: float("inf")))
         due.append(self._part("delivering", now, lambda: self.delivering.turn(now), self.delivering.wake_at))
+        due.append(self._part("its record", now, lambda: self.recording.turn(now), self.recording.wake_at))
         return min(due)
 
     def _part(self, name: str, now: float, turn: Callable[[], None], wake_at: Callable[[], float]) -> float:

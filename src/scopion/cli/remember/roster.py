@@ -6,13 +6,14 @@ from typing import Any
 
 import click
 
+from scopion.cli.parts.families import Family
 from scopion.cli.parts.output import on_clock, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row
 from scopion.cli.parts.terminal import style
 from scopion.model.clock import Clock
 from scopion.model.errors import CheckNotMet
-from scopion.model.text import closed, counted, joined
+from scopion.model.text import closed, counted, joined, spoken_size
 from scopion.operations.site.upkeep import check as examine
 from scopion.operations.site.upkeep import chosen_copy, known_devices, restorable
 from scopion.operations.site.upkeep import compact as shrink
@@ -26,7 +27,7 @@ _WORDS = {
 }  # fmt: skip
 
 
-@click.group()
+@click.group(cls=Family)
 def roster() -> None:
     """The file that remembers: check, compact, restore."""
 
@@ -46,7 +47,7 @@ def check(session: Session, format_name: str | None) -> None:
     if rows:
         session.note("")
     counts = joined([counted(health.counts[name], word) for name, word in _WORDS.items()])
-    session.note(f"{health.path}: {_megabytes(health.size)}, schema {health.schema}; {counts}.")
+    session.note(f"{health.path}: {spoken_size(health.size)}, schema {health.schema}; {counts}.")
     for remark in health.remarks:
         session.note(f"{style('Note:', fg='yellow')} {remark}.")
     for problem in health.problems:
@@ -74,7 +75,7 @@ def compact(session: Session) -> None:
             f"{counted(done.mended, 'row')} had a time in the future, by a wrong clock: it is the present time now."
         )
         session.note("If it is the present clock that is wrong, set it: scopion roster restore has a copy from before.")
-    session.note(f"{_megabytes(done.before)} before, {_megabytes(done.after)} now.")
+    session.note(f"{spoken_size(done.before)} before, {spoken_size(done.after)} now.")
 
 
 @roster.command()
@@ -124,10 +125,6 @@ def _columns(clock: Clock) -> list[Column]:
         Column("made", lambda row: on_clock(clock, row["made"])),
         Column("devices", lambda row: "?" if row["devices"] is None else str(row["devices"]), right=True),
         Column("what for", lambda row: row["because"]),
-        Column("size", lambda row: _megabytes(row["size"]), right=True, optional=1),
+        Column("size", lambda row: spoken_size(row["size"]), right=True, optional=1),
         Column("", schema, lambda row: "red" if row["schema"] is None else "dim", optional=2),
     ]
-
-
-def _megabytes(octets: int) -> str:
-    return f"{octets / 1e6:.1f} MB" if octets >= 100_000 else f"{octets / 1e3:.0f} kB"

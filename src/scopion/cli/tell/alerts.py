@@ -8,6 +8,7 @@ from typing import Any
 import click
 
 from scopion.cli.parts import options
+from scopion.cli.parts.families import Family
 from scopion.cli.parts.output import on_clock, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row
@@ -33,7 +34,7 @@ _event = click.option(
 )  # fmt: skip
 
 
-@click.group(invoke_without_command=True)
+@click.group(cls=Family, invoke_without_command=True)
 @output_format
 @click.pass_context
 def alerts(ctx: click.Context, format_name: str | None) -> None:

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 import click
 
+from scopion.cli.parts.families import Family
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo, style
 from scopion.operations.site.find_folder import SYSTEM_FOLDER
@@ -17,7 +18,7 @@ from scopion.watching.service_unit import unit_text, warnings
 _yes = click.option("--yes", is_flag=True, help="Do not ask.")
 
 
-@click.group(invoke_without_command=True)
+@click.group(cls=Family, invoke_without_command=True)
 @click.pass_context
 def service(ctx: click.Context) -> None:
     """A hardened unit for the system's service manager.
@@ -56,7 +57,9 @@ def install(session: Session, yes: bool) -> None:
     _carry_out(session, install_steps(session.folder), yes)
     for each in left_behind:
         session.note(f"{style('Caution:', fg='yellow')} {each}.")
-    session.note("The service runs: systemctl status scopion, journalctl -u scopion. Its site is /var/lib/scopion.")
+    session.note(
+        "The service runs: scopion status and journalctl -u scopion say how it does. Its site is /var/lib/scopion."
+    )
     session.note("An account that reads and changes it must join the group: usermod -aG scopion YOUR-ACCOUNT")
 
 

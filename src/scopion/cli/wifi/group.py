@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import click
 
+from scopion.cli.parts.families import Family
 from scopion.cli.wifi import (
     audit,
     edit_lists,
@@ -18,15 +19,7 @@ from scopion.cli.wifi import (
 )
 
 
-class InOrder(click.Group):
-    """Lists its commands in the order of the work, as they stand in this file."""
-
-    def list_commands(self, ctx: click.Context) -> list[str]:
-        """Return the names in the order of their definition."""
-        return list(self.commands)
-
-
-@click.group(cls=InOrder, no_args_is_help=True)
+@click.group(cls=Family, no_args_is_help=True)
 def wifi() -> None:
     """Allow and deny lists: kept, scheduled, pushed, verified.
 

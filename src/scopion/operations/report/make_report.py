@@ -18,6 +18,7 @@ from scopion.operations.devices.identify_device import Described
 from scopion.operations.devices.list_devices import described_devices
 from scopion.operations.devices.map_addresses import LARGEST, LATELY, map_of, subnets_of
 from scopion.operations.report.find_concerns import concerns
+from scopion.operations.report.gather_status import gather_status
 from scopion.operations.report.report_devices import Past, device_lines, read_past
 from scopion.operations.report.report_wireless import audit_lines, network_lines
 from scopion.operations.site.open_site import Site
@@ -34,6 +35,7 @@ from scopion.reports.content import (
 )
 from scopion.reports.count_hours import DAY_HOURS, HourSpan, busy
 from scopion.reports.sentences import said_day, summary
+from scopion.reports.status_lines import for_page, status_lines
 from scopion.roster.read_events import EventFilter, count_events, find_events
 from scopion.roster.scans import first_look
 from scopion.roster.store.open_roster import Roster
@@ -85,6 +87,7 @@ def report(site: Site, wish: ReportRequest | None = None) -> Report:
         memory_since=on_the_wall(memory, local) if memory is not None else None,
         parts=wish.parts,
         summary=(),
+        status=for_page(status_lines(gather_status(site), local)),
         attention=(),
         devices=lines,
         days=_days(past),

@@ -17,10 +17,7 @@ def only_watch(folder: Path) -> FileLock:
 
     def refusal(process: int | None) -> str:
         by = f" by process {process}" if process else ""
-        return (
-            f"{folder} is watched already{by}: end that one first, or look at what it does with scopion events and "
-            "scopion alerts"
-        )
+        return f"{folder} is watched already{by}: scopion status says how it does; end that one first"
 
     return FileLock(folder / WATCH_FILE, _WATCH_PATIENCE_S, refusal)
 

@@ -6,8 +6,9 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from scopion.model.errors import ScopionError
+from scopion.operations.pages.held_by import reached
 from scopion.operations.site.open_site import Site
-from scopion.operations.wifi.open_enforcers import open_enforcer, read_stations, remember_stations
+from scopion.operations.wifi.open_enforcers import NO_STATIONS, open_enforcer, read_stations, remember_stations
 from scopion.operations.wifi.published_lists import Published, is_out_of_date, next_out_of_date, published
 from scopion.operations.wifi.push_lists import push_published, resume_interrupted
 from scopion.operations.wifi.remind_sheets import HOURS, changes_in, next_reminder, remind
@@ -29,6 +30,7 @@ class Attended:
     problems: dict[str, str] = field(default_factory=dict)  # by what was being done, and is still due
     unread: dict[str, str] = field(default_factory=dict)  # the same for what was only to be read
     stations: int | None = None  # how many stations are associated; None: not read
+    read: dict[str, str] = field(default_factory=dict)  # by access point, why it could not be read; empty if it could
 
 
 def next_moment(roster: Roster, site: Site) -> datetime | None:
@@ -71,6 +73,8 @@ def attend(site: Site, *, stations: bool) -> Attended:
         found, unread = read_stations(site)
         remember_stations(site.roster, found)
         came.stations = len(found)
+        failed = {each.enforcer: each.problem for each in unread if each.problem != NO_STATIONS}
+        came.read = {each.name: failed.get(each.name, "") for each in reached(site)}
         for miss in unread:
             if miss.radio:
                 came.unread[f"reading {miss.enforcer} ({miss.radio} GHz)"] = miss.problem

@@ -21,6 +21,8 @@ from scopion.wireless.enforcer_settings import EnforcerSettings, SshSettings
 from scopion.wireless.enforcers.enforcer import Enforcer, Located, Station, read_radio
 from scopion.wireless.enforcers.registry import Reach, type_of
 
+NO_STATIONS = "it knows no stations"
+
 
 @dataclass(frozen=True, slots=True)
 class Unread:
@@ -85,7 +87,7 @@ def read_stations(
     for settings in reached(site, ssid):
         enforcer = open_enforcer(site, settings)
         if not enforcer.traits.reads_stations:
-            unread.append(Unread(settings.name, "", "it knows no stations"))
+            unread.append(Unread(settings.name, "", NO_STATIONS))
             continue
         told.add(settings.network)
         try:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -49,16 +50,17 @@ class Published:
         return min(filter(None, (next_change(each, moment, local) for each in policies)), default=None)
 
 
-def published(roster: Roster, site: Site) -> list[Published]:
+def published(roster: Roster, site: Site, history: Sequence[Push] | None = None) -> list[Published]:
     """Return what the pushes so far have left in force, by enforcer; only of those that hold the network still.
 
-    A sheet that waits for its person counts, too: it may have been typed in.
+    A sheet that waits for its person counts, too: it may have been typed in. ``history``: the pushes, if they are read
+    already.
     """
     taken: set[tuple[str, str, str]] = set()
     found = []
     holding: dict[str, list[EnforcerSettings]] = {}
     current: dict[str, ListPolicy] = {}
-    history = pushes(roster)
+    history = pushes(roster) if history is None else history
     for each in history:
         if each.state not in (PushState.DONE, PushState.WAITING):
             continue

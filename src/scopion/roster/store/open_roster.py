@@ -138,6 +138,20 @@ class Roster:
         self.db.execute("RELEASE part")
 
     @contextmanager
+    def snapshot(self) -> Iterator[None]:
+        """Read everything inside as it is at one moment, whatever other processes write meanwhile."""
+        if self.db.in_transaction:
+            yield
+            return
+        with self.guarded():
+            self.db.execute("BEGIN")
+            try:
+                yield
+            finally:
+                if self.db.in_transaction:
+                    self.db.execute("COMMIT")
+
+    @contextmanager
     def guarded(self) -> Iterator[None]:
         """Turn the store's errors into ours, with the file and what to do."""
         try:

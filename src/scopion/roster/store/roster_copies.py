@@ -122,6 +122,13 @@ def copies(roster: Path) -> list[Copy]:
     return sorted(found, key=lambda copy: (copy.made, copy.path.name), reverse=True)
 
 
+def latest_copy(roster: Path) -> tuple[datetime, int] | None:
+    """Return when the latest copy was made, and its octets, without reading it; None if there is none."""
+    found = [path.stat() for path in (roster.parent / FOLDER).glob("roster-*.sqlite")]
+    latest = max(found, key=lambda each: each.st_mtime, default=None)
+    return (datetime.fromtimestamp(latest.st_mtime, UTC), latest.st_size) if latest is not None else None
+
+
 def _copy(path: Path) -> Copy:
     status = path.stat()
     made = datetime.fromtimestamp(status.st_mtime, UTC)

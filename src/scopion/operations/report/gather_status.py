@@ -1,0 +1,163 @@
+"""Gathers how a site is looked after, from one reading of its roster; nothing is asked of the network."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+from ipaddress import IPv4Network
+from pathlib import Path
+
+from scopion.model.device import Device
+from scopion.operations.intake.queue_alerts import learnt_subnets
+from scopion.operations.site.open_site import Site
+from scopion.operations.site.refresh_vendors import listing_ages
+from scopion.operations.site.take_turns import watching_process
+from scopion.reports.site_status import (
+    ChannelStatus,
+    DueStatus,
+    ListingStatus,
+    ListStatus,
+    RosterStatus,
+    SiteStatus,
+    SubnetStatus,
+    TroubleStatus,
+    WatchStatus,
+)
+from scopion.roster.delivery_states import DeliveryState, delivery_states
+from scopion.roster.folding.note_outages import down_since
+from scopion.roster.read_devices import all_devices
+from scopion.roster.scans import known_subnets, last_scans
+from scopion.roster.store.open_roster import FILE, Roster
+from scopion.roster.store.roster_copies import latest_copy
+from scopion.roster.undo.record_changes import latest_changes
+from scopion.roster.watch_record import WatchRecord, last_watch
+from scopion.roster.wifi.lists import all_networks
+
+Looked = Mapping[IPv4Network, tuple[datetime | None, datetime | None]]  # by subnet: at any part of it, and completely
+
+
+def gather_status(site: Site) -> SiteStatus:
+    """Return how a site is looked after. Raises DamagedRoster, InvalidSettings."""
+    roster = site.roster_for_reading()
+    with roster.snapshot():
+        watch, devices, looked = last_watch(roster), all_devices(roster), last_scans(roster)
+        lists, due = _wireless(site, roster, devices, watch)
+        return SiteStatus(
+            site=site.name,
+            folder=str(site.folder),
+            at=site.clock.now(),
+            watch=_watch(site, watch),
+            subnets=tuple(_subnets(site, roster, looked)),
+            channels=tuple(_channels(site, roster)),
+            lists=lists,
+            due=due,
+            roster=_roster(site, roster, devices, looked),
+            listing=_listing(site),
+            free_octets=_free(site.folder),
+        )
+
+
+def _wireless(
+    site: Site, roster: Roster, devices: Sequence[Device], watch: WatchRecord | None
+) -> tuple[tuple[ListStatus, ...], tuple[DueStatus, ...]]:
+    """Return the lists and what is due; both empty where no wireless network is known, which loads nothing."""
+    if not site.settings.enforcer and not all_networks(roster):
+        return (), ()
+    from scopion.operations.report.gather_lists import Lists
+
+    held = Lists(site, roster, devices, watch)
+    return tuple(held.lists()), tuple(held.due())
+
+
+def _watch(site: Site, record: WatchRecord | None) -> WatchStatus:
+    process = watching_process(site.folder)
+    if record is None:
+        return WatchStatus(process is not None, process)
+    if process is not None and process != record.process and site.story is None:
+        return WatchStatus(running=True, process=process)  # it has not written yet, or the record is of another machine
+    return WatchStatus(
+        running=process is not None,
+        process=record.process,
+        host=record.host,
+        account=record.account,
+        version=record.version,
+        service=record.service,
+        once=record.once,
+        raw_frames=record.raw_frames,
+        since=record.since,
+        ended=record.ended if process is None else None,
+        troubles=tuple(TroubleStatus(each.doing, each.problem, each.since) for each in record.troubles),
+    )
+
+
+def _subnets(site: Site, roster: Roster, looked: Looked) -> list[SubnetStatus]:
+    settings = site.settings
+    named = {each.range: each for each in settings.subnet}
+    learnt = {each.range: each.until for each in learnt_subnets(site, roster)} if settings.channel else {}
+    ranges = dict.fromkeys([*(each.range for each in known_subnets(roster)), *named])
+    return [_subnet(site, roster, each, looked.get(each, (None, None)), learnt.get(each)) for each in ranges]
+
+
+def _subnet(
+    site: Site,
+    roster: Roster,
+    range: IPv4Network,
+    looked: tuple[datetime | None, datetime | None],
+    learning_until: datetime | None,
+) -> SubnetStatus:
+    named = next((each for each in site.settings.subnet if each.range == range), None)
+    every_s = (named.interval_s if named is not None else None) or site.settings.watch.interval_s
+    name = named.name if named is not None else ""
+    return SubnetStatus(str(range), name, every_s, *looked, down_since(roster, range), learning_until)
+
+
+def _channels(site: Site, roster: Roster) -> list[ChannelStatus]:
+    states = delivery_states(roster, site.clock.now())
+    found = []
+    for each in site.settings.channel:
+        state = states.get(each.name, DeliveryState())
+        values = {name: getattr(state, name) for name in ChannelStatus.__slots__ if name not in ("name", "type")}
+        found.append(ChannelStatus(each.name, each.type, **values))
+    return found
+
+
+def _roster(site: Site, roster: Roster, devices: Sequence[Device], looked: Looked) -> RosterStatus:
+    path = site.folder / FILE
+    changes = latest_changes(roster, 1)
+    written = [each.at for each in changes] + [ended for ended, _ in looked.values() if ended is not None]
+    copy = latest_copy(path)
+    return RosterStatus(
+        path=str(path),
+        octets=sum(_octets(path.with_name(FILE + tail)) for tail in ("", "-wal")),
+        devices=len(devices),
+        present=sum(each.present for each in devices),
+        new=sum(each.standing == "new" for each in devices),
+        changed_at=max(written, default=None),
+        copied_at=copy[0] if copy is not None else None,
+        copy_octets=copy[1] if copy is not None else None,
+        damaged=tuple(sorted(each.name for each in site.folder.glob(f"{FILE}.damaged-*[0-9]"))),
+    )
+
+
+def _octets(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except OSError:
+        return 0
+
+
+def _listing(site: Site) -> ListingStatus | None:
+    """Return the oldest part of the listing of vendors; None if there is none."""
+    ages = listing_ages(site.folder, site.clock.local(site.clock.now()).date())
+    oldest = max(ages, key=lambda each: each.days, default=None)
+    return ListingStatus(oldest.as_of, oldest.days) if oldest is not None else None
+
+
+def _free(folder: Path) -> int | None:
+    """Return how many octets the disk has left for this account; None if that cannot be seen."""
+    try:
+        return shutil.disk_usage(folder if folder.exists() else os.curdir).free
+    except OSError:
+        return None
