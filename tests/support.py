@@ -116,14 +116,16 @@ class ProgramTest(FolderTest):
         self.assertTrue(lines[0].startswith("scopion: "), lines[0])
         return lines[0]
 
-    def in_terminal(self, *arguments: str, answers: Sequence[tuple[str, str]] = ()) -> tuple[int, str]:
+    def in_terminal(
+        self, *arguments: str, answers: Sequence[tuple[str, str]] = (), **environment: str
+    ) -> tuple[int, str]:
         """Run the program in a terminal, and answer each question, known by a part of it; its exit code and what was
         shown. A question that is not expected is not answered, and fails.
         """
         live = {"SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces", "TERM": "xterm", "COLUMNS": "200"}
         child, terminal = pty.fork()
         if child == 0:
-            os.execve(PROGRAM, [PROGRAM, *arguments], {**os.environ, **live})
+            os.execve(PROGRAM, [PROGRAM, *arguments], {**os.environ, **live, **environment})
         shown = ""
         for question, said in answers:
             shown += _read_until(terminal, question)

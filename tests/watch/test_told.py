@@ -11,11 +11,23 @@ import subprocess
 import threading
 import time
 import unittest
+import wave
 from collections.abc import Callable
 from contextlib import suppress
+from dataclasses import replace
+from pathlib import Path
 from typing import Any
+from unittest import mock
 
-from tests.support import PROGRAM, ProgramTest
+from tools.make_tones import NOTES, tone
+
+from scopion.alerts.channels.sound import SoundChannel
+from scopion.alerts.phrases import Phrases
+from scopion.alerts.wording import test_message as message_of_a_test
+from scopion.model.alert import Severity
+from scopion.vendors.registry import Vendors
+from tests.made_past import FixedClock
+from tests.support import NOON, PROGRAM, ProgramTest
 
 _ESCAPES = re.compile(r"\x1b\[[0-9;?]*[A-Za-z]")
 
@@ -126,8 +138,8 @@ class LiveView(ProgramTest):
         """The live view takes control characters out of what is written; a bell that is recorded as sent was heard."""
         self.begin()
         settings = self.site / "site.toml"
-        bell = '[[channel]]\nname = "bell"\ntype = "bell"\n\n'
-        settings.write_text(re.sub(r"(?ms)^\[\[channel\]\].*?(?=^\[)", bell, settings.read_text()))
+        # Without any channel, the person at the terminal is told in the same way.
+        settings.write_text(re.sub(r"(?ms)^\[\[channel\]\].*?(?=^\[)", "", settings.read_text()))
         self.run_ok("scan")
         self.run_ok("demo", "--next", str(self.site))
 
@@ -137,6 +149,54 @@ class LiveView(ProgramTest):
         shown = self.shown(sent)
         self.assertTrue(sent(shown))
         self.assertIn(b"\a", shown)
+
+
+class Sound(ProgramTest):
+    """A stand-in for the desktop's player, first in PATH: it notes which file it is asked to play."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.begin()
+        with (self.site / "site.toml").open("a") as settings:
+            settings.write('\n[[channel]]\nname = "tone"\ntype = "sound"\n')
+        self.programs = self.folder / "programs"
+        self.programs.mkdir()
+
+    def player(self, name: str, ends_with: int = 0) -> None:
+        """Put one there."""
+        path = self.programs / name
+        path.write_text(f'#!/bin/sh\necho "{name} $1" >> "{self.folder}/asked"\nexit {ends_with}\n')
+        path.chmod(0o755)
+
+    def test_the_players_of_the_desktop_are_asked_for_the_tone_of_the_severity(self) -> None:
+        """The first that can is enough; each severity has a tone of its own, which is a sound file as it was made."""
+        self.player("pw-play", 1)
+        self.player("paplay")
+        self.player("aplay")
+        ended = self.run_program("alerts", "test", "tone", PATH=str(self.programs))
+        self.assertEqual(ended.returncode, 0, ended.stderr)
+        asked = (self.folder / "asked").read_text().splitlines()
+        self.assertEqual([line.split()[0] for line in asked], ["pw-play", "paplay"])
+        message = message_of_a_test("1" * 32, "tone", NOON, Phrases("Kilnhaven", FixedClock(NOON), Vendors()))
+        with mock.patch.dict(os.environ, {"PATH": str(self.programs)}):
+            for severity in Severity:
+                SoundChannel(self.folder).deliver(replace(message, severity=severity), lambda _: None)
+        tones = [Path(line.split(maxsplit=1)[1]) for line in (self.folder / "asked").read_text().splitlines()[3::2]]
+        self.assertEqual([each.name for each in tones], [f"tone-{each}.wav" for each in Severity])
+        for severity, path in zip(Severity, tones, strict=True):
+            self.assertEqual(path.read_bytes(), tone(NOTES[severity]))
+            with wave.open(str(path)) as sound:
+                self.assertLess(sound.getnframes() / sound.getframerate(), 1)
+
+    def test_without_a_player_the_bell_rings(self) -> None:
+        """In a terminal; where there is none either, it is said that there is no player."""
+        (self.programs / "nothing").touch()
+        code, shown = self.in_terminal("alerts", "test", "tone", PATH=str(self.programs))
+        self.assertEqual(code, 0, shown)
+        self.assertIn("\a", shown)
+        ended = self.run_program("alerts", "test", "tone", PATH=str(self.programs))
+        self.assertEqual(ended.returncode, 1)
+        self.assertIn("no player is installed (pw-play, paplay, aplay, afplay); and there is no terminal", ended.stderr)
 
 
 class Desktop(ProgramTest):

@@ -100,6 +100,13 @@ class DesktopSettings(ChannelSettings):
 
 
 @settings_table
+class SoundSettings(ChannelSettings):
+    """A short tone on the desktop where ``scopion watch`` runs, another for each severity; else the bell."""
+
+    type: Literal["sound"]
+
+
+@settings_table
 class EmailSettings(ChannelSettings):
     """E-mail through a server that takes it from us (RFC 6409)."""
 

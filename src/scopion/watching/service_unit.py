@@ -47,7 +47,7 @@ def needs_raw_frames(settings: Settings) -> bool:
 def warnings(settings: Settings) -> list[str]:
     """Return what of the settings a service cannot do."""
     return [
-        f"channel {each.name!r} shows on a desktop, which a service cannot: run scopion watch in the session for that"
+        f"channel {each.name!r} needs a desktop session, which a service has not: run scopion watch in one for that"
         for each in settings.channel
         if channels.type_of(each).needs_session
     ]

@@ -19,6 +19,7 @@ from scopion.alerts.alert_settings import (
     DesktopSettings,
     EmailSettings,
     FileSettings,
+    SoundSettings,
     SyslogSettings,
     WebhookSettings,
 )
@@ -85,6 +86,12 @@ def _open_desktop(settings: DesktopSettings, read_secret: SecretReader, folder: 
     return DesktopChannel()
 
 
+def _open_sound(settings: SoundSettings, read_secret: SecretReader, folder: Path) -> Channel:
+    from scopion.alerts.channels.sound import SoundChannel
+
+    return SoundChannel(folder)
+
+
 def _open_email(settings: EmailSettings, read_secret: SecretReader, folder: Path) -> Channel:
     from scopion.alerts.channels.email import EmailChannel
 
@@ -134,6 +141,7 @@ def _open_file(settings: FileSettings, read_secret: SecretReader, folder: Path) 
 for _entry in (
     ChannelType("bell", BellSettings, _open_bell),
     ChannelType("desktop", DesktopSettings, _open_desktop, needs_session=True),
+    ChannelType("sound", SoundSettings, _open_sound, needs_session=True),
     ChannelType(
         "email",
         EmailSettings,
