@@ -120,7 +120,7 @@ class ProgramTest(FolderTest):
         self, *arguments: str, answers: Sequence[tuple[str, str]] = (), **environment: str
     ) -> tuple[int, str]:
         """Run the program in a terminal, and answer each question, known by a part of it; its exit code and what was
-        shown. A question that is not expected is not answered, and fails.
+        shown. A question that is not expected is not answered, and fails. Ctrl-C is a key alone.
         """
         live = {"SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces", "TERM": "xterm", "COLUMNS": "200"}
         child, terminal = pty.fork()
@@ -130,7 +130,8 @@ class ProgramTest(FolderTest):
         for question, said in answers:
             shown += _read_until(terminal, question)
             self.assertIn(question, shown, shown[-600:])
-            os.write(terminal, f"{said}\n".encode())
+            time.sleep(0.1)  # who reads a single key throws away what was typed before
+            os.write(terminal, (said if said == "\x03" else f"{said}\n").encode())
         shown += _read_until(terminal, "\0")
         os.close(terminal)  # whoever still asks is ended by that
         _, status = os.waitpid(child, 0)

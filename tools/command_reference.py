@@ -20,9 +20,14 @@ def commands() -> Iterator[tuple[str, click.Command]]:
         command = cli.get_command(context, name)
         assert command is not None
         yield name, command
-        if isinstance(command, click.Group):
-            for below in command.commands:
-                yield f"{name} {below}", command.commands[below]
+        yield from _below(name, command)
+
+
+def _below(name: str, command: click.Command) -> Iterator[tuple[str, click.Command]]:
+    """Every command below a group, with those of its own groups."""
+    for below, each in command.commands.items() if isinstance(command, click.Group) else ():
+        yield f"{name} {below}", each
+        yield from _below(f"{name} {below}", each)
 
 
 def markdown() -> str:

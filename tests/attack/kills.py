@@ -38,6 +38,7 @@ COMMANDS: tuple[tuple[str, ...], ...] = (
     ("same", "192.0.2.31", "192.0.2.32"),
     ("undo", "--yes"),
     ("review", "--csv", "{page}"),
+    ("label", "192.0.2.62", "--kind", "tablet"),
     ("wifi", "deny", "Kilnhaven", "192.0.2.62"),
     ("wifi", "allow", "Kilnhaven", "192.0.2.62", "--also", "Guests", "--new"),
     ("wifi", "drop", "Kilnhaven", "192.0.2.61"),
@@ -72,11 +73,16 @@ COMMANDS: tuple[tuple[str, ...], ...] = (
 SPARED = {
     **dict.fromkeys(
         ("here", "await", "compare", "spare", "vendor", "devices", "show", "events", "changes", "map", "roster check",
-         "status", "alerts list", "alerts show", "wifi ssids", "wifi entries", "wifi preview", "wifi hours",
+         "status", "rescue", "alerts list", "alerts show", "wifi ssids", "wifi entries", "wifi preview", "wifi hours",
          "wifi passphrase"),
         "only looks; what it hears or fetches is written as a scan or an export writes",
     ),
     **dict.fromkeys(("service unit", "service by-hand", "service install", "service remove"), "the system's, not ours"),
+    **dict.fromkeys(
+        ("alerts add", "alerts remove", "alerts rules add", "alerts rules remove"),
+        "write site.toml, whole or not at all, and nothing into the roster",
+    ),
+    **dict.fromkeys(("alerts rules list", "alerts rules try", "alerts rehearse"), "remember nothing"),
     "setup": "asks at every step, and writes one file at the end",
     "demo": "plays the others",
 }  # fmt: skip

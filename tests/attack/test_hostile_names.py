@@ -48,7 +48,10 @@ OUTPUTS: dict[str, tuple[str, ...]] = {
                     ("csv", "json", "jsonl", "ethers", "hosts", "dnsmasq-hosts", "isc-hosts", "kea-hosts")),
     "roster check": ("",), "roster restore": ("",), "roster compact": ("",),
     "watch": ("--once",), "alerts list": ("",), "alerts show": ("1",), "alerts test": ("owner",),
-    "alerts learning": ("",), "alerts mute": ("192.0.2.50 --for 2h", ""), "alerts retry": ("",), "service unit": ("",),
+    "alerts learning": ("",), "alerts mute": ("192.0.2.50 --for 2h", ""), "alerts retry": ("",),
+    "alerts add": ("file --name more --path more.jsonl",), "alerts remove": ("more --yes", "x\x1b[2J --yes"),
+    "alerts rules list": ("",), "alerts rules add": ("--event left --device ~",), "alerts rules remove": ("1",),
+    "alerts rules try": ("192.0.2.50", "~"), "alerts rehearse": ("",), "service unit": ("",),
     "wifi ssids": ("",), "wifi entries": ("",), "wifi sheet": ("Kilnhaven", "Kilnhaven --html -"),
     "wifi preview": ("Kilnhaven",), "wifi verify": ("Kilnhaven",), "wifi stations": ("",), "wifi audit": ("",),
     "wifi revert": ("--list", "Kilnhaven --yes"), "wifi passphrase": ("Kilnhaven",), "wifi timetable": ("",),
@@ -60,7 +63,7 @@ OUTPUTS: dict[str, tuple[str, ...]] = {
     "block": ("~ --dry-run", "192.0.2.40 --yes"), "unblock": ("192.0.2.40 --yes", "192.0.2.90 --dry-run"),
     "report": ("", "--html -", "--send owner", "--csv tables", "--figure presence presence.svg", "--table attention",
                "--table devices", "--table events", "--table addresses", "--table wireless", "--table new-devices"),
-    "status": ("",), "map": ("",), "setup": ("--show",),
+    "status": ("",), "rescue": ("", "--html -"), "map": ("",), "setup": ("--show",),
 }  # fmt: skip
 _CHANGES_THE_SYSTEM = "changes this machine's services; the unit that it writes is shown by service unit"
 WITHOUT_NAMES = {

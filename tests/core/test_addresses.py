@@ -124,6 +124,17 @@ class TargetRanges(unittest.TestCase):
         expected = list(network) if length >= 31 else list(network)[1:-1]
         self.assertEqual(list(Targets.parse([f"{address}/{length}"])), expected)
 
+    @given(addresses, st.integers(8, 32))
+    def test_netmasks_and_stars_are_the_same_as_a_length(self, address: IPv4Address, length: int) -> None:
+        """However a subnet is written, the same addresses are asked; a mask behind a blank is no address of its own."""
+        network = IPv4Network((address, length), strict=False)
+        same = Targets.parse([f"{address}/{length}"]).ranges
+        self.assertEqual(Targets.parse([f"{address}/{network.netmask}"]).ranges, same)
+        self.assertEqual(Targets.parse([str(address), str(network.netmask)]).ranges, same)
+        stars = (32 - length) // 8
+        starred = ".".join([*str(address).split(".")[: 4 - stars], *["*"] * stars])
+        self.assertEqual(Targets.parse([starred]).ranges, Targets.parse([f"{address}/{32 - 8 * stars}"]).ranges)
+
     def test_a_part_of_an_attached_subnet_keeps_its_own_edges(self) -> None:
         """192.0.2.128 is a host like others in a /24, and stays one when only the upper /25 is scanned."""
         attached = [IPv4Network("192.0.2.0/24")]
@@ -137,7 +148,7 @@ class TargetRanges(unittest.TestCase):
         self.assertEqual(len(Targets.parse(["192.0.2.10-20", "192.0.2.15, 192.0.2.30"])), 12)
         for text in (
             "192.0.2", "192.0.2.300", "192.0.2.9-5", "192.0.2.9-300", "192.0.2.0/33", "192.0.2.0/x", "a-b",
-            "192.0.2.1,,", "::1",
+            "192.0.2.1,,", "::1", "192.*.2.1", "192.0.2.*.*", "192.0.2.1*", "192.0.2.0/255.0.255.0",
         ):  # fmt: skip
             with self.subTest(text=text), self.assertRaisesRegex(InvalidTarget, "192|a-b|::1"):
                 Targets.parse([text])

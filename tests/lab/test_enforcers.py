@@ -301,6 +301,36 @@ class Daemon(AirLab):
         self.stays_beyond(6)
         self.assertNotIn("was not kept", str(self.json("wifi", "revert", "--list")["pushes"][0]))
 
+    def test_who_is_locked_out_is_led_back(self) -> None:
+        """This machine's own adapter, which was on the air, is refused by the daemon: rescue says so, on which radios,
+        and the first command that it names lets the adapter in again.
+        """
+        self.settings(self.enforcer(ssh=False))
+        self.where = "ap"
+        self.ok("scan", "--no-names")
+        with contextlib.closing(sqlite3.connect(self.site / "roster.sqlite")) as db, db:
+            (own,) = db.execute("SELECT DISTINCT device FROM adapter WHERE own").fetchone()
+            db.execute(
+                "INSERT OR REPLACE INTO adapter (mac, device, medium, medium_evidence, own, first_seen, last_seen) "
+                "VALUES (?, ?, 'wireless', '', 1, 0, 0)",
+                (STATION, own),
+            )
+        self.associate("wl1", STATION)
+        self.assertIn("No list that was put in force here refuses this machine", " ".join(self.ok("rescue").split()))
+        self.ok("wifi", "deny", "Kilnhaven", STATION, "--insist")
+        self.ok("wifi", "mode", "Kilnhaven", "deny")
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--insist", "--no-verify", "--revert-after", "10m")
+        self.assertIn(STATION, self.ask("wl1", "DENY_ACL SHOW"))
+        self.assertNotIn("[AUTHORIZED]", self.ask("wl1", f"STA {STATION}"))
+        said = " ".join(self.ok("rescue").split())
+        self.assertIn(f"refuses this machine's wireless adapter {STATION} on 2.4 GHz and 5 GHz", said)
+        self.assertRegex(said, r"1\. Wait until \w+, [\d:]+: then it is taken back by itself")
+        (command,) = set(re.findall(r"scopion (wifi revert Kilnhaven) takes", said))
+        self.ok(*command.split(), "--yes")
+        self.assertEqual(self.ask("wl1", "DENY_ACL SHOW"), "")
+        self.associate("wl1", STATION)
+        self.assertIn("No list that was put in force here refuses this machine", " ".join(self.ok("rescue").split()))
+
     def stays_beyond(self, deadline_s: float) -> None:
         """Both radios refuse the station all the time until well after a deadline that was longer ago than so long."""
         end, looked = time.monotonic() + deadline_s + 3, 0

@@ -166,7 +166,7 @@ class LookedBack(FolderTest):
             (Weight.MEDIUM, "newcomer is new, and has not been reviewed yet", "scopion review"),
             (Weight.MEDIUM, "server is nearly always here at this hour and is not", "scopion show server"),
             (Weight.LOW, "office was here at hours at which it never is: Sunday 3 to 4 o'clock", "scopion show office"),
-            (Weight.LOW, "A [[channel]] in site.toml sets one", ""),
+            (Weight.LOW, "no channel is set", "scopion alerts add"),
         ):
             found = [each for says, each in said.items() if part in says]
             self.assertEqual([(each.weight, each.command) for each in found], [(weight, command)], part)

@@ -51,8 +51,9 @@ class FirstSteps(ProgramTest):
         written = tomllib.loads((self.site / "site.toml").read_text(encoding="utf-8"))
         self.assertEqual(written["name"], 'Kilnhaven "Pottery"')
         self.assertEqual(written["subnet"], [{"range": "192.0.2.0/24", "name": "workshop", "interval_s": 120}])
-        self.assertEqual(written["channel"], [{"name": "me", "type": "file", "path": "alerts.jsonl"}])
-        self.assertIn("It works.", shown)
+        self.assertEqual(written["channel"], [{"name": "file", "type": "file", "path": "alerts.jsonl"}])
+        self.assertIn("It works: ", shown)
+        self.assertIn("what joins is told once a day. scopion alerts learning --end ends that", " ".join(shown.split()))
         self.assertTrue(json.loads((self.site / "alerts.jsonl").read_text())["test"])
         self.assertIn("This is the baseline of 192.0.2.0/24", shown)
         self.assertIn("scopion review", shown)
@@ -61,19 +62,59 @@ class FirstSteps(ProgramTest):
         self.assertEqual(network["router"], "192.0.2.1")
         self.assertIn("has settings already", self.refused(1, "setup", "--yes"))
 
+    def test_a_first_evening_is_one_question(self) -> None:
+        """All new devices in one list; those that are named are looked at one by one, the others are known."""
+        super().begin()
+        self.run_ok("scan")
+        answers = [
+            ("Which do you not know?", "77"),
+            ("the numbers are 1 to 14", "2 14"),
+            ("join with a look-alike", "\x03"),
+        ]
+        code, shown = self.in_terminal("review", "--together", answers=answers)
+        self.assertEqual(code, 0, shown)
+        standings = [row["standing"] for row in self.run_json("devices")]
+        self.assertEqual((standings.count("known"), standings.count("new")), (12, 2))
+        self.run_ok("undo", "--yes")
+        self.assertEqual({row["standing"] for row in self.run_json("devices")}, {"new"})
+        self.assertEqual(self.in_terminal("review", "--together", answers=[("Which do you not know?", "")])[0], 0)
+        self.assertEqual({row["standing"] for row in self.run_json("devices")}, {"known"})
+
+    def test_a_kind_by_hand_wins_over_guesses(self) -> None:
+        """Label and mark --kind say what it is, in place of a guess; an empty one goes by the guess again."""
+        super().begin()
+        self.run_ok("scan")
+
+        def kind(which: str) -> tuple[str, str]:
+            row = next(each for each in self.run_json("devices") if which in each["addresses"])
+            return row["kind"], row["kind_evidence"]
+
+        guessed = kind("192.0.2.20")
+        self.assertEqual(guessed[0], "printer")
+        self.run_ok("label", "192.0.2.20", "labels", "--kind", "label printer")
+        self.assertEqual(kind("192.0.2.20"), ("label printer", "you said so"))
+        self.run_ok("mark", "192.0.2.40", "192.0.2.50", "known", "--kind", "scale")
+        self.assertEqual({kind("192.0.2.40")[0], kind("192.0.2.50")[0]}, {"scale"})
+        self.assertIn("It is a label printer (you said so).", self.run_ok("show", "labels"))
+        self.run_ok("label", "labels", "--kind", "")
+        self.assertEqual(kind("192.0.2.20"), guessed)
+        self.run_ok("undo", "--yes")
+        self.assertEqual(kind("192.0.2.20")[0], "label printer")
+        self.assertIn("at most 40 characters", self.refused(2, "label", "labels", "--kind", "x" * 41))
+
     def test_a_channel_that_does_not_work_says_what_next(self) -> None:
         """A push service that is not there: the rest goes on, the secret address is in a file of its own."""
         self.begin()
         shown = self.answer(
             (
                 ("called? [Home]:", ""), ("[Y/n]:", ""), ("[main]:", ""), ("[60s]:", ""), ("[y/N]:", ""),
-                ("Which [none]:", "webhook"), ("Its address", "http://127.0.0.1:9/hook/secret"), ("Wi-Fi:", ""),
+                ("Which [none]:", "push"), ("Its address", "http://127.0.0.1:9/hook/secret"), ("Wi-Fi:", ""),
             )
         )  # fmt: skip
-        self.assertIn("then try scopion alerts test hook", shown)
+        self.assertIn("then try scopion alerts test push", shown)
         self.assertIn("This is the baseline", shown)
         self.assertNotIn("hook/secret", (self.site / "site.toml").read_text())
-        self.assertEqual((self.site / "hook-url").stat().st_mode & 0o777, 0o600)
+        self.assertEqual((self.site / "push-url").stat().st_mode & 0o777, 0o600)
 
     def test_without_a_terminal(self) -> None:
         """It asks nothing without a terminal; --show writes nothing; --yes takes what is proposed; the old file is

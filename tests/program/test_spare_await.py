@@ -104,10 +104,26 @@ class Await(ProgramTest):
         self.assertEqual(self.run_ok("await", "--gone", "192.0.2.90", "--timeout", "6h"), "192.0.2.90\n")
         self.assertIn("does not answer now", self.run_program("await", "--gone", "192.0.2.90").stderr)
 
+    def test_what_was_plugged_in_a_moment_before(self) -> None:
+        """A box that is here when it begins and was in no scan before is the one; an address of two devices is said."""
+        self.begin()
+        self.run_ok("scan")
+        ended = self.run_program("await", "--timeout", "5s")
+        self.assertEqual((ended.returncode, ended.stdout), (3, ""))  # all that are here are known
+        self.run_ok("demo", "--next", str(self.site))  # the apprentice's telephone has come, and the kiln has moved
+        ended = self.run_program("await", "--timeout", "5s")
+        self.assertEqual((ended.returncode, ended.stdout), (0, "192.0.2.91\n"))
+        self.assertIn("in no scan before: --new waits for another", ended.stderr)
+        contested = self.run_program("await", "--mac", "48:d0:c4:01:22:31")
+        self.assertEqual(contested.stdout, "192.0.2.20\n")
+        self.assertRegex(contested.stderr, r"[Cc]aution: 192\.0\.2\.20 is used by .*24:d3:a1:20:7e:14.*, too")
+
     def test_appearing(self) -> None:
         """One that fits is printed at once; --new waits for another; time that is up is exit code 3."""
         self.begin()
-        self.assertEqual(self.run_ok("await", "--vendor", "ember"), "192.0.2.31\n")
+        both = self.run_program("await", "--vendor", "ember")
+        self.assertEqual((both.returncode, both.stdout), (0, "192.0.2.31\n192.0.2.32\n"))
+        self.assertIn("2 devices fit", both.stderr)
         self.assertEqual(self.run_ok("await", "--name", "storage"), "192.0.2.5\n")
         self.assertEqual(self.run_ok("await", "--mac", "24-D3"), "192.0.2.20\n")
         ended = self.run_program("await", "--new", "--vendor", "ember", "--timeout", "30s")

@@ -233,11 +233,16 @@ class Told(ProgramTest):
         """A port that accepts is evidence for a kind; without --ports none is tried."""
         kinds = {row["address"]: row["kind_evidence"] for row in self.run_json("scan")["hosts"]}
         self.assertIsNone(kinds["192.0.2.5"])
-        tried = {row["address"]: row["kind_evidence"] for row in self.run_json("scan", "--ports", "22,9100")["hosts"]}
+        hosts = self.run_json("scan", "--ports", "22,9100", "--sort", "vendor")["hosts"]
+        tried = {row["address"]: row["kind_evidence"] for row in hosts}
+        vendors = [row["vendor"].casefold() for row in hosts if row["vendor"]]
+        self.assertEqual(vendors, sorted(vendors))
+        states = {row["address"]: (row["port_22"], row["port_9100"]) for row in hosts}
+        self.assertEqual((states["192.0.2.5"], states["192.0.2.10"]), (("closed", "open"), (None, None)))
         self.assertEqual(tried["192.0.2.5"], "accepts connections on port 9100")
         shown = self.run_program("scan", "--ports", "22,9100", "--format", "table", COLUMNS="160").stdout
-        self.assertRegex(shown.splitlines()[0], "open ports")
-        self.assertRegex(shown, r"192\.0\.2\.5 .* 9100 ")
+        self.assertRegex(shown.splitlines()[0], " 22 +9100 ")
+        self.assertRegex(shown, r"192\.0\.2\.5 .* closed +open ")
         self.assertIsNone(tried["192.0.2.30"])
         self.assertIn("are not ports", self.refused(2, "scan", "--ports", "22,http"))
         self.assertIn("--method listen", self.refused(2, "scan", "--for", "5s"))

@@ -54,7 +54,7 @@ class OwnLists(ProgramTest):
                     told = tuple(row[key] or "" for key in ("name", "owner", "place", "note"))
                     self.assertEqual(told, (label, owner, place, note))
                     self.assertEqual((row["present"], row["last_seen"]), (False, None))
-                    self.assertEqual(row["kind_evidence"], "your list says so" if kind else row["kind_evidence"])
+                    self.assertEqual(row["kind_evidence"], "you said so" if kind else row["kind_evidence"])
                     self.assertEqual(row["kind"] if kind else "", kind)
                 self.run_ok("undo", "--yes")
                 self.assertEqual(self.run_json("devices"), before)

@@ -200,6 +200,36 @@ class Blocking(PreparedTest):
         for words, device in (("essential", "till"), ("lock you out", "this-machine"), ("cut off all", "gateway")):
             self.assertIn(words, self.refused(1, "block", device, "--ssid", "Kilnhaven", "--yes"))
 
+    def test_who_is_locked_out_of_a_page_finds_the_way_back(self) -> None:
+        """The sheet of an allow list proposes to print the rescue before the mode is set; that has this machine's
+        address as the page wants it, who is still admitted, and the whole list; it needs no network and no roster.
+        """
+        self.assertIn("no wireless network is known", self.refused(3, "--site", str(self.folder / "none"), "rescue"))
+        guests = "Kilnhaven guests"
+        self.run_ok("wifi", "mode", guests, "--notation", "hyphen")
+        self.run_ok("wifi", "allow", guests, "lights", "192.0.2.90")
+        self.run_ok("wifi", "mode", guests, "allow", "--insist")
+        steps = " ".join(self.run_ok("wifi", "sheet", guests).split())
+        self.assertLess(steps.index("scopion wifi sheet 'Kilnhaven guests' --rescue"), steps.index("now set the mode"))
+        printed = " ".join(self.run_ok("wifi", "sheet", guests, "--rescue").split())
+        for words in ("to be kept on paper", "reset the router", "2.4 GHz: make its allow list hold exactly these"):
+            self.assertIn(words, printed)
+        self.assertNotIn("--rescue", printed)
+        self.run_ok("wifi", "done", guests)
+        before = self.run_json("wifi", "revert", "--list")
+        said = " ".join(self.run_ok("rescue").split())
+        self.assertIn("Locked out of the wireless network 'Kilnhaven guests'?", said)
+        self.assertNotIn("'Kilnhaven'?", said)  # the other network has no list in force
+        self.assertIn("refuses this machine's wireless adapter 60:f2:a7:10:00:0b on 2.4 GHz and 5 GHz", said)
+        self.assertIn("a device that is still admitted - 6c:d1:9e:08:40:90 or lights -", said)
+        self.assertIn(
+            "add these to the allow list, or set its mode to off (disabled), and save: [ ] 60-F2-A7-10-00-0B", said
+        )
+        self.assertIn("connected by cable (enp3s0). From here scopion wifi revert 'Kilnhaven guests'", said)
+        self.assertEqual(self.run_json("wifi", "revert", "--list"), before)
+        page = self.run_ok("rescue", guests, "--html", "-")
+        self.assertIn("60-F2-A7-10-00-0B", page)
+
     def test_what_a_person_may_not_expect_is_said(self) -> None:
         """Others who are on a list that is switched on, a device that was never met, a cable, a mistyped network."""
         self.run_ok("wifi", "deny", "Kilnhaven", "192.0.2.61")

@@ -49,6 +49,20 @@ class Lists(PreparedTest):
         self.assertEqual((network["router"], network["notation"], network["capacity"]), ("192.0.2.1", "hyphen", 12))
         self.assertEqual(network["radios"], ["2.4", "5", "6"])
 
+    def test_one_question_for_all_adapters_of_an_unknown_medium(self) -> None:
+        """Several at once are one list and one question; what was said holds from then on."""
+        devices = ("192.0.2.5", "192.0.2.20", "192.0.2.40")
+        code, shown = self.in_terminal(
+            "wifi", "deny", "Kilnhaven", *devices, answers=[("Which are wireless?", "7"), ("not numbers", "2 3")]
+        )
+        self.assertEqual(code, 1, shown)  # the first one is on cable by that answer, and no list concerns it
+        self.assertIn("is on cable", shown)
+        media = {row["addresses"][0]: row["media"] for row in self.run_json("devices")}
+        self.assertEqual([media[each][0].split(" ")[0] for each in devices], ["cable", "wireless", "wireless"])
+        code, shown = self.in_terminal("wifi", "deny", "Kilnhaven", *devices[1:])
+        self.assertEqual(code, 0, shown)
+        self.assertNotIn("wireless?", shown)
+
     def test_entries_move_and_drop(self) -> None:
         """A device is on one list of a network at most; all that is refused anywhere is one question."""
         self.run_ok("wifi", "deny", "Kilnhaven", "till", "door", "--description", "at night")

@@ -95,12 +95,30 @@ def channels_told(
     """
     found: dict[str, Severity] = {}
     for channel in channels:
-        for rule in rules or (USUAL_RULE,):
-            if (not rule.channels or channel in rule.channels) and _fits(occasion, rule, wall):
-                if not rule.silent:
-                    found[channel] = rule.severity or severity_of(occasion)
-                break
+        number = rule_for(occasion, rules, channel, wall)
+        if number is not None and not (rules or (USUAL_RULE,))[number].silent:
+            found[channel] = (rules or (USUAL_RULE,))[number].severity or severity_of(occasion)
     return found
+
+
+def rule_for(occasion: Occasion, rules: Sequence[RuleSettings], channel: str, wall: datetime) -> int | None:
+    """Return the place of the first rule that fits a channel and an event; None if none does.
+
+    Without rules there is one, the usual, at place 0.
+    """
+    for number, rule in enumerate(rules or (USUAL_RULE,)):
+        if (not rule.channels or channel in rule.channels) and _fits(occasion, rule, wall):
+            return number
+    return None
+
+
+def hears_of_newcomers(rules: Sequence[RuleSettings], channel: str) -> bool:
+    """Tell whether any rule may send to a channel that a device joined."""
+    for rule in rules or (USUAL_RULE,):
+        named = not rule.channels or channel in rule.channels
+        if named and not rule.silent and EventKind.JOINED in (rule.events or WORTH_TELLING):
+            return True
+    return False
 
 
 def severity_of(occasion: Occasion) -> Severity:

@@ -44,7 +44,7 @@ FAMILIES: dict[str, dict[str, CommandEntry]] = {
     "Remember": {
         "devices": CommandEntry("remember.devices", "devices", "The devices of the site, present and absent."),
         "show": CommandEntry("remember.show_device", "show_device", "Everything that is known about one device."),
-        "label": CommandEntry("remember.describe", "label", "Give a device its name, owner and place."),
+        "label": CommandEntry("remember.describe", "label", "Give a device its name, owner, place and kind."),
         "mark": CommandEntry("remember.describe", "mark", "Set a device's standing: known, guest, unwanted, new."),
         "review": CommandEntry("remember.review", "review", "Review the new devices, one by one."),
         "same": CommandEntry("remember.describe", "same", "Join devices that are one thing with two adapters."),
@@ -74,6 +74,7 @@ FAMILIES: dict[str, dict[str, CommandEntry]] = {
         "status": CommandEntry("report.status", "status", "Is all looked after? What needs you, on one screen."),
         "block": CommandEntry("wifi.block", "block", "Keep a device off the Wi-Fi: list, push and check."),
         "unblock": CommandEntry("wifi.block", "unblock", "Let a device back on the Wi-Fi: list, push and check."),
+        "rescue": CommandEntry("wifi.rescue", "rescue", "Locked out of the Wi-Fi? What is the case, and what to do."),
     },
     "Report": {
         "report": CommandEntry("report.report", "report", "Look back on a period: summary, page, tables, figures."),

@@ -11,6 +11,8 @@ from scopion.model.observation import Observation, Source, Trait, TraitKind
 
 # A port that drops attempts silently is given up after this.
 GIVE_UP_S = 1.2
+# What a port that was tried is: it accepts a connection, it refuses it, or nothing comes back (a filter drops it).
+OPEN, CLOSED, SILENT = "open", "closed", "silent"
 
 
 class PortTask:
@@ -21,6 +23,7 @@ class PortTask:
         self._connector = attachment.open_connector()
         self._ports = tuple(ports)
         self._met: dict[Address, Observation] = {}
+        self.states: dict[Address, dict[int, str]] = {}  # what each address said at each port; without: nothing
         self._waiting: deque[tuple[Address, int]] = deque()
         self._last_started = self._clock.monotonic()
 
@@ -36,6 +39,7 @@ class PortTask:
             self._waiting.popleft()
             self._last_started = self._clock.monotonic()
         for each in self._connector.results(deadline):
+            self.states.setdefault(each.address, {})[each.port] = OPEN if each.accepted else CLOSED
             if each.accepted:
                 seen = self._met[each.address]
                 trait = Trait(TraitKind.PORT, str(each.port), Source.CONNECT)

@@ -23,8 +23,8 @@ class Targets:
 
     @classmethod
     def parse(cls, texts: Sequence[str], exclude: Sequence[str] = (), subnets: Iterable[IPv4Network] = ()) -> Targets:
-        """Read targets: ``192.0.2.0/24``, ``192.0.2.7``, ``192.0.2.10-192.0.2.20``, ``192.0.2.10-20``, or lists of
-        these.
+        """Read targets: ``192.0.2.0/24``, ``192.0.2.7``, ``192.0.2.10-192.0.2.20``, ``192.0.2.10-20``, ``192.0.2.*``,
+        ``192.0.2.0/255.255.255.0``, ``192.0.2.0 255.255.255.0``, or lists of these.
 
         ``subnets`` are the attached ones: their network and broadcast addresses are left out, and a part of a subnet (a
         /25 of an attached /24) keeps all of its own addresses. Raises InvalidTarget.
@@ -75,11 +75,50 @@ def _parts(texts: Sequence[str]) -> list[str]:
     parts = [part.strip() for text in texts for part in text.split(",")]
     if any(not part for part in parts):
         raise InvalidTarget(f"{','.join(texts)!r} has an empty place between its commas")
-    return parts
+    found: list[str] = []
+    for part in (word for each in parts for word in each.split()):
+        if found and _is_netmask(part) and "/" not in found[-1] and "-" not in found[-1]:
+            found[-1] = f"{found[-1]}/{part}"  # a netmask stands behind its address
+        else:
+            found.append(part)
+    return found
+
+
+def _is_netmask(text: str) -> bool:
+    """Tell whether a text is a netmask, which no host has for its address."""
+    return text.startswith("255.") and _prefix_length(text) is not None
+
+
+def _prefix_length(netmask: str) -> int | None:
+    """Return the prefix length of a netmask; None if its bits are not set from the left on."""
+    try:
+        bits = int(IPv4Address(netmask))
+    except ValueError:
+        return None
+    length = bits.bit_count()
+    return length if bits == (0xFFFFFFFF << (32 - length)) & 0xFFFFFFFF else None
+
+
+def _starred(text: str) -> str:
+    """Return ``192.0.2.*`` as ``192.0.2.0/24``. Raises InvalidTarget for stars in other places."""
+    octets = text.split(".")
+    stars = len(octets) - len(list(_until_star(octets)))
+    if len(octets) != 4 or any(each != "*" for each in octets[4 - stars :]):
+        raise InvalidTarget(f"{text!r} is not a range: stars stand for its last octets, as in 192.0.2.*")
+    return f"{'.'.join([*octets[: 4 - stars], *('0' for _ in range(stars))])}/{32 - 8 * stars}"
+
+
+def _until_star(octets: Sequence[str]) -> Iterator[str]:
+    for each in octets:
+        if "*" in each:
+            return
+        yield each
 
 
 def _spec(text: str, attached: Sequence[IPv4Network] | None) -> tuple[int, int]:
     """Return one notation as a range; ``attached`` is None for exclusions, which keep their edges."""
+    if "*" in text:
+        text = _starred(text)
     if "/" in text:
         return _cidr(text, attached)
     if "-" in text:
@@ -91,9 +130,10 @@ def _spec(text: str, attached: Sequence[IPv4Network] | None) -> tuple[int, int]:
 def _cidr(text: str, attached: Sequence[IPv4Network] | None) -> tuple[int, int]:
     address, _, length = text.partition("/")
     base = _address(address.strip(), text)
-    if not length.strip().isdecimal() or not 0 <= int(length) <= 32:
-        raise InvalidTarget(f"{text!r} is not a subnet: after the slash goes a prefix length of 0 to 32")
-    network = IPv4Network(f"{base}/{int(length)}", strict=False)
+    bits = int(length) if length.strip().isdecimal() else _prefix_length(length.strip())
+    if bits is None or not 0 <= bits <= 32:
+        raise InvalidTarget(f"{text!r} is not a subnet: after the slash goes a prefix length of 0 to 32, or a netmask")
+    network = IPv4Network(f"{base}/{bits}", strict=False)
     first, last = int(network.network_address), int(network.broadcast_address)
     part_of_larger = attached is not None and any(
         network.subnet_of(subnet) and network != subnet for subnet in attached

@@ -133,9 +133,7 @@ class _Words:
     def channels(self) -> Iterator[StatusLine]:
         status = self._status
         if not status.channels:
-            yield StatusLine(
-                "alerts", State.NOTE, "no channel is set: no person gets an alert", "scopion setup --again"
-            )
+            yield StatusLine("alerts", State.NOTE, "no channel is set: no person gets an alert", "scopion alerts add")
         for each in status.channels:
             told = f"last sent {self._ago(each.sent_at)}" if each.sent_at else "nothing was sent yet"
             parts, state, do = [told], State.FINE, ""

@@ -43,6 +43,7 @@ class WatchRecord:
     raw_frames: bool
     service: bool = False  # started by the system's service manager
     once: bool = False  # one round, as for cron
+    terminal: bool = False  # in a terminal, where a hang-up ends it
     ended: datetime | None = None  # None: it runs, or was killed
     troubles: tuple[Trouble, ...] = ()
     enforcers: Mapping[str, EnforcerReading] = field(default_factory=dict)  # by name
@@ -62,7 +63,7 @@ def last_watch(roster: Roster) -> WatchRecord | None:
 
 
 def _document(record: WatchRecord) -> dict[str, Any]:
-    names = ("process", "host", "account", "version", "raw_frames", "service", "once")
+    names = ("process", "host", "account", "version", "raw_frames", "service", "once", "terminal")
     return {
         **{name: getattr(record, name) for name in names},
         "since": record.since.isoformat(),
@@ -83,6 +84,7 @@ def _record(document: Mapping[str, Any]) -> WatchRecord:
         raw_frames=bool(document["raw_frames"]),
         service=bool(document["service"]),
         once=bool(document["once"]),
+        terminal=bool(document["terminal"]),
         ended=at(document["ended"]) if document["ended"] is not None else None,
         troubles=tuple(Trouble(str(doing), str(problem), at(since)) for doing, problem, since in document["troubles"]),
         enforcers={

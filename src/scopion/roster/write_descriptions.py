@@ -38,12 +38,14 @@ def set_description(roster: Roster, device: Device, **texts: str | None) -> None
 
 
 def set_kind(roster: Roster, device: Device, kind: str, at: datetime) -> None:
-    """Keep what people say that a device is, in place of what they said before."""
-    subject = str(device.macs[0])
+    """Keep what people say that a device is, in place of what they said before; an empty text forgets that."""
+    subjects = [*map(str, device.macs), *(str(stay.address) for stay in device.unpaired)]
     with roster.transaction() as db:
-        subjects = [(str(mac), TraitKind.KIND) for mac in device.macs]
-        db.executemany("DELETE FROM trait WHERE subject = ? AND kind = ?", subjects)
-        note_traits(db, subject, [Trait(TraitKind.KIND, kind, Source.LISTING)], at)
+        db.executemany(
+            "DELETE FROM trait WHERE subject = ? AND kind = ?", [(subject, TraitKind.KIND) for subject in subjects]
+        )
+        if kind and subjects:
+            note_traits(db, subjects[0], [Trait(TraitKind.KIND, kind, Source.LISTING)], at)
 
 
 def set_essential(roster: Roster, device: Device, essential: bool) -> None:

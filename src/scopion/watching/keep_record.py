@@ -29,6 +29,7 @@ class Recording:
             raw_frames=raw_frames,
             service=service,
             once=once,
+            terminal=context.memory.terminal,
         )
 
     def wake_at(self) -> float:

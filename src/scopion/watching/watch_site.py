@@ -177,7 +177,8 @@ class Watch:
         for each in learnt:
             until = f"{clock.local(each.until):%A %d %B, %H:%M}"
             self.context.remark(
-                f"{each.range} is being learnt", f"until {until}, joined devices are gathered in one alert a day"
+                f"{each.range} is being learnt",
+                f"until {until}, joined devices are told once a day; scopion alerts learning --end ends that",
             )
 
     def _learn(self) -> None:

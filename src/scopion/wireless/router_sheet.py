@@ -205,6 +205,8 @@ class _Steps:
             steps.append(SheetStep(said, typed, then) if typed else SheetStep(f"{radio} GHz: empty its {mode} list."))
         if not self._page.modes:
             return steps
+        if radios and mode is ListMode.ALLOW:
+            steps.append(print_rescue(self._page.network))
         for radio in radios:
             others = "only the listed may connect" if mode is ListMode.ALLOW else "the listed may not connect"
             steps.append(SheetStep(f"{radio} GHz: now set the mode to {mode} ({others}) and save."))
@@ -250,6 +252,14 @@ class _Steps:
             )
             for line in lines
         )
+
+
+def print_rescue(ssid: str) -> SheetStep:
+    """Return the step that comes before an allow list is switched on: only then can a person be locked out by it."""
+    return SheetStep(
+        "Before you go on, print what to do if you are locked out, because you cannot look it up then: "
+        f"scopion wifi sheet {quoted(ssid)} --rescue"
+    )
 
 
 def _steps_off(radios: Sequence[str]) -> list[SheetStep]:

@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import click
 
 from scopion.cli.parts.options import SpanParam
 from scopion.cli.parts.session import Session, pass_session, shell_word
 from scopion.cli.parts.terminal import confirm, echo, prompt
-from scopion.model.errors import InvalidSettings, Refused, ScopionError, UsageError
+from scopion.cli.tell.ask_channel import KINDS, ChannelOptions, ask_channel, tell_learning, try_channel
+from scopion.model.errors import InvalidSettings, Refused, UsageError
 from scopion.model.mac import MacAddress, Notation
 from scopion.model.text import entered, joined
 from scopion.operations.begin.set_up_site import (
     Agreed,
-    AgreedChannel,
     AgreedNetwork,
     AgreedSubnet,
     EarlierSettings,
@@ -27,16 +26,10 @@ from scopion.operations.begin.set_up_site import (
     set_up,
     settings_text,
 )
+from scopion.operations.notify.set_channels import NewChannel
 
 _EXAMPLE = MacAddress.parse("0c:4e:a0:12:34:56")
 _MOST_NAME = 80
-_CHANNELS = {
-    "none": "no alerts are sent; scopion events lists everything",
-    "email": "a mail, by a server that takes it from you",
-    "webhook": "a chat or push service that takes an HTTP POST",
-    "desktop": "a notification, where scopion watch runs in your session",
-    "file": "a line of JSON for each alert",
-}
 
 
 @click.command()
@@ -76,7 +69,8 @@ def setup(session: Session, yes: bool, name: str | None, shows: bool, again: boo
     if agreed.kept:
         session.note(f"Taken over from them: {joined([each.what for each in agreed.kept])}.")
     session.site.forget_settings()
-    _try_channel(session, agreed)
+    if agreed.channel is not None:
+        try_channel(session, agreed.channel.name)
     _make_networks(session, agreed, proposal)
     if no_scan:
         session.note("The baseline is still to be taken: scopion scan")
@@ -134,7 +128,7 @@ class _Questions:
             if self._yes(f"A DHCP server of this machine writes {path}. Read names from it?", True)
         )  # fmt: skip
 
-    def _channel(self) -> AgreedChannel | None:
+    def _channel(self) -> NewChannel | None:
         if self._silent:
             return None
         known = [each.name for each in self._kept if each.what.startswith("channel ")]
@@ -143,38 +137,11 @@ class _Questions:
             if known
             else "\nHow do you want to get alerts when a device joins?"
         )
-        for kind, words in _CHANNELS.items():
+        self._say("  none     no alerts are sent; scopion events lists everything")
+        for kind, (words, _) in KINDS.items():
             self._say(f"  {kind:<8} {words}")
-        kind = self._one_of("Which", list(_CHANNELS), "none")
-        if kind == "none":
-            return None
-        if kind == "email":
-            return self._mail()
-        if kind == "webhook":
-            url = self._text("Its address (https://...)", None)
-            hook = self._free("hook")
-            return AgreedChannel("webhook", hook, {}, {"url_secret": (f"{hook}-url", url)})
-        return AgreedChannel(kind, self._free("me"), {"path": "alerts.jsonl"} if kind == "file" else {})
-
-    def _free(self, name: str) -> str:
-        """Return a name that no kept channel has."""
-        taken = {each.name for each in self._kept}
-        return next(each for each in (name, *(f"{name}-{number}" for number in range(2, 100))) if each not in taken)
-
-    def _mail(self) -> AgreedChannel:
-        to = self._text("To which address?", None)
-        server = self._text("By which server? (name, or name:port)", f"smtp.{to.rpartition('@')[2]}")
-        host, _, port = server.partition(":")
-        security = self._one_of("Secured by starttls, tls or plain", ["starttls", "tls", "plain"], "starttls")
-        user = self._text("As which user? (- for none)", to)
-        values: dict[str, Any] = {"to": [to], "sender": to, "host": host, "security": security}
-        if port.isdecimal():
-            values["port"] = int(port)
-        if user == "-":
-            return AgreedChannel("email", self._free("mail"), values)
-        password = prompt("Its password (kept in a file of its own)", hide_input=True)
-        name = self._free("mail")
-        return AgreedChannel("email", name, {**values, "user": user}, {"password": (f"{name}-password", password)})
+        kind = self._one_of("Which", ["none", *KINDS], "none")
+        return None if kind == "none" else ask_channel(self._session, kind, ChannelOptions(), known)
 
     def _networks(self) -> list[AgreedNetwork]:
         from scopion.operations.wifi.edit_networks import MOST_ENTRIES, new_network
@@ -219,23 +186,6 @@ class _Questions:
         return float(prompt(question, type=SpanParam(), default=f"{proposed:g}s"))
 
 
-def _try_channel(session: Session, agreed: Agreed) -> None:
-    """Send a test and print each step; a failure says how to go on, and the setup continues."""
-    from scopion.operations.notify.manage_alerts import test_channel
-
-    if agreed.channel is None:
-        return
-    name = agreed.channel.name
-    session.note(f"\nA test by {name}:")
-    try:
-        test_channel(session.site, name, lambda step: session.note(f"  {step}"))
-    except ScopionError as problem:
-        session.note(f"  {problem}")
-        session.note(f"It does not work yet: correct it in site.toml, then try scopion alerts test {name}")
-        return
-    session.note("It works.")
-
-
 def _make_networks(session: Session, agreed: Agreed, proposal: Proposal) -> None:
     made, known = note_networks(session.site, agreed.networks, proposal.router)
     for ssid in known:
@@ -258,9 +208,14 @@ def _scan(session: Session) -> None:
 
 def _what_next(session: Session, agreed: Agreed) -> None:
     session.note("\nWhat next:")
-    session.note("  scopion review           goes through the devices, one by one: which are yours?")
-    session.note("  scopion scan             from now on: what is new comes first")
-    session.note("  scopion watch            looks after it all the time, in this terminal")
-    session.note("  scopion service install  ...or as a service of the system")
+    for command, purpose in (
+        ("scopion review --together", "all devices in one list: which do you not know?"),
+        ("scopion scan", "from now on: what is new comes first"),
+        ("scopion watch", "looks after it all the time, in this terminal"),
+        ("scopion service install", "...or as a service of the system"),
+        ("scopion status", "whether all is looked after, on one screen"),
+    ):
+        session.note(f"  {command:<26} {purpose}")
     if not session.site.settings.channel:
-        session.note("No alerts are sent yet: add a [[channel]] to site.toml, or run scopion setup --again.")
+        session.note("No alerts are sent yet: scopion alerts add sets up a channel.")
+    tell_learning(session)

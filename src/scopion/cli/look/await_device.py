@@ -38,9 +38,10 @@ def await_device(
 ) -> None:
     """Wait until a device is here or gone; print its address.
 
-    Without options it waits for a device that was not here at the start. A device that fits and is here already is
-    printed at once, except with --new. Only the address goes to standard output: address=$(scopion await --vendor
-    Ember)
+    Without options it waits for a device that was not here at the start; one that is here and was in no scan before was
+    plugged in just now, and is printed at once. Devices that fit and are here already are printed at once, all of them,
+    except with --new. Only addresses go to standard output:
+    address=$(scopion await --name kiln-1)
     """
     from scopion.alerts.news import who
     from scopion.operations.scan.wait_for_device import WaitGoal, Waiting
@@ -49,6 +50,9 @@ def await_device(
         raise click.UsageError("--gone takes a DEVICE, and none of --vendor, --name, --mac and --new")
     waiting = Waiting(session.site, interface, timeout, lambda text: session.note(capitalised(f"{text}.")))
     wanted = WaitGoal.parse(vendor, name, mac, new=new)
-    host = waiting.until_gone(gone) if gone is not None else waiting.until_here(wanted)
-    echo(str(host.address))
-    session.note(f"{'Gone' if gone is not None else 'Here'}: {who(host.mac, host.device, session.site.vendors)}.")
+    hosts = [waiting.until_gone(gone)] if gone is not None else waiting.until_here(wanted)
+    for host in hosts:
+        echo(str(host.address))
+        session.note(f"{'Gone' if gone is not None else 'Here'}: {who(host.mac, host.device, session.site.vendors)}.")
+    if len(hosts) > 1:
+        session.note(f"{len(hosts)} devices fit: a longer --vendor, --name or --mac tells them apart.")

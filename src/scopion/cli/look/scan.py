@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager
 from datetime import timedelta
+from ipaddress import ip_address
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from scopion.cli.parts.device_rows import HOST_KEYS, host_columns, host_row
+from scopion.cli.parts.device_rows import HOST_KEYS, host_columns, host_row, port_key
 from scopion.cli.parts.options import PortsParam, SpanParam
 from scopion.cli.parts.output import chosen_format, output_format, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import confirm, echo
+from scopion.discovery.port_task import SILENT
+from scopion.model.address import by_number
 from scopion.model.clock import spoken_span
 from scopion.model.device import EventKind
 from scopion.model.errors import CheckNotMet, InterfaceLost, InvalidTarget, NoInterface, ScopionError, StorageFailed
@@ -53,6 +56,12 @@ if TYPE_CHECKING:
     help="Try these TCP ports of the hosts that are found [none].",
 )
 @click.option("--remember", is_flag=True, help="Make this network one of the site's, even if it is another one.")
+@click.option(
+    "--sort",
+    "order",
+    type=click.Choice(["address", "name", "mac", "vendor", "kind", "standing", "rtt"]),
+    help="The order [what is new, then by address].",
+)
 @click.option("--all", "every", is_flag=True, help="Every subnet of the site, one after the other.")
 @click.option("--yes", is_flag=True, help=f"Do not ask before scanning more than {MAX_WITHOUT_A_YES:,} addresses.")
 @click.option(
@@ -64,27 +73,41 @@ if TYPE_CHECKING:
 @output_format
 @pass_session
 def scan(
-    session: Session, /, fail_on: tuple[str, ...], every: bool, yes: bool, format_name: str | None, **options: Any
+    session: Session,
+    /,
+    fail_on: tuple[str, ...],
+    every: bool,
+    yes: bool,
+    order: str | None,
+    format_name: str | None,
+    **options: Any,
 ) -> None:
     """Scan for devices: name, remember, show what is new.
 
-    A TARGET is 192.0.2.0/24, 192.0.2.7, 192.0.2.10-192.0.2.20, 192.0.2.10-20, a comma list of them, or the name of a
-    subnet in site.toml; without one the attached subnet is scanned. Ctrl-C ends a scan early and keeps what was found.
+    A TARGET is 192.0.2.0/24, 192.0.2.*, 192.0.2.7, 192.0.2.10-20, 192.0.2.0/255.255.255.0, a comma list of them, or the
+    name of a subnet in site.toml; without one the attached subnet is scanned. Ctrl-C ends a scan early and keeps what
+    was found.
     """
     from scopion.operations.scan.prepare_scan import ScanRequest
 
     if every:
-        _scan_all(session, options, fail_on, format_name, yes=yes)
+        _scan_all(session, options, fail_on, format_name, yes=yes, order=order)
         return
     request = ScanRequest(**options)
     # For cron: print nothing, or the devices that it is about.
     only_who = session.quiet and bool(fail_on) and format_name is None
-    result = scan_and_show(session, request, format_name, yes=yes, silent=only_who)
+    result = scan_and_show(session, request, format_name, yes=yes, silent=only_who, order=order)
     _end(session, [result], fail_on, only_who=only_who)
 
 
 def _scan_all(
-    session: Session, options: dict[str, Any], fail_on: tuple[str, ...], format_name: str | None, *, yes: bool
+    session: Session,
+    options: dict[str, Any],
+    fail_on: tuple[str, ...],
+    format_name: str | None,
+    *,
+    yes: bool,
+    order: str | None,
 ) -> None:
     """Scan every subnet of the site, one after the other; one that cannot be scanned does not stop the others.
 
@@ -109,12 +132,13 @@ def _scan_all(
             continue
         request = ScanRequest(**{**options, "targets": (str(subnet),)})
         try:
-            results.append(scan_and_show(session, request, format_name, yes=yes, silent=only_who or as_document))
+            silent = only_who or as_document
+            results.append(scan_and_show(session, request, format_name, yes=yes, silent=silent, order=order))
         except (InvalidTarget, NoInterface, InterfaceLost) as error:
             failed.append(f"{subnet} was not scanned: {error}")
         session.note("")
     if as_document:
-        told = [document(each, [host_row(host) for host in each.hosts]) for each in results]
+        told = [document(each, rows_of(each, ScanRequest(**options), order)) for each in results]
         echo(json.dumps({"scans": told}, indent=2, ensure_ascii=False))
     for each in failed:  # in cron's mail, too
         echo(capitalised(closed(each)), err=True)
@@ -130,6 +154,7 @@ def scan_and_show(
     *,
     yes: bool = False,
     silent: bool = False,
+    order: str | None = None,
 ) -> ScanResult:
     """Scan, show the hosts as they answer, then the rows and the news; ``silent`` shows no rows. Returns the result."""
     from scopion.cli.look.scan_report import document, tell_result
@@ -142,11 +167,42 @@ def scan_and_show(
     session.detail(f"By {prepared.method}, because {prepared.method_reason}.")
     with _view(session, prepared) as view:
         result = run_prepared(session.site, prepared, view.on_host, view.on_progress if view.shown else None)
-    rows = [host_row(host) for host in result.hosts]
+    rows = rows_of(result, request, order)
     if not silent:
-        show(rows, HOST_KEYS, host_columns(ports=bool(request.ports)), format_name, document=document(result, rows))
+        keys = (*HOST_KEYS, *map(port_key, request.ports))
+        show(rows, keys, host_columns(request.ports), format_name, document=document(result, rows))
     tell_result(session, result)
     return result
+
+
+def rows_of(result: ScanResult, request: ScanRequest, order: str | None = None) -> list[dict[str, Any]]:
+    """Return the hosts of a scan as rows, in the order that was asked for; what is new comes first if none was.
+
+    A port that was asked for is open, closed, or silent: nothing came back. This machine is not asked.
+    """
+    rows = []
+    for host in result.hosts:
+        said = result.ports.get(host.address, {})
+        asked = {port_key(port): None if host.own else said.get(port, SILENT) for port in request.ports}
+        rows.append({**host_row(host), **asked})
+    if order is not None:
+        rows.sort(key=lambda row: _SORTED[order](row))
+    return rows
+
+
+def _blank_last(value: Any) -> tuple[bool, Any]:
+    return value is None, value
+
+
+_SORTED: dict[str, Callable[[dict[str, Any]], Any]] = {
+    "address": lambda row: by_number(ip_address(row["address"])),
+    "name": lambda row: _blank_last(row["name"] and row["name"].casefold()),
+    "mac": lambda row: _blank_last(row["mac"]),
+    "vendor": lambda row: _blank_last(row["vendor"] and row["vendor"].casefold()),
+    "kind": lambda row: _blank_last(row["kind"]),
+    "standing": lambda row: _blank_last(row["standing"]),
+    "rtt": lambda row: _blank_last(row["rtt_ms"]),
+}
 
 
 def _agree(session: Session, prepared: PreparedScan, yes: bool) -> None:

@@ -10,12 +10,13 @@ from scopion.alerts.phrases import article
 from scopion.cli.parts.device_rows import medium_words
 from scopion.cli.parts.output import spoken_ago
 from scopion.cli.parts.terminal import style
+from scopion.discovery.modules import built_into
 from scopion.model.clock import Clock, spoken_span
 from scopion.model.device import NAME_ORDER, NEVER, Device, Standing
 from scopion.model.mac import Notation
 from scopion.model.observation import TraitKind
 from scopion.model.text import closed, counted, joined
-from scopion.operations.devices.identify_device import YOUR_LIST
+from scopion.operations.devices.identify_device import YOU_SAID
 from scopion.operations.devices.rhythm import DayMark, Rhythm
 
 if TYPE_CHECKING:
@@ -57,7 +58,7 @@ def what_it_is(card: Card) -> Iterator[str]:
         yield "It is the gateway of the subnet."
     if card.guess.kind:
         kind = _NOUNS.get(card.guess.kind, card.guess.kind)
-        sure = "It is" if card.guess.evidence == YOUR_LIST else "Probably"
+        sure = "It is" if card.guess.evidence == YOU_SAID else "Probably"
         yield f"{sure} {article(kind)} {kind} ({card.guess.evidence})."
     makers = dict.fromkeys(
         f"{vendor.name}{f', {vendor.place}' if vendor.place else ''}"
@@ -66,6 +67,10 @@ def what_it_is(card: Card) -> Iterator[str]:
     )
     if makers:
         yield f"Made by {joined(list(makers), 'or')}."
+    for mac, vendor in card.vendors.items():
+        if not mac.is_private and (things := built_into(vendor.name)):
+            yield f"Its parts are built into {things}: this maker tells little about what it is."
+            break
     texts = (("Owner", device.owner), ("Place", device.place), ("Note", device.note))
     whose = [f"{title}: {closed(text)}" for title, text in texts if text]
     if whose:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from scopion.cli.parts.output import iso, iso_or_never, spoken_ago
 from scopion.cli.parts.table import Column, Row
+from scopion.discovery.port_task import OPEN
 from scopion.model.address import written
 from scopion.model.clock import Clock
 from scopion.model.device import Adapter, Device, EventKind, Standing, short_name
@@ -68,15 +69,26 @@ def host_row(host: Host) -> dict[str, Any]:
     }
 
 
-def host_columns(*, ports: bool = False) -> list[Column]:
-    """Return the columns of a scan for a terminal; ``ports`` if some were tried."""
-    open_ports = Column("open ports", lambda row: " ".join(map(str, row["ports"])) or "–")
+def port_key(port: int) -> str:
+    """Return the key of a port that was tried, in the row of a host."""
+    return f"port_{port}"
+
+
+def _port_column(port: int) -> Column:
+    def state(row: Row) -> str:
+        return str(row.get(port_key(port)) or "")
+
+    return Column(f"{port}", state, lambda row: "green bold" if state(row) == OPEN else "dim")
+
+
+def host_columns(ports: Sequence[int] = ()) -> list[Column]:
+    """Return the columns of a scan for a terminal, with one for each of the ``ports`` that were tried."""
     return [
         Column("standing", _host_standing, _standing_style),
         Column("name", lambda row: _named(row["name"] or "", row["this_machine"], row["gateway"]), _emphasis),
         Column("address", lambda row: folded_address(row["address"] or ""), _emphasis),
         Column("MAC", lambda row: row["mac"] or "", _emphasis),
-        *([open_ports] if ports else []),
+        *map(_port_column, ports),
         Column("vendor", lambda row: row["vendor"] or "", lambda row: _vendor_style(row["vendor"]), shrinks=True),
         Column("may be", _kind, lambda _: "dim", shrinks=True, optional=1),
         Column("registered in", lambda row: row["vendor_place"] or "", lambda _: "dim", optional=3),

@@ -33,6 +33,7 @@ _ANYWHERE = {
     "% export --site FILE": "backup archive",
     "% roster": "database db sqlite",
     "% roster restore": "restore recover",
+    "% rescue": "locked locked-out lockout stuck sos emergency",
     "% roster compact": "compact vacuum shrink clean cleanup prune",
     "% watch": "monitor daemon run start live",
     "% service install": "install autostart systemd boot",
@@ -80,6 +81,8 @@ _BELOW = {
         "% wifi push SSID": "set update",
     },
     "alerts": {
+        "% alerts add": "new create set setup channel channels",
+        "% alerts remove CHANNEL": "delete rm drop",
         "% alerts list": "ls all log history",
         "% alerts mute DEVICE": "ignore",
         "% alerts retry": "resend again send",

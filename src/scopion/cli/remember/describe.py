@@ -23,10 +23,11 @@ if TYPE_CHECKING:
 @click.option("--owner", metavar="TEXT", help="Who owns it.")
 @click.option("--place", metavar="TEXT", help="Where it stands.")
 @click.option("--note", metavar="TEXT", help="Anything else worth keeping.")
+@click.option("--kind", metavar="TEXT", help="What it is, as printer or phone; '' goes by the guess again.")
 @click.option("--essential/--not-essential", default=None, help="It must never be refused on the air, or may be.")
 @pass_session
 def label(session: Session, /, device: str, text: str | None, essential: bool | None, **texts: str | None) -> None:
-    """Give a device its name, owner and place.
+    """Give a device its name, owner, place and kind.
 
     An empty LABEL ('') removes the label; the same holds for owner, place and note. What is not given stays.
     """
@@ -45,6 +46,7 @@ def label(session: Session, /, device: str, text: str | None, essential: bool | 
     others = (("owner", after.owner), ("place", after.place), ("note", after.note))
     more = "".join(f", {title} {value!r}" for title, value in others if value)
     more += ", essential" if after.essential else ""
+    more += f", kind {texts['kind']!r}" if texts.get("kind") else ", kind by guess" if texts.get("kind") == "" else ""
     session.note(f"{identity(after)} {named}{was}{more}.")
 
 
@@ -55,8 +57,11 @@ def label(session: Session, /, device: str, text: str | None, essential: bool | 
     "--until", metavar="DATE", type=options.DayParam(), help="For a guest: the last day, as 2026-12-31 or friday."
 )
 @click.option("--because", metavar="TEXT", default="", help="Why; it is kept with the date.")
+@click.option("--kind", metavar="TEXT", help="What they are, as printer or phone; '' goes by the guess again.")
 @pass_session
-def mark(session: Session, devices: tuple[str, ...], all_present: bool, until: date | None, because: str) -> None:
+def mark(
+    session: Session, devices: tuple[str, ...], all_present: bool, until: date | None, because: str, kind: str | None
+) -> None:
     """Set a device's standing: known, guest, unwanted, new.
 
     STANDING is one of these. Several devices at once: all are marked or, if one is not understood, none.
@@ -68,7 +73,7 @@ def mark(session: Session, devices: tuple[str, ...], all_present: bool, until: d
         raise click.UsageError(f"a standing comes last: {', '.join(Standing)}, not {word!r}")
     if bool(which) == all_present:
         raise click.UsageError("say which devices, or --all-present" if not which else "--all-present names them all")
-    wanted = Mark(Standing(word), until, because)
+    wanted = Mark(Standing(word), until, because, kind)
     marked = mark_present(session.site, wanted) if all_present else mark_devices(session.site, which, wanted)
     _tell_marked(session, marked, wanted)
 

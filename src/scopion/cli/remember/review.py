@@ -29,10 +29,11 @@ from scopion.wireless.find_on_device import where_to_find
 
 KEYS = (
     ("k", "known"), ("g", "guest"), ("x", "unwanted"), ("s", "skip"), ("u", "undo"), ("q", "leave"),
-    ("l", "label"), ("o", "owner"), ("p", "place"), ("n", "note"), ("j", "join with a look-alike"),
+    ("l", "label"), ("o", "owner"), ("p", "place"), ("n", "note"), ("w", "what it is"),
+    ("j", "join with a look-alike"),
 )  # fmt: skip
 _FIRST_LINE = 6  # keys that end a card; the others describe the device
-_TEXTS = {"l": "label", "o": "owner", "p": "place", "n": "note"}
+_TEXTS = {"l": "label", "o": "owner", "p": "place", "n": "note", "w": "kind"}
 _WIDTH = 78
 _ADDRESSES_SHOWN = 3
 _CTRL_C, _CTRL_D = "\x03", "\x04"
@@ -40,15 +41,17 @@ _CTRL_C, _CTRL_D = "\x03", "\x04"
 
 @click.command()
 @click.argument("devices", metavar="[DEVICE]...", type=options.DeviceParam(), nargs=-1)
+@click.option("--together", is_flag=True, help="All that are here in one list, and one question; the rest one by one.")
 @click.option("--csv", "path", metavar="FILE", help="Write them to a new FILE; read back one that is filled in.")
 @click.option("--yes", is_flag=True, help="Do not ask before what was filled in is taken over.")
 @pass_session
-def review(session: Session, devices: tuple[str, ...], path: str | None, yes: bool) -> None:
+def review(session: Session, devices: tuple[str, ...], together: bool, path: str | None, yes: bool) -> None:
     """Review the new devices, one by one.
 
     It shows one card at a time, and a key decides. Every decision is saved at once, and u takes back the latest one.
-    Guests whose time is over are included. With --csv, FILE is written if it does not exist: fill in its columns
-    standing, label, owner, place and note in a spreadsheet, and run the same command again to take it over.
+    Guests whose time is over are included. On a first evening --together marks all known but those that you name. With
+    --csv, FILE is written if it does not exist: fill in its columns standing, label, owner, place and note in a
+    spreadsheet, and run the same command again to take it over.
     """
     if path is not None:
         _review_by_file(session, path, devices, yes=yes)
@@ -58,6 +61,14 @@ def review(session: Session, devices: tuple[str, ...], path: str | None, yes: bo
             "review asks a person at a terminal, and there is none: scopion mark --all-present known marks all at "
             "once, scopion review --csv FILE asks in a spreadsheet"
         )
+    if together:
+        from scopion.cli.remember.review_together import review_together
+
+        if devices:
+            raise click.UsageError("--together is about all new devices that are here: give it without DEVICE")
+        devices = tuple(review_together(session))
+        if not devices:
+            return
     reviewed = Review(session.site, devices)
     if not reviewed.total:
         session.note("No new devices: all have been reviewed.")
@@ -147,7 +158,8 @@ def _unwanted(session: Session, reviewed: Review) -> None:
 
 
 def _describe(reviewed: Review, what: str) -> None:
-    text = _asked(f"{what.capitalize()} (empty: as it is)")
+    asks = "What is it, as printer or phone" if what == "kind" else what.capitalize()
+    text = _asked(f"{asks} (empty: as it is)")
     if text:
         reviewed.describe(**{what: text})
 

@@ -13,6 +13,8 @@ from scopion.cli.parts.output import on_clock, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row
 from scopion.cli.parts.terminal import echo, style
+from scopion.cli.tell import set_channels
+from scopion.cli.tell.rules import rules
 from scopion.model.alert import AlertState
 from scopion.model.clock import Clock
 from scopion.model.device import EventKind
@@ -110,7 +112,7 @@ def _closing(found: operations.AlertList) -> list[str]:
     said = [f"{found.counts.get(state, 0)} {state}" for state in AlertState]
     told = [f"{', '.join(said)}." if sum(found.counts.values()) else "No alert was sent yet."]
     if not found.channels:
-        told.append("site.toml has no [[channel]] yet: its comments show how to get alerts by mail and otherwise.")
+        told.append("No channel is set yet: scopion alerts add makes one, by mail or otherwise.")
     elif found.counts.get(AlertState.FAILED):
         told.append("scopion alerts retry tries those again that failed.")
     return told
@@ -255,3 +257,7 @@ def learning(session: Session, subnet: str | None, end: bool, until: Any, format
         if rows
         else "No subnet is being learnt: alerts about devices that join are not gathered for a day."
     )
+
+
+for command in (set_channels.add, set_channels.remove, rules, set_channels.rehearse):
+    alerts.add_command(command)

@@ -105,7 +105,8 @@ def _heading(watch: Watch, here: Sequence[Described], width: int) -> list[str]:
     lines = [f"{_styled(name, bold=True)}{counts}{now:>{max(1, width - len(name) - len(counts) - 1)}}"]
     lines += [_swept(watch, swept) for swept in watch.sweeping.swept.values()]
     for subnet, until in watch.learning.items() if watch.delivering.channels else ():
-        said = f"{subnet} is learnt until {context.clock.local(until):%a %d %b %H:%M}: one alert a day for what joins"
+        said = f"{subnet} is learnt until {context.clock.local(until):%a %d %b %H:%M}: what joins is told once a day"
+        said += " (scopion alerts learning --end ends that)"
         lines.append(_styled(said, dim=True))
     return lines
 

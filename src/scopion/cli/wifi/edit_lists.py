@@ -280,20 +280,42 @@ def _chosen(session: Session, ssid: str, devices: Sequence[str], entry: EntryOpt
 
 
 def _ask_media(session: Session, chosen: Sequence[str]) -> None:
-    """Ask about adapters of an unknown medium: listing the MAC of the cable card is the usual mistake."""
+    """Ask once about all adapters of an unknown medium: listing the MAC of the cable card is the usual mistake."""
     from scopion.operations.wifi.edit_entries import say_media
     from scopion.operations.wifi.find_subjects import unknown_media
 
-    said = {}
-    for device, mac in unknown_media(session.site, chosen):
+    unknown = unknown_media(session.site, chosen)
+    if not unknown:
+        return
+    if len(unknown) == 1:
+        ((device, mac),) = unknown
         whose = f" of {device.called}" if device.called != str(mac) else ""
-        answer = prompt(
-            f"Is {mac}{whose} its wireless adapter? (yes, no: cable, ?: not known)",
-            "?",
-            type=click.Choice(["yes", "no", "?"]),
-            show_choices=False,
+        question = f"Is {mac}{whose} its wireless adapter? (yes, no: cable, ?: not known)"
+        answer = prompt(question, "?", type=click.Choice(["yes", "no", "?"]), show_choices=False)
+        wireless = {mac} if answer == "yes" else set()
+    else:
+        session.note("Of these it is not known whether they are wireless adapters:")
+        for number, (device, mac) in enumerate(unknown, 1):
+            whose = f"  {device.called}" if device.called != str(mac) else ""
+            session.note(f"  {number:>2}  {mac}{whose}")
+        question = "Which are wireless? (numbers, as 1 3; all; none: all are on cable; ?: not known)"
+        answer = prompt(question, "?", value_proc=lambda text: _numbers_of(text, len(unknown)))
+        wireless = {mac for number, (_, mac) in enumerate(unknown, 1) if number in answer} if answer != "?" else set()
+    if answer != "?":
+        say_media(
+            session.site,
+            {mac: Medium.WIRELESS if mac in wireless else Medium.CABLE for _, mac in unknown},
         )
-        if answer != "?":
-            said[mac] = Medium.WIRELESS if answer == "yes" else Medium.CABLE
-    if said:
-        say_media(session.site, said)
+
+
+def _numbers_of(text: str, most: int) -> set[int] | str:
+    """Return the numbers that an answer names; ``?`` for one that says nothing. Raises UsageError to ask again."""
+    word = text.strip().casefold()
+    if word in ("?", ""):
+        return "?"
+    if word in ("all", "none"):
+        return set(range(1, most + 1)) if word == "all" else set()
+    parts = word.replace(",", " ").split()
+    if not all(part.isdecimal() and 1 <= int(part) <= most for part in parts):
+        raise click.UsageError(f"{text!r} are not numbers of 1 to {most}, all, none or ?")
+    return set(map(int, parts))

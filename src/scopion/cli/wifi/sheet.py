@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -18,6 +19,7 @@ from scopion.roster.wifi.pushes import HAND, PushState
 
 if TYPE_CHECKING:
     from scopion.roster.wifi.pushes import Push
+    from scopion.wireless.router_sheet import Sheet
 
 
 page_option = click.option("--enforcer", "page", metavar="NAME", help="This page only, if the network has several.")
@@ -27,6 +29,7 @@ page_option = click.option("--enforcer", "page", metavar="NAME", help="This page
 @options.ssid
 @page_option
 @click.option("--whole", is_flag=True, help="Everything, not only what has changed since it was typed in.")
+@click.option("--rescue", is_flag=True, help="What to do if you are locked out, to be printed beforehand.")
 @click.option(
     "--html",
     "file",
@@ -35,19 +38,32 @@ page_option = click.option("--enforcer", "page", metavar="NAME", help="This page
     help="As a page to print; - is standard output.",
 )
 @pass_session
-def sheet(session: Session, ssid: str, page: str | None, whole: bool, file: Path | None) -> None:
+def sheet(session: Session, ssid: str, page: str | None, whole: bool, rescue: bool, file: Path | None) -> None:
     """Numbered steps to type a list into the router's web page.
 
     The steps are in the safe order, for each radio. After scopion wifi done, only changes are listed.
     """
     from scopion.operations.wifi.type_lists import sheets
+
+    if rescue:
+        from scopion.operations.one_step.gather_rescue import rescue as gather
+
+        if whole or page:
+            raise click.UsageError("--rescue has the whole list of the network: give it without --whole and --enforcer")
+        made = gather(session.site, ssid, beforehand=True)
+    else:
+        made = [each for _, each in sheets(session.site, ssid, page, whole=whole)]
+    write_sheets(session, ssid, made, file)
+
+
+def write_sheets(session: Session, ssid: str, made: Sequence[Sheet], file: Path | None) -> None:
+    """Print sheets, or write the only one as a page to print."""
     from scopion.wireless.write_sheet import html, text
 
-    made = [each for _, each in sheets(session.site, ssid, page, whole=whole)]
     if file is None:
         echo("\n".join(map(text, made)), nl=False)
     elif len(made) > 1:
-        raise click.UsageError(f"{ssid!r} has {len(made)} pages: say with --enforcer which, a file is for one")
+        raise click.UsageError(f"there are {len(made)} sheets, and a file is for one: say which is meant")
     elif str(file) == "-":
         echo(html(made[0]), nl=False)
     else:

@@ -5,10 +5,9 @@ Nothing is written before all of it has been checked as the program reads it.
 
 from __future__ import annotations
 
-import tempfile
 import tomllib
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Sequence
+from dataclasses import dataclass
 from ipaddress import IPv4Network
 from pathlib import Path
 
@@ -17,8 +16,9 @@ from scopion.attachment.ports import Interface
 from scopion.model.errors import InvalidSettings, NoInterface
 from scopion.model.mac import Notation
 from scopion.model.observation import Medium
+from scopion.operations.notify.set_channels import NewChannel, write_secrets
 from scopion.operations.site.edit_settings import assigned, blocks_of, quoted, with_settings
-from scopion.operations.site.load_settings import FILE, TEMPLATE, load_settings
+from scopion.operations.site.load_settings import FILE, TEMPLATE, load_settings, read_settings
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.site_settings import Settings
 from scopion.operations.wifi.edit_networks import NetworkSettings, new_network
@@ -73,16 +73,6 @@ class AgreedSubnet:
 
 
 @dataclass(frozen=True, slots=True)
-class AgreedChannel:
-    """A channel: settings of its type, and secrets that go to files of their own."""
-
-    type: str
-    name: str
-    values: Mapping[str, str | float | list[str] | None]
-    secrets: Mapping[str, tuple[str, str]] = field(default_factory=dict)  # by setting: the file's name and the secret
-
-
-@dataclass(frozen=True, slots=True)
 class AgreedNetwork:
     """A wireless network, and what its router's page wants."""
 
@@ -97,7 +87,7 @@ class Agreed:
 
     name: str
     subnets: tuple[AgreedSubnet, ...]
-    channel: AgreedChannel | None = None
+    channel: NewChannel | None = None
     networks: tuple[AgreedNetwork, ...] = ()
     leases: tuple[str, ...] = ()
     kept: tuple[EarlierSettings, ...] = ()
@@ -192,9 +182,7 @@ def settings_text(agreed: Agreed) -> str:
         blocks.append(f"[[subnet]]\n{values}")
     blocks += [each.text for each in agreed.kept]
     if agreed.channel is not None:
-        references = {key: f"file:{name}" for key, (name, _) in agreed.channel.secrets.items()}
-        values = assigned(name=agreed.channel.name, type=agreed.channel.type, **agreed.channel.values, **references)
-        blocks.append(f"[[channel]]\n{values}")
+        blocks.append(agreed.channel.block)
     return with_settings(TEMPLATE.read_text(encoding="utf-8"), "\n\n".join(filter(None, blocks)))
 
 
@@ -210,21 +198,18 @@ def set_up(folder: Path, agreed: Agreed) -> Path | None:
     if path.exists() and path.read_bytes() != TEMPLATE.read_bytes():
         moved = free_name(path.with_name(f"{FILE}.before"))
         write_atomically(moved, path.read_bytes())
-    for name, secret in agreed.channel.secrets.values() if agreed.channel else ():
-        write_atomically(folder / name, f"{secret}\n".encode(), mode=0o600)
+    if agreed.channel is not None:
+        write_secrets(folder, agreed.channel)
     write_atomically(path, text.encode())
     return moved
 
 
 def _require_valid(text: str) -> None:
     """Raise InvalidSettings with what is wrong, named by its key."""
-    with tempfile.TemporaryDirectory(prefix="scopion-") as trial:
-        (Path(trial) / FILE).write_text(text, encoding="utf-8")
-        try:
-            load_settings(Path(trial))
-        except InvalidSettings as error:
-            said = str(error).replace(f"{Path(trial) / FILE}", "what was entered")
-            raise InvalidSettings(f"{said}; nothing was written") from None
+    try:
+        read_settings(Path("what was entered"), text)
+    except InvalidSettings as error:
+        raise InvalidSettings(f"{error}; nothing was written") from None
 
 
 def note_networks(site: Site, networks: Sequence[AgreedNetwork], router: str) -> tuple[list[Network], list[str]]:

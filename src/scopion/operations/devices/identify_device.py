@@ -12,7 +12,7 @@ from scopion.model.observation import Source, Trait, TraitKind
 from scopion.model.value import value
 from scopion.vendors.registry import Vendor, Vendors
 
-YOUR_LIST = "your list says so"  # the evidence for a kind that a person has given
+YOU_SAID = "you said so"  # the evidence for a kind that a person has given
 
 
 @value
@@ -52,4 +52,4 @@ def guess(
     said = next((trait.value for trait in traits if trait.kind is TraitKind.KIND), "")
     known = (*traits, Trait(TraitKind.ROLE, "gateway", Source.OWN)) if gateway else traits
     found = kinds.guess(mac, vendor.name if vendor and vendor.organisations else "", known)
-    return replace(found, kind=said, evidence=YOUR_LIST) if said else found
+    return replace(found, kind=said, evidence=YOU_SAID) if said else found

@@ -23,10 +23,12 @@ from scopion.roster.write_descriptions import (
     require_unchanged,
     set_description,
     set_essential,
+    set_kind,
     set_standing,
 )
 
 MAX_LABEL = 60
+MAX_KIND = 40
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,26 +38,37 @@ class Mark:
     standing: Standing
     until: date | None = None  # the guest's last day
     because: str = ""
+    kind: str | None = None  # what it is, in place of a guess; empty: a guess again; None: as it is
 
 
 def label_device(
-    site: Site, which: str | Device, label: str | None = None, *, essential: bool | None = None, **texts: str | None
+    site: Site,
+    which: str | Device,
+    label: str | None = None,
+    *,
+    essential: bool | None = None,
+    kind: str | None = None,
+    **texts: str | None,
 ) -> tuple[Device, Device]:
-    """Give a device a label, owner, place or note; None leaves one as it is. Returns it as it was and as it is.
+    """Give a device a label, owner, place, note or kind; None leaves one as it is. Returns it as it was and as it is.
 
     A Device instead of words is one that a person looked at: if it was changed since, ChangedMeanwhile is raised.
     """
     wanted = checked_texts(label=label, **texts)
-    if not wanted and essential is None:
-        raise UsageError("nothing to change: give a label, --owner, --place, --note or --essential")
+    if not wanted and essential is None and kind is None:
+        raise UsageError("nothing to change: give a label, --kind, --owner, --place, --note or --essential")
+    said_kind = entered(kind, "a kind", MAX_KIND) if kind is not None else None
     site.require_roster()
     with change(site, "label") as (roster, described):
         before = _meant(which, all_devices(roster))
         set_description(roster, before, **wanted)
         if essential is not None:
             set_essential(roster, before, essential)
+        if said_kind is not None:
+            set_kind(roster, before, said_kind, site.clock.now())
         after = again(roster, before)
         said = [_said(wanted), "" if essential is None else "essential" if essential else "not essential"]
+        said += [f"kind {said_kind!r}" if said_kind else "kind by guess"] if said_kind is not None else []
         described.says = f"{before.called}: {', '.join(filter(None, said))}"
         return before, after
 
@@ -99,6 +112,8 @@ def set_mark(site: Site, roster: Roster, device: Device, mark: Mark) -> None:
     """Mark one device, inside a change. An unchanged standing keeps its reason unless there is another."""
     because = entered(mark.because, "a reason") or (device.because if device.standing is mark.standing else "")
     set_standing(roster, device, mark.standing, site.clock.now(), until=mark.until, because=because)
+    if mark.kind is not None:
+        set_kind(roster, device, entered(mark.kind, "a kind", MAX_KIND), site.clock.now())
 
 
 def same_devices(site: Site, which: Sequence[str | Device]) -> tuple[list[Device], Device]:

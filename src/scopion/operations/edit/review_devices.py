@@ -84,7 +84,8 @@ class Review:
 
     def describe(self, **texts: str) -> None:
         """Change its texts; the card stays. Raises ChangedMeanwhile, UsageError."""
-        label_device(self._site, self._shown, texts.pop("label", None), essential=None, **texts)
+        kind = texts.pop("kind", None)
+        label_device(self._site, self._shown, texts.pop("label", None), essential=None, kind=kind, **texts)
         self._note()
         self.refresh()
 

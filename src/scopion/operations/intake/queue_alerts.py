@@ -77,7 +77,7 @@ def queue_for(
     with roster.transaction():
         try:
             with roster.savepoint():
-                return queue_alerts(roster, _occasions(site, roster, events, devices, seen_in), policy, site.clock)
+                return queue_alerts(roster, occasions_of(site, roster, events, devices, seen_in), policy, site.clock)
         except ScopionError:
             raise
         except Exception as error:  # recording does not depend on telling: then every channel is told
@@ -106,7 +106,7 @@ def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: AlertPol
         grave = [is_grave(occasion.event.kind, severity) for occasion, _, severity in fitting]
         crowds = Counter((channel, each) for (_, channel, _), each in zip(fitting, grave, strict=True))
         for (occasion, channel, severity), is_so in zip(fitting, grave, strict=True):
-            told_before = _told(roster, channel, occasion.event.device_id, crowds[channel, is_so])
+            told_before = history_of(roster, channel, occasion.event.device_id, crowds[channel, is_so])
             telling = plan(occasion, severity, told_before, policy.settings, clock)
             queue(db, occasion.event, channel, telling.severity, now, due=telling.due, gathers=telling.gathers)
     return len(fitting)
@@ -121,7 +121,7 @@ def queue_plainly(roster: Roster, events: Sequence[Event], policy: AlertPolicy) 
     return len(events)
 
 
-def _told(roster: Roster, channel: str, device: int, crowd: int) -> AlertHistory:
+def history_of(roster: Roster, channel: str, device: int, crowd: int = 1) -> AlertHistory:
     """Return the history; with a ``crowd`` of such events to be told to the channel now, all of them are gathered."""
 
     def lately(kinds: frozenset[EventKind], since: datetime) -> bool:
@@ -136,15 +136,16 @@ def _told(roster: Roster, channel: str, device: int, crowd: int) -> AlertHistory
     return AlertHistory(lately, count, gathered)
 
 
-def _occasions(
+def occasions_of(
     site: Site,
     roster: Roster,
     events: Sequence[Event],
     devices: Mapping[int, Device],
-    seen_in: Mapping[MacAddress, IPv4Network],
+    seen_in: Mapping[MacAddress, IPv4Network] = _NOWHERE,
 ) -> list[Occasion]:
+    """Return what a rule may ask about each event."""
     subnets = known_subnets(roster)
-    learnt = {each.range for each in learnt_subnets(site, roster)}
+    learnt = {each.range: each.until for each in learnt_subnets(site, roster)}
     ranges = [each.range for each in subnets]
     gateways = {each.gateway for each in subnets}
     by_kind = any(rule.kinds for rule in site.settings.rule)
@@ -161,7 +162,7 @@ def _occasions(
                 subnet_name=site.settings.of_subnet(subnet).name if subnet else "",
                 device_names=_names(device),
                 at_gateway=event.address in gateways,
-                learning=subnet in learnt,
+                learning=subnet in learnt and event.at < learnt[subnet],
             )
         )
     return found

@@ -89,7 +89,7 @@ def channel_called(site: Site, name: str) -> Channel:
     raise NotFound(
         f"there is no channel {name!r}: site.toml has {', '.join(known)}"
         if known
-        else f"there is no channel {name!r}: {site.folder / 'site.toml'} has none yet, its comments show how"
+        else f"there is no channel {name!r}: none is set yet, scopion alerts add makes one"
     )
 
 

@@ -38,13 +38,15 @@ def phrases_of(site: Site) -> Phrases:
 class AlertWriter:
     """Words alerts with all that is known by now of the devices that they are about; reads the roster once."""
 
-    def __init__(self, site: Site, roster: Roster) -> None:
+    def __init__(self, site: Site, roster: Roster, *, made_up: Device | None = None) -> None:
         self._site = site
         self._roster = roster
+        self._made_up = made_up  # a device that is not in the roster
 
     @cached_property
     def _devices(self) -> Mapping[int, Device]:
-        return {device.id: device for device in all_devices(self._roster)}
+        known = {device.id: device for device in all_devices(self._roster)}
+        return known if self._made_up is None else {**known, self._made_up.id: self._made_up}
 
     @cached_property
     def _phrases(self) -> Phrases:

@@ -1,1 +1,1 @@
-"""What takes one command: a device is blocked or unblocked, from its name to a change over several networks."""
+"""What takes one command: blocking and unblocking a device over several networks; the way back when locked out."""

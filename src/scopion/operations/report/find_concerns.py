@@ -173,11 +173,8 @@ def _service(site: Site, roster: Roster, report: Report, past: Past) -> Iterator
         says = f"There has been no scan since {last:%A}, {last.day} {last:%B}."
         yield Concern(Weight.MEDIUM, says, "scopion scan")
     if not site.settings.channel:
-        untouched = site.settings == Settings()
-        how = "no channel is set." if untouched else "no channel is set. A [[channel]] in site.toml sets one."
-        yield Concern(
-            Weight.LOW, f"No alerts are sent when a device joins: {how}", "scopion setup" if untouched else ""
-        )
+        says = "No alerts are sent when a device joins: no channel is set."
+        yield Concern(Weight.LOW, says, "scopion setup" if site.settings == Settings() else "scopion alerts add")
 
 
 def _of(report: Report, standing: Standing) -> list[DeviceLine]:

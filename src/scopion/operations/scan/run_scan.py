@@ -5,7 +5,7 @@ seen into the roster.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import replace
 from datetime import datetime
@@ -56,6 +56,7 @@ class _Scan:
     def __init__(
         self, site: Site, prepared: PreparedScan, on_host: OnHost, on_progress: OnProgress, stack: ExitStack
     ) -> None:
+        self._ports: Mapping[Address, Mapping[int, str]] = {}
         self._site = site
         self._prepared = prepared
         self._interface = prepared.choice.interface
@@ -152,6 +153,7 @@ class _Scan:
         if prepared.ports:
             ports = PortTask(self._site.attachment, prepared.ports)
             self._stack.callback(ports.close)
+            self._ports = ports.states
             found.append(ports)
         return found
 
@@ -223,6 +225,7 @@ class _Scan:
             doubt=folded.doubt,
             calls_ipv6=self._calls_ipv6,
             not_remembered=folded.problem,
+            ports=self._ports,
         )
 
     def _gateway_mac(self, seen: Sequence[Observation]) -> MacAddress | None:

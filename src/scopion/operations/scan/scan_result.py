@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from ipaddress import IPv4Network
 
@@ -46,6 +46,9 @@ class ScanResult:
     doubt: str  # why no absence was decided; empty: it was
     calls_ipv6: bool  # whether IPv6-only hosts were called
     not_remembered: str  # why the roster could not take it in; empty if it did, or was not asked to
+    ports: Mapping[Address, Mapping[int, str]] = field(
+        default_factory=dict
+    )  # what was said at each port that was tried
 
     @property
     def range(self) -> str:

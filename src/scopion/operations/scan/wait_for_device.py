@@ -5,7 +5,7 @@ A question must not use up the news that the next scan would tell.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Sequence
 from contextlib import ExitStack, closing
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
@@ -17,12 +17,14 @@ from scopion.model.address import Address
 from scopion.model.errors import CheckNotMet, NotFound, ScopionError, UsageError
 from scopion.model.mac import MacAddress, hex_digits
 from scopion.model.observation import Observation
+from scopion.model.text import joined
 from scopion.operations.scan.ask_network import name_servers, who_answers
 from scopion.operations.scan.describe_hosts import Describer, Host
 from scopion.operations.scan.prepare_scan import ScanRequest, prepare_scan
 from scopion.operations.site.open_site import Site
 from scopion.roster.read_devices import all_devices
 from scopion.roster.resolve import resolve
+from scopion.roster.scans import known_subnets
 
 # A device that boots has an IPv6 address at once. The IPv4 address that people mean comes seconds later, after DHCP and
 # a check that no other host uses it.
@@ -83,14 +85,53 @@ class Waiting:
         self._devices = all_devices(site.roster_for_reading())
         self._describer = Describer(site.vendors, site.kinds, self._devices, [self._interface.gateway])
 
-    def until_here(self, wanted: WaitGoal) -> Host:
-        """Return the device that fits, once it is here. Raises CheckNotMet when time is up."""
+    def until_here(self, wanted: WaitGoal) -> list[Host]:
+        """Return the device that fits, once it is here; all that fit if they are here already.
+
+        Where any device will do, one that is here and that no scan of the site has seen was plugged in a moment ago:
+        it is what is waited for. Raises CheckNotMet when time is up.
+        """
         here = self._look(names=bool(wanted.name))
-        fitting = [] if wanted.new or wanted.anybody else [host for host in self._hosts(here) if wanted.fits(host)]
+        hosts = [] if wanted.new else self._hosts(here)
+        if not wanted.anybody:
+            fitting = [host for host in hosts if wanted.fits(host)]
+        else:
+            fitting = [host for host in hosts if host.device is None and not host.own] if self._knows_the_site else []
+            if fitting:
+                self._on_waiting("here already, and in no scan before: --new waits for another one")
         if fitting:
-            return fitting[0]
+            self._warn_contested(fitting, here)
+            return fitting
         self._on_waiting(f"{len({seen.mac for seen in here})} are here; waiting for another on {self._interface.name}")
-        return self._until_another(wanted, {seen.mac for seen in here})
+        found = self._until_another(wanted, {seen.mac for seen in here})
+        self._warn_contested([found], here)
+        return [found]
+
+    @property
+    def _knows_the_site(self) -> bool:
+        """Tell whether this subnet was scanned completely: only then is a device that is not known a new one."""
+        known = known_subnets(self._site.roster_for_reading())
+        return any(each.range == self._prepared.subnet and each.has_baseline for each in known)
+
+    def _warn_contested(self, found: Sequence[Host], here: Sequence[Observation]) -> None:
+        """Tell if an address that is about to be printed is another device's as well: it may lead to that one."""
+        holders: dict[Address, set[MacAddress]] = {}
+        for seen in here:
+            if seen.address is not None and seen.mac is not None:
+                holders.setdefault(seen.address, set()).add(seen.mac)
+        for device in self._devices:
+            for stay in device.stays:
+                if stay.present and stay.mac is not None:
+                    holders.setdefault(stay.address, set()).add(stay.mac)
+        for host in found:
+            others = sorted(holders.get(host.address, set()) - {host.mac})
+            if others and host.mac is not None:
+                whose = joined([self._called(mac) for mac in others])
+                self._on_waiting(f"caution: {host.address} is used by {whose}, too: it may lead to the other one")
+
+    def _called(self, mac: MacAddress) -> str:
+        device = next((each for each in self._devices if mac in each.macs), None)
+        return f"{device.called} ({mac})" if device is not None and device.called != str(mac) else str(mac)
 
     def until_gone(self, text: str) -> Host:
         """Return the device that has stopped answering: the named one, or any. Raises NotFound, CheckNotMet."""

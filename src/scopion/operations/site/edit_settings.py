@@ -7,8 +7,12 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import Any
+
+from scopion.model.errors import Refused
+from scopion.model.toml_text import parse_toml
 
 _HEADING = re.compile(r"\s*\[(?P<many>\[)?(?P<path>[^\]]+)\]")
 
@@ -90,3 +94,93 @@ def assigned(**values: str | float | list[str] | None) -> str:
             shown = f"{value:g}"
         lines.append(f"{key} = {shown}")
     return "\n".join(lines)
+
+
+def without_block(text: str, name: str, number: int) -> str:
+    """Return a file without one of several tables, the ``number``-th ``[[name]]``; comments stay.
+
+    Raises Refused if it is written in a way that cannot be taken out safely.
+    """
+    begin, end = _lines_of(text, name, number)
+    lines = text.splitlines(keepends=True)
+    kept = [line for line in lines[begin:end] if line.lstrip().startswith("#")]
+    after = lines[end:] if kept or not (begin and not lines[begin - 1].strip()) else _without_blank(lines[end:])
+    wanted = parse_toml(text)
+    del wanted[name][number]
+    return _checked("".join([*lines[:begin], *kept, *after]), wanted, name, number)
+
+
+def with_block_before(text: str, name: str, block: str) -> str:
+    """Return a file with another ``[[name]]`` before the first one; at the end if there is none."""
+    if not _headings(text, name):
+        return with_settings(text, block)
+    begin, _ = _lines_of(text, name, 0)
+    lines = text.splitlines(keepends=True)
+    wanted = parse_toml(text)
+    wanted[name].insert(0, parse_toml(block)[name][0])
+    return _checked("".join([*lines[:begin], f"{block}\n\n", *lines[begin:]]), wanted, name, 0)
+
+
+def with_value(text: str, name: str, number: int, key: str, value: Sequence[str]) -> str:
+    """Return a file in which a list of texts in the ``number``-th ``[[name]]``, or in ``[name]``, is another one.
+
+    Raises Refused if it is written in a way that cannot be changed safely.
+    """
+    wanted = parse_toml(text)
+    table = wanted[name][number] if isinstance(wanted[name], list) else wanted[name]
+    table[key] = list(value)
+    begin, end = _lines_of(text, name, number)
+    lines = text.splitlines(keepends=True)
+    written = f"{key} = [{', '.join(map(quoted, value))}]"
+    there = re.compile(rf"^(\s*){re.escape(key)}\s*=\s*\[[^\]#]*\]")
+    changed = [there.sub(rf"\g<1>{_literal(written)}", each) for each in lines]
+    return _checked("".join([*lines[:begin], *changed[begin:end], *lines[end:]]), wanted, name, number)
+
+
+def _literal(text: str) -> str:
+    return text.replace("\\", r"\\")
+
+
+def _headings(text: str, name: str) -> list[int]:
+    """Return the lines on which tables of a name begin, those below them left out."""
+    found = []
+    for at, line in enumerate(text.splitlines()):
+        match = _HEADING.match(line)
+        if match is not None and match["path"].strip().strip("\"'") == name:
+            found.append(at)
+    return found
+
+
+def _lines_of(text: str, name: str, number: int) -> tuple[int, int]:
+    """Return where the lines of a table begin and end, with those of the tables below it."""
+    begins = _headings(text, name)
+    if number >= len(begins):
+        raise _by_hand(name, number)
+    lines = text.splitlines()
+    end = begins[number] + 1
+    while end < len(lines):
+        match = _HEADING.match(lines[end])
+        if match is not None and not ("." in match["path"] and _first_part(match["path"]) == name):
+            break
+        end += 1
+    return begins[number], end
+
+
+def _without_blank(lines: list[str]) -> list[str]:
+    return lines[1:] if lines and not lines[0].strip() else lines
+
+
+def _checked(text: str, wanted: dict[str, Any], name: str, number: int) -> str:
+    """Return an edited file if it says just what is wanted. Raises Refused."""
+    empty = {key for key, value in wanted.items() if value == []}
+    try:
+        found = parse_toml(text)
+    except ValueError:
+        raise _by_hand(name, number) from None
+    if found != {key: value for key, value in wanted.items() if key not in empty}:
+        raise _by_hand(name, number)
+    return text
+
+
+def _by_hand(name: str, number: int) -> Refused:
+    return Refused(f"[[{name}]] number {number + 1} of site.toml is written in a way that is not changed here: edit it")

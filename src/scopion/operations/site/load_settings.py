@@ -39,6 +39,11 @@ def load_settings(folder: Path) -> Settings:
         raise InvalidSettings(f"{path} cannot be read: {error.strerror}") from None
     except UnicodeDecodeError as error:
         raise InvalidSettings(f"{path} is not UTF-8 text at byte {error.start}") from None
+    return read_settings(path, text)
+
+
+def read_settings(path: Path, text: str) -> Settings:
+    """Return the settings that a text means; ``path`` names it in what is wrong. Raises InvalidSettings."""
     try:
         document = parse_toml(text)
     except ValueError as error:

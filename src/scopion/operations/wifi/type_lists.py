@@ -64,7 +64,7 @@ def sheets(site: Site, ssid: str, name: str | None = None, *, whole: bool = Fals
     """
     context = open_network(site, site.roster_for_reading(), ssid)
     if name is None and not pages_of(site, ssid):
-        return [_of_reached(context)]
+        return [(page_of(context.network), _whole(context, page_of(context.network)))]
     made = []
     for page in require_pages(site, ssid, name):
         plans = plans_of(context, page)
@@ -83,13 +83,21 @@ def sheets(site: Site, ssid: str, name: str | None = None, *, whole: bool = Fals
     return made
 
 
-def _of_reached(context: NetworkContext) -> tuple[PageSettings, Sheet]:
-    """Return the whole list of a network that has no page, for typing all the same."""
-    page = page_of(context.network)
+def whole_sheet(site: Site, ssid: str) -> Sheet:
+    """Return the sheet with a network's whole list as it is wanted now; nothing is handed over, nothing waits.
+
+    Raises NotFound, or Refused for an empty allow list.
+    """
+    context = open_network(site, site.roster_for_reading(), ssid)
+    return _whole(context, next(iter(pages_of(site, ssid)), page_of(context.network)))
+
+
+def _whole(context: NetworkContext, page: PageSettings) -> Sheet:
+    """Return the whole list of a network for typing it into a page."""
     plans = plans_of(context, page)
     _require_some(context, plans)
     asked = to_type(context.roster, page, _unkept(_new_push(context, page, plans, SheetOrder())), whole=True)
-    return page, sheet_of(context.site, context.roster, asked, waits=False)
+    return sheet_of(context.site, context.roster, asked, waits=False)
 
 
 def sheet_again(site: Site, push: Push) -> Sheet:

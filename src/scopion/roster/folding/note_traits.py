@@ -31,7 +31,8 @@ def note_traits(db: Connection, subject: str, traits: Iterable[Trait], at: datet
         )
     if noted:
         db.execute(
-            "DELETE FROM trait WHERE subject = ?1 AND (kind, value, source) NOT IN (SELECT kind, value, source "
+            "DELETE FROM trait WHERE subject = ?1 AND kind <> 'kind' AND (kind, value, source) NOT IN "
+            "(SELECT kind, value, source "
             "FROM trait WHERE subject = ?1 ORDER BY last_seen DESC, kind, value LIMIT ?2)",
             (subject, MAX_TRAITS),
         )

@@ -79,7 +79,7 @@ def _stays(db: Connection, before: int) -> int:
 
 
 def _traits(db: Connection, before: int) -> int:
-    return db.execute("DELETE FROM trait WHERE last_seen < ?", (before,)).rowcount
+    return db.execute("DELETE FROM trait WHERE last_seen < ? AND kind <> 'kind'", (before,)).rowcount
 
 
 def _changes(db: Connection, before: int) -> int:
