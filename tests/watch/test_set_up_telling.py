@@ -5,11 +5,13 @@ from __future__ import annotations
 import json
 import tomllib
 import unittest
+from datetime import date
 from typing import Any
 
 from hypothesis import given
 from hypothesis import strategies as st
 
+from scopion.alerts.reminders import Dates, RemindSettings, reminders_due
 from scopion.operations.site.edit_settings import quoted, with_block_before, with_value, without_block
 from scopion.operations.site.load_settings import TEMPLATE
 from tests.receivers import PASSWORD, MailServer, WebServer, free_port
@@ -151,6 +153,43 @@ class Telling(ProgramTest):
         self.run_ok("alerts", "rules", "add", "--event", "joined", "--silent")
         ended = self.run_program("alerts", "rehearse")
         self.assertEqual((ended.returncode, ended.stderr.count("rule 1 keeps it silent")), (0, 2))
+
+
+class Reminders(ProgramTest):
+    def test_each_is_told_once(self) -> None:
+        """A passphrase of last year is told by the watch, once; after it was changed it counts anew."""
+        self.begin()
+        self.run_ok("scan")
+        told = self.site / "told-to-owner.jsonl"
+
+        def reminders() -> list[str]:
+            self.run_ok("watch", "--for", "2h")
+            lines = told.read_text(encoding="utf-8").splitlines() if told.exists() else []
+            found = [json.loads(line) for line in lines]
+            return [each["subject"] for each in found if each["thread"] == "reminder"]
+
+        self.assertEqual(reminders(), [])
+        self.run_ok("wifi", "audit", "Kilnhaven", "--passphrase-changed", "2025-09-01")
+        subjects = reminders()
+        self.assertEqual(subjects, ["Reminder: The passphrase of Kilnhaven is 12 months old"])
+        self.assertEqual(reminders(), subjects)
+        self.run_ok("wifi", "audit", "Kilnhaven", "--passphrase-changed", "2026-09-10")
+        self.assertEqual(reminders(), subjects)
+        self.run_ok("wifi", "audit", "Kilnhaven", "--passphrase-changed", "2025-09-10")
+        self.assertEqual(len(reminders()), 2)
+        settings = self.site / "site.toml"
+        settings.write_text(settings.read_text().replace("\n[remind]", '\n[remind]\nchannels = ["nowhere"]', 1))
+        self.assertIn("what [remind] is about goes to channel 'nowhere'", self.refused(2, "status"))
+
+    def test_when_each_is_due(self) -> None:
+        """By its own number of days; 0 is never, and what is not known is not due."""
+        today = date(2026, 9, 14)
+        dates = Dates(today, {"Kiln": date(2025, 9, 14), "Yard": date(2025, 9, 15)}, date(2026, 3, 1), date(2025, 1, 1))
+        due = list(reminders_due(dates, RemindSettings(list_days=100)))
+        self.assertEqual([each.key.split()[0] for each in due], ["passphrase", "list", "vendors"])
+        self.assertIn("'Kiln'", due[0].says)
+        self.assertEqual(list(reminders_due(dates, RemindSettings(passphrase_days=0, list_days=0, vendors_days=0))), [])
+        self.assertEqual(list(reminders_due(Dates(today), RemindSettings())), [])
 
 
 TEXTS = st.text(st.characters(exclude_categories=["C", "Zl", "Zp"]), max_size=20)

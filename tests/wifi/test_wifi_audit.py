@@ -115,7 +115,7 @@ class Judging(unittest.TestCase):
         today = date(2026, 9, 14)
         self.assertEqual({each.grade for each in judge_answers("K", {}, today)}, {Grade.UNKNOWN})
         said = {"admin-password": ("default", today), "passphrase-changed": ("2020-01-01", today)}
-        self.assertEqual([each.grade for each in judge_answers("K", said, today)], [Grade.HIGH, Grade.LOW])
+        self.assertEqual([each.grade for each in judge_answers("K", said, today)], [Grade.HIGH, Grade.MEDIUM])
         said = {"admin-password": ("changed", today), "passphrase-changed": ("2026-01-01", today)}
         self.assertEqual({each.grade for each in judge_answers("K", said, today)}, {Grade.FINE})
 
@@ -152,6 +152,10 @@ class Commands(PreparedTest):
         self.assertEqual({path.name for path in kept}, {"wlan0.conf", "wlan1.conf"})
         self.assertNotIn("Kilnhaven1987", shown.stdout + shown.stderr)
         self.refused(2, "wifi", "audit", "Kilnhaven", "--passphrase-changed", "2030-01-01")
+        for changed, grade in (("2025-09-01", "low"), ("2020-01-31", "medium")):
+            self.run_ok("wifi", "audit", "Kilnhaven", "--passphrase-changed", changed)
+            aged = {row["about"]: row["grade"] for row in self.run_json("wifi", "audit", "Kilnhaven")}
+            self.assertEqual(aged["passphrase's age"], grade)
         self.run_ok("wifi", "audit", "Kilnhaven", "--passphrase-changed", "2026-09-01")
         answers = {row["about"]: row["grade"] for row in self.run_json("wifi", "audit", "Kilnhaven")}
         self.assertEqual((answers["router's password"], answers["passphrase's age"]), ("fine", "fine"))

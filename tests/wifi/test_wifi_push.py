@@ -14,7 +14,7 @@ from ipaddress import IPv4Interface
 from pathlib import Path
 from unittest.mock import patch
 
-from hypothesis import given
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from scopion.attachment.connect.local_programs import LocalShell
@@ -116,6 +116,7 @@ class Files(unittest.TestCase):
         self.assertEqual((station.links, station.signal, station.connected_s), ((MACS[1], MACS[2]), -51, 7))
         self.assertIsNone(read_station(MACS[0], ["flags=", "timeout_next=REMOVE"]))
 
+    @settings(suppress_health_check=[HealthCheck.too_slow])  # characters of every script are slow to load at first
     @given(
         macs=st.lists(st.sampled_from(list(map(str, MACS))), unique=True),
         mode=st.sampled_from(["allow", "deny", "disable"]),

@@ -30,6 +30,7 @@ from scopion.watching.keep_lists import Enforcing, opener
 from scopion.watching.keep_record import Recording
 from scopion.watching.make_weekly import Reporting
 from scopion.watching.read_sources import Sources
+from scopion.watching.remind_people import Reminding
 from scopion.watching.sweep_subnets import SubnetState, Sweeping, Swept
 from scopion.watching.watch_context import WatchContext, log
 from scopion.watching.watch_memory import WatchMemory
@@ -80,6 +81,7 @@ class Watch:
             "reading records": self.sources,
             "wireless lists": self.enforcing,
             "the weekly report": self.reporting,
+            "reminders": Reminding(self.context),
         }
         self._clocks = clock_watch or ClockWatch(site.clock)
         self._has_looked_back = False

@@ -13,13 +13,13 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 from enum import StrEnum
 
+from scopion.model.clock import spoken_span
 from scopion.model.text import joined
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.posture import Encryption, Posture
 
 # Powers of ten of guesses: three hours on such a card, and three years.
 WEAK, STRONG = 10.0, 14.0
-_OLD_PASSPHRASE = timedelta(days=3 * 365)
 _DEFAULT_LOOKING = re.compile(
     r"(?:default|wire?less|wi-?fi|wlan|router|home|internet|setup|dlink|fritz)?[-_ ]?(?:2[.,]?4|5)?g?h?z?[-_ ]?"
     r"(?:[0-9a-f]{4,12}|\d{3,12})?",
@@ -46,6 +46,11 @@ class Grade(StrEnum):
 
 
 ORDER = (Grade.HIGH, Grade.MEDIUM, Grade.LOW, Grade.UNKNOWN, Grade.FINE)
+# The older a passphrase, the more people have it who should not: each age is worse than the next.
+_PASSPHRASE_AGES = (
+    (timedelta(days=3 * 365), Grade.MEDIUM),
+    (timedelta(days=365), Grade.LOW),
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,10 +128,11 @@ def judge_answers(ssid: str, answers: Mapping[str, tuple[str, date]], today: dat
         found.append(Finding(Grade.UNKNOWN, ssid, "passphrase's age", "it is not known when it was changed last", do))
     else:
         on = date.fromisoformat(changed[0])
-        old = today - on > _OLD_PASSPHRASE
-        says = f"changed last on {on.isoformat()}"
-        do = "change it: people who no longer need it still know it (scopion wifi passphrase)" if old else ""
-        found.append(Finding(Grade.LOW if old else Grade.FINE, ssid, "passphrase's age", says, do))
+        age = today - on
+        grade = next((grade for least, grade in _PASSPHRASE_AGES if age > least), Grade.FINE)
+        says = f"changed last on {on.isoformat()}, {spoken_span(age)} ago" if age.days else "changed today"
+        do = "change it: people who no longer need it still know it (scopion wifi passphrase)"
+        found.append(Finding(grade, ssid, "passphrase's age", says, do if grade is not Grade.FINE else ""))
     return found
 
 

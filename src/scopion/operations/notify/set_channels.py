@@ -87,9 +87,9 @@ def remove_channel(site: Site, name: str) -> RemovedChannel:
                     with_value(text, "rule", number, "channels", left) if left else without_block(text, "rule", number)
                 )
                 gone += not left
-        if name in settings.report.channels:
-            left = [each for each in settings.report.channels if each != name]
-            text = with_value(text, "report", 0, "channels", left)
+        for table, named in (("report", settings.report.channels), ("remind", settings.remind.channels)):
+            if name in named:
+                text = with_value(text, table, 0, "channels", [each for each in named if each != name])
         return without_block(text, "channel", known.index(name))
 
     of_it = next(each for each in settings.channel if each.name == name)

@@ -76,6 +76,7 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
     problems = (
         _channel_problem(settings),
         unknown_channel(settings.channel, settings.report.channels, "the weekly report"),
+        unknown_channel(settings.channel, settings.remind.channels, "what [remind] is about"),
         enforcer_problem(settings.enforcer),
     )
     if problem := next(filter(None, problems), ""):

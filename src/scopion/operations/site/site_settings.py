@@ -14,6 +14,7 @@ from annotated_types import Ge, Le, MaxLen, Predicate
 
 from scopion.alerts.alert_settings import AlertSettings, ChannelSettings, RuleSettings
 from scopion.alerts.channels.registry import ChannelType, channel_types
+from scopion.alerts.reminders import RemindSettings
 from scopion.model.errors import InvalidTarget
 from scopion.model.secret import Secret
 from scopion.model.settings_table import settings_table
@@ -164,6 +165,7 @@ class Settings:
     wireless: WirelessSettings = field(default_factory=WirelessSettings)
     enforcer: tuple[Annotated[EnforcerSettings, ByType(enforcer_types)], ...] = ()
     report: ReportSettings = field(default_factory=ReportSettings)
+    remind: RemindSettings = field(default_factory=RemindSettings)
 
     def of_subnet(self, subnet: IPv4Network) -> SubnetSettings:
         """Return the settings of one subnet; the defaults if nothing is set for it."""
