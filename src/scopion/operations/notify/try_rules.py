@@ -58,7 +58,7 @@ class Outlook:
 
 
 def newcomer(site: Site, roster: Roster, kind: EventKind = EventKind.JOINED, at: datetime | None = None) -> MadeUp:
-    """Return a made-up device that nobody has seen, and its event in the first subnet of the site."""
+    """Return a made-up device that is not seen yet, and its event in the first subnet of the site."""
     moment = at or site.clock.now()
     subnets = [each.range for each in known_subnets(roster)]
     used = {address for device in all_devices(roster) for address in device.addresses}
