@@ -20,6 +20,7 @@ import jsonschema
 from scopion.reports.site_status import (
     ChannelStatus,
     DueStatus,
+    EssentialStatus,
     ListingStatus,
     ListStatus,
     RosterStatus,
@@ -38,6 +39,7 @@ FINE = SiteStatus(
     at=NOW,
     watch=WatchStatus(True, 4711, "desk", "keeper", raw_frames=True, since=NOW - timedelta(days=2)),
     subnets=(SubnetStatus("192.0.2.0/24", "workshop", 60, NOW, NOW, None, None),),
+    essential=(EssentialStatus("front till", True, NOW, 300, "", None),),
     channels=(ChannelStatus("owner", "email", NOW - timedelta(hours=2), None, 0, None, 0, None, ""),),
     lists=(
         ListStatus(
@@ -72,19 +74,20 @@ class Lines(unittest.TestCase):
     def test_nothing_is_said_against_a_site_that_is_looked_after(self) -> None:
         """All is fine, in one line each; what is fine with the machine's files is no news on a report's page."""
         said = self.said(FINE)
-        self.assertEqual((said["trouble"], said["note"], len(said["fine"])), ([], [], 7))
+        self.assertEqual((said["trouble"], said["note"], len(said["fine"])), ([], [], 8))
         self.assertIn(
             "watch: runs since Sat 12 Sep, 12:00: process 4711 on desk, by keeper, hears raw frames", said["fine"]
         )
         self.assertIn(
             "'Kilnhaven', ap: mode deny; pushed 1 day ago; verified 1 day ago: works; read just now", said["fine"]
         )
-        self.assertEqual(len(for_page(status_lines(FINE, lambda moment: moment))), 4)
+        self.assertEqual(len(for_page(status_lines(FINE, lambda moment: moment))), 5)
 
     def test_each_thing_that_goes_wrong_is_one_line_with_what_to_do(self) -> None:
         """Each alone makes exactly one line of trouble, or a note where nobody has to do anything at once."""
         subnet, channel, listed, roster = FINE.subnets[0], FINE.channels[0], FINE.lists[0], FINE.roster
         page = replace(listed, by_hand=True, enforcer="", read_at=None)
+        till = FINE.essential[0]
         old, over = NOW - 3 * HOUR, replace(FINE.watch, running=False, ended=NOW - HOUR)
         wrong = [
             (replace(FINE, watch=replace(FINE.watch, troubles=(TroubleStatus("sweeping", "no carrier", old),))),
@@ -95,6 +98,8 @@ class Lines(unittest.TestCase):
              "workshop: looked at 3 hours ago, though a sweep is set every 1 minute -> scopion here"),
             (replace(FINE, subnets=(replace(subnet, completed_at=None),)), "workshop: was never scanned completely"),
             (replace(FINE, subnets=(replace(subnet, down_since=old),)), "down since 09:00: no device answers"),
+            (replace(FINE, essential=(replace(till, here=False, seen_at=old, told_at=old + HOUR),)),
+             "essential: front till is missing: last seen 09:00; you were told 10:00 -> scopion show 'front till'"),
             (replace(FINE, subnets=()), "subnets: none was scanned yet -> scopion scan"),
             (replace(FINE, channels=(replace(channel, failed_at=NOW - HOUR, problem="refused"),)),
              "owner: last sent 2 hours ago; given up 1 hour ago; refused -> scopion alerts test owner"),
@@ -120,6 +125,9 @@ class Lines(unittest.TestCase):
             (replace(FINE, subnets=(replace(subnet, learning_until=NOW + 30 * HOUR),)),
              "until Tue 15 Sep, 18:00: what joins is told once a day -> scopion alerts learning --end"),
             (replace(FINE, channels=(replace(channel, gathering=1, next_at=NOW + HOUR),)), None),
+            (replace(FINE, essential=(replace(till, here=False, seen_at=old, planned="until Mon 18:00"),)),
+             "essential: front till is away, as it may be until Mon 18:00; last seen 09:00"),
+            (replace(FINE, essential=(replace(till, here=False, seen_at=NOW),)), None),
             (replace(FINE, channels=()), "alerts: no channel is set"),
             (replace(FINE, due=(DueStatus(NOW + HOUR, "Kilnhaven", "hours"),)), "next: 13:00"),
             (replace(FINE, roster=replace(roster, new=3)), "devices: 3 devices of 18 are new"),

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from datetime import timedelta
 
 from scopion.alerts.message import Action, Message
+from scopion.alerts.missing_words import subject_of_several, why_together
 from scopion.alerts.news import sentence
 from scopion.alerts.phrases import About, Phrases
 from scopion.alerts.rules import is_grave, severity_of_kind
@@ -74,6 +75,8 @@ def _subject(alert: Alert, about: Mapping[int, About], phrases: Phrases) -> str:
         who = phrases.who(first, about.get(first.device_id, About(None)))
         span = spoken_span(alert.events[-1].at - first.at)
         return f"Again and again: {who}, {counted(alert.count, 'event')} within {span}"
+    if reason == Gathering.MISSED:
+        return subject_of_several(alert.events, about, phrases)
     said = joined([_counted_kind(kind, kinds[kind]) for kind in sorted(kinds, key=_by_weight(kinds))[:3]])
     when = {Gathering.LEARNING: "in a day", Gathering.NIGHT: "in the night"}.get(Gathering(reason)) or _between(
         alert, phrases
@@ -98,6 +101,8 @@ def _why_together(alert: Alert, phrases: Phrases) -> str:
             )
         case Gathering.NIGHT:
             return f"This was held back for the night, {span}."
+        case Gathering.MISSED:
+            return why_together(alert.events)
         case Gathering.COOLING:
             return f"A message told you that this began; later ones were held back, so as not to repeat it: {span}."
         case _:
@@ -149,6 +154,8 @@ _NOUNS = {
     EventKind.NETWORK_DOWN: ("network down", "networks down"),
     EventKind.NETWORK_BACK: ("network back", "networks back"),
     EventKind.SHEET_DUE: ("list to type in", "lists to type in"),
+    EventKind.MISSING: ("device missing", "devices missing"),
+    EventKind.MISSING_BACK: ("missing device back", "missing devices back"),
 }
 
 

@@ -21,9 +21,9 @@ class News:
 
 # In the order of importance.
 ORDER = (
-    EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT, EventKind.CONTESTED, EventKind.UNLISTED_PRESENT,
-    EventKind.GUEST_OVERSTAYED, EventKind.NETWORK_DOWN, EventKind.JOINED, EventKind.NETWORK_BACK,
-    EventKind.SHEET_DUE,
+    EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT, EventKind.MISSING, EventKind.CONTESTED,
+    EventKind.UNLISTED_PRESENT, EventKind.GUEST_OVERSTAYED, EventKind.NETWORK_DOWN, EventKind.JOINED,
+    EventKind.NETWORK_BACK, EventKind.MISSING_BACK, EventKind.SHEET_DUE,
     EventKind.READDRESSED, EventKind.RETURNED, EventKind.RENAMED, EventKind.LEFT,
 )  # fmt: skip
 
@@ -83,6 +83,12 @@ def sentence(
         return f"the network {event.name} is back{down}"
     if event.kind is EventKind.SHEET_DUE:
         return f"the list of {event.name!r} has changed, and only you can type that into its router: a sheet is due"
+    if event.kind is EventKind.MISSING:
+        silent = f", silent for {spoken_span(event.at - event.away_since)}" if event.away_since else ""
+        return f"{what} is missing{silent}{f': {event.was_name}' if event.was_name else ''}"
+    if event.kind is EventKind.MISSING_BACK:
+        silent = f", after {spoken_span(event.at - event.away_since)}" if event.away_since else ""
+        return f"{what} is not missing any more{silent}"
     if event.kind is EventKind.LEFT:
         return f"{what} is gone from {event.address}"
     if event.kind is EventKind.READDRESSED:

@@ -7,7 +7,7 @@ while a subnet is being learnt, in night hours, when one device comes and goes, 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, time, timedelta
 from functools import cache
@@ -16,7 +16,7 @@ from ipaddress import IPv4Network
 from scopion.alerts.alert_settings import AlertSettings, RuleSettings
 from scopion.model.alert import Gathering, Severity
 from scopion.model.clock import Clock
-from scopion.model.device import Event, EventKind, Standing
+from scopion.model.device import Device, Event, EventKind, Standing
 from scopion.model.errors import InvalidMacAddress
 from scopion.model.mac import MacAddress
 from scopion.model.week import NEVER, Week, parse_time
@@ -25,12 +25,14 @@ from scopion.model.week import NEVER, Week, parse_time
 WORTH_TELLING = (
     EventKind.JOINED, EventKind.CONTESTED, EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT,
     EventKind.GUEST_OVERSTAYED, EventKind.UNLISTED_PRESENT, EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK,
-    EventKind.SHEET_DUE,
+    EventKind.SHEET_DUE, EventKind.MISSING, EventKind.MISSING_BACK,
 )  # fmt: skip
 USUAL_RULE = RuleSettings()
 _SEVERITIES: Mapping[EventKind, Severity] = {
     EventKind.GATEWAY_CHANGED: Severity.HIGH,
     EventKind.UNWANTED_PRESENT: Severity.HIGH,
+    EventKind.MISSING: Severity.HIGH,
+    EventKind.MISSING_BACK: Severity.HIGH,  # who was called in the night may go back to bed
     EventKind.LEFT: Severity.LOW,
     EventKind.RETURNED: Severity.LOW,
     EventKind.READDRESSED: Severity.LOW,
@@ -41,12 +43,15 @@ _SEVERITIES: Mapping[EventKind, Severity] = {
 # again.
 _COMING_AND_GOING = frozenset({EventKind.JOINED, EventKind.RETURNED, EventKind.LEFT})
 # A person has to know these at once: a burst never holds them back.
-_GRAVE = frozenset({EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK, EventKind.CONTESTED, EventKind.GATEWAY_CHANGED})
+_MISSED = frozenset({EventKind.MISSING, EventKind.MISSING_BACK})
+_GRAVE = _MISSED | {EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK, EventKind.CONTESTED, EventKind.GATEWAY_CHANGED}
 # This many grave events at a time are told together, just as soon: a forger of addresses causes one mail, not many.
 _GRAVE_TOGETHER = 20
 # The first message of a burst is sent as soon as the events of the same moment are gathered, the next ones come in
 # steps.
 _BURST_GATHERS, _BURST_STEP = timedelta(seconds=1), timedelta(minutes=5)
+# Devices that lost their access point together come back one after the other once it is there again.
+_BACK_GATHERS = timedelta(seconds=90)
 # A new device shows its names and its other addresses within moments, and a message that waits for them says more. Most
 # devices are first heard with an address that they made up, before a DHCP server gives them another.
 _SETTLES, _SETTLES_WITHOUT_ADDRESS = timedelta(seconds=0.6), timedelta(seconds=1.0)
@@ -65,6 +70,7 @@ class Occasion:
     device_names: frozenset[str] = frozenset()  # its label and MAC addresses, casefolded
     at_gateway: bool = False  # the event is about the gateway's address
     learning: bool = False  # its subnet is being learnt
+    severity: Severity | None = None  # of a device that is missed, by its own settings
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,6 +129,8 @@ def hears_of_newcomers(rules: Sequence[RuleSettings], channel: str) -> bool:
 
 def severity_of(occasion: Occasion) -> Severity:
     """Return how much an event matters by itself: two adapters that claim the gateway's address may be an attack."""
+    if occasion.severity is not None and occasion.event.kind in _MISSED:
+        return occasion.severity
     if occasion.event.kind is EventKind.CONTESTED and occasion.at_gateway:
         return Severity.HIGH
     return severity_of_kind(occasion.event.kind)
@@ -139,9 +147,19 @@ def _fits(occasion: Occasion, rule: RuleSettings, wall: datetime) -> bool:
         and (not rule.standings or occasion.standing in rule.standings)
         and (not rule.kinds or occasion.kind in rule.kinds)
         and (not rule.subnets or bool({str(occasion.subnet), occasion.subnet_name} & {*rule.subnets}))
-        and (not rule.devices or bool(occasion.device_names & {_name(each) for each in rule.devices}))
+        and (not rule.devices or is_named(occasion.device_names, rule.devices))
         and (not rule.hours or _week(rule.hours).holds(wall))
     )
+
+
+def names_of(device: Device | None) -> frozenset[str]:
+    """Return what a setting may call a device: its label, casefolded, and its MAC addresses."""
+    return frozenset({device.label.casefold(), *map(str, device.macs)} - {""}) if device is not None else frozenset()
+
+
+def is_named(names: frozenset[str], listed: Iterable[str]) -> bool:
+    """Tell whether a setting that lists devices names one."""
+    return any(_name(each) in names for each in listed)
 
 
 def _name(text: str) -> str:
@@ -167,6 +185,9 @@ def plan(occasion: Occasion, severity: Severity, told: AlertHistory, settings: A
         return Telling(severity, now + cool_down, f"{Gathering.COOLING}:{event.device_id}")
     if held:
         return Telling(severity, night.next_change(now, clock.local) or now, Gathering.NIGHT)
+    if event.kind in _MISSED and event.name:  # it has something in common with others: all are told together
+        after = _BURST_GATHERS if event.kind is EventKind.MISSING else _BACK_GATHERS
+        return Telling(severity, now + after, f"{Gathering.MISSED}:{event.kind}:{event.name}")
     window = timedelta(seconds=settings.burst_s)
     if is_grave(event.kind, severity):
         if told.pressing(now - window) >= max(settings.burst, _GRAVE_TOGETHER):

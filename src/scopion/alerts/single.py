@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import timedelta
 
 from scopion.alerts.message import Action, Message
+from scopion.alerts.missing_words import actions_of_one, subject_of_one, what_of_one
 from scopion.alerts.news import sentence
 from scopion.alerts.phrases import About, Phrases, article, reference
 from scopion.model.alert import Alert
@@ -67,6 +68,8 @@ class _One:
                 return f"The network {about.subnet or event.name} is down"
             case EventKind.NETWORK_BACK:
                 return f"The network {about.subnet or event.name} is back"
+            case EventKind.MISSING | EventKind.MISSING_BACK:
+                return subject_of_one(event, who)
             case EventKind.SHEET_DUE:
                 return f"To type in: the list of {event.name!r} has changed"
             case _:
@@ -135,6 +138,8 @@ class _One:
             case EventKind.NETWORK_BACK:
                 gone = f" It was down for {spoken_span(event.at - event.away_since)}." if event.away_since else ""
                 return capitalised(f"{place} has been back since {phrases.hour(event.at)}.{gone}")
+            case EventKind.MISSING | EventKind.MISSING_BACK:
+                return what_of_one(event, who, place, phrases)
             case EventKind.SHEET_DUE:
                 return self.due()
             case _:
@@ -195,6 +200,8 @@ class _One:
             case EventKind.GUEST_OVERSTAYED:
                 longer = Action(f"{phrases.program} mark {which} guest --until '1 week'", "a week more")
                 return [longer, known, unwanted]
+            case EventKind.MISSING | EventKind.MISSING_BACK:
+                return actions_of_one(event, about, phrases)
             case EventKind.SHEET_DUE:
                 ssid = shlex.quote(event.name)
                 sheet = Action(f"{phrases.program} wifi sheet {ssid}", "the sheet as it is by now, to print")

@@ -39,6 +39,7 @@ class Gathering(StrEnum):
     NIGHT = "night"  # held back until the end of the night hours
     BURST = "burst"  # many events at a time
     GRAVE = "grave"  # many events at a time that cannot wait
+    MISSED = "missed"  # devices that are missed together, or are back together
     COOLING = "cooling"  # one device that comes and goes
     FLOOD = "flood"  # addresses that somebody makes up
 

@@ -41,6 +41,8 @@ class EventKind(StrEnum):
     NETWORK_DOWN = "network-down"  # no device of a subnet answers; an event of the gateway, else of this machine
     NETWORK_BACK = "network-back"
     SHEET_DUE = "sheet-due"  # time has changed a list that a person types in; an event of the gateway, as well
+    MISSING = "missing"  # it must be here, and has been silent for longer than it may be
+    MISSING_BACK = "missing-back"
 
 
 # Which source of names is the best: the administrator's DNS, then the device itself, then servers and lists.
@@ -200,8 +202,8 @@ class Event:
     mac: MacAddress | None  # None: a host whose MAC address is not known
     address: Address
     was_address: Address | None = None  # readdressed, returned: its address before
-    away_since: datetime | None = None  # returned: when it was seen last before; sheet-due: since when
+    away_since: datetime | None = None  # returned, missing: when it was seen last; sheet-due: since when
     other_mac: MacAddress | None = None  # contested: the other adapter; gateway-changed: the gateway before
-    name: str = ""  # renamed: the new name; network-down, network-back: the subnet; sheet-due: the SSID
-    was_name: str = ""  # renamed: the old name; network-down: the reason, if one is known; sheet-due: the page
+    name: str = ""  # renamed: the new name; network-down, network-back: the subnet; sheet-due: SSID; missing: in common
+    was_name: str = ""  # renamed: the old name; network-down, missing: the reason, if known; sheet-due: page
     id: int = field(default=0, compare=False)

@@ -46,6 +46,18 @@ class SubnetStatus:
 
 
 @dataclass(frozen=True, slots=True)
+class EssentialStatus:
+    """A device that must be here."""
+
+    name: str  # as people call it
+    here: bool
+    seen_at: datetime
+    patience_s: float  # how long it may be silent
+    planned: str  # why it may be away now: "until Mon 18:00"; empty: it may not
+    told_at: datetime | None  # when it was told that it is missing
+
+
+@dataclass(frozen=True, slots=True)
 class ChannelStatus:
     """A way by which alerts go."""
 
@@ -121,6 +133,7 @@ class SiteStatus:
     at: datetime
     watch: WatchStatus
     subnets: tuple[SubnetStatus, ...]
+    essential: tuple[EssentialStatus, ...]
     channels: tuple[ChannelStatus, ...]
     lists: tuple[ListStatus, ...]
     due: tuple[DueStatus, ...]

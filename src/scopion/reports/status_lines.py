@@ -56,6 +56,7 @@ def status_lines(status: SiteStatus, local: Local) -> tuple[StatusLine, ...]:
     return (
         *words.watch(),
         *words.subnets(),
+        *words.essential(),
         *words.channels(),
         *words.lists(),
         *words.due(),
@@ -129,6 +130,23 @@ class _Words:
             if each.learning_until is not None:
                 says = f"being learnt until {self._at(each.learning_until)}: what joins is told once a day"
                 yield StatusLine(name, State.NOTE, says, "scopion alerts learning --end")
+
+    def essential(self) -> Iterator[StatusLine]:
+        every = self._status.essential
+        away = [
+            each for each in every if not each.here and (self._now - each.seen_at).total_seconds() >= each.patience_s
+        ]
+        for each in away:
+            says = f"{each.name} is away, as it may be {each.planned}; last seen {self._at(each.seen_at)}"
+            if each.planned:
+                yield StatusLine("essential", State.NOTE, says)
+                continue
+            told = f"; you were told {self._at(each.told_at)}" if each.told_at is not None else ""
+            missing = f"{each.name} is missing: last seen {self._at(each.seen_at)}{told}"
+            yield StatusLine("essential", State.TROUBLE, missing, f"scopion show {shlex.quote(each.name)}")
+        if every and not away:
+            verb = "it is" if len(every) == 1 else "all are"
+            yield StatusLine("essential", State.FINE, f"{counted(len(every), 'device')} must be here, and {verb}")
 
     def channels(self) -> Iterator[StatusLine]:
         status = self._status

@@ -58,10 +58,14 @@ class WatchMemory:
             self._down.discard(subnet)
             self._up_since[subnet] = at
 
+    def last_heard(self, last_seen: datetime, macs: Iterable[MacAddress]) -> datetime:
+        """Return when a device was seen or heard last; ``last_seen`` is what the roster knows of it."""
+        return max([last_seen, *(self.heard[mac] for mac in macs if mac in self.heard)])
+
     def silent_since(self, last_seen: datetime, macs: Iterable[MacAddress], subnet: IPv4Network) -> datetime:
         """Return when the silence of a device begins to count; ``last_seen`` is what the roster knows of it."""
-        heard = [self.heard[mac] for mac in macs if mac in self.heard]
-        return max(last_seen, *heard, self.since or last_seen, self._up_since.get(subnet, last_seen))
+        heard = self.last_heard(last_seen, macs)
+        return max(heard, self.since or heard, self._up_since.get(subnet, heard))
 
     def forget_all_but(self, here: Container[MacAddress]) -> None:
         """Forget when adapters were heard that are not present any more."""

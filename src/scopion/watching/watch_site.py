@@ -29,6 +29,7 @@ from scopion.watching.hear_devices import Listening
 from scopion.watching.keep_lists import Enforcing, opener
 from scopion.watching.keep_record import Recording
 from scopion.watching.make_weekly import Reporting
+from scopion.watching.miss_devices import Missing
 from scopion.watching.read_sources import Sources
 from scopion.watching.remind_people import Reminding
 from scopion.watching.sweep_subnets import SubnetState, Sweeping, Swept
@@ -75,12 +76,14 @@ class Watch:
         self.enforcing = Enforcing(self.context, opener(site))
         self.reporting = Reporting(self.context, opener(site))
         self.learning: Mapping[IPv4Network, datetime] = {}  # the subnets that are being learnt, and until when
+        self.missing = Missing(self.context, self.sweeping)
         self._parts: dict[str, _Part] = {
             "sweeping": self.sweeping,
             "listening": self.listening,
             "reading records": self.sources,
             "wireless lists": self.enforcing,
             "the weekly report": self.reporting,
+            "missed devices": self.missing,
             "reminders": Reminding(self.context),
         }
         self._clocks = clock_watch or ClockWatch(site.clock)
@@ -190,6 +193,7 @@ class Watch:
                 self.listening.learnt()
                 self.delivering.soon()
                 self.enforcing.soon()
+                self.missing.soon()
                 self._tell_learning()
 
     def _look_around(self, now: float) -> None:

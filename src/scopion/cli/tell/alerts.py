@@ -167,7 +167,10 @@ def retry(session: Session, numbers: tuple[int, ...]) -> None:
 @_event
 @click.option("--for", "span", type=options.SpanParam(), metavar="TIME", help="For how long: 2h, 3d.")
 @click.option(
-    "--until", type=options.MomentParam(end=True), metavar="WHEN", help="Until then: 'tomorrow 08:00', friday."
+    "--until",
+    type=options.MomentParam(end=True, ahead=True),
+    metavar="WHEN",
+    help="Until then: 18:00, 'tomorrow 08:00', friday.",
 )
 @click.option("--end", is_flag=True, help="Unmute it; without a DEVICE or kind, everything.")
 @output_format

@@ -16,7 +16,8 @@ from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from scopion.alerts.alert_settings import TERMINAL, AlertSettings, ChannelSettings, RuleSettings
-from scopion.alerts.rules import AlertHistory, Occasion, channels_told, is_grave, plan
+from scopion.alerts.missing import expectation
+from scopion.alerts.rules import AlertHistory, Occasion, channels_told, is_grave, names_of, plan
 from scopion.model.alert import Gathering, Severity
 from scopion.model.clock import Clock
 from scopion.model.device import Device, Event, EventKind
@@ -153,6 +154,7 @@ def occasions_of(
     for event in events:
         device = devices.get(event.device_id)
         subnet = subnet_of(event, device, ranges, seen_in)
+        expected = expectation(device, site.settings.expect) if device is not None else None
         found.append(
             Occasion(
                 event=event,
@@ -160,18 +162,13 @@ def occasions_of(
                 kind=described(device, site.vendors, site.kinds).guess.kind if device and by_kind else "",
                 subnet=subnet,
                 subnet_name=site.settings.of_subnet(subnet).name if subnet else "",
-                device_names=_names(device),
+                device_names=names_of(device),
                 at_gateway=event.address in gateways,
                 learning=subnet in learnt and event.at < learnt[subnet],
+                severity=expected.severity if expected is not None else None,
             )
         )
     return found
-
-
-def _names(device: Device | None) -> frozenset[str]:
-    if device is None:
-        return frozenset()
-    return frozenset({device.label.casefold(), *(str(mac) for mac in device.macs)} - {""})
 
 
 def subnet_of(

@@ -119,22 +119,23 @@ def tell_down(site: Site, subnet: IPv4Network, why: str = "") -> TakenIn:
     """Record and queue that a whole subnet is down; nothing if that was told."""
     if down_since(site.roster, subnet) is not None:
         return TakenIn()
-    return _told(site, lambda: note_down(site.roster, subnet, site.clock.now(), why))
+    return recorded(site, lambda: note_down(site.roster, subnet, site.clock.now(), why))
 
 
 def tell_back(site: Site, subnet: IPv4Network) -> TakenIn:
     """Record and queue that a subnet answers again; nothing if it was not down."""
     if down_since(site.roster, subnet) is None:
         return TakenIn()
-    return _told(site, lambda: note_back(site.roster, subnet, site.clock.now()))
+    return recorded(site, lambda: note_back(site.roster, subnet, site.clock.now()))
 
 
 def tell_sheet(site: Site, ssid: str, enforcer: str, since: datetime) -> TakenIn:
     """Record and queue that the sheet of a page is due, and since when."""
-    return _told(site, lambda: note_sheet(site.roster, ssid, enforcer, site.clock.now(), since))
+    return recorded(site, lambda: note_sheet(site.roster, ssid, enforcer, site.clock.now(), since))
 
 
-def _told(site: Site, note: Callable[[], Sequence[Event]]) -> TakenIn:
+def recorded(site: Site, note: Callable[[], Sequence[Event]]) -> TakenIn:
+    """Let events be recorded and queue their alerts, in one transaction."""
     with site.roster.transaction():
         events = note()
         devices = devices_about(site.roster, events)

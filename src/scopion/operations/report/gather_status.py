@@ -10,6 +10,7 @@ from ipaddress import IPv4Network
 from pathlib import Path
 
 from scopion.model.device import Device
+from scopion.operations.intake.miss_devices import anything_expected, expected_devices
 from scopion.operations.intake.queue_alerts import learnt_subnets
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.refresh_vendors import listing_ages
@@ -17,6 +18,7 @@ from scopion.operations.site.take_turns import watching_process
 from scopion.reports.site_status import (
     ChannelStatus,
     DueStatus,
+    EssentialStatus,
     ListingStatus,
     ListStatus,
     RosterStatus,
@@ -33,6 +35,7 @@ from scopion.roster.store.open_roster import FILE, Roster
 from scopion.roster.store.roster_copies import latest_copy
 from scopion.roster.undo.record_changes import latest_changes
 from scopion.roster.watch_record import WatchRecord, last_watch
+from scopion.roster.wifi.associations import associations
 from scopion.roster.wifi.lists import all_networks
 
 Looked = Mapping[IPv4Network, tuple[datetime | None, datetime | None]]  # by subnet: at any part of it, and completely
@@ -50,6 +53,7 @@ def gather_status(site: Site) -> SiteStatus:
             at=site.clock.now(),
             watch=_watch(site, watch),
             subnets=tuple(_subnets(site, roster, looked)),
+            essential=tuple(_essential(site, roster, devices)),
             channels=tuple(_channels(site, roster)),
             lists=lists,
             due=due,
@@ -111,6 +115,22 @@ def _subnet(
     every_s = (named.interval_s if named is not None else None) or site.settings.watch.interval_s
     name = named.name if named is not None else ""
     return SubnetStatus(str(range), name, every_s, *looked, down_since(roster, range), learning_until)
+
+
+def _essential(site: Site, roster: Roster, devices: Sequence[Device]) -> list[EssentialStatus]:
+    if not anything_expected(site, roster):
+        return []
+    return [
+        EssentialStatus(
+            each.device.called,
+            each.device.present,
+            each.silent_since,
+            each.patience.total_seconds(),
+            each.planned,
+            each.told,
+        )
+        for each in expected_devices(site, roster, devices, associations(roster))
+    ]
 
 
 def _channels(site: Site, roster: Roster) -> list[ChannelStatus]:

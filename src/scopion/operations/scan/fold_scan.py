@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
-from ipaddress import IPv4Network
 
 from scopion.attachment.ports import Interface
 from scopion.discovery.probing import Method
 from scopion.discovery.runner import Findings
 from scopion.model.address import Address
 from scopion.model.device import Device, Event
-from scopion.model.errors import DamagedRoster, InvalidMacAddress, ScopionError, StorageFailed
+from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Pair, Source, TraitKind
+from scopion.operations.intake.patience import patience_in
 from scopion.operations.intake.queue_alerts import queue_for
 from scopion.operations.scan.prepare_scan import PreparedScan
 from scopion.operations.scan.recognise_network import Recognition
@@ -54,11 +54,6 @@ _BELIEVED_AT_MOST = timedelta(seconds=60)
 _BELIEVED = timedelta(minutes=3)
 # An answer of a tenth of the usual number is too few; of fewer hosts than this each may have gone by chance.
 _HARDLY_ANYBODY, _MANY = 10, 10
-# While a site is watched and its settings say nothing, a silent device gets this long: a phone that sleeps shows itself
-# every few minutes.
-_PATIENCE_S = 300.0
-# In intervals between sweeps: one sweep that missed a device proves nothing.
-_SWEEPS_MISSED = 1.5
 
 
 class Memory:
@@ -269,28 +264,3 @@ def adapters_of(
         for each in interfaces
         if each.mac and (not each.virtual or each.name == used or each.mac in shown or prepared.subnet in each.subnets)
     }
-
-
-def patience_in(site: Site, subnet: IPv4Network) -> Callable[[Device], timedelta]:
-    """Return how long a device may be silent before it counts as gone: by device, by subnet, or in general."""
-    absence = site.settings.absence
-    named = [
-        ({name.casefold(), _as_mac(name)} - {""}, timedelta(seconds=each)) for name, each in absence.devices.items()
-    ]
-    chosen, usual = site.settings.absence_in(subnet).patience_s, absence.patience_s
-    if usual is None and site.watch_state is not None:
-        usual = max(_PATIENCE_S, _SWEEPS_MISSED * site.settings.interval_of(subnet))
-    others = timedelta(seconds=(usual or 0.0) if chosen is None else chosen)
-
-    def patience_with(device: Device) -> timedelta:
-        names = {device.label.casefold(), *map(str, device.macs)} if named else set()
-        return next((seconds for called, seconds in named if called & names), others)
-
-    return patience_with
-
-
-def _as_mac(text: str) -> str:
-    try:
-        return str(MacAddress.parse(text))
-    except InvalidMacAddress:
-        return ""

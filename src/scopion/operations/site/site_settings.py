@@ -14,6 +14,7 @@ from annotated_types import Ge, Le, MaxLen, Predicate
 
 from scopion.alerts.alert_settings import AlertSettings, ChannelSettings, RuleSettings
 from scopion.alerts.channels.registry import ChannelType, channel_types
+from scopion.alerts.missing import ExpectSettings
 from scopion.alerts.reminders import RemindSettings
 from scopion.model.errors import InvalidTarget
 from scopion.model.secret import Secret
@@ -162,6 +163,7 @@ class Settings:
     router: tuple[RouterSettings, ...] = ()
     channel: tuple[Annotated[ChannelSettings, ByType(channel_types)], ...] = ()
     rule: tuple[RuleSettings, ...] = ()
+    expect: tuple[ExpectSettings, ...] = ()
     wireless: WirelessSettings = field(default_factory=WirelessSettings)
     enforcer: tuple[Annotated[EnforcerSettings, ByType(enforcer_types)], ...] = ()
     report: ReportSettings = field(default_factory=ReportSettings)

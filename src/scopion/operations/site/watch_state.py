@@ -29,5 +29,8 @@ class WatchState(Protocol):
     def note_reachable(self, subnet: IPv4Network, at: datetime, *, down: bool) -> None:
         """Remember whether any device answers in a subnet."""
 
+    def last_heard(self, last_seen: datetime, macs: Iterable[MacAddress]) -> datetime:
+        """Return when a device was seen or heard last; ``last_seen`` is what the roster knows of it."""
+
     def silent_since(self, last_seen: datetime, macs: Iterable[MacAddress], subnet: IPv4Network) -> datetime:
         """Return when the silence of a device begins to count; ``last_seen`` is what the roster knows of it."""

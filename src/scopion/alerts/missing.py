@@ -1,0 +1,188 @@
+"""Decides which devices are missed: those that must be here and are silent, grouped by what they have in common. Pure.
+
+One cause is told once: an access point that has lost its power, not each of the tills that were on it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Annotated
+
+from annotated_types import Ge, Le, MaxLen
+
+from scopion.alerts.alert_settings import Hours
+from scopion.alerts.rules import is_named, names_of
+from scopion.model.alert import Severity
+from scopion.model.device import Device
+from scopion.model.settings_table import settings_table
+from scopion.model.text import counted
+from scopion.model.week import Local, Week
+
+# Devices that lose their power together are missed by different sweeps: their silence begins within this time.
+_TOGETHER = timedelta(seconds=90)
+
+
+@settings_table
+class ExpectSettings:
+    """Devices that are missed when they fall silent. The first entry that fits a device counts."""
+
+    devices: Annotated[tuple[str, ...], MaxLen(64)] = ()  # labels or MACs; empty: all that are labelled --essential
+    # silent for this long is missing; None: as long as it takes in [absence]
+    patience_s: Annotated[float, Ge(1), Le(90 * 86_400)] | None = None
+    severity: Severity = Severity.HIGH
+    hours: Hours = ""  # when it must be here, on the site's clock, as "mon-fri 08:00-18:00"; empty: always
+
+
+@dataclass(frozen=True, slots=True)
+class Expected:
+    """A device that must be here, and what is known of its silence."""
+
+    device: Device
+    silent_since: datetime
+    patience: timedelta
+    planned: str = ""  # why it may be away now: "until 18:00"
+    access_point: str = ""  # the one that it was associated with last
+    told: datetime | None = None  # when it was told that it is missing
+    group: str = ""  # and with what
+
+    @property
+    def is_missing(self) -> bool:
+        """Tell whether it is away, was told or not."""
+        return not self.device.present
+
+
+@dataclass(frozen=True, slots=True)
+class AccessPoint:
+    """An access point whose own device is known."""
+
+    name: str
+    device: Device
+    silent_since: datetime
+    stations: int  # how many devices were associated with it when it was heard last
+
+    @property
+    def here_since(self) -> datetime | None:
+        """Return since when it is here; None if it is not."""
+        return max((stay.since for stay in self.device.stays if stay.present), default=None)
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Devices that are missed together."""
+
+    missing: tuple[Expected, ...]
+    common: str = ""  # what they have in common, as people call it; empty: nothing, or there is one
+    why: str = ""  # a clause: what else is silent
+
+
+def expectation(device: Device, entries: Sequence[ExpectSettings]) -> ExpectSettings | None:
+    """Return what is expected of a device; None if nothing is."""
+    if device.own:
+        return None
+    names = names_of(device)
+    for entry in entries:
+        if is_named(names, entry.devices) if entry.devices else device.essential:
+            return entry
+    return ExpectSettings() if device.essential else None
+
+
+def away_as_planned(expected: ExpectSettings, patience: timedelta, now: datetime, local: Local) -> bool:
+    """Tell whether a device need not be here now; after the beginning of its hours it gets its patience once more."""
+    if not expected.hours:
+        return False
+    week = Week.parse(expected.hours)
+    return not (week.holds(local(now)) and week.holds(local(now - patience)))
+
+
+def missed(expected: Sequence[Expected], points: Mapping[str, AccessPoint], now: datetime) -> list[Group]:
+    """Return what is to be told as missing now, grouped.
+
+    An expected access point that is silent stands for the devices on it: they are listed with it, and missed by
+    themselves only if they do not come back after it.
+    """
+    due = [each for each in expected if _is_due(each, points.get(each.access_point), now)]
+    down = {name: point for name, point in points.items() if _is_silent_with(point, due, expected, now)}
+    heads = {each.device.id: each for each in expected}
+    found, taken = list[Group](), set[int]()
+    for name, point in down.items():
+        head = heads.get(point.device.id)
+        on_it = [each for each in due if each.access_point == name and each.device.id != point.device.id]
+        if head is not None and not head.planned:
+            taken |= {point.device.id, *(each.device.id for each in on_it)}
+            if head.told is None:
+                found.append(Group((head,), point.name, _with_stations(point, on_it)))
+        elif on_it:
+            taken |= {each.device.id for each in on_it}
+            found.append(Group(tuple(on_it), f"the access point {point.name}", f"{_of_point(point)} is silent too"))
+    left = [each for each in due if each.device.id not in taken]
+    return [*found, *_by_what_they_share(left)]
+
+
+def _is_due(each: Expected, point: AccessPoint | None, now: datetime) -> bool:
+    """Tell whether a device is missed; what was on an access point gets its patience once that is back."""
+    came_back = point.here_since if point is not None else None
+    if came_back is not None and now - came_back < each.patience:
+        return False
+    # A scan by hand calls a device gone at once: here it gets its patience all the same.
+    return each.is_missing and each.told is None and not each.planned and now - each.silent_since >= each.patience
+
+
+def _is_silent_with(point: AccessPoint, due: Iterable[Expected], expected: Iterable[Expected], now: datetime) -> bool:
+    """Tell whether an access point is silent, or has been at least as long as a device on it that is missed now."""
+    if not point.device.present:
+        return True
+    if any(each.device.id == point.device.id and each.told is not None for each in expected):
+        return False  # it was told and answers again
+    on_it = [each.silent_since for each in due if each.access_point == point.name]
+    return bool(on_it) and now - point.silent_since >= _TOGETHER and point.silent_since <= max(on_it) + _TOGETHER
+
+
+def _by_what_they_share(left: Sequence[Expected]) -> Iterator[Group]:
+    """Yield groups: of one access point that answers, of one place, or of one moment; else each alone."""
+    by_point: dict[str, list[Expected]] = {}
+    for each in left:
+        by_point.setdefault(each.access_point, []).append(each)
+    for name, those in by_point.items():
+        if name and len(those) > 1:
+            yield Group(tuple(those), f"the access point {name}")
+    alone = [each for name, those in by_point.items() for each in those if not name or len(those) == 1]
+    for those in _of_one_moment(alone):
+        places = {each.device.place for each in those}
+        place = places.pop() if len(places) == 1 else ""
+        common = (place or "the moment that they fell silent") if len(those) > 1 else ""
+        yield Group(tuple(those), common)
+
+
+def _of_one_moment(those: Iterable[Expected]) -> Iterator[list[Expected]]:
+    """Yield runs of devices that fell silent within a short time of each other."""
+    run = list[Expected]()
+    for each in sorted(those, key=lambda each: each.silent_since):
+        if run and each.silent_since - run[-1].silent_since > _TOGETHER:
+            yield run
+            run = []
+        run.append(each)
+    if run:
+        yield run
+
+
+def _of_point(point: AccessPoint) -> str:
+    on_it = f", with {counted(point.stations, 'device')} on it," if point.stations else ""
+    return f"the access point {point.name}{on_it}"
+
+
+def _with_stations(point: AccessPoint, on_it: Sequence[Expected]) -> str:
+    """Return ``with the 14 devices on it, front till among them``."""
+    if not point.stations:
+        return ""
+    named = ", ".join(each.device.called for each in on_it[:3])
+    among = f", {named} among them" if named else ""
+    return f"with the {counted(point.stations, 'device')} on it{among}"
+
+
+def back(expected: Sequence[Expected]) -> list[Expected]:
+    """Return devices that were told as missing, and were heard since."""
+    return [
+        each for each in expected if each.told is not None and each.device.present and each.silent_since > each.told
+    ]

@@ -1,0 +1,126 @@
+"""Tells which devices are missed, and which of them are back: those that are essential, or that ``site.toml`` expects.
+
+Whether a device is here is decided by scans and what is heard, with its patience. This says whether that is told: not
+in hours in which it need not be here, not while a person has muted it, and once for one cause.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import datetime, timedelta
+
+from scopion.alerts.missing import AccessPoint, Expected, away_as_planned, back, expectation, missed
+from scopion.model.device import Device, Event, EventKind
+from scopion.model.mac import MacAddress
+from scopion.operations.intake.patience import patience_in
+from scopion.operations.intake.take_in import TakenIn, recorded
+from scopion.operations.site.open_site import Site
+from scopion.roster.folding.note_missing import note_missing, note_missing_back, told_missing
+from scopion.roster.mutes import Mute, mutes
+from scopion.roster.read_devices import all_devices
+from scopion.roster.scans import known_subnets
+from scopion.roster.store.open_roster import Roster
+from scopion.roster.wifi.associations import Association, associations
+from scopion.wireless.enforcer_settings import EnforcerSettings, PageSettings
+
+# What an access point told of a device says where it was when it fell silent, if it is not older than this.
+_FRESH = timedelta(minutes=15)
+
+
+def tell_missing(site: Site) -> TakenIn:
+    """Record and queue what is missed now, and what is back."""
+    roster, now = site.roster, site.clock.now()
+    if not anything_expected(site, roster):
+        return TakenIn()
+    devices, met = all_devices(roster), associations(roster)
+    expected = expected_devices(site, roster, devices, met)
+    groups, returned = missed(expected, access_points(site, devices, met), now), back(expected)
+    if not groups and not returned:
+        return TakenIn()
+
+    def note() -> list[Event]:
+        events = list[Event]()
+        for group in groups:
+            silent = [(each.device, each.silent_since) for each in group.missing]
+            events += note_missing(roster, silent, now, group.common, group.why)
+        for each in returned:
+            told = told_missing(roster, each.device.id)
+            events += note_missing_back(roster, each.device, told, now) if told is not None else []
+        return events
+
+    return recorded(site, note)
+
+
+def anything_expected(site: Site, roster: Roster) -> bool:
+    """Tell whether any device is to be missed at all."""
+    if any(each.devices for each in site.settings.expect):
+        return True
+    with roster.guarded():
+        return roster.db.execute("SELECT 1 FROM device WHERE essential LIMIT 1").fetchone() is not None
+
+
+def expected_devices(
+    site: Site, roster: Roster, devices: Sequence[Device], met: Mapping[MacAddress, Association]
+) -> list[Expected]:
+    """Return the devices that must be here, with what is known of their silence and where they were ``met`` last."""
+    now = site.clock.now()
+    muted = mutes(roster, now)
+    patience_by = {each.range: patience_in(site, each.range) for each in known_subnets(roster)}
+    found = []
+    for device in devices:
+        wanted = expectation(device, site.settings.expect)
+        subnet = next((each for address in device.addresses for each in patience_by if address in each), None)
+        if wanted is None or subnet is None:
+            continue
+        patience = patience_by[subnet](device)
+        planned = _muted_until(site, muted, device, now)
+        if not planned and away_as_planned(wanted, patience, now, site.clock.local):
+            planned = "at this hour"
+        told = told_missing(roster, device.id)
+        at, group = (told.at, told.group) if told is not None else (None, "")
+        point = _access_point(device, met)
+        found.append(Expected(device, _last_heard(site, device), patience, planned, point, at, group))
+    return found
+
+
+def _last_heard(site: Site, device: Device) -> datetime:
+    if site.watch_state is None:
+        return device.last_seen
+    return site.watch_state.last_heard(device.last_seen, device.macs)
+
+
+def _muted_until(site: Site, muted: Sequence[Mute], device: Device, now: datetime) -> str:
+    """Return until when people want to hear nothing of a device; empty if they do."""
+    until = max((each.until for each in muted if each.covers(device.id, EventKind.MISSING, now)), default=None)
+    return f"until {site.clock.local(until):%a %H:%M}" if until is not None else ""
+
+
+def _access_point(device: Device, met: Mapping[MacAddress, Association]) -> str:
+    """Return the access point that a device was associated with when it was last seen."""
+    last = max((met[mac] for mac in device.macs if mac in met), key=lambda each: each.seen, default=None)
+    return last.access_point if last is not None and last.seen > device.last_seen - _FRESH else ""
+
+
+def access_points(
+    site: Site, devices: Sequence[Device], met: Mapping[MacAddress, Association]
+) -> dict[str, AccessPoint]:
+    """Return the access points whose own device is known: by the enforcer's name as its label, or by its address."""
+    found = dict[str, AccessPoint]()
+    for enforcer in site.settings.enforcer:
+        known_by = {enforcer.name.casefold(), _host(enforcer)} - {""}
+        for device in devices:
+            if not device.own and known_by & {device.label.casefold(), *map(str, device.addresses)}:
+                since = _last_heard(site, device)
+                on_it = [each for each in met.values() if each.access_point == enforcer.name]
+                stations = sum(each.seen > since - _FRESH for each in on_it)
+                found[enforcer.name] = AccessPoint(enforcer.name, device, since, stations)
+                break
+    return found
+
+
+def _host(enforcer: EnforcerSettings) -> str:
+    """Return the address or name by which an enforcer is reached; empty if it is this machine."""
+    if enforcer.ssh is not None:
+        return enforcer.ssh.host
+    page = enforcer.page if isinstance(enforcer, PageSettings) else ""
+    return page.removeprefix("http://").removeprefix("https://").partition("/")[0].partition(":")[0]
