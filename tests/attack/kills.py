@@ -58,6 +58,7 @@ COMMANDS: tuple[tuple[str, ...], ...] = (
     ("wifi", "keep", "Kilnhaven"),
     ("wifi", "revert", "Kilnhaven", "--yes"),
     ("alerts", "mute", "192.0.2.31", "--for", "2h"),
+    ("alerts", "seen", "1", "--note", "ordered"),
     ("alerts", "learning", "--end"),
     ("alerts", "retry"),
     ("alerts", "test", "owner"),

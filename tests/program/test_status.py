@@ -21,6 +21,7 @@ from scopion.reports.site_status import (
     ChannelStatus,
     DueStatus,
     EssentialStatus,
+    FollowedStatus,
     ListingStatus,
     ListStatus,
     RosterStatus,
@@ -41,6 +42,7 @@ FINE = SiteStatus(
     subnets=(SubnetStatus("192.0.2.0/24", "workshop", 60, NOW, NOW, None, None),),
     essential=(EssentialStatus("front till", True, NOW, 300, "", None),),
     channels=(ChannelStatus("owner", "email", NOW - timedelta(hours=2), None, 0, None, 0, None, ""),),
+    followed=(),
     lists=(
         ListStatus(
             ssid="Kilnhaven", enforcer="ap", by_hand=False, mode="deny", pushed_at=NOW - timedelta(days=1),
@@ -100,6 +102,8 @@ class Lines(unittest.TestCase):
             (replace(FINE, subnets=(replace(subnet, down_since=old),)), "down since 09:00: no device answers"),
             (replace(FINE, essential=(replace(till, here=False, seen_at=old, told_at=old + HOUR),)),
              "essential: front till is missing: last seen 09:00; you were told 10:00 -> scopion show 'front till'"),
+            (replace(FINE, followed=(FollowedStatus(7, "Missing: front till", old, None, "", ""),)),
+             "alert: no one has taken on 7, Missing: front till, told 3 hours ago -> scopion alerts seen 7"),
             (replace(FINE, subnets=()), "subnets: none was scanned yet -> scopion scan"),
             (replace(FINE, channels=(replace(channel, failed_at=NOW - HOUR, problem="refused"),)),
              "owner: last sent 2 hours ago; given up 1 hour ago; refused -> scopion alerts test owner"),
@@ -128,6 +132,8 @@ class Lines(unittest.TestCase):
             (replace(FINE, essential=(replace(till, here=False, seen_at=old, planned="until Mon 18:00"),)),
              "essential: front till is away, as it may be until Mon 18:00; last seen 09:00"),
             (replace(FINE, essential=(replace(till, here=False, seen_at=NOW),)), None),
+            (replace(FINE, followed=(FollowedStatus(7, "Missing: front till", None, old, "Edda", "ordered"),)),
+             "alert: Edda has taken on 7, Missing: front till, 3 hours ago: ordered"),
             (replace(FINE, channels=()), "alerts: no channel is set"),
             (replace(FINE, due=(DueStatus(NOW + HOUR, "Kilnhaven", "hours"),)), "next: 13:00"),
             (replace(FINE, roster=replace(roster, new=3)), "devices: 3 devices of 18 are new"),

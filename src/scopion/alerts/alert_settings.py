@@ -75,6 +75,11 @@ class RuleSettings:
     hours: Hours = ""  # on the site's clock, as "mon-fri 08:00-18:00"
     severity: Severity | None = None  # None: by the kind of event
     silent: bool = False  # fitting events are not told to these channels
+    # an alert of high severity is told again so often until someone has seen it; None: once
+    repeat_s: Annotated[float, Ge(300), Le(86_400)] | None = None
+    repeat_times: Annotated[int, Ge(1), Le(24)] = 6  # at most
+    second: Name | None = None  # a channel that gets such an alert if this one fails, or if it is not seen...
+    second_after_s: Annotated[float, Ge(60), Le(86_400)] = 900  # ...for so long
 
 
 @settings_table

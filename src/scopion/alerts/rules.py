@@ -43,6 +43,8 @@ _SEVERITIES: Mapping[EventKind, Severity] = {
 # again.
 _COMING_AND_GOING = frozenset({EventKind.JOINED, EventKind.RETURNED, EventKind.LEFT})
 # A person has to know these at once: a burst never holds them back.
+# They end what others say, and need no one.
+ENDS = frozenset({EventKind.MISSING_BACK, EventKind.NETWORK_BACK})
 _MISSED = frozenset({EventKind.MISSING, EventKind.MISSING_BACK})
 _GRAVE = _MISSED | {EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK, EventKind.CONTESTED, EventKind.GATEWAY_CHANGED}
 # This many grave events at a time are told together, just as soon: a forger of addresses causes one mail, not many.

@@ -41,6 +41,8 @@ class Gathering(StrEnum):
     GRAVE = "grave"  # many events at a time that cannot wait
     MISSED = "missed"  # devices that are missed together, or are back together
     COOLING = "cooling"  # one device that comes and goes
+    AGAIN = "again"  # a message that tells others again, after the colon their numbers: nobody has seen them
+    SECOND = "second"  # the same by a second channel
     FLOOD = "flood"  # addresses that somebody makes up
 
 

@@ -73,6 +73,18 @@ class ChannelStatus:
 
 
 @dataclass(frozen=True, slots=True)
+class FollowedStatus:
+    """A grave alert that no one has seen, or that someone takes care of."""
+
+    alert: int
+    subject: str
+    told_at: datetime | None  # when it was sent; None: it waits, or it was given up
+    seen_at: datetime | None
+    seen_by: str
+    note: str
+
+
+@dataclass(frozen=True, slots=True)
 class ListStatus:
     """A network's list at one enforcer."""
 
@@ -135,6 +147,7 @@ class SiteStatus:
     subnets: tuple[SubnetStatus, ...]
     essential: tuple[EssentialStatus, ...]
     channels: tuple[ChannelStatus, ...]
+    followed: tuple[FollowedStatus, ...]
     lists: tuple[ListStatus, ...]
     due: tuple[DueStatus, ...]
     roster: RosterStatus

@@ -58,6 +58,7 @@ def status_lines(status: SiteStatus, local: Local) -> tuple[StatusLine, ...]:
         *words.subnets(),
         *words.essential(),
         *words.channels(),
+        *words.followed(),
         *words.lists(),
         *words.due(),
         *words.roster(),
@@ -172,6 +173,18 @@ class _Words:
             if each.problem:
                 parts.append(each.problem)
             yield StatusLine(each.name, state, "; ".join(parts), do)
+
+    def followed(self) -> Iterator[StatusLine]:
+        for each in self._status.followed:
+            what = f"{each.alert}, {each.subject}"
+            if each.seen_at is not None:
+                note = f": {each.note}" if each.note else ""
+                says = f"{each.seen_by or 'someone'} has taken on {what}, {self._ago(each.seen_at)}{note}"
+                yield StatusLine("alert", State.NOTE, says)
+                continue
+            told = f"told {self._ago(each.told_at)}" if each.told_at is not None else "not delivered"
+            says = f"no one has taken on {what}, {told}"
+            yield StatusLine("alert", State.TROUBLE, says, f"scopion alerts seen {each.alert}")
 
     def lists(self) -> Iterator[StatusLine]:
         for each in self._status.lists:

@@ -50,11 +50,20 @@ def queue(
     return number
 
 
-def queue_message(db: Connection, channel: str, severity: Severity, at: datetime, identity: str, message: str) -> None:
-    """Put a message into the outbox that is worded already and is about no event."""
+def queue_message(
+    db: Connection,
+    channel: str,
+    severity: Severity,
+    at: datetime,
+    identity: str,
+    message: str,
+    *,
+    gathers: str = "",
+) -> None:
+    """Put a message into the outbox that is worded already and has no events of its own."""
     db.execute(
-        "INSERT INTO alert (identity, channel, severity, made, due, message) VALUES (?, ?, ?, ?, ?, ?)",
-        (identity, channel, severity, to_ms(at), to_ms(at), message),
+        "INSERT INTO alert (identity, channel, severity, gathers, made, due, message) VALUES (?, ?, ?, ?, ?, ?, ?)",
+        (identity, channel, severity, gathers, to_ms(at), to_ms(at), message),
     )
 
 

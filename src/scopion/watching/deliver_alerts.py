@@ -11,6 +11,7 @@ from scopion.alerts.channels.registry import open_channel
 from scopion.alerts.deliver import Attempt, Outbox, Outcome, attempted
 from scopion.model.device import EventKind
 from scopion.operations.intake.queue_alerts import channels_of, policy_of
+from scopion.operations.notify.follow_alerts import follow_up
 from scopion.operations.notify.manage_alerts import secret_reader
 from scopion.operations.notify.word_alerts import AlertWriter
 from scopion.roster.mutes import mutes
@@ -69,6 +70,7 @@ class Delivering:
             for outcome in list(self._unnoted.values()):
                 self._note(outcome)
             self._note_flood()
+            follow_up(context.site)
             busy = [name for name in self._channels if context.executor.busy(_lane(name))]
             wall = context.clock.now()
             attempts = self._box().due(wall, busy)

@@ -9,7 +9,7 @@ import click
 
 from scopion.cli.parts import options
 from scopion.cli.parts.families import Family
-from scopion.cli.parts.output import on_clock, output_format, row_of, show
+from scopion.cli.parts.output import iso, on_clock, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row
 from scopion.cli.parts.terminal import echo, style
@@ -24,7 +24,7 @@ from scopion.operations.notify import manage_alerts as operations
 
 KEYS = (
     "id", "state", "severity", "channel", "subject", "events", "made", "due", "attempts", "again", "ended", "problem",
-    "identity",
+    "identity", "seen_by", "seen_at", "seen_note",
 )  # fmt: skip
 MUTE_KEYS = ("device", "event", "since", "until")
 LEARNING_KEYS = ("subnet", "name", "until")
@@ -67,6 +67,8 @@ def list_(
     columns = _columns(session.site.clock)
     if any(row["problem"] for row in rows):
         columns.append(Column("problem", lambda row: row["problem"] or "", lambda _: "red", wraps=True))
+    if any(row["seen_at"] for row in rows):
+        columns.append(Column("seen by", _seen_by, lambda _: "green", wraps=True))
     show(rows, KEYS, columns, format_name)
     if rows:
         session.note("")
@@ -78,7 +80,19 @@ def _row(listed: operations.ListedAlert) -> dict[str, Any]:
     alert = listed.alert
     waits = alert.state is AlertState.WAITING
     again = alert.again if waits and alert.attempts else None
-    return row_of(alert, KEYS, subject=listed.subject, events=alert.count, again=again)
+    seen = listed.seen
+    taken = {
+        "seen_by": seen.who if seen is not None else None,
+        "seen_at": iso(seen.at) if seen is not None else None,
+        "seen_note": seen.note if seen is not None else None,
+    }
+    return row_of(alert, KEYS, subject=listed.subject, events=alert.count, again=again, **taken)
+
+
+def _seen_by(row: Row) -> str:
+    if not row["seen_at"]:
+        return ""
+    return ": ".join(filter(None, (row["seen_by"] or "someone", row["seen_note"])))
 
 
 def _columns(clock: Clock) -> list[Column]:
@@ -134,6 +148,24 @@ def show_(session: Session, number: int, html: bool) -> None:
     echo()
     for line in message.text.splitlines():
         echo(click.wrap_text(line, _WIDTH, preserve_paragraphs=True) if not line.startswith(" ") else line)
+
+
+@alerts.command()
+@click.argument("numbers", metavar="ALERT...", type=click.IntRange(min=1), nargs=-1, required=True)
+@click.option("--note", metavar="TEXT", default="", help="What you do: 'a new power supply is ordered'.")
+@click.option("--by", "who", metavar="NAME", default="", help="Who takes care of it [your account].")
+@pass_session
+def seen(session: Session, numbers: tuple[int, ...], note: str, who: str) -> None:
+    """Say that you take care of alerts: they are not told again.
+
+    scopion status and the next message about the same device say who does, since when, and the note.
+    """
+    from scopion.operations.notify.follow_alerts import take_on
+
+    taken = take_on(session.site, numbers, note, who)
+    named = joined([str(each) for each in taken.numbers])
+    session.note(f"{taken.who or 'You'} took on alert {named}: {'they are' if len(taken.numbers) > 1 else 'it is'} "
+                 "not told again.")  # fmt: skip
 
 
 @alerts.command()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 import click
@@ -15,11 +15,13 @@ from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.cli.tell.set_channels import tell_watch
 from scopion.model.alert import Severity
+from scopion.model.clock import spoken_span
 from scopion.model.device import EventKind, Standing
 from scopion.model.text import counted
 
 KEYS = (
     "number", "channels", "events", "standings", "kinds", "subnets", "devices", "hours", "severity", "silent",
+    "repeat_s", "repeat_times", "second", "second_after_s",
 )  # fmt: skip
 TRIAL_KEYS = ("channel", "told", "severity", "due", "rule", "why")
 COLUMNS = (
@@ -73,6 +75,14 @@ def list_(session: Session, format_name: str | None = None) -> None:
 @click.option("--device", "devices", metavar="LABEL|MAC", multiple=True, help="Of this device.")
 @click.option("--hours", metavar="HOURS", default="", help="At these hours: 'mon-fri 08:00-18:00'.")
 @click.option("--severity", type=options.one_of(Severity), help="high passes through night hours.")
+@click.option(
+    "--repeat", "repeat_s", metavar="TIME", type=options.SpanParam(), help="High severity: again so often until seen."
+)
+@click.option("--times", "repeat_times", metavar="N", type=click.IntRange(1, 24), default=6, help="At most so often.")
+@click.option(
+    "--second", metavar="NAME", help="High severity: also by this channel, if the first fails or it is unseen."
+)
+@click.option("--after", "second_after_s", metavar="TIME", type=options.SpanParam(), default="15m", help="...so long.")
 @click.option("--silent", is_flag=True, help="They are not told.")
 @click.option("--last", is_flag=True, help="After the other rules [before them].")
 @pass_session
@@ -165,4 +175,11 @@ def _where(row: dict[str, Any]) -> str:
     if row["silent"]:
         return f"not told to {' and '.join(row['channels'])}" if row["channels"] else "told to no channel"
     channels = " and ".join(row["channels"]) or "every channel"
-    return channels + (f", {row['severity']} severity" if row["severity"] else "")
+    more = [f"{row['severity']} severity" if row["severity"] else ""]
+    if row["repeat_s"]:
+        every = spoken_span(timedelta(seconds=row["repeat_s"]))
+        more.append(f"again every {every} until seen, {row['repeat_times']} times at most")
+    if row["second"]:
+        after = spoken_span(timedelta(seconds=row["second_after_s"]))
+        more.append(f"by {row['second']} too if that fails, or is not seen, for {after}")
+    return ", ".join(filter(None, (channels, *more)))

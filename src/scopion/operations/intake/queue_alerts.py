@@ -10,20 +10,22 @@ import logging
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from ipaddress import IPv4Network
+from sqlite3 import Connection
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from scopion.alerts.alert_settings import TERMINAL, AlertSettings, ChannelSettings, RuleSettings
 from scopion.alerts.missing import expectation
-from scopion.alerts.rules import AlertHistory, Occasion, channels_told, is_grave, names_of, plan
+from scopion.alerts.rules import ENDS, AlertHistory, Occasion, channels_told, is_grave, names_of, plan, rule_for
 from scopion.model.alert import Gathering, Severity
 from scopion.model.clock import Clock
 from scopion.model.device import Device, Event, EventKind
 from scopion.model.errors import ScopionError, place_of
 from scopion.model.mac import MacAddress
 from scopion.operations.devices.identify_device import described
+from scopion.roster.follow_alerts import follow
 from scopion.roster.mutes import Learning, learning, mutes
 from scopion.roster.outbox import gathered_since, pressing, queue, told_since
 from scopion.roster.scans import known_subnets
@@ -109,8 +111,21 @@ def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: AlertPol
         for (occasion, channel, severity), is_so in zip(fitting, grave, strict=True):
             told_before = history_of(roster, channel, occasion.event.device_id, crowds[channel, is_so])
             telling = plan(occasion, severity, told_before, policy.settings, clock)
-            queue(db, occasion.event, channel, telling.severity, now, due=telling.due, gathers=telling.gathers)
+            event = occasion.event
+            number = queue(db, event, channel, telling.severity, now, due=telling.due, gathers=telling.gathers)
+            place = rule_for(occasion, policy.rules, channel, wall) if policy.rules else None
+            if place is not None and severity is Severity.HIGH and event.kind not in ENDS:
+                _follow(db, number, channel, policy.rules[place])
     return len(fitting)
+
+
+def _follow(db: Connection, alert: int, channel: str, rule: RuleSettings) -> None:
+    """Have an alert told again until someone has seen it, if its rule says so."""
+    second = rule.second if rule.second not in (None, channel) else None
+    if rule.repeat_s is None and second is None:
+        return
+    every = timedelta(seconds=rule.repeat_s) if rule.repeat_s is not None else None
+    follow(db, alert, every, rule.repeat_times, second or "", timedelta(seconds=rule.second_after_s))
 
 
 def queue_plainly(roster: Roster, events: Sequence[Event], policy: AlertPolicy) -> int:

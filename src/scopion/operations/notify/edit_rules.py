@@ -37,6 +37,10 @@ def add_rule(site: Site, rule: RuleSettings, *, last: bool = False) -> AddedRule
         hours=rule.hours,
         severity=str(rule.severity) if rule.severity is not None else None,
         **({"silent": True} if rule.silent else {}),
+        repeat_s=rule.repeat_s,
+        **({"repeat_times": rule.repeat_times} if rule.repeat_s is not None else {}),
+        second=rule.second,
+        **({"second_after_s": rule.second_after_s} if rule.second is not None else {}),
     )
     there = site.settings.rule
     if not there:

@@ -19,6 +19,7 @@ from scopion.operations.site.change_roster import change
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.read_secret import read_secret
 from scopion.roster import mutes as muting
+from scopion.roster.follow_alerts import Seen, seen_of
 from scopion.roster.mutes import Mute, set_learning
 from scopion.roster.outbox import count_alerts, find_alerts, retry
 
@@ -33,6 +34,7 @@ class ListedAlert:
 
     alert: Alert
     subject: str
+    seen: Seen | None  # who takes care of it
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,7 +54,7 @@ def alert_list(
     roster = site.roster_for_reading()
     found = find_alerts(roster, states=states, channel=channel, limit=limit)
     writer = AlertWriter(site, roster)
-    listed = tuple(ListedAlert(alert, writer.message(alert).subject) for alert in found)
+    listed = tuple(ListedAlert(alert, writer.message(alert).subject, seen_of(roster, alert.id)) for alert in found)
     return AlertList(listed, count_alerts(roster), names)
 
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Mapping
+from dataclasses import replace
+from datetime import timedelta
 from functools import cached_property
 from ipaddress import IPv4Network
 from typing import TYPE_CHECKING
@@ -12,6 +14,7 @@ from scopion.model.device import Device, Event, EventKind
 from scopion.operations.devices.identify_device import described
 from scopion.operations.intake.queue_alerts import subnet_of
 from scopion.operations.pages.word_sheet import due_steps
+from scopion.roster.follow_alerts import is_followed, seen_about
 from scopion.roster.read_devices import all_devices
 from scopion.roster.scans import known_subnets
 from scopion.roster.store.open_roster import Roster
@@ -22,6 +25,10 @@ if TYPE_CHECKING:
     from scopion.model.alert import Alert
     from scopion.operations.site.open_site import Site
     from scopion.roster.scans import KnownSubnet
+
+
+# Who has taken on an alert about a device is said with its next ones for so long, for so many devices of a message.
+_LATELY, _MOST = timedelta(days=7), 3
 
 
 def phrases_of(site: Site) -> Phrases:
@@ -65,7 +72,19 @@ class AlertWriter:
             return message_from_json(alert.message)
         closely = len(alert.events) == 1
         about = {event.device_id: self._about(event, closely) for event in reversed(alert.events)}
-        return worded(alert, about, self._phrases)
+        return self._with_who(alert, worded(alert, about, self._phrases))
+
+    def _with_who(self, alert: Alert, message: Message) -> Message:
+        """Say who takes care of it already; else how to, if the alert is told again until someone does."""
+        from scopion.alerts.follow_up import followed, taken_on
+
+        since = self._site.clock.now() - _LATELY
+        devices = dict.fromkeys(event.device_id for event in alert.events)
+        seen = [found for each in list(devices)[:_MOST] if (found := seen_about(self._roster, each, since)) is not None]
+        said = dict.fromkeys(taken_on(each, self._phrases) for each in seen)
+        message = replace(message, paragraphs=(*message.paragraphs, *said))
+        wanted = is_followed(self._roster, alert.id)
+        return followed(message, alert.id, *wanted, self._phrases) if wanted is not None else message
 
     def _about(self, event: Event, closely: bool) -> About:
         from scopion.alerts.phrases import About

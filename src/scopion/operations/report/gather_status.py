@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 from collections.abc import Mapping, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from ipaddress import IPv4Network
 from pathlib import Path
 
 from scopion.model.device import Device
+from scopion.model.text import plain
 from scopion.operations.intake.miss_devices import anything_expected, expected_devices
 from scopion.operations.intake.queue_alerts import learnt_subnets
 from scopion.operations.site.open_site import Site
@@ -19,6 +21,7 @@ from scopion.reports.site_status import (
     ChannelStatus,
     DueStatus,
     EssentialStatus,
+    FollowedStatus,
     ListingStatus,
     ListStatus,
     RosterStatus,
@@ -29,6 +32,7 @@ from scopion.reports.site_status import (
 )
 from scopion.roster.delivery_states import DeliveryState, delivery_states
 from scopion.roster.folding.note_outages import down_since
+from scopion.roster.follow_alerts import all_seen, unseen
 from scopion.roster.read_devices import all_devices
 from scopion.roster.scans import known_subnets, last_scans
 from scopion.roster.store.open_roster import FILE, Roster
@@ -38,6 +42,7 @@ from scopion.roster.watch_record import WatchRecord, last_watch
 from scopion.roster.wifi.associations import associations
 from scopion.roster.wifi.lists import all_networks
 
+_TAKEN_ON = timedelta(days=7)  # who takes care of what is said for so long
 Looked = Mapping[IPv4Network, tuple[datetime | None, datetime | None]]  # by subnet: at any part of it, and completely
 
 
@@ -55,6 +60,7 @@ def gather_status(site: Site) -> SiteStatus:
             subnets=tuple(_subnets(site, roster, looked)),
             essential=tuple(_essential(site, roster, devices)),
             channels=tuple(_channels(site, roster)),
+            followed=tuple(_followed(site, roster)),
             lists=lists,
             due=due,
             roster=_roster(site, roster, devices, looked),
@@ -141,6 +147,30 @@ def _channels(site: Site, roster: Roster) -> list[ChannelStatus]:
         values = {name: getattr(state, name) for name in ChannelStatus.__slots__ if name not in ("name", "type")}
         found.append(ChannelStatus(each.name, each.type, **values))
     return found
+
+
+def _followed(site: Site, roster: Roster) -> list[FollowedStatus]:
+    """Return the alerts that no one has seen though a rule asks for that, and those that someone takes care of.
+
+    Of alerts that say the same by several channels the first stands for all.
+    """
+    found = [
+        FollowedStatus(each.alert, _subject(each.message), each.ended if not each.failed else None, None, "", "")
+        for each in unseen(roster)
+    ]
+    for seen in all_seen(roster, site.clock.now() - _TAKEN_ON):
+        found.append(FollowedStatus(seen.alert, _subject(seen.message), None, seen.at, seen.who, seen.note))
+    firsts = dict[tuple[object, ...], FollowedStatus]()
+    for line in sorted(found, key=lambda each: each.alert):
+        firsts.setdefault((line.subject, line.seen_at), line)
+    return list(firsts.values())
+
+
+def _subject(message: str | None) -> str:
+    try:
+        return plain(str(json.loads(message or "{}")["subject"]))
+    except (ValueError, KeyError, TypeError):
+        return "not worded yet"
 
 
 def _roster(site: Site, roster: Roster, devices: Sequence[Device], looked: Looked) -> RosterStatus:

@@ -95,6 +95,9 @@ def _channel_problem(settings: Settings) -> str:
     for number, rule in enumerate(settings.rule, 1):
         if problem := unknown_channel(settings.channel, rule.channels, f"rule {number}", TERMINAL.name):
             return problem
+        second = (rule.second,) if rule.second is not None else ()
+        if problem := unknown_channel(settings.channel, second, f"the second way of rule {number}"):
+            return problem
     return ""
 
 

@@ -6,8 +6,9 @@ are milliseconds since 1970 in UTC, addresses and MAC addresses their usual text
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from sqlite3 import Connection
+
+from scopion.roster.store.schema_steps import STEPS
 
 _DEVICES = (
     "CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID",
@@ -291,44 +292,10 @@ def make_base(db: Connection) -> None:
         db.execute(statement)
 
 
-def _from_before_0_1(db: Connection) -> None:
-    """Bring up the last schema before 0.1.0, which has the same tables by other statements. Remove it with 0.2."""
-
-
-def _entries_to_block(db: Connection) -> None:
-    """Let a device be on both lists of a network, and an entry have its effect, or not, until a moment."""
-    db.execute("ALTER TABLE entry RENAME TO entry_before")
-    db.execute(
-        """CREATE TABLE entry (
-            id INTEGER PRIMARY KEY,
-            ssid TEXT NOT NULL REFERENCES network (ssid) ON DELETE CASCADE,
-            list TEXT NOT NULL CHECK (list IN ('allow', 'deny')),
-            device INTEGER REFERENCES device (id) ON DELETE CASCADE,
-            mac TEXT,
-            description TEXT NOT NULL DEFAULT '',
-            since INTEGER NOT NULL,
-            hours TEXT NOT NULL DEFAULT '', -- windows of a week, or @NAME of a timetable; empty: always
-            until INTEGER,
-            paused INTEGER NOT NULL DEFAULT 0,
-            who TEXT NOT NULL DEFAULT '',
-            override INTEGER, -- whether it has its effect until override_until, whatever its other terms say
-            override_until INTEGER,
-            CHECK ((device IS NULL) <> (mac IS NULL)),
-            UNIQUE (ssid, list, device),
-            UNIQUE (ssid, list, mac)
-        )"""
-    )
-    kept = "id, ssid, list, device, mac, description, since, hours, until, paused, who"
-    db.execute(f"INSERT INTO entry ({kept}) SELECT {kept} FROM entry_before")
-    db.execute("DROP TABLE entry_before")
-
-
 APPLICATION_ID = 0x53434F50  # "SCOP": tells a roster from other SQLite files (PRAGMA application_id)
 # A roster's version stands in its header (PRAGMA user_version). Versions below 8 were in no release.
 BASE = 9
 OLDEST = 8
-# Each step leads from the version of its place to the next: the first from OLDEST.
-STEPS: tuple[Callable[[Connection], None], ...] = (_from_before_0_1, _entries_to_block)
 VERSION = OLDEST + len(STEPS)
 
 

@@ -199,6 +199,11 @@ COLUMNS: Mapping[str, Mapping[str, Reader | Whole]] = {
         "examples": _list,
     },
     "alert_event": {"alert": NUMBER, "at": _MOMENT, "kind": _KIND, "device": NUMBER, "event": _object},
+    "follow": {
+        "alert": NUMBER, "every": _NUMBER_OR_NULL, "times": NUMBER, "told": _MOMENT_OR_NULL, "second": _text,
+        "after": NUMBER,
+    },
+    "seen": {"alert": NUMBER, "at": _MOMENT, "who": _text, "note": _text},
     "mute": {"device": _NUMBER_OR_NULL, "kind": _or(_KIND, None), "since": _MOMENT, "until": _MOMENT},
     "change": {
         "at": _MOMENT, "kind": _text, "says": _text, "who": _text, "undoes": _NUMBER_OR_NULL,

@@ -24,6 +24,8 @@ PAST = {
     "subnet": ("since",),
     "association": ("since", "seen"),
     "alert": ("made", "ended"),
+    "follow": ("told",),
+    "seen": ("at",),
     "change": ("at", "undone"),
     "push": ("at", "ended"),
     "verification": ("at",),

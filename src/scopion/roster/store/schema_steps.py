@@ -1,0 +1,64 @@
+"""The steps that bring a roster of an earlier version up to this program's, in their order."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from sqlite3 import Connection
+
+
+def _from_before_0_1(db: Connection) -> None:
+    """Bring up the last schema before 0.1.0, which has the same tables by other statements. Remove it with 0.2."""
+
+
+def _entries_to_block(db: Connection) -> None:
+    """Let a device be on both lists of a network, and an entry have its effect, or not, until a moment."""
+    db.execute("ALTER TABLE entry RENAME TO entry_before")
+    db.execute(
+        """CREATE TABLE entry (
+            id INTEGER PRIMARY KEY,
+            ssid TEXT NOT NULL REFERENCES network (ssid) ON DELETE CASCADE,
+            list TEXT NOT NULL CHECK (list IN ('allow', 'deny')),
+            device INTEGER REFERENCES device (id) ON DELETE CASCADE,
+            mac TEXT,
+            description TEXT NOT NULL DEFAULT '',
+            since INTEGER NOT NULL,
+            hours TEXT NOT NULL DEFAULT '', -- windows of a week, or @NAME of a timetable; empty: always
+            until INTEGER,
+            paused INTEGER NOT NULL DEFAULT 0,
+            who TEXT NOT NULL DEFAULT '',
+            override INTEGER, -- whether it has its effect until override_until, whatever its other terms say
+            override_until INTEGER,
+            CHECK ((device IS NULL) <> (mac IS NULL)),
+            UNIQUE (ssid, list, device),
+            UNIQUE (ssid, list, mac)
+        )"""
+    )
+    kept = "id, ssid, list, device, mac, description, since, hours, until, paused, who"
+    db.execute(f"INSERT INTO entry ({kept}) SELECT {kept} FROM entry_before")
+    db.execute("DROP TABLE entry_before")
+
+
+def _alerts_to_take_on(db: Connection) -> None:
+    """Let an alert be told again until someone has seen it, and remember who has."""
+    db.execute(
+        """CREATE TABLE follow (
+            alert INTEGER PRIMARY KEY REFERENCES alert (id) ON DELETE CASCADE,
+            every INTEGER, -- milliseconds between repeats; NULL: it is not repeated
+            times INTEGER NOT NULL, -- how often it may still be repeated
+            told INTEGER, -- when it was repeated last
+            second TEXT NOT NULL DEFAULT '', -- the channel that is still to get it; empty: none, or it has
+            after INTEGER NOT NULL -- milliseconds until then
+        )"""
+    )
+    db.execute(
+        """CREATE TABLE seen (
+            alert INTEGER PRIMARY KEY REFERENCES alert (id) ON DELETE CASCADE,
+            at INTEGER NOT NULL,
+            who TEXT NOT NULL,
+            note TEXT NOT NULL
+        )"""
+    )
+
+
+# Each leads from the version of its place to the next: the first from OLDEST.
+STEPS: tuple[Callable[[Connection], None], ...] = (_from_before_0_1, _entries_to_block, _alerts_to_take_on)
