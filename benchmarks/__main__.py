@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterator
 
-from benchmarks import large, listening, remembering, reporting, scanning, starting, vendors, watching
+from benchmarks import large, listening, one_step, remembering, reporting, scanning, starting, vendors, watching
 from benchmarks.figure import Figure
 
 BENCHMARKS: dict[str, Callable[[], Iterator[Figure]]] = {
@@ -15,6 +15,7 @@ BENCHMARKS: dict[str, Callable[[], Iterator[Figure]]] = {
     "listen": listening.measure,
     "large": large.measure,
     "remember": remembering.measure,
+    "one-step": one_step.measure,
     "report": reporting.measure,
     "watch": watching.measure,
 }

@@ -78,6 +78,20 @@ def hours(db: sqlite3.Connection) -> None:
         print(mac, len(found), told, sep="\t")
 
 
+def status(db: sqlite3.Connection) -> None:
+    """Print what is known of each device, the last scans, what waits, and who changed what last."""
+    devices(db)
+    for query in (
+        "SELECT subnet, max(ended) FROM scan GROUP BY subnet",
+        "SELECT * FROM subnet",
+        "SELECT channel, state, count(*), max(ended) FROM alert GROUP BY channel, state",
+        "SELECT * FROM network",
+        "SELECT * FROM change ORDER BY id DESC LIMIT 1",
+    ):
+        for row in db.execute(query):
+            print(*row, sep="\t")
+
+
 def copied(db: sqlite3.Connection, path: str) -> None:
     """Stays and events as plain rows in a file of their own, without any index."""
     db.execute("ATTACH ? AS bare", (path,))

@@ -28,8 +28,8 @@ FORTNIGHT = -1  # two weeks played at once
 NIGHT = ("scan", "label 192.0.2.91 'apprentice telephone'", "mark apprentice known", "alerts learning --end",
          "watch --for 12.9h", "watch --for 30m")  # fmt: skip
 # In the night: the stranger is to be refused.
-REFUSE = ("scan", "label 192.0.2.50 till --essential", "label 192.0.2.144 stranger", "mark stranger unwanted",
-          "wifi deny Kilnhaven stranger --description 'came at three in the night' --capacity 12",
+BLOCK = ("scan", "label 192.0.2.50 till --essential", "label 192.0.2.144 stranger", "mark stranger unwanted")
+REFUSE = (*BLOCK, "wifi deny Kilnhaven stranger --description 'came at three in the night' --capacity 12",
           "wifi mode Kilnhaven deny")  # fmt: skip
 # In the morning: an allow list, with hours for the shop's tablets.
 HOURS = ("mark --all-present known", "label 192.0.2.50 till --essential", "wifi stations",
@@ -55,8 +55,6 @@ PAGES: dict[str, tuple[int, tuple[str, ...], str, str]] = {
     "report": (FORTNIGHT, (), "report --html -", "1280,800"),
     "report-hours": (FORTNIGHT, (), "report --html - --part hours --part busy-hours", "1280,1560"),
 }
-# Figures, as the program draws them.
-DRAWN = {"busy-hours": "report --figure busy-hours"}
 # What a site tells the map of its addresses.
 ADDRESSES = """
 [[subnet]]
@@ -68,7 +66,6 @@ reserved = ["192.0.2.240-192.0.2.254"]
 # Name of the picture, how far the story has gone, what is done first without showing, what is shown.
 SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
     ("scan", 2, (), ("scan",)),
-    ("listen", 0, ("scan --no-names",), ("scan --method listen --for 60s",)),
     ("map", 1, MAPPED, ("map",)),
     ("import", 3, (), ("import ../clients.txt --preview",)),
     ("devices", 3, (), ("devices",)),
@@ -77,7 +74,9 @@ SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
     ("changes", FORTNIGHT, (), ("changes --since monday", "undo --list --limit 5", "devices 4a:11:07 --near")),
     ("watch", 1, NIGHT[:-1], ("watch --for 12h",)),
     ("alerts", 1, NIGHT, ("alerts", "alerts show 3")),
-    ("wifi-preview", 2, REFUSE, ("wifi entries", "wifi preview Kilnhaven")),
+    ("status", FORTNIGHT, ("watch --once",), ("status",)),
+    ("status-trouble", FORTNIGHT, (), ("status",)),
+    ("block", 2, BLOCK, ("block stranger",)),
     ("wifi-verify", 2, REFUSE, ("wifi push Kilnhaven --radio 2.4 --yes", "wifi push Kilnhaven --radio 5 --yes")),
     ("wifi-stations", 3, HOURS, ("wifi stations --busiest", "wifi hours 'door tablet' --ssid Kilnhaven")),
     ("wifi-audit", 3, (*HOURS, ANSWERS), ("wifi audit Kilnhaven",)),
@@ -108,6 +107,8 @@ STORY: tuple[tuple[str, ...], ...] = (
 
 # These do not end by themselves; after so many seconds the picture shows the question, or the view.
 WAITING = {"review": 3, "watch --for 12h": 7}
+# What is typed when these ask, after so many seconds.
+TYPED = {"block stranger": ("y", 4)}
 
 
 def main() -> int:
@@ -120,7 +121,7 @@ def main() -> int:
 
 def take() -> int:
     """Take them."""
-    wanted = set(sys.argv[1:]) or {name for name, *_ in SHOTS} | PAGES.keys() | DRAWN.keys()
+    wanted = set(sys.argv[1:]) or {name for name, *_ in SHOTS} | PAGES.keys()
     PICTURES.mkdir(exist_ok=True)
     for name, chapter, before, shown in SHOTS:
         if name in wanted:
@@ -131,11 +132,6 @@ def take() -> int:
                 shoot(PICTURES / f"{name}.png", folder / "kilnhaven", shown)
             finally:
                 shutil.rmtree(folder)
-            print(PICTURES / f"{name}.png")
-    for name in wanted & DRAWN.keys():
-        with tempfile.TemporaryDirectory() as holder:
-            prepare(Path(holder) / "kilnhaven", FORTNIGHT, ())
-            program(Path(holder) / "kilnhaven", f"{DRAWN[name]} {PICTURES / name}.png")
             print(PICTURES / f"{name}.png")
     for name in wanted & PAGES.keys():
         shoot_page(PICTURES / f"{name}.png", *PAGES[name])
@@ -206,7 +202,7 @@ def shoot(picture: Path, site: Path, commands: tuple[str, ...]) -> None:
         typed = shlex.quote(f"scopion {command}")
         lines += [rf"printf '\033[1;32m$\033[0m \033[1m%s\033[0m\n' {typed}"]
         lines += [f"(sleep {WAITING[command]}; touch {ended}) &"] if command in WAITING else []
-        lines += [f"scopion {command}", "echo"]
+        lines += [run_by_hand(command), "echo"]
     script.write_text("\n".join([*lines, f"touch {ended}", "sleep 60"]))
     screen = subprocess.Popen(
         ["Xvfb", display, "-screen", "0", f"{SCREEN}x24", "-nolisten", "tcp"],
@@ -229,6 +225,15 @@ def shoot(picture: Path, site: Path, commands: tuple[str, ...]) -> None:
             process.terminate()
             process.wait(10)
     wait_until(lambda: not is_used(site))  # a watch takes a moment to end, and writes until then
+
+
+def run_by_hand(command: str) -> str:
+    """Return a line of the shell that runs a command, and answers it in a terminal if it asks."""
+    if command not in TYPED:
+        return f"scopion {command}"
+    answer, after = TYPED[command]
+    terminal = f"COLUMNS={COLUMNS} LINES={ROWS} script -qec {shlex.quote(f'scopion {command}')} /dev/null"
+    return f"(sleep {after}; echo {answer}; sleep 20) | {terminal}"
 
 
 def is_used(folder: Path) -> bool:

@@ -31,7 +31,7 @@ class Targets:
         """
         attached = tuple(subnets)
         wanted = [_spec(part, attached) for part in _parts(texts)]
-        without = [_spec(part, None) for part in _parts(exclude)]
+        without = [_spec(part, None) for part in _parts(exclude, arguments=False)]
         edges = [(int(edge), int(edge)) for subnet in attached for edge in _edges(subnet)]
         ranges = _subtract(_merged(wanted), _merged(without + edges))
         if not ranges:
@@ -71,16 +71,19 @@ class Targets:
         return ", ".join(_range_text(first, last) for first, last in self.ranges)
 
 
-def _parts(texts: Sequence[str]) -> list[str]:
-    parts = [part.strip() for text in texts for part in text.split(",")]
-    if any(not part for part in parts):
-        raise InvalidTarget(f"{','.join(texts)!r} has an empty place between its commas")
+def _parts(texts: Sequence[str], *, arguments: bool = True) -> list[str]:
     found: list[str] = []
-    for part in (word for each in parts for word in each.split()):
-        if found and _is_netmask(part) and "/" not in found[-1] and "-" not in found[-1]:
-            found[-1] = f"{found[-1]}/{part}"  # a netmask stands behind its address
-        else:
-            found.append(part)
+    for text in texts:
+        for place, part in enumerate(text.split(",")):
+            if not part.strip():
+                raise InvalidTarget(f"{','.join(texts)!r} has an empty place between its commas")
+            for number, word in enumerate(part.split()):
+                # Behind a comma stands another target; arguments of a command may be an address and its netmask.
+                begins = number == 0 and (place > 0 or not arguments)
+                if found and not begins and _is_netmask(word) and "/" not in found[-1] and "-" not in found[-1]:
+                    found[-1] = f"{found[-1]}/{word}"  # a netmask stands behind its address
+                else:
+                    found.append(word)
     return found
 
 
