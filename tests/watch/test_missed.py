@@ -135,6 +135,12 @@ def device(number: int, seen: datetime, *, here: bool, place: str = "") -> Devic
     return Device(number, Standing.KNOWN, stay.since, f"d{number}", place=place, adapters=(adapter,))
 
 
+def is_due(each: Expected) -> bool:
+    """Whether a device by itself is to be told as missing."""
+    silent = NOW - each.silent_since >= each.patience
+    return each.is_missing and each.told is None and not each.planned and silent
+
+
 moments = st.integers(0, 40).map(lambda minutes: NOW - timedelta(minutes=minutes))
 
 
@@ -173,10 +179,11 @@ class Grouped(unittest.TestCase):
         behind |= {name for number, name in heads.items() for each in expected
                    if each.device.id == number and each.told is not None and not each.device.present}  # fmt: skip
         for each in expected:
-            due = each.is_missing and each.told is None and not each.planned
-            due = due and NOW - each.silent_since >= each.patience
-            if each.device.id in told and each.device.id not in heads:
-                self.assertTrue(due)
+            due = is_due(each)
+            if each.device.id in told:
+                on_it = [other for other in expected if other.access_point == heads.get(each.device.id, "-")]
+                self.assertTrue(due or any(is_due(other) for other in on_it))
+                self.assertFalse(each.planned or each.told)
             elif due:
                 self.assertTrue(each.device.id in told or each.access_point in behind, each)
         for group in groups:

@@ -129,13 +129,16 @@ def _is_due(each: Expected, point: AccessPoint | None, now: datetime) -> bool:
     return each.is_missing and each.told is None and not each.planned and now - each.silent_since >= each.patience
 
 
-def _is_silent_with(point: AccessPoint, due: Iterable[Expected], expected: Iterable[Expected], now: datetime) -> bool:
-    """Tell whether an access point is silent, or has been at least as long as a device on it that is missed now."""
-    if not point.device.present:
-        return True
-    if any(each.device.id == point.device.id and each.told is not None for each in expected):
-        return False  # it was told and answers again
+def _is_silent_with(point: AccessPoint, due: Sequence[Expected], expected: Iterable[Expected], now: datetime) -> bool:
+    """Tell whether an access point is missed itself, or is as silent as a device on it that is missed now."""
     on_it = [each.silent_since for each in due if each.access_point == point.name]
+    told = any(each.device.id == point.device.id and each.told is not None for each in expected)
+    if any(each.device.id == point.device.id for each in due):
+        return True
+    if not point.device.present:
+        return told or bool(on_it)
+    if told:
+        return False  # it answers again
     return bool(on_it) and now - point.silent_since >= _TOGETHER and point.silent_since <= max(on_it) + _TOGETHER
 
 

@@ -157,6 +157,7 @@ def _followed(site: Site, roster: Roster) -> list[FollowedStatus]:
     found = [
         FollowedStatus(each.alert, _subject(each.message), each.ended if not each.failed else None, None, "", "")
         for each in unseen(roster)
+        if each.message is not None  # else it is gathered yet, or waits for the morning
     ]
     for seen in all_seen(roster, site.clock.now() - _TAKEN_ON):
         found.append(FollowedStatus(seen.alert, _subject(seen.message), None, seen.at, seen.who, seen.note))
