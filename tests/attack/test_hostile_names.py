@@ -47,7 +47,8 @@ OUTPUTS: dict[str, tuple[str, ...]] = {
     "export": tuple(f"- --as {form}" for form in
                     ("csv", "json", "jsonl", "ethers", "hosts", "dnsmasq-hosts", "isc-hosts", "kea-hosts")),
     "roster check": ("",), "roster restore": ("",), "roster compact": ("",),
-    "watch": ("--once",), "alerts list": ("",), "alerts show": ("1",), "alerts seen": ("1 --by ~ --note ~",), "alerts test": ("owner",),
+    "watch": ("--once",), "alerts list": ("",), "alerts show": ("1",), "alerts test": ("owner",),
+    "alerts seen": ("1 --by ~ --note ~",),
     "alerts learning": ("",), "alerts mute": ("192.0.2.50 --for 2h", ""), "alerts retry": ("",),
     "alerts add": ("file --name more --path more.jsonl",), "alerts remove": ("more --yes", "x\x1b[2J --yes"),
     "alerts rules list": ("",), "alerts rules add": ("--event left --device ~",), "alerts rules remove": ("1",),

@@ -296,9 +296,9 @@ class Daemon(AirLab):
         wait_for("going back", lambda: self.ask("wl1", "DENY_ACL SHOW") == "" == self.ask("wl0", "DENY_ACL SHOW"), 20)
         states = [each["because"] for each in self.json("wifi", "revert", "--list")["pushes"]]
         self.assertIn("was not kept", states[0])
-        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--revert-after", "6s")
+        self.ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify", "--revert-after", "12s")
         self.ok("wifi", "keep", "Kilnhaven")
-        self.stays_beyond(6)
+        self.stays_beyond(12)
         self.assertNotIn("was not kept", str(self.json("wifi", "revert", "--list")["pushes"][0]))
 
     def test_who_is_locked_out_is_led_back(self) -> None:

@@ -81,21 +81,21 @@ def _why(each: Followed, phrases: Phrases, at: datetime, *, second: bool) -> str
     since = each.ended or each.due
     said = f"{each.channel} delivered this {phrases.when(since)}, and for {spoken_span(at - since)} no one has seen it."
     more = each.times - 1
-    return said if second else f"{said} {'It is not told again.' if more < 1 else _repeats(each.every, more)}"
+    left = "It is not told again." if more < 1 else f"It is told {_often(more)} more at most."
+    return said if second else f"{said} {left}"
 
 
-def _repeats(every: timedelta | None, times: int) -> str:
-    if every is None:
-        return ""
-    often = "once more" if times == 1 else f"{times} times more"
-    return f"It is told {often} at most, every {spoken_span(every)}, until someone has seen it."
+def _often(times: int) -> str:
+    return "once" if times == 1 else f"{times} times"
 
 
 def followed(message: Message, alert: int, every: timedelta | None, times: int, phrases: Phrases) -> Message:
     """Return an alert's message with how to take it on."""
     seen = Action(f"{phrases.program} alerts seen {alert}", "you take care of it, and it is not told again")
-    said = (_repeats(every, times),) if every is not None and times > 0 else ()
-    return replace(message, paragraphs=(*message.paragraphs, *said), actions=(*message.actions, seen))
+    if every is not None:
+        again = f"Until someone has seen it, it is told again every {spoken_span(every)}, {_often(times)} at most."
+        message = replace(message, paragraphs=(*message.paragraphs, again))
+    return replace(message, actions=(*message.actions, seen))
 
 
 def taken_on(seen: Seen, phrases: Phrases) -> str:

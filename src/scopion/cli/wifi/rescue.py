@@ -8,18 +8,12 @@ import click
 
 from scopion.cli.parts import options
 from scopion.cli.parts.session import Session, pass_session
-from scopion.cli.wifi.sheet import write_sheets
+from scopion.cli.wifi.sheet import html_option, write_sheets
 
 
 @click.command()
 @click.argument("ssid", metavar="[SSID]", type=options.NetworkParam(), required=False)
-@click.option(
-    "--html",
-    "file",
-    metavar="FILE",
-    type=click.Path(dir_okay=False, path_type=Path, allow_dash=True),
-    help="As a page to print; - is standard output.",
-)
+@html_option
 @pass_session
 def rescue(session: Session, ssid: str | None, file: Path | None) -> None:
     """Locked out of the Wi-Fi? What is the case, and what to do.

@@ -25,18 +25,21 @@ if TYPE_CHECKING:
 page_option = click.option("--enforcer", "page", metavar="NAME", help="This page only, if the network has several.")
 
 
-@click.command()
-@options.ssid
-@page_option
-@click.option("--whole", is_flag=True, help="Everything, not only what has changed since it was typed in.")
-@click.option("--rescue", is_flag=True, help="What to do if you are locked out, to be printed beforehand.")
-@click.option(
+html_option = click.option(
     "--html",
     "file",
     metavar="FILE",
     type=click.Path(dir_okay=False, path_type=Path, allow_dash=True),
     help="As a page to print; - is standard output.",
 )
+
+
+@click.command()
+@options.ssid
+@page_option
+@click.option("--whole", is_flag=True, help="Everything, not only what has changed since it was typed in.")
+@click.option("--rescue", is_flag=True, help="What to do if you are locked out, to be printed beforehand.")
+@html_option
 @pass_session
 def sheet(session: Session, ssid: str, page: str | None, whole: bool, rescue: bool, file: Path | None) -> None:
     """Numbered steps to type a list into the router's web page.
