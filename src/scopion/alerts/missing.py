@@ -45,7 +45,6 @@ class Expected:
     planned: str = ""  # why it may be away now: "until 18:00"
     access_point: str = ""  # the one that it was associated with last
     told: datetime | None = None  # when it was told that it is missing
-    group: str = ""  # and with what
 
     @property
     def is_missing(self) -> bool:

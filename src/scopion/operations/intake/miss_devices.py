@@ -77,9 +77,8 @@ def expected_devices(
         if not planned and away_as_planned(wanted, patience, now, site.clock.local):
             planned = "at this hour"
         told = told_missing(roster, device.id)
-        at, group = (told.at, told.group) if told is not None else (None, "")
-        point = _access_point(device, met)
-        found.append(Expected(device, _last_heard(site, device), patience, planned, point, at, group))
+        at, point = told.at if told is not None else None, _access_point(device, met)
+        found.append(Expected(device, _last_heard(site, device), patience, planned, point, at))
     return found
 
 
