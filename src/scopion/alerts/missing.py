@@ -5,9 +5,10 @@ One cause is told once: an access point that has lost its power, not each of the
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from ipaddress import IPv4Network
 from typing import Annotated
 
 from annotated_types import Ge, Le, MaxLen
@@ -43,8 +44,9 @@ class Expected:
     silent_since: datetime
     patience: timedelta
     planned: str = ""  # why it may be away now: "until 18:00"
-    access_point: str = ""  # the one that it was associated with last
+    access_point: str = ""  # the enforcer's name where it was associated last
     told: datetime | None = None  # when it was told that it is missing
+    subnet: IPv4Network | None = None
 
     @property
     def is_missing(self) -> bool:
@@ -54,17 +56,22 @@ class Expected:
 
 @dataclass(frozen=True, slots=True)
 class AccessPoint:
-    """An access point whose own device is known."""
+    """An access point whose own device is known. It may hold several lists: for each network there is an enforcer."""
 
-    name: str
+    names: frozenset[str]  # of its enforcers
     device: Device
     silent_since: datetime
     stations: int  # how many devices were associated with it when it was heard last
 
     @property
+    def called(self) -> str:
+        """Return it in words."""
+        return f"the access point {self.device.label or min(self.names)}"
+
+    @property
     def here_since(self) -> datetime | None:
-        """Return since when it is here; None if it is not."""
-        return max((stay.since for stay in self.device.stays if stay.present), default=None)
+        """Return since when it is here, at whatever address; None if it is not."""
+        return min((stay.since for stay in self.device.stays if stay.present), default=None)
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,7 +80,7 @@ class Group:
 
     missing: tuple[Expected, ...]
     common: str = ""  # what they have in common, as people call it; empty: nothing, or there is one
-    why: str = ""  # a clause: what else is silent
+    why: str = ""  # a clause that follows "is missing,": what else is
 
 
 def expectation(device: Device, entries: Sequence[ExpectSettings]) -> ExpectSettings | None:
@@ -95,28 +102,38 @@ def away_as_planned(expected: ExpectSettings, patience: timedelta, now: datetime
     return not (week.holds(local(now)) and week.holds(local(now - patience)))
 
 
-def missed(expected: Sequence[Expected], points: Mapping[str, AccessPoint], now: datetime) -> list[Group]:
+def missed(
+    expected: Sequence[Expected], points: Sequence[AccessPoint], now: datetime, others: Sequence[datetime] = ()
+) -> list[Group]:
     """Return what is to be told as missing now, grouped.
 
     An expected access point that is silent stands for the devices on it: they are listed with it, and missed by
-    themselves only if they do not come back after it.
+    themselves only if they do not come back after it. ``others`` are the moments since when any other device that is
+    away was not heard: where no access point tells what was on it, they say how much fell silent at the same time.
     """
-    due = [each for each in expected if _is_due(each, points.get(each.access_point), now)]
-    down = {name: point for name, point in points.items() if _is_silent_with(point, due, expected, now)}
+    due = [each for each in expected if _is_due(each, _point_of(each, points), now)]
     heads = {each.device.id: each for each in expected}
     found, taken = list[Group](), set[int]()
-    for name, point in down.items():
+    for point in points:
+        on_it = [each for each in due if each.access_point in point.names and each.device.id != point.device.id]
         head = heads.get(point.device.id)
-        on_it = [each for each in due if each.access_point == name and each.device.id != point.device.id]
+        if not _is_silent(point, head, on_it, due, now):
+            continue
         if head is not None and not head.planned:
             taken |= {point.device.id, *(each.device.id for each in on_it)}
             if head.told is None:
-                found.append(Group((head,), point.name, _with_stations(point, on_it)))
+                why = _with_stations(point, on_it) or _at_the_same_time([head], others)
+                found.append(Group((head,), point.called, why))
         elif on_it:
             taken |= {each.device.id for each in on_it}
-            found.append(Group(tuple(on_it), f"the access point {point.name}", f"{_of_point(point)} is silent too"))
+            stations = f", with {counted(point.stations, 'device')} on it" if point.stations else ""
+            found.append(Group(tuple(on_it), point.called, f"as is {point.called}{stations}"))
     left = [each for each in due if each.device.id not in taken]
-    return [*found, *_by_what_they_share(left)]
+    return [*found, *_by_what_they_share(left, others)]
+
+
+def _point_of(each: Expected, points: Iterable[AccessPoint]) -> AccessPoint | None:
+    return next((point for point in points if each.access_point in point.names), None)
 
 
 def _is_due(each: Expected, point: AccessPoint | None, now: datetime) -> bool:
@@ -128,20 +145,22 @@ def _is_due(each: Expected, point: AccessPoint | None, now: datetime) -> bool:
     return each.is_missing and each.told is None and not each.planned and now - each.silent_since >= each.patience
 
 
-def _is_silent_with(point: AccessPoint, due: Sequence[Expected], expected: Iterable[Expected], now: datetime) -> bool:
+def _is_silent(
+    point: AccessPoint, head: Expected | None, on_it: Sequence[Expected], due: Sequence[Expected], now: datetime
+) -> bool:
     """Tell whether an access point is missed itself, or is as silent as a device on it that is missed now."""
-    on_it = [each.silent_since for each in due if each.access_point == point.name]
-    told = any(each.device.id == point.device.id and each.told is not None for each in expected)
-    if any(each.device.id == point.device.id for each in due):
+    told = head is not None and head.told is not None
+    if head is not None and any(each is head for each in due):
         return True
     if not point.device.present:
         return told or bool(on_it)
-    if told:
+    if told or not on_it:
         return False  # it answers again
-    return bool(on_it) and now - point.silent_since >= _TOGETHER and point.silent_since <= max(on_it) + _TOGETHER
+    latest = max(each.silent_since for each in on_it)
+    return now - point.silent_since >= _TOGETHER and point.silent_since <= latest + _TOGETHER
 
 
-def _by_what_they_share(left: Sequence[Expected]) -> Iterator[Group]:
+def _by_what_they_share(left: Sequence[Expected], others: Sequence[datetime]) -> Iterator[Group]:
     """Yield groups: of one access point that answers, of one place, or of one moment; else each alone."""
     by_point: dict[str, list[Expected]] = {}
     for each in left:
@@ -154,7 +173,7 @@ def _by_what_they_share(left: Sequence[Expected]) -> Iterator[Group]:
         places = {each.device.place for each in those}
         place = places.pop() if len(places) == 1 else ""
         common = (place or "the moment that they fell silent") if len(those) > 1 else ""
-        yield Group(tuple(those), common)
+        yield Group(tuple(those), common, _at_the_same_time(those, others))
 
 
 def _of_one_moment(those: Iterable[Expected]) -> Iterator[list[Expected]]:
@@ -169,18 +188,21 @@ def _of_one_moment(those: Iterable[Expected]) -> Iterator[list[Expected]]:
         yield run
 
 
-def _of_point(point: AccessPoint) -> str:
-    on_it = f", with {counted(point.stations, 'device')} on it," if point.stations else ""
-    return f"the access point {point.name}{on_it}"
-
-
 def _with_stations(point: AccessPoint, on_it: Sequence[Expected]) -> str:
-    """Return ``with the 14 devices on it, front till among them``."""
+    """Return ``with the 14 devices on it, front till among them``; empty if it is not known what was on it."""
     if not point.stations:
         return ""
     named = ", ".join(each.device.called for each in on_it[:3])
     among = f", {named} among them" if named else ""
     return f"with the {counted(point.stations, 'device')} on it{among}"
+
+
+def _at_the_same_time(those: Sequence[Expected], others: Sequence[datetime]) -> str:
+    """Return ``as are 14 other devices that fell silent at the same time``; empty if none did."""
+    first = min(each.silent_since for each in those)
+    count = sum(abs(each - first) <= _TOGETHER for each in others)
+    verb = "is" if count == 1 else "are"
+    return f"as {verb} {counted(count, 'other device')} that fell silent at the same time" if count else ""
 
 
 def back(expected: Sequence[Expected]) -> list[Expected]:

@@ -9,7 +9,7 @@ from scopion.alerts.message import Action
 from scopion.alerts.phrases import About, Phrases, reference
 from scopion.model.clock import spoken_span
 from scopion.model.device import Event, EventKind
-from scopion.model.text import capitalised, closed
+from scopion.model.text import closed
 
 _NAMED = 3  # a subject names this many devices
 
@@ -24,6 +24,7 @@ def subject_of_one(event: Event, who: str) -> str:
 def subject_of_several(events: Sequence[Event], about: Mapping[int, About], phrases: Phrases) -> str:
     """Return the subject about several: their names, and what they have in common."""
     who = [phrases.who(each, about.get(each.device_id, About(None))) for each in events]
+    who = list(dict.fromkeys(who))  # one that came and went is among the events several times
     named, more = ", ".join(who[:_NAMED]), len(who) - _NAMED
     word = "Back" if all(each.kind is EventKind.MISSING_BACK for each in events) else "Missing"
     return f"{word}: {named}{f' and {more} more' if more > 0 else ''} (in common: {events[0].name})"
@@ -34,10 +35,8 @@ def what_of_one(event: Event, who: str, place: str, phrases: Phrases) -> str:
     since = phrases.hour(event.away_since or event.at)
     if event.kind is EventKind.MISSING_BACK:
         return f"{who} has been back on {place} since {phrases.hour(event.at)}. It was missing for {_span(event)}."
-    if event.was_name.startswith("with "):
-        return f"{who} has been silent since {since}, {closed(event.was_name)} You get no message for each of them."
-    said = f" {capitalised(closed(event.was_name))}" if event.was_name else ""
-    return f"{who} has not been heard on {place} since {since}, and it must be here.{said}"
+    missing = closed(", ".join(filter(None, (f"{who} is missing", event.was_name))))
+    return f"{missing} It must be here, and has not been heard on {place} since {since}."
 
 
 def why_together(events: Sequence[Event]) -> str:
@@ -45,11 +44,9 @@ def why_together(events: Sequence[Event]) -> str:
     common = events[0].name
     if all(each.kind is EventKind.MISSING_BACK for each in events):
         return f"These devices were missing together, and are back. What they have in common: {common}."
-    why = next((f" {capitalised(closed(each.was_name))}" for each in events if each.was_name), "")
-    return (
-        f"These devices must be here, and fell silent together. What they have in common: {common}. "
-        f"Look there first.{why}"
-    )
+    why = events[0].was_name
+    missing = closed(", ".join(filter(None, ("These devices must be here, and are missing together", why))))
+    return f"{missing} What they have in common: {common}. Look there first."
 
 
 def actions_of_one(event: Event, about: About, phrases: Phrases) -> list[Action]:

@@ -85,7 +85,7 @@ def sentence(
         return f"the list of {event.name!r} has changed, and only you can type that into its router: a sheet is due"
     if event.kind is EventKind.MISSING:
         silent = f", silent for {spoken_span(event.at - event.away_since)}" if event.away_since else ""
-        return f"{what} is missing{silent}{f': {event.was_name}' if event.was_name else ''}"
+        return f"{what} is missing{f', {event.was_name}' if event.was_name else ''}{silent}"
     if event.kind is EventKind.MISSING_BACK:
         silent = f", after {spoken_span(event.at - event.away_since)}" if event.away_since else ""
         return f"{what} is not missing any more{silent}"

@@ -183,13 +183,15 @@ def plan(occasion: Occasion, severity: Severity, told: AlertHistory, settings: A
         return Telling(severity, (night.next_change(now, clock.local) or now) if held else now)
     alike = _COMING_AND_GOING if event.kind in _COMING_AND_GOING else frozenset({event.kind})
     cool_down = timedelta(seconds=settings.cool_down_s)
-    if cool_down and told.lately(alike, now - cool_down):
+    cooling = bool(cool_down) and told.lately(alike, now - cool_down)
+    shared = event.name if event.kind in _MISSED else ""  # what it has in common with others: all are told together
+    if cooling and not shared:
         return Telling(severity, now + cool_down, f"{Gathering.COOLING}:{event.device_id}")
     if held:
         return Telling(severity, night.next_change(now, clock.local) or now, Gathering.NIGHT)
-    if event.kind in _MISSED and event.name:  # it has something in common with others: all are told together
+    if shared:
         after = _BURST_GATHERS if event.kind is EventKind.MISSING else _BACK_GATHERS
-        return Telling(severity, now + after, f"{Gathering.MISSED}:{event.kind}:{event.name}")
+        return Telling(severity, now + (cool_down if cooling else after), f"{Gathering.MISSED}:{event.kind}:{shared}")
     window = timedelta(seconds=settings.burst_s)
     if is_grave(event.kind, severity):
         if told.pressing(now - window) >= max(settings.burst, _GRAVE_TOGETHER):

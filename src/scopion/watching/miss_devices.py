@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from scopion.watching.sweep_subnets import Sweeping
+from scopion.watching.sweep_subnets import SubnetState, Sweeping
 from scopion.watching.watch_context import WatchContext
 
 _EVERY_S = 30.0  # a patience runs out, hours begin
@@ -25,17 +25,19 @@ class Missing:
         self._at = 0.0
 
     def turn(self, now: float) -> None:
-        """Tell what is missed. Before each subnet was swept once, what the roster holds may be old."""
+        """Tell what is missed in subnets that this watch looks at; in others what the roster holds may be old."""
         if now < self._at:
             return
         self._at = now + _EVERY_S
-        if any(each.last_at == float("-inf") or each.is_in_doubt for each in self._sweeping.swept.values()):
+        swept = self._sweeping.swept.items()
+        looked = {subnet for subnet, each in swept if each.place is SubnetState.HERE and not each.is_in_doubt}
+        if not looked:
             return
         # It loads what knows of wireless networks, which a watch that begins does not need at once.
         from scopion.operations.intake.miss_devices import tell_missing
 
         with self._context.doing("looking for what is missed"):
-            taken = tell_missing(self._context.site)
+            taken = tell_missing(self._context.site, looked)
             if taken.events:
                 self._context.tell(taken.events, taken.devices)
                 self._context.outdated()

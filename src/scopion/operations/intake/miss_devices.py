@@ -6,8 +6,9 @@ in hours in which it need not be here, not while a person has muted it, and once
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from datetime import datetime, timedelta
+from ipaddress import IPv4Network
 
 from scopion.alerts.missing import AccessPoint, Expected, away_as_planned, back, expectation, missed
 from scopion.model.device import Device, Event, EventKind
@@ -27,14 +28,19 @@ from scopion.wireless.enforcer_settings import EnforcerSettings, PageSettings
 _FRESH = timedelta(minutes=15)
 
 
-def tell_missing(site: Site) -> TakenIn:
-    """Record and queue what is missed now, and what is back."""
+def tell_missing(site: Site, looked: Container[IPv4Network]) -> TakenIn:
+    """Record and queue what is missed now, and what is back, in subnets that are looked at.
+
+    Of others - this machine was carried away, or its cable is out - the roster knows only what was.
+    """
     roster, now = site.roster, site.clock.now()
     if not anything_expected(site, roster):
         return TakenIn()
     devices, met = all_devices(roster), associations(roster)
-    expected = expected_devices(site, roster, devices, met)
-    groups, returned = missed(expected, access_points(site, devices, met), now), back(expected)
+    expected = [each for each in expected_devices(site, roster, devices, met) if each.subnet in looked]
+    known = {each.device.id for each in expected}
+    others = [_last_heard(site, each) for each in devices if not (each.present or each.own or each.id in known)]
+    groups, returned = missed(expected, access_points(site, devices, met), now, others), back(expected)
     if not groups and not returned:
         return TakenIn()
 
@@ -69,16 +75,18 @@ def expected_devices(
     found = []
     for device in devices:
         wanted = expectation(device, site.settings.expect)
-        subnet = next((each for address in device.addresses for each in patience_by if address in each), None)
-        if wanted is None or subnet is None:
+        if wanted is None or not device.stays or not patience_by:
             continue
+        # A device that has shown only an IPv6 address so far is taken for one of the first subnet.
+        here = (each for address in device.addresses for each in patience_by if address in each)
+        subnet = next(here, next(iter(patience_by)))
         patience = patience_by[subnet](device)
         planned = _muted_until(site, muted, device, now)
         if not planned and away_as_planned(wanted, patience, now, site.clock.local):
             planned = "at this hour"
         told = told_missing(roster, device.id)
         at, point = told.at if told is not None else None, _access_point(device, met)
-        found.append(Expected(device, _last_heard(site, device), patience, planned, point, at))
+        found.append(Expected(device, _last_heard(site, device), patience, planned, point, at, subnet))
     return found
 
 
@@ -100,20 +108,22 @@ def _access_point(device: Device, met: Mapping[MacAddress, Association]) -> str:
     return last.access_point if last is not None and last.seen > device.last_seen - _FRESH else ""
 
 
-def access_points(
-    site: Site, devices: Sequence[Device], met: Mapping[MacAddress, Association]
-) -> dict[str, AccessPoint]:
+def access_points(site: Site, devices: Sequence[Device], met: Mapping[MacAddress, Association]) -> list[AccessPoint]:
     """Return the access points whose own device is known: by the enforcer's name as its label, or by its address."""
-    found = dict[str, AccessPoint]()
+    names: dict[int, set[str]] = {}
     for enforcer in site.settings.enforcer:
         known_by = {enforcer.name.casefold(), _host(enforcer)} - {""}
         for device in devices:
             if not device.own and known_by & {device.label.casefold(), *map(str, device.addresses)}:
-                since = _last_heard(site, device)
-                on_it = [each for each in met.values() if each.access_point == enforcer.name]
-                stations = sum(each.seen > since - _FRESH for each in on_it)
-                found[enforcer.name] = AccessPoint(enforcer.name, device, since, stations)
+                names.setdefault(device.id, set()).add(enforcer.name)
                 break
+    found = []
+    for device in devices:
+        if device.id in names:
+            since = _last_heard(site, device)
+            on_it = [each for each in met.values() if each.access_point in names[device.id]]
+            stations = sum(each.seen > since - _FRESH for each in on_it)
+            found.append(AccessPoint(frozenset(names[device.id]), device, since, stations))
     return found
 
 

@@ -50,5 +50,5 @@ def note_missing_back(roster: Roster, device: Device, told: MissingTold, at: dat
 
 
 def _event(kind: EventKind, at: datetime, device: Device, since: datetime, common: str, why: str = "") -> Event:
-    stay = next(iter(sorted(device.stays, key=lambda stay: (stay.present, stay.address.version == 4), reverse=True)))
+    stay = max(device.stays, key=lambda stay: (stay.present, stay.address.version == 4))
     return Event(kind, at, device.id, stay.mac, stay.address, away_since=since, name=common, was_name=why)
