@@ -40,7 +40,7 @@ FINE = SiteStatus(
     at=NOW,
     watch=WatchStatus(True, 4711, "desk", "keeper", raw_frames=True, since=NOW - timedelta(days=2)),
     subnets=(SubnetStatus("192.0.2.0/24", "workshop", 60, NOW, NOW, None, None),),
-    essential=(EssentialStatus("front till", True, NOW, 300, "", None),),
+    essential=(EssentialStatus("front till", "front till", True, NOW, 300, "", None),),
     channels=(ChannelStatus("owner", "email", NOW - timedelta(hours=2), None, 0, None, 0, None, ""),),
     followed=(),
     lists=(
@@ -132,6 +132,12 @@ class Lines(unittest.TestCase):
             (replace(FINE, essential=(replace(till, here=False, seen_at=old, planned="until Mon 18:00"),)),
              "essential: front till is away, as it may be until Mon 18:00; last seen 09:00"),
             (replace(FINE, essential=(replace(till, here=False, seen_at=NOW),)), None),
+            (replace(FINE, subnets=(replace(subnet, looked_at=old, completed_at=old),), watch=WatchStatus(False),
+                     channels=()),
+             "essential: 1 device must be here, and it was when it was looked at last, 3 hours ago"),
+            (replace(FINE, followed=tuple(
+                FollowedStatus(number, f"Missing: d{number}", None, old, "Edda", "") for number in range(9))),
+             "alert: 4 more that are older -> scopion alerts list"),
             (replace(FINE, followed=(FollowedStatus(7, "Missing: front till", None, old, "Edda", "ordered"),)),
              "alert: Edda has taken on 7, Missing: front till, 3 hours ago: ordered"),
             (replace(FINE, channels=()), "alerts: no channel is set"),

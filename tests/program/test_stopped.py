@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import subprocess
 import sys
 import unittest
 from contextlib import redirect_stderr, redirect_stdout
@@ -55,6 +56,23 @@ class Stopped(PreparedTest):
         self.assertEqual(
             self.stopped("devices", at="scopion.cli.remember.devices.show", side_effect=while_a_class_is_made), nothing
         )
+
+    def test_an_interrupt_in_a_callback_of_the_interpreter_is_not_lost(self) -> None:
+        """Python cannot raise there: no traceback is printed, and the command is stopped a moment later."""
+        script = (
+            "import sys, time\n"
+            "from scopion.cli import main\n"
+            "class Gone:\n"
+            "    def __del__(self):\n"
+            "        raise KeyboardInterrupt\n"
+            "def waits(*_):\n"
+            "    Gone()\n"
+            "    time.sleep(20)\n"
+            "main.cli.main = lambda *_, **__: waits()\n"
+            "main.main(['devices'])\n"
+        )
+        ended = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=False, timeout=60)
+        self.assertEqual((ended.returncode, ended.stderr), (1, "scopion: stopped; nothing was changed\n"))
 
     def test_what_was_taken_in_stands(self) -> None:
         """Three hundred devices of an import; a label whose answer is being printed; a scan; a file."""

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 import subprocess
 import sys
 import unittest
+from contextlib import closing
 from datetime import datetime, timedelta
 
 from hypothesis import given
@@ -115,11 +117,25 @@ class TakenOn(SceneWatch):
         self.assertEqual(self.chat(), ["Unseen: Missing: till 50"])
         self.assertIn("lost could not deliver this since", (self.site / "chat.jsonl").read_text())
 
+    def test_a_damaged_message_does_not_stop_the_others(self) -> None:
+        """It is told in plain words; what was sent before it, and what comes after, is told as well."""
+        self.afternoon(50, 51)
+        self.watch(minutes=35)
+        with closing(sqlite3.connect(self.site / "roster.sqlite")) as db, db:
+            db.execute("UPDATE alert SET message = '{}' WHERE id = 1")
+        self.watch(hours=2)
+        self.assertEqual(self.subjects()[:2], ["Missing: till 50", "Missing: till 51"])
+        self.assertIn("missing: 10:c0:de:00:00:32", self.chat()[0])
+        self.assertEqual(self.chat()[1], "Unseen: Missing: till 51")
+
     def test_a_rule_by_command(self) -> None:
         """What it asks for is in the list; a channel that does not exist is refused, and an alert as well."""
         self.afternoon(50, rules="")
         said = self.scopion("alerts", "rules", "add", "--event", "missing", "--repeat", "1h", "--second", "chat")
         self.assertIn("again every 1 hour until seen, 6 times at most, by chat too if that fails", said.stderr)
+        tried = self.scopion("alerts", "rules", "try", "till 50", "--event", "missing", "--format", "json")
+        why = "again every 1 hour until someone has seen it; by chat, too, after 15 minutes"
+        self.assertIn(why, next(each["why"] for each in json.loads(tried.stdout) if each["channel"] == "book"))
         text = (self.site / "site.toml").read_text()
         self.assertEqual(
             self.scopion("alerts", "rules", "add", "--event", "missing", "--second", "nowhere").returncode, 2
@@ -127,6 +143,9 @@ class TakenOn(SceneWatch):
         self.assertEqual(self.scopion("alerts", "rules", "add", "--event", "left", "--repeat", "1m").returncode, 2)
         self.assertEqual((self.site / "site.toml").read_text(), text)
         self.assertEqual(self.scopion("alerts", "seen", "77").returncode, 3)
+        self.assertEqual(self.scopion("alerts", "remove", "chat", "--yes").returncode, 0)
+        rule = json.loads(self.scopion("alerts", "rules", "list", "--format", "json").stdout)[0]
+        self.assertEqual((rule["second"], rule["repeat_s"]), (None, 3600))
 
 
 class Bounded(unittest.TestCase):

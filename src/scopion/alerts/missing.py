@@ -18,7 +18,7 @@ from scopion.alerts.rules import is_named, names_of
 from scopion.model.alert import Severity
 from scopion.model.device import Device
 from scopion.model.settings_table import settings_table
-from scopion.model.text import counted
+from scopion.model.text import counted, joined
 from scopion.model.week import Local, Week
 
 # Devices that lose their power together are missed by different sweeps: their silence begins within this time.
@@ -192,7 +192,7 @@ def _with_stations(point: AccessPoint, on_it: Sequence[Expected]) -> str:
     """Return ``with the 14 devices on it, front till among them``; empty if it is not known what was on it."""
     if not point.stations:
         return ""
-    named = ", ".join(each.device.called for each in on_it[:3])
+    named = joined([each.device.called for each in on_it[:3]])
     among = f", {named} among them" if named else ""
     return f"with the {counted(point.stations, 'device')} on it{among}"
 

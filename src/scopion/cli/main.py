@@ -17,6 +17,7 @@ import click
 
 from scopion import __version__
 from scopion.cli.parts.families import Family
+from scopion.cli.parts.interrupts import Interrupts
 from scopion.cli.parts.session import Session
 from scopion.cli.parts.terminal import echo, style
 from scopion.model.errors import ScopionError
@@ -170,7 +171,9 @@ def main(arguments: list[str] | None = None) -> None:
         from scopion.cli.completion import register
 
         register()
+    interrupts = Interrupts()
     code = run(arguments)
+    interrupts.end()
     try:
         sys.stdout.flush()
     except OSError as error:  # a full disk shows only now, and so does a reader that has gone

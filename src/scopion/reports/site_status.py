@@ -50,6 +50,7 @@ class EssentialStatus:
     """A device that must be here."""
 
     name: str  # as people call it
+    word: str  # how a command names it
     here: bool
     seen_at: datetime
     patience_s: float  # how long it may be silent

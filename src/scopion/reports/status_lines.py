@@ -19,6 +19,9 @@ _COPY_OLD = timedelta(days=2)
 _LISTING_OLD_DAYS = 365
 # Copies and a year's growth need room: a full disk loses what is heard.
 _LEAST_FREE = 200_000_000  # octets
+# Who was here before that may have left since.
+_LOOK_OLD = timedelta(minutes=30)
+_FOLLOWED_SHOWN = 5  # alerts that wait for a person, the latest; it is one screen
 # A round of ``watch --once`` is due again after this at the latest; cron calls it more often.
 _ROUND_OLD = timedelta(days=1)
 
@@ -144,10 +147,15 @@ class _Words:
                 continue
             told = f"; you were told {self._at(each.told_at)}" if each.told_at is not None else ""
             missing = f"{each.name} is missing: last seen {self._at(each.seen_at)}{told}"
-            yield StatusLine("essential", State.TROUBLE, missing, f"scopion show {shlex.quote(each.name)}")
+            yield StatusLine("essential", State.TROUBLE, missing, f"scopion show {shlex.quote(each.word)}")
         if every and not away:
-            verb = "it is" if len(every) == 1 else "all are"
-            yield StatusLine("essential", State.FINE, f"{counted(len(every), 'device')} must be here, and {verb}")
+            looked = max((each.looked_at for each in self._status.subnets if each.looked_at is not None), default=None)
+            old = looked is None or self._now - looked > _LOOK_OLD
+            verb = ("was" if old else "is") if len(every) == 1 else ("were" if old else "are")
+            says = f"{counted(len(every), 'device')} must be here, and {'it' if len(every) == 1 else 'all'} {verb}"
+            if old and looked is not None:
+                says += f" when it was looked at last, {self._ago(looked)}"
+            yield StatusLine("essential", State.NOTE if old else State.FINE, says)
 
     def channels(self) -> Iterator[StatusLine]:
         status = self._status
@@ -175,7 +183,8 @@ class _Words:
             yield StatusLine(each.name, state, "; ".join(parts), do)
 
     def followed(self) -> Iterator[StatusLine]:
-        for each in self._status.followed:
+        every = self._status.followed
+        for each in every[-_FOLLOWED_SHOWN:]:
             what = f"{each.alert}, {each.subject}"
             if each.seen_at is not None:
                 note = f": {each.note}" if each.note else ""
@@ -185,6 +194,8 @@ class _Words:
             told = f"told {self._ago(each.told_at)}" if each.told_at is not None else "not delivered"
             says = f"no one has taken on {what}, {told}"
             yield StatusLine("alert", State.TROUBLE, says, f"scopion alerts seen {each.alert}")
+        if (more := len(every) - _FOLLOWED_SHOWN) > 0:
+            yield StatusLine("alert", State.NOTE, f"{more} more that are older", "scopion alerts list")
 
     def lists(self) -> Iterator[StatusLine]:
         for each in self._status.lists:

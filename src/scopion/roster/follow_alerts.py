@@ -62,13 +62,17 @@ def is_followed(roster: Roster, alert: int) -> tuple[timedelta | None, int] | No
         return (_span(row["every"]) if row["every"] is not None else None, row["times"]) if row is not None else None
 
 
-def unseen(roster: Roster) -> list[Followed]:
-    """Return the alerts that are followed, that no one has seen, and whose matter is not over."""
+def unseen(roster: Roster, *, to_tell: bool = False) -> list[Followed]:
+    """Return the alerts that are followed, that no one has seen, and whose matter is not over.
+
+    With ``to_tell`` only those that may be told once more: of the others there can be many.
+    """
+    left = "AND ((every NOT NULL AND times > 0) OR second <> '')" if to_tell else ""
     with roster.guarded():
         rows = roster.db.execute(
             "SELECT follow.*, alert.channel, alert.state, alert.due, alert.ended, alert.problem, alert.attempts, "
             "alert.message FROM follow JOIN alert ON alert.id = follow.alert "
-            "WHERE NOT EXISTS (SELECT 1 FROM seen WHERE seen.alert = follow.alert) ORDER BY follow.alert"
+            f"WHERE NOT EXISTS (SELECT 1 FROM seen WHERE seen.alert = follow.alert) {left} ORDER BY follow.alert"
         ).fetchall()
         return [_followed(row) for row in rows if not is_over(roster.db, row["alert"])]
 

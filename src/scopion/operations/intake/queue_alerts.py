@@ -113,8 +113,9 @@ def queue_alerts(roster: Roster, occasions: Sequence[Occasion], policy: AlertPol
             telling = plan(occasion, severity, told_before, policy.settings, clock)
             event = occasion.event
             number = queue(db, event, channel, telling.severity, now, due=telling.due, gathers=telling.gathers)
-            place = rule_for(occasion, policy.rules, channel, wall) if policy.rules else None
-            if place is not None and severity is Severity.HIGH and event.kind not in ENDS:
+            if policy.rules and severity is Severity.HIGH and event.kind not in ENDS:
+                place = rule_for(occasion, policy.rules, channel, wall)
+                assert place is not None  # else the channel were not told
                 _follow(db, number, channel, policy.rules[place])
     return len(fitting)
 

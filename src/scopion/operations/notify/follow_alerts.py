@@ -6,11 +6,12 @@ import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import TYPE_CHECKING
 
 from scopion.model.alert import Gathering, Severity
 from scopion.model.errors import NotFound
 from scopion.model.text import clean
-from scopion.operations.notify.word_alerts import phrases_of
+from scopion.operations.notify.word_alerts import AlertWriter, phrases_of
 from scopion.operations.site.change_roster import account
 from scopion.operations.site.open_site import Site
 from scopion.roster.follow_alerts import (
@@ -24,13 +25,17 @@ from scopion.roster.follow_alerts import (
 )
 from scopion.roster.outbox import find_alerts, queue_message
 
+if TYPE_CHECKING:
+    from scopion.alerts.message import Message
+    from scopion.model.alert import Alert
+
 _NOTE = 200  # characters of a note
 
 
 def follow_up(site: Site) -> int:
     """Queue what is told again, or by a second channel, because no one has seen it. Returns how many messages."""
     roster, now = site.roster, site.clock.now()
-    those = [each for each in unseen(roster) if each.message is not None]
+    those = unseen(roster, to_tell=True)
     if not those:
         return 0
     from scopion.alerts.follow_up import due_again, due_second
@@ -38,8 +43,6 @@ def follow_up(site: Site) -> int:
     channels = {each.name for each in site.settings.channel}
     second = {name: due for name, due in due_second(those, now).items() if name in channels}
     again = {name: due for name, due in due_again(those, now).items() if name in channels}
-    if not second and not again:
-        return 0
     queued = 0
     with roster.transaction() as db:
         for name, due in second.items():
@@ -56,15 +59,27 @@ def follow_up(site: Site) -> int:
 
 def _queue(site: Site, channel: str, due: Sequence[Followed], now: datetime, *, second: bool) -> None:
     from scopion.alerts.follow_up import unseen_message
-    from scopion.alerts.message import message_from_json, message_to_json
+    from scopion.alerts.message import message_to_json
 
-    told = [(each, message_from_json(each.message)) for each in due if each.message is not None]
+    roster = site.roster
+    writer, alerts = AlertWriter(site, roster), find_alerts(roster, numbers=[each.alert for each in due])
+    told = [(each, _message(writer, alert)) for each, alert in zip(due, alerts, strict=True)]
     identity = uuid.uuid4().hex
     message = unseen_message(told, phrases_of(site), now, identity, second=second)
     reason = Gathering.SECOND if second else Gathering.AGAIN
     gathers = f"{reason}:{','.join(str(each.alert) for each in due)}"
-    with site.roster.transaction() as db:
+    with roster.transaction() as db:
         queue_message(db, channel, Severity.HIGH, now, identity, message_to_json(message), gathers=gathers)
+
+
+def _message(writer: AlertWriter, alert: Alert) -> Message:
+    """Return what an alert says; in plain words if its message is damaged, because the others are told all the same."""
+    from scopion.alerts.wording import unworded
+
+    try:
+        return writer.message(alert)
+    except (ValueError, KeyError, TypeError):
+        return unworded(alert)
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,7 +9,7 @@ from pathlib import Path
 from scopion.alerts.channels.registry import type_of
 from scopion.alerts.rules import hears_of_newcomers
 from scopion.model.errors import InvalidSettings, NotFound, Refused
-from scopion.operations.site.edit_settings import assigned, with_settings, with_value, without_block
+from scopion.operations.site.edit_settings import assigned, with_settings, with_value, without_block, without_value
 from scopion.operations.site.load_settings import FILE, TEMPLATE, read_settings
 from scopion.operations.site.open_site import Site
 from scopion.roster.store.write_files import make_folder, write_atomically
@@ -81,6 +81,8 @@ def remove_channel(site: Site, name: str) -> RemovedChannel:
     def change(text: str) -> str:
         nonlocal gone
         for number in reversed(range(len(settings.rule))):
+            if settings.rule[number].second == name:
+                text = without_value(text, "rule", number, "second")
             left = [each for each in settings.rule[number].channels if each != name]
             if name in settings.rule[number].channels:
                 text = (

@@ -6,14 +6,14 @@ The event is that of a known device, or of a made-up newcomer; nothing is record
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from ipaddress import IPv4Address, IPv4Network
 
 from scopion.alerts.alert_settings import RuleSettings
-from scopion.alerts.rules import USUAL_RULE, WORTH_TELLING, Occasion, plan, rule_for, severity_of
+from scopion.alerts.rules import ENDS, USUAL_RULE, WORTH_TELLING, Occasion, plan, rule_for, severity_of
 from scopion.model.address import Address
 from scopion.model.alert import Gathering, Severity
-from scopion.model.clock import Clock
+from scopion.model.clock import Clock, spoken_span
 from scopion.model.device import Adapter, Device, Event, EventKind, Standing, Stay
 from scopion.model.errors import InvalidMacAddress, NotFound
 from scopion.model.mac import MacAddress
@@ -113,8 +113,19 @@ def outlook(site: Site, roster: Roster, it: MadeUp) -> list[Outlook]:
         gathers = telling.gathers.partition(":")[0]
         said = f"rule {place} says so" if place is not None else "there are no rules, so that each channel is told"
         why = f"{said}; {_WHY[Gathering(gathers)]}" if gathers else said
+        why += _until_seen(rule, channel) if severity is Severity.HIGH and it.event.kind not in ENDS else ""
         found.append(Outlook(channel, True, severity, telling.due if gathers else None, place, why))
     return found
+
+
+def _until_seen(rule: RuleSettings, channel: str) -> str:
+    """Return what happens as long as no one has seen an alert; empty if nothing does."""
+    said = ""
+    if rule.repeat_s is not None:
+        said += f"; again every {spoken_span(timedelta(seconds=rule.repeat_s))} until someone has seen it"
+    if rule.second not in (None, channel):
+        said += f"; by {rule.second}, too, after {spoken_span(timedelta(seconds=rule.second_after_s))}"
+    return said
 
 
 def _why_not(occasion: Occasion, rules: tuple[RuleSettings, ...], place: int | None) -> str:

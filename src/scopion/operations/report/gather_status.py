@@ -129,6 +129,7 @@ def _essential(site: Site, roster: Roster, devices: Sequence[Device]) -> list[Es
     return [
         EssentialStatus(
             each.device.called,
+            each.device.label or str(next(iter(each.device.macs), each.device.addresses[0])),
             each.device.present,
             each.silent_since,
             each.patience.total_seconds(),

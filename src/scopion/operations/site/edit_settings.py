@@ -137,6 +137,19 @@ def with_value(text: str, name: str, number: int, key: str, value: Sequence[str]
     return _checked("".join([*lines[:begin], *changed[begin:end], *lines[end:]]), wanted, name, number)
 
 
+def without_value(text: str, name: str, number: int, key: str) -> str:
+    """Return a file in which a setting of the ``number``-th ``[[name]]`` that stands on a line of its own is gone.
+
+    Raises Refused if it is written in a way that cannot be taken out safely.
+    """
+    wanted = parse_toml(text)
+    del wanted[name][number][key]
+    begin, end = _lines_of(text, name, number)
+    lines = text.splitlines(keepends=True)
+    kept = [each for each in lines[begin:end] if not re.match(rf"\s*{re.escape(key)}\s*=", each)]
+    return _checked("".join([*lines[:begin], *kept, *lines[end:]]), wanted, name, number)
+
+
 def _literal(text: str) -> str:
     return text.replace("\\", r"\\")
 
