@@ -8,10 +8,10 @@ from __future__ import annotations
 import unittest
 from abc import abstractmethod
 
-from scopion.attachment.ports import ControlLine
+from scopion.attachment.ports import ControlLine, Shell
 from scopion.model.mac import MacAddress
 from scopion.wireless.enforcer_settings import HostapdRadio, HostapdSettings
-from scopion.wireless.enforcers.enforcer import Station
+from scopion.wireless.enforcers.enforcer import RadioReading, Station, whole
 from scopion.wireless.enforcers.hostapd import Hostapd
 
 STATION = MacAddress.parse("7c:a4:b1:33:02:61")
@@ -48,6 +48,11 @@ class Dialect(unittest.TestCase):
     """The promises of the daemon on which ``enforcers.hostapd`` relies."""
 
     line: ControlLine
+    socket = "/run/hostapd/wlan1"
+
+    @abstractmethod
+    def shell(self) -> Shell:
+        """Return what reaches the daemon: this machine's, or another's over SSH."""
 
     @abstractmethod
     def associate(self) -> None:
@@ -55,12 +60,15 @@ class Dialect(unittest.TestCase):
 
     def enforcer(self, radio: str = "5") -> Hostapd:
         settings = HostapdSettings(
-            type="hostapd", name="ap", network="Kilnhaven", radio={"5": HostapdRadio(socket="/run/hostapd/wlan1")}
+            type="hostapd", name="ap", network="Kilnhaven", radio={"5": HostapdRadio(socket=self.socket)}
         )
-        return Hostapd(settings, lambda _: self.line, lambda: self.fail("no file is needed"))
+        return Hostapd(settings, self.shell)
+
+    def reading(self) -> RadioReading:
+        return whole(self.enforcer().read())["5"]
 
     def stations(self) -> list[Station]:
-        return list(self.enforcer().stations("5"))
+        return list(self.reading().stations)
 
     def test_the_script(self) -> None:
         """Every reply is as it was written down."""
@@ -69,9 +77,8 @@ class Dialect(unittest.TestCase):
 
     def test_the_network_is_told(self) -> None:
         """State and SSID of the BSS; a network that is not meant is refused."""
-        self.enforcer().check("5")
-        status = self.enforcer().status("5")
-        self.assertEqual((status["state"], status["ssid[0]"]), ("ENABLED", "Kilnhaven"))
+        self.assertEqual(self.reading().radio, "5")
+        self.assertIn("state=ENABLED\n", self.line.ask("STATUS"))
         self.assertEqual(self.enforcer().configuration("5")["ssid"], "Kilnhaven")
 
     def test_denying_disconnects_at_once(self) -> None:

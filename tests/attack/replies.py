@@ -17,14 +17,15 @@ from typing import Any
 from scopion.alerts.channels.channel import DeliveryFailed
 from scopion.alerts.channels.email import _Conversation
 from scopion.attachment.connect.bounded_connection import Bounds
+from scopion.attachment.connect.one_by_one import OneByOne
 from scopion.attachment.connect.web_client import BadAddress, HttpRequest, ask
-from scopion.attachment.ports import Ran
+from scopion.attachment.ports import Ran, Shell
 from scopion.model.errors import ScopionError
 from scopion.model.mac import MacAddress
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcer_settings import BridgePort, HostapdRadio, HostapdSettings, NftablesSettings
 from scopion.wireless.enforcers.bridge import BridgeFirewall
-from scopion.wireless.enforcers.enforcer import Act, Held, ListStep
+from scopion.wireless.enforcers.enforcer import Act, Held, ListStep, RadioStep, whole
 from scopion.wireless.enforcers.hostapd import Hostapd
 from scopion.wireless.posture import of_hostapd
 from tests.fuzz import damaged
@@ -69,8 +70,9 @@ class Liar:
     def write(self, path: str, text: str) -> None:
         pass
 
-    def settle(self, path: str) -> None:
-        pass
+    def shell(self) -> Shell:
+        """What enforcers use."""
+        return LyingShell(self)
 
     def mode_of(self, path: str) -> tuple[int, str] | None:
         return None
@@ -83,6 +85,16 @@ class Liar:
 
     def sendall(self, *_: Any) -> None:
         pass
+
+
+class LyingShell(OneByOne):
+    """Does the jobs by what the liar says."""
+
+    def __init__(self, liar: Liar) -> None:
+        super().__init__(liar, lambda _: liar)
+
+    def mode_of(self, path: str) -> tuple[int, str] | None:
+        return None
 
 
 _TABLE = {"nftables": [
@@ -108,14 +120,13 @@ def attack(count: int, seed: int) -> dict[str, int]:
     liar = Liar(chance)
     daemon = Hostapd(
         HostapdSettings(type="hostapd", name="a", network="K", radio={"5": HostapdRadio(socket="/run/hostapd/wlan0")}),
-        lambda _: liar,
-        lambda: liar,
+        liar.shell,
     )
     firewall = BridgeFirewall(
         NftablesSettings(type="nftables", name="a", network="K", radio={"5": BridgePort(interface="wlan0")}),
-        lambda: liar,
+        liar.shell,
     )
-    held = Held(frozenset(), frozenset([_MAC]), ListMode.DENY)
+    held, add = Held(frozenset(), frozenset([_MAC]), ListMode.DENY), ListStep(Act.ADD, ListMode.DENY, _MAC)
 
     def mail() -> None:
         liar.said = damaged(_SMTP, chance)
@@ -130,17 +141,13 @@ def attack(count: int, seed: int) -> dict[str, int]:
         ask(HttpRequest("POST", "http://127.0.0.1/x", 4096, b"x"), Bounds(60), lambda *_: liar)  # type: ignore[arg-type]
 
     clients = {
-        "hostapd: check": lambda: daemon.check("5"),
-        "hostapd: lists": lambda: daemon.held("5"),
-        "hostapd: step": lambda: daemon.take("5", ListStep(Act.ADD, ListMode.DENY, _MAC)),
-        "hostapd: stations": lambda: daemon.stations("5"),
+        "hostapd: lists and stations": lambda: whole(daemon.read(files=True)),
+        "hostapd: step": lambda: daemon.take([RadioStep("5", add)], lambda _: None),
         "hostapd: configuration": lambda: daemon.configuration("5"),
         "hostapd: judged": lambda: of_hostapd("a", liar.read("x") or "", "wlan0"),
-        "hostapd: files": lambda: daemon.keep("5", held),
-        "nft: check": lambda: firewall.check("5"),
-        "nft: list": lambda: firewall.held("5"),
-        "nft: attempts": lambda: firewall.attempts("5"),
-        "nft: step": lambda: firewall.take("5", ListStep(Act.REPLACE, held=held)),
+        "hostapd: files": lambda: daemon.keep({"5": held}),
+        "nft: list": lambda: whole(firewall.read()),
+        "nft: step": lambda: firewall.take([RadioStep("5", ListStep(Act.REPLACE, held=held))], lambda _: None),
         "mail": mail,
         "web": web,
     }

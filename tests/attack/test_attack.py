@@ -46,17 +46,19 @@ class Attack(unittest.TestCase):
     def test_answers_that_are_no_listing(self) -> None:
         """JSON of another shape is an answer like any other: it is quoted."""
         for output in ("7", "[7]", "null", '{"nftables": 7}', '{"nftables": [7]}', '{"nftables": [{"set": 7}]}', "["):
+            link = Ran(0, '[{"master": "br0"}]', "")
             shell = Mock()
-            shell.run.return_value = Ran(0, output, "")
             settings = NftablesSettings(
                 type="nftables", name="a", network="K", radio={"5": BridgePort(interface="wlan0")}
             )
             firewall = BridgeFirewall(settings, lambda shell=shell: shell)  # type: ignore[misc]
+            shell.carry_out.return_value = [link, Ran(0, output, "")]
             with self.subTest(output), self.assertRaisesRegex(EnforcerUnreachable, "nft answers"):
-                firewall.held("5")
+                firewall.read()
             if "nftables" not in output:
-                with self.subTest(output), self.assertRaisesRegex(EnforcerUnreachable, "ip answers"):
-                    firewall.check("5")
+                shell.carry_out.return_value = [Ran(0, output, ""), Ran(0, '{"nftables": []}', "")]
+                with self.subTest(output):
+                    self.assertIn("ip answers", str(firewall.read()["5"]))
 
     def test_octets_that_are_no_text(self) -> None:
         """A program of this machine may say anything, as one over SSH may: no octet of it breaks its reader."""

@@ -25,7 +25,7 @@ from unittest.mock import patch
 from scopion.attachment.connect.control_socket import LocalControlLine
 from scopion.attachment.connect.local_programs import LocalShell
 from scopion.attachment.connect.ssh import SshShell
-from scopion.attachment.ports import Ran, SshAccess
+from scopion.attachment.ports import Ran, Shell, SshAccess, WriteFile
 from scopion.model.errors import EnforcerUnreachable
 from scopion.wireless.enforcer_settings import HOSTAPD_READABLE as READABLE
 from tests import dialect
@@ -404,10 +404,14 @@ class RealDialect(AirLab, dialect.Dialect):
         inside = self.lab.inside("ap")
         inside.__enter__()
         self.addCleanup(inside.__exit__, None, None, None)
-        self.line = LocalControlLine(str(self.ap.socket("wl1")))
+        self.socket = str(self.ap.socket("wl1"))
+        self.line = LocalControlLine(self.socket)
         self.addCleanup(self.line.close)
         for command in ("DENY_ACL CLEAR", "ACCEPT_ACL CLEAR", "SET macaddr_acl 0"):
             self.line.ask(command)
+
+    def shell(self) -> Shell:
+        return LocalShell()
 
     def associate(self) -> None:
         def there() -> bool:
@@ -569,21 +573,21 @@ class Firewall(AirLab):
             path = self.folder / "configuration"
             path.write_text("old\n" * 100)
             real, sent = shell.run, 0
+            write = WriteFile(str(path), "new\n" * 100_000, "old\n" * 100)
 
-            def cut(command: Sequence[str], stdin: str = "") -> Ran:
+            def cut(command: Sequence[str], stdin: str = "", *, within_s: float = 0.0) -> Ran:
                 """As much of it as a connection carries before it is cut."""
                 nonlocal sent
                 sent += 1
-                return real(command, stdin[: len(stdin) // 3])
+                return real(command, stdin[: len(stdin) // 3], within_s=within_s)
 
             shell.run = cut  # type: ignore[method-assign]
-            with self.assertRaisesRegex(EnforcerUnreachable, "did not arrive whole, and stays as it was"):
-                shell.write(str(path), "new\n" * 100_000)
+            with self.assertRaisesRegex(EnforcerUnreachable, "did not arrive whole"):
+                shell.carry_out([write])
             shell.run = real  # type: ignore[method-assign]
             self.assertEqual((sent, path.read_text()), (1, "old\n" * 100))
-            shell.write(str(path), "new\n" * 100_000)
+            self.assertEqual([each.code for each in shell.carry_out([write])], [0])
             self.assertEqual(path.read_text(), "new\n" * 100_000)
-            shell.settle(str(path))
             self.assertEqual([each.name for each in self.folder.glob("configuration*")], ["configuration"])
         with self.lab.inside("ap"):
             here = LocalShell()

@@ -305,12 +305,12 @@ class Extended(ProgramTest):
         self.run_here("wifi", "deny", "Kilnhaven", "192.0.2.61")
         self.run_here("wifi", "mode", "Kilnhaven", "deny")
         self.assertIn("replace", self.run_here("--verbose", "wifi", "push", "Kilnhaven", "--yes", "--no-verify"))
-        shell = self.opened().attachment.open_shell()
+        deny = self.site / "etc/ap/deny"
         (entry,) = json.loads(self.run_here("--quiet", "wifi", "entries", "Kilnhaven", "--format", "json"))
-        self.assertEqual((shell.read("/etc/ap/deny") or "").split(), entry["macs"])
+        self.assertEqual(deny.read_text(encoding="ascii").split(), entry["macs"])
         self.assertIn("Every radio holds what it should", self.run_here("wifi", "preview", "Kilnhaven"))
         self.run_here("wifi", "revert", "Kilnhaven", "--yes")
-        self.assertEqual(shell.read("/etc/ap/deny"), "")
+        self.assertEqual(deny.read_text(encoding="ascii"), "")
         self.assertIn("ReadWritePaths=/etc/ap", self.run_here("service", "unit"))
         self.assertIn("it knows no stations", self.run_here("wifi", "stations", "Kilnhaven", code=1))
 

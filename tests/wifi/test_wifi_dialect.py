@@ -6,6 +6,7 @@ import unittest
 from dataclasses import replace
 from datetime import UTC, datetime
 
+from scopion.attachment.ports import Shell
 from scopion.model.mac import MacAddress
 from scopion.model.week import Week
 from scopion.scenes.access_point import SceneControlLine
@@ -28,6 +29,9 @@ class SceneDialect(dialect.Dialect):
         self.point = point
         self.door = next(host for host in scene.hosts if host.mac == dialect.STATION)
         point.look_after(())
+
+    def shell(self) -> Shell:
+        return self.attachment.open_shell()
 
     def associate(self) -> None:
         self.point.look_after((self.door,))

@@ -12,13 +12,15 @@ from dataclasses import replace
 from datetime import timedelta
 from ipaddress import IPv4Interface
 from pathlib import Path
-from unittest.mock import patch
+from unittest.mock import Mock, patch
 
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from scopion.attachment.connect.far_script import results_of, script_of
 from scopion.attachment.connect.local_programs import LocalShell
-from scopion.attachment.connect.ssh import WRITE_SCRIPT
+from scopion.attachment.connect.one_by_one import OneByOne
+from scopion.attachment.ports import CHANGED, WriteFile
 from scopion.attachment.way_in import way_in
 from scopion.model.address import Address, parse_address
 from scopion.model.errors import Divided, EnforcerUnreachable, Refused, ScopionError
@@ -43,7 +45,7 @@ from scopion.scenes.scene_files import SceneShell
 from scopion.watching.revert_deadlines import require_reverter
 from scopion.wireless.enforcer_settings import HostapdRadio, HostapdSettings, UciSettings
 from scopion.wireless.enforcers.bridge import table_name
-from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, Traits
+from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, RadioStep, Traits, whole
 from scopion.wireless.enforcers.hostapd import Hostapd, list_file, read_station, with_mode
 from scopion.wireless.enforcers.uci import UciFile, interfaces, quoted, with_list, words_of
 from scopion.wireless.order_steps import refused_on_the_way, steps
@@ -187,45 +189,64 @@ class Uci(FolderTest):
         path = self.folder / "wireless"
         path.write_text(text)
         settings = UciSettings(type="uci", name="router", network='Kiln # "1"', file=str(path))
-        enforcer = UciFile(settings, lambda: LocalShell.__new__(LocalShell))  # files only: nothing live is reached
+        enforcer = UciFile(settings, files_only)
         self.assertEqual(enforcer.radios(), ("5",))
         before = enforcer.files()
         wanted = Held(frozenset(), frozenset(MACS[:2]), ListMode.DENY)
-        enforcer.take("5", ListStep(Act.REPLACE, held=wanted))
+        enforcer.take([RadioStep("5", ListStep(Act.REPLACE, held=wanted))], lambda _: None)
         self.assertEqual(path.read_text().count(f"list maclist '{MACS[1]}'"), 2)
-        self.assertEqual(enforcer.held("5"), wanted)
+        self.assertEqual(whole(enforcer.read())["5"].held, wanted)
         lines = path.read_text().split("\n")
         lines.remove(f"\tlist maclist '{MACS[1]}'")
         path.write_text("\n".join(lines))
-        held = enforcer.held("5")
+        held = whole(enforcer.read())["5"].held
         self.assertEqual(held.deny, {MACS[0]})
         self.assertRegex(
             held.remark, "2 radios of this band carry it: radio0 deny with . entr.*, radio1 deny with . entr"
         )
         lines.remove("\toption macfilter 'deny'")
         path.write_text("\n".join(lines))
-        self.assertEqual(enforcer.held("5"), Held(mode=ListMode.OFF))
+        self.assertEqual(whole(enforcer.read())["5"].held, Held(mode=ListMode.OFF))
         enforcer.put_back(before)
         self.assertEqual(path.read_text(), text)
 
     def test_a_file_that_does_not_arrive_whole(self) -> None:
-        """The other side's script: a cut connection looks like the end of the file; the old one stays, and its mode."""
+        """The other side's script: of a part of it nothing is done, and a file that was changed meanwhile stays."""
         path = self.folder / "wireless"
         link = self.folder / "link"
         link.symlink_to(path)
-        path.write_bytes(b"old\n" * 100)
+        old, new = "old\n" * 100, "new 'quoted' \udcff\x01 $x `y`\n" * 1000
+        path.write_text(old)
         path.chmod(0o640)
-        whole = b"new\n" * 1000
-        for sent, code in ((whole[:0], 74), (whole[:1300], 74), (whole, 0)):
+        done = False
+        for job, share, code in (
+            (WriteFile(str(link), new, old), 0.3, None),
+            (WriteFile(str(link), new, old), 0.999, None),
+            (WriteFile(str(link), new, "older\n"), 1, CHANGED),
+            (WriteFile(str(link), new, old), 1, 0),
+            (WriteFile(str(self.folder / "new"), "x", ""), 1, 0),
+            (WriteFile("/proc/version", "x", "y"), 1, CHANGED),
+            (WriteFile(str(self.folder / "nowhere/file"), "x", ""), 1, 1),
+        ):
+            octets = script_of([job], "mark").encode("utf-8", "surrogateescape")
             ended = subprocess.run(
-                ["sh", "-c", WRITE_SCRIPT, "sh", str(link), str(len(whole))], input=sent, check=False, umask=0
+                ["sh", "-s"], input=octets[: int(len(octets) * share)], check=False, umask=0, capture_output=True
             )
-            self.assertEqual(ended.returncode, code)
-            self.assertEqual(path.read_bytes(), whole if code == 0 else b"old\n" * 100)
+            found = results_of(ended.stdout.decode(), "mark")
+            self.assertEqual([each.code for each in found], [] if code is None else [code], found)
+            done = done or (job.instead_of, code) == (old, 0)
+            written = new if done else old
+            self.assertEqual(path.read_bytes(), written.encode("utf-8", "surrogateescape"))
             self.assertEqual(path.stat().st_mode & 0o777, 0o640)
         self.assertTrue(link.is_symlink())
-        self.assertEqual((self.folder / "wireless.scopion-old").read_bytes(), b"old\n" * 100)
-        self.assertFalse((self.folder / "wireless.scopion").exists())
+        self.assertEqual({each.name for each in self.folder.glob("*.*")}, set())
+
+
+def files_only() -> LocalShell:
+    """A shell by which nothing live is reached."""
+    shell = LocalShell.__new__(LocalShell)
+    OneByOne.__init__(shell, shell, lambda _: Mock())
+    return shell
 
 
 class Tables(unittest.TestCase):
@@ -259,13 +280,14 @@ class Interrupted(unittest.TestCase):
 
         radio = HostapdRadio(socket="/run/hostapd/wlan0")
         settings = HostapdSettings(type="hostapd", name="ap", network="Kilnhaven", radio={"5": radio})
-        enforcer = Hostapd(settings, lambda _: Line(), lambda: LocalShell.__new__(LocalShell))
-        step = ListStep(Act.ADD, ListMode.DENY, MACS[0])
-        enforcer.take("5", step)
+        shell = LocalShell.__new__(LocalShell)
+        OneByOne.__init__(shell, shell, lambda _: Line())
+        enforcer = Hostapd(settings, lambda: shell)
+        step = RadioStep("5", ListStep(Act.ADD, ListMode.DENY, MACS[0]))
         with self.assertRaises(KeyboardInterrupt):
-            enforcer.take("5", step)
+            enforcer.take([step, step], lambda _: None)
         self.assertEqual(opened[0].asked, -1)
-        enforcer.take("5", step)
+        enforcer.take([step], lambda _: None)
         self.assertEqual(len(opened), 2)
 
 
@@ -386,7 +408,7 @@ class OnTheSite(PreparedTest):
         )
         enforcer = '[[enforcer]]\nname = "ap"\ntype = "hostapd"\nnetwork = "Kilnhaven"\n'
         path.write_text(f"{enforcer}radio = {{ {files} }}\n")
-        etc = self.opened().attachment.open_shell()
+        etc = SceneShell(self.site, self.opened().attachment.open_control)
         for name in ("wlan0", "wlan1"):
             etc.write(f"/etc/hostapd-{name}.conf", f"interface={name}\nssid=Kilnhaven\nmacaddr_acl=0\n")
         self.lists_of(DOOR, STRANGER)

@@ -5,7 +5,8 @@ No room above this one opens a socket or asks the system about interfaces: it us
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import errno
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface
@@ -246,20 +247,64 @@ class Ran:
     errors: str
 
 
+@dataclass(frozen=True, slots=True)
+class Program:
+    """A job of a shell: run a program with its arguments."""
+
+    command: tuple[str, ...]
+    stdin: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Control:
+    """Ask an access point daemon at its control socket. With ``must``, nothing is done after another reply."""
+
+    socket: str
+    command: str
+    must: str = ""  # the reply without which the jobs after it are left out; white space around it does not count
+
+
+@dataclass(frozen=True, slots=True)
+class EveryStation:
+    """Ask an access point daemon for all its stations, one after the other; the output has their replies."""
+
+    socket: str
+
+
+@dataclass(frozen=True, slots=True)
+class ReadFile:
+    """Read a file. The code is ``NO_FILE`` if there is none."""
+
+    path: str
+
+
+@dataclass(frozen=True, slots=True)
+class WriteFile:
+    """Replace a file's text as a whole, keeping its owner and mode, and see that it holds what was written.
+
+    Only if it holds ``instead_of`` by then: else the code is ``CHANGED``, and it stays as it is.
+    """
+
+    path: str
+    text: str
+    instead_of: str
+
+
+Job = Program | Control | EveryStation | ReadFile | WriteFile
+NO_FILE = errno.ENOENT
+CHANGED = errno.ESTALE
+
+
 class Shell(Protocol):
-    """Programs and files of a machine: this one, or one that is reached over SSH."""
+    """Programs, files and control sockets of a machine: this one, or one that is reached over SSH."""
 
-    def run(self, command: Sequence[str], stdin: str = "") -> Ran:
-        """Run a program with its arguments, without a shell. Raises EnforcerUnreachable if it cannot be started."""
+    def carry_out(self, jobs: Sequence[Job], begins: Callable[[int], None] = lambda _: None) -> list[Ran]:
+        """Do jobs in their order, all in one run where a run costs a way there and back.
 
-    def read(self, path: str) -> str | None:
-        """Return a file's text; None if there is no such file. Raises EnforcerUnreachable."""
-
-    def write(self, path: str, text: str) -> None:
-        """Replace a file's text as a whole, keeping its owner and mode. Raises EnforcerUnreachable."""
-
-    def settle(self, path: str) -> None:
-        """Remove what ``write`` has kept of the file before: the new one was read back and is right."""
+        Returns what came of each; the list ends with the first reply that is not what it must be. What went wrong with
+        a single job is in its ``Ran``. ``begins`` is told the number of each job that is begun, or may have been if the
+        connection is cut or the call interrupted. Raises EnforcerUnreachable if the machine cannot be reached.
+        """
 
     def mode_of(self, path: str) -> tuple[int, str] | None:
         """Return a file's mode bits and its group; None if there is no such file."""
@@ -305,8 +350,8 @@ class Attachment(Protocol):
     def neighbours(self, interface: Interface) -> tuple[Neighbour, ...]:
         """Return the system's neighbour table for ``interface``."""
 
-    def open_control(self, path: str, ssh: SshAccess | None = None) -> ControlLine:
-        """Open the control socket of an access point daemon, here or over SSH. Raises EnforcerUnreachable."""
+    def open_control(self, path: str) -> ControlLine:
+        """Open the control socket of an access point daemon of this machine. Raises EnforcerUnreachable."""
 
     def open_shell(self, ssh: SshAccess | None = None) -> Shell:
         """Open programs and files, here or over SSH. Raises EnforcerUnreachable."""

@@ -50,12 +50,12 @@ class SystemSockets:
         require_unlocked()
         return read_router_table(access)
 
-    def open_control(self, path: str, ssh: SshAccess | None = None) -> ControlLine:
-        """Open a Unix socket, or the daemon's own client over SSH."""
-        from scopion.attachment.connect.control_socket import control_line
+    def open_control(self, path: str) -> ControlLine:
+        """Open a Unix socket."""
+        from scopion.attachment.connect.control_socket import LocalControlLine
 
         require_unlocked()
-        return control_line(path, self.open_shell(ssh) if ssh is not None else None)
+        return LocalControlLine(path)
 
     def open_shell(self, ssh: SshAccess | None = None) -> Shell:
         """Open programs and files of this machine, or over SSH."""

@@ -105,17 +105,15 @@ class SceneAttachment:
         known = self._datagrams.get(interface.index)
         return known.table() if known else ()
 
-    def open_control(self, path: str, ssh: SshAccess | None = None) -> ControlLine:
+    def open_control(self, path: str) -> ControlLine:
         """Open the socket of the made-up access point. Raises EnforcerUnreachable if the scene has none."""
         if self._access_point is None:
             raise EnforcerUnreachable("this made-up site has no access point")
         return SceneControlLine(self._access_point, path)
 
     def open_shell(self, ssh: SshAccess | None = None) -> Shell:
-        """Open the files in the story's folder. Raises EnforcerUnreachable if there is no folder."""
-        if self._folder is None:
-            raise EnforcerUnreachable("this made-up site keeps no files")
-        return SceneShell(self._folder)
+        """Open the files in the story's folder, and the made-up access point."""
+        return SceneShell(self._folder, self.open_control)
 
     def _table(self, interface: Interface) -> SceneDatagrams:
         return self._datagrams.setdefault(interface.index, SceneDatagrams(self._segment(interface)))

@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import stat
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from scopion.attachment.ports import Ran
+from scopion.attachment.connect.one_by_one import OneByOne
+from scopion.attachment.ports import ControlLine, Ran
 from scopion.model.errors import EnforcerUnreachable
 from scopion.roster.store.write_files import write_atomically
 
 
-class SceneShell:
+class SceneShell(OneByOne):
     """Implements ``Shell``: paths lie within a folder, and no program runs."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path | None, open_line: Callable[[str], ControlLine]) -> None:
+        """Without a folder there are no files."""
+        super().__init__(self, open_line)
         self._folder = folder
 
     def run(self, command: Sequence[str], stdin: str = "") -> Ran:
@@ -34,9 +37,6 @@ class SceneShell:
         """Write a file whole, or not at all."""
         write_atomically(self._inside(path), text.encode("utf-8", "surrogateescape"))
 
-    def settle(self, path: str) -> None:
-        """Do nothing: a file is exchanged whole here."""
-
     def mode_of(self, path: str) -> tuple[int, str] | None:
         """Return the mode; the group is made up."""
         try:
@@ -44,10 +44,9 @@ class SceneShell:
         except OSError:
             return None
 
-    def close(self) -> None:
-        """Do nothing: nothing is open."""
-
     def _inside(self, path: str) -> Path:
+        if self._folder is None:
+            raise EnforcerUnreachable("this made-up site keeps no files")
         found = (self._folder / path.lstrip("/")).resolve()
         if not found.is_relative_to(self._folder.resolve()):
             raise EnforcerUnreachable(f"{path} lies outside of the made-up site")

@@ -1,17 +1,15 @@
-"""The control socket of an access point daemon: a Unix datagram socket, on this machine or over SSH."""
+"""The control socket of an access point daemon: a Unix datagram socket of this machine."""
 
 from __future__ import annotations
 
 import errno
 import socket
 import sys
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 
 from scopion.attachment.connect.bounded_connection import Bounds
 from scopion.attachment.live_lock import require_unlocked
-from scopion.attachment.ports import ControlLine, Shell
 from scopion.model.errors import EnforcerUnreachable
-from scopion.model.text import clean
 
 # A daemon that is busy with a channel change answers after a second; later than this it has stopped.
 _ANSWER_S = 5.0
@@ -59,36 +57,6 @@ class LocalControlLine:
     def close(self) -> None:
         """Close the socket; its name goes with it."""
         self._socket.close()
-
-
-class RemoteControlLine:
-    """Implements ``ControlLine`` by the daemon's own client program on another machine."""
-
-    def __init__(self, shell: Shell, path: str) -> None:
-        require_unlocked()
-        self._shell, self._path = shell, PurePosixPath(path)
-
-    def ask(self, command: str) -> str:
-        """Run the client once for the command."""
-        client = ["hostapd_cli", "-p", str(self._path.parent), "-i", self._path.name, "raw", *command.split(" ")]
-        ran = self._shell.run(client)
-        if ran.code == 127:
-            raise EnforcerUnreachable("hostapd_cli is not installed on the access point, and is needed over SSH")
-        if ran.code != 0:
-            said = (ran.errors.strip() or ran.output.strip()).splitlines()
-            raise EnforcerUnreachable(
-                f"{self._path} on the access point: {clean(said[-1], 160) if said else 'no answer'}"
-            )
-        return ran.output
-
-    def close(self) -> None:
-        """Log out."""
-        self._shell.close()
-
-
-def control_line(path: str, shell: Shell | None) -> ControlLine:
-    """Return a line to a socket, on another machine if a shell there is given."""
-    return LocalControlLine(path) if shell is None else RemoteControlLine(shell, path)
 
 
 def _said(path: str, error: OSError) -> str:

@@ -1,4 +1,4 @@
-"""Programs and files of this machine, behind the same protocol as those of an access point over SSH."""
+"""Programs, files and control sockets of this machine, behind the same protocol as those of an access point."""
 
 from __future__ import annotations
 
@@ -9,6 +9,8 @@ import subprocess
 from collections.abc import Sequence
 from pathlib import Path
 
+from scopion.attachment.connect.control_socket import LocalControlLine
+from scopion.attachment.connect.one_by_one import OneByOne
 from scopion.attachment.live_lock import require_unlocked
 from scopion.attachment.permission import hand_down_network_administration
 from scopion.attachment.ports import Ran
@@ -20,11 +22,12 @@ FIREWALL = "nft"
 _SYSTEM_PATH = "/usr/sbin:/sbin"  # folders of firewall programs that a user's PATH does not have
 
 
-class LocalShell:
+class LocalShell(OneByOne):
     """Implements ``Shell`` for this machine. Raises LiveNetworkLocked."""
 
     def __init__(self) -> None:
         require_unlocked()
+        super().__init__(self, LocalControlLine)
 
     def run(self, command: Sequence[str], stdin: str = "") -> Ran:
         """Run a program with this process's rights."""
@@ -68,9 +71,6 @@ class LocalShell:
         except OSError as error:
             raise EnforcerUnreachable(f"{path} cannot be written: {reason(error)}") from None
 
-    def settle(self, path: str) -> None:
-        """Do nothing: a file is exchanged whole here, and nothing is kept."""
-
     def mode_of(self, path: str) -> tuple[int, str] | None:
         """Return the mode and the group by its name, or by its number if it has no name."""
         import grp
@@ -84,6 +84,3 @@ class LocalShell:
         except KeyError:
             group = str(found.st_gid)
         return stat.S_IMODE(found.st_mode), group
-
-    def close(self) -> None:
-        """Do nothing: nothing is open."""

@@ -6,9 +6,11 @@ A library instead of the SSH program, because then we check host keys ourselves 
 from __future__ import annotations
 
 import contextlib
+import secrets
 import shlex
 import socket
-from collections.abc import Sequence
+import time
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -21,28 +23,19 @@ from scopion.attachment.connect.bounded_connection import (
     plainly_connected,
 )
 from scopion.attachment.live_lock import require_unlocked
-from scopion.attachment.ports import Ran, SshAccess
+from scopion.attachment.ports import NO_FILE, Control, Job, Ran, ReadFile, SshAccess, WriteFile
 from scopion.model.errors import EnforcerUnreachable
 from scopion.model.text import clean
 
 _CONNECT_S, _RUN_S = 20.0, 30.0  # for the whole command, even if octets keep coming
 _PART = 32_768
 _MOST_OCTETS = 4_000_000  # octets; a configuration has a few thousand, and no access point sends more than this
-# What the other side does with a file ($1) of $2 octets, in the language of any shell. The draft gets the mode of the
-# file that it replaces before it has any content. The old file stays as .scopion-old.
-_NOT_WHOLE = 74  # EX_IOERR of sysexits(3)
-WRITE_SCRIPT = f"""\
-umask 077
-file=$(readlink -f "$1" 2>/dev/null) || file=$1
-draft=$file.scopion
-rm -f "$draft"
-if [ -e "$file" ]; then cp -p "$file" "$draft" || exit 1; fi
-cat > "$draft"
-if [ "$(wc -c < "$draft")" -ne "$2" ]; then rm -f "$draft"; exit {_NOT_WHOLE}; fi
-sync
-if [ -e "$file" ]; then cp -p "$file" "$file.scopion-old" || exit 1; fi
-mv "$draft" "$file"
-"""
+# A job of a script costs the other side this at most; a small machine starts some programs a second.
+_JOB_S = 0.5
+# After an interrupt, what the other side had begun has come to its end by then.
+_IN_FLIGHT_S = 1.0
+# A machine that was switched off is noticed after so many seconds: a connection may be kept for days.
+_IDLE_S, _PROBE_S, _PROBES = 15, 5, 3
 
 
 class SshShell:
@@ -50,12 +43,18 @@ class SshShell:
 
     def __init__(self, access: SshAccess) -> None:
         require_unlocked()
+        self._access = access
+        self._was_interrupted = False
+        self._open()
+
+    def _open(self) -> None:
+        """Log in."""
         import logging
 
         import paramiko  # it takes a fifth of a second, so only where an access point is reached by it
 
         logging.getLogger("paramiko").setLevel(logging.CRITICAL)  # we report its errors ourselves
-        self._access = access
+        access = self._access
         self._client = paramiko.SSHClient()
         known = Path(access.known_hosts).expanduser() if access.known_hosts else Path.home() / ".ssh/known_hosts"
         bounds = Bounds(_CONNECT_S)
@@ -86,6 +85,10 @@ class SshShell:
         access = self._access
         addresses = addresses_of(access.host, access.port, socket.SOCK_STREAM, bounds)
         line, _ = first_connected(addresses, plainly_connected, bounds)
+        line.setsockopt(socket.SOL_SOCKET, socket.SO_KEEPALIVE, 1)
+        for option, value in (("TCP_KEEPIDLE", _IDLE_S), ("TCP_KEEPINTVL", _PROBE_S), ("TCP_KEEPCNT", _PROBES)):
+            if hasattr(socket, option):  # not on every system
+                line.setsockopt(socket.IPPROTO_TCP, getattr(socket, option), value)
         try:
             with cut_off(line, bounds):
                 self._client.connect(
@@ -105,11 +108,17 @@ class SshShell:
             self._client.close()  # its thread would go on listening
             raise
 
-    def run(self, command: Sequence[str], stdin: str = "") -> Ran:
+    @property
+    def _is_open(self) -> bool:
+        """Tell whether the connection stands, as far as this side knows."""
+        transport = self._client.get_transport()
+        return transport is not None and transport.is_active()
+
+    def run(self, command: Sequence[str], stdin: str = "", *, within_s: float = 0.0) -> Ran:
         """Run a program; each argument is quoted, so that it stays one word. The whole command has one deadline."""
         import paramiko
 
-        bounds = Bounds(_RUN_S, _MOST_OCTETS)
+        bounds = Bounds(max(_RUN_S, within_s), _MOST_OCTETS)
         try:
             transport = self._client.get_transport()
             if transport is None or not transport.is_active():
@@ -137,32 +146,47 @@ class SshShell:
             raise EnforcerUnreachable(f"{self._access}: the connection was cut while {command[0]} was running")
         return Ran(code, output, errors)
 
+    def carry_out(self, jobs: Sequence[Job], begins: Callable[[int], None] = lambda _: None) -> list[Ran]:
+        """Do all jobs by one script. If it is cut or interrupted, each of them may have been done."""
+        from scopion.attachment.connect.far_script import results_of, script_of, understood
+
+        if self._was_interrupted:
+            time.sleep(_IN_FLIGHT_S)
+        if not self._is_open:  # a connection that is kept for long may have been cut; nothing of this was sent yet
+            self._open()
+        mark = f"scopion-{secrets.token_hex(12)}"
+        script = script_of(jobs, mark)
+        told = 0
+        try:
+            self._was_interrupted = True
+            ran = self.run(["sh", "-s"], script, within_s=_RUN_S + _JOB_S * len(jobs))
+            self._was_interrupted = False
+            found = list(map(understood, jobs, results_of(ran.output, mark)))
+            told = len(found)
+            for number in range(told):
+                begins(number)
+        except BaseException:
+            for number in range(told, len(jobs)):
+                begins(number)
+            raise
+        stopped = told and isinstance(last := jobs[told - 1], Control) and found[-1].output.strip() != last.must
+        if told < len(jobs) and not stopped:
+            said = clean(ran.errors, 120) or "no answer"
+            raise EnforcerUnreachable(f"{self._access}: what it was to do did not arrive whole ({said})")
+        return found
+
     def read(self, path: str) -> str | None:
         """Return a file's text, by cat: small systems have no other file transfer."""
-        ran = self.run(["cat", path])
-        if ran.code == 0:
-            return ran.output
-        if "No such file" in ran.errors:
-            return None
-        raise EnforcerUnreachable(f"{self._access}: {clean(ran.errors) or path}")
+        (ran,) = self.carry_out([ReadFile(path)])
+        if ran.code not in (0, NO_FILE):
+            raise EnforcerUnreachable(f"{self._access}: {ran.errors}")
+        return ran.output if ran.code == 0 else None
 
     def write(self, path: str, text: str) -> None:
-        """Write a file beside it that takes its place if it is whole; owner and mode stay.
-
-        To the other side a broken connection looks like the end of the file. So it counts the octets, and keeps the old
-        file under another name.
-        """
-        octets = text.encode("utf-8", "surrogateescape")
-        ran = self.run(["sh", "-c", WRITE_SCRIPT, "sh", path, str(len(octets))], text)
-        if ran.code == _NOT_WHOLE:
-            raise EnforcerUnreachable(f"{self._access}: {path} did not arrive whole, and stays as it was")
+        """Write a file beside it that takes its place if it is whole; owner and mode stay."""
+        (ran,) = self.carry_out([WriteFile(path, text, self.read(path) or "")])
         if ran.code != 0:
-            raise EnforcerUnreachable(f"{self._access}: {path} cannot be written: {clean(ran.errors)}")
-
-    def settle(self, path: str) -> None:
-        """Remove the old file that was kept."""
-        script = 'file=$(readlink -f "$1" 2>/dev/null) || file=$1; rm -f "$file.scopion-old"'
-        self.run(["sh", "-c", script, "sh", path])
+            raise EnforcerUnreachable(f"{self._access}: {ran.errors}")
 
     def mode_of(self, path: str) -> tuple[int, str] | None:
         """Return mode and group by stat, if the system has it."""

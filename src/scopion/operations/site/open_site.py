@@ -23,6 +23,7 @@ from scopion.scenes import STORY_FILE
 from scopion.vendors.registry import Vendors
 
 if TYPE_CHECKING:
+    from scopion.attachment.connect.kept_shells import KeptShells
     from scopion.attachment.ports import Attachment
     from scopion.operations.site.site_settings import Settings
     from scopion.operations.site.watch_state import WatchState
@@ -81,6 +82,13 @@ class Site:
         from scopion.attachment.linux.linux_attachment import LiveAttachment
 
         return LiveAttachment()
+
+    @cached_property
+    def shells(self) -> KeptShells:
+        """Return the shells of access points; connections to other machines are kept until the site is closed."""
+        from scopion.attachment.connect.kept_shells import KeptShells
+
+        return KeptShells(self.attachment.open_shell)
 
     @cached_property
     def clock(self) -> Clock:
@@ -194,7 +202,9 @@ class Site:
         return self.story.scene.title if self.story else "your site"
 
     def close(self) -> None:
-        """Close the roster, and let a story keep the time that its commands took."""
+        """Close the roster and all connections, and let a story keep the time that its commands took."""
+        if "shells" in self.__dict__:
+            self.shells.close()
         if self._reading is not None:
             self._reading.close()
         if "roster" in self.__dict__:  # last: only a connection that may write leaves one whole file behind

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from scopion.model.errors import ScopionError
+from scopion.operations.intake.pasted_lists import PASTED
 from scopion.operations.pages.held_by import reached
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.open_enforcers import NO_STATIONS, open_enforcer, read_stations, remember_stations
@@ -76,8 +77,9 @@ def attend(site: Site, *, stations: bool) -> Attended:
         failed = {each.enforcer: each.problem for each in unread if each.problem != NO_STATIONS}
         came.read = {each.name: failed.get(each.name, "") for each in reached(site)}
         for miss in unread:
-            if miss.radio:
-                came.unread[f"reading {miss.enforcer} ({miss.radio} GHz)"] = miss.problem
+            if miss.problem != NO_STATIONS and miss.enforcer != PASTED:
+                where = f" ({miss.radio} GHz)" if miss.radio else ""
+                came.unread[f"reading {miss.enforcer}{where}"] = miss.problem
     return came
 
 
@@ -90,13 +92,13 @@ def _forgotten(site: Site, each: Published) -> str:
         return ""  # it was given them just now: the same again would not help
     enforcer = open_enforcer(site, each.settings)
     try:
-        for radio in each.radios:
-            held, target = enforcer.held(radio), read_held(each.push.radios[radio]["target"])
-            if target.entries and not held.entries:
+        for radio, reading in enforcer.read().items():
+            if radio not in each.radios or isinstance(reading, ScopionError):
+                continue
+            target = read_held(each.push.radios[radio]["target"])
+            if target.entries and not reading.held.entries:
                 return _GONE
-            if enforcer.traits.reads_stations and not all(
-                target.admits(station.mac) for station in enforcer.stations(radio)
-            ):
+            if not all(target.admits(station.mac) for station in reading.stations):
                 return _ASSOCIATED
     except ScopionError:
         return ""  # reading the stations tells it

@@ -36,13 +36,12 @@ from scopion.operations.wifi.find_subjects import (
 )
 from scopion.operations.wifi.load_policy import refuse_switched_on_lockout, refuse_too_long
 from scopion.operations.wifi.open_enforcers import enforcers
-from scopion.operations.wifi.read_radios import RadioChoice, chosen_radios
+from scopion.operations.wifi.read_radios import RadioChoice, read_chosen
 from scopion.roster.read_devices import all_devices, set_media
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi import lists
 from scopion.roster.wifi.lists import Entry, EntryTerms, ListMode, Network
 from scopion.roster.wifi.timetables import stored_hours
-from scopion.wireless.enforcers.enforcer import read_radio
 from scopion.wireless.list_policy import lines_of_subject
 
 ALWAYS = "always"  # hours that mean none
@@ -275,10 +274,9 @@ def import_foreign(
         raise Refused(f"the list of {ssid!r} is on a page: scopion wifi allow or deny with --from takes a copy of it")
     with enforcers(site, ssid, enforcer) as opened:
         for each in opened:
-            for radio in chosen_radios(each, RadioChoice(enforcer, radios)):
-                found = read_radio(each, radio).held
-                held[ListMode.ALLOW] |= set(map(str, found.allow))
-                held[ListMode.DENY] |= set(map(str, found.deny))
+            for reading in read_chosen(each, RadioChoice(enforcer, radios)).values():
+                held[ListMode.ALLOW] |= set(map(str, reading.held.allow))
+                held[ListMode.DENY] |= set(map(str, reading.held.deny))
     there = entries(site, ssid) if is_known(site, ssid) else []
     listed = {str(mac) for entry in there for mac in entry.macs}
     taken: dict[ListMode, list[str]] = {}

@@ -18,7 +18,7 @@ from scopion.operations.site.read_secret import read_secret, require_private
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.associations import Association, associations, note_associations, note_links
 from scopion.wireless.enforcer_settings import EnforcerSettings, SshSettings
-from scopion.wireless.enforcers.enforcer import Enforcer, Located, Station, read_radio
+from scopion.wireless.enforcers.enforcer import Enforcer, Located, Station
 from scopion.wireless.enforcers.registry import Reach, type_of
 
 NO_STATIONS = "it knows no stations"
@@ -46,11 +46,9 @@ def enforcers(site: Site, ssid: str, name: str | None = None) -> Iterator[list[E
 
 def open_enforcer(site: Site, settings: EnforcerSettings) -> Enforcer:
     """Return an enforcer; nothing is reached before it is asked something."""
-    attachment = site.attachment
     access = _access(site, settings.ssh)
     reach = Reach(
-        lambda path: attachment.open_control(path, access),
-        lambda: attachment.open_shell(access),
+        lambda: site.shells.open(access),
         lambda: last_published(site.roster_for_reading(), settings.network, settings.name),
     )
     return type_of(settings).open(settings, reach)
@@ -91,15 +89,13 @@ def read_stations(
             continue
         told.add(settings.network)
         try:
-            for radio in enforcer.radios():
-                try:
-                    reading = read_radio(enforcer, radio)
-                    found += [
-                        Located(each, settings.network, settings.name, radio, site.clock.now())
-                        for each in reading.stations
-                    ]
-                except ScopionError as error:
-                    unread.append(Unread(settings.name, radio, str(error)))
+            for radio, reading in enforcer.read().items():
+                if isinstance(reading, ScopionError):
+                    unread.append(Unread(settings.name, radio, str(reading)))
+                    continue
+                found += [
+                    Located(each, settings.network, settings.name, radio, site.clock.now()) for each in reading.stations
+                ]
         except ScopionError as error:
             unread.append(Unread(settings.name, "", str(error)))
         finally:

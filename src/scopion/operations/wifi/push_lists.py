@@ -53,7 +53,7 @@ def _push(context: NetworkContext, request: PushRequest, on_step: OnStep) -> lis
         planned = []
         pages = {each.name: each for each in pages_of(site, ssid)}
         for enforcer in opened:  # everything is read before anything is changed
-            plans = plan_radios(context, enforcer, request.choice, drop_foreign=request.drop_foreign)
+            plans = plan_radios(context, enforcer, request.choice, drop_foreign=request.drop_foreign, files=True)
             for plan in plans:
                 require_room(context, plan)
                 if not request.insist:

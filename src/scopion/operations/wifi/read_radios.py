@@ -12,7 +12,7 @@ from scopion.model.text import joined
 from scopion.operations.wifi.network_context import NetworkContext
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.pushes import PushState, pushes
-from scopion.wireless.enforcers.enforcer import Enforcer, Held, read_held, read_radio
+from scopion.wireless.enforcers.enforcer import Enforcer, Held, RadioReading, read_held, whole
 from scopion.wireless.plan_radio import RadioPlan, plan_radio
 
 
@@ -24,31 +24,39 @@ class RadioChoice:
     radios: tuple[str, ...] = ()  # bands in GHz
 
 
-def chosen_radios(enforcer: Enforcer, choice: RadioChoice) -> list[str]:
-    """Return the chosen bands of an enforcer's radios. Raises Refused for one that it does not have."""
-    has = enforcer.radios()
+def read_chosen(enforcer: Enforcer, choice: RadioChoice, *, files: bool = False) -> dict[str, RadioReading]:
+    """Read the chosen radios of an enforcer. Raises EnforcerUnreachable; Refused for a radio that it does not have."""
+    has = enforcer.read(files=files)
     if not has:
         raise Refused(f"{enforcer.name} carries {enforcer.ssid!r} on no radio")
     missing = [radio for radio in choice.radios if radio not in has]
     if missing:
         raise Refused(f"{enforcer.name} has no {joined(missing)} GHz radio for {enforcer.ssid!r}: {joined(list(has))}")
-    return [radio for radio in has if not choice.radios or radio in choice.radios]
+    return whole({radio: each for radio, each in has.items() if not choice.radios or radio in choice.radios})
 
 
 def plan_radios(
-    context: NetworkContext, enforcer: Enforcer, choice: RadioChoice, *, drop_foreign: bool = False
+    context: NetworkContext,
+    enforcer: Enforcer,
+    choice: RadioChoice,
+    *,
+    drop_foreign: bool = False,
+    files: bool = False,
 ) -> list[RadioPlan]:
-    """Read the chosen radios of an enforcer; return what each would need. Raises EnforcerUnreachable, Refused."""
+    """Read the chosen radios of an enforcer; return what each would need. Raises EnforcerUnreachable, Refused.
+
+    With ``files`` what a push may write is read as well.
+    """
     first, wanted = context.protected(), context.wanted_by(enforcer.traits)
     return [
         plan_radio(
-            read_radio(enforcer, radio),
+            reading,
             left_there(context.roster, enforcer, radio),
             wanted,
             first=first,
             drop_foreign=drop_foreign,
         )
-        for radio in chosen_radios(enforcer, choice)
+        for radio, reading in read_chosen(enforcer, choice, files=files).items()
     ]
 
 

@@ -29,7 +29,7 @@ from scopion.roster.wifi.pushes import (
     pushes,
     with_deadline,
 )
-from scopion.wireless.enforcers.enforcer import Enforcer, Held, read_held, read_radio
+from scopion.wireless.enforcers.enforcer import Held, RadioReading, read_held, whole
 from scopion.wireless.list_policy import ListPolicy, WantedList, read_policy
 from scopion.wireless.order_steps import disconnections
 from scopion.wireless.plan_radio import RadioPlan, back_to
@@ -117,10 +117,13 @@ def revert_to(
         done = []
         with enforcers(site, meant.ssid, meant.enforcer) as opened:
             for enforcer in opened:
+                readings = enforcer.read(files=True)
                 plans = [
-                    _plan_back(context, enforcer, radio, told, left_there(roster, enforcer, radio, before=number))
-                    for radio, told in meant.radios.items()
-                    if radio in enforcer.radios()
+                    _plan_back(context, each, told, left_there(roster, enforcer, radio, before=number))
+                    for radio, each in whole(
+                        {radio: readings[radio] for radio in meant.radios if radio in readings}
+                    ).items()
+                    for told in (meant.radios[radio],)
                 ]
                 if not plans:
                     raise Refused(
@@ -157,13 +160,10 @@ def _published_before(roster: Roster, meant: Push) -> ListPolicy | None:
     return None
 
 
-def _plan_back(
-    context: NetworkContext, enforcer: Enforcer, radio: str, told: Mapping[str, Any], ours: Held
-) -> RadioPlan:
+def _plan_back(context: NetworkContext, reading: RadioReading, told: Mapping[str, Any], ours: Held) -> RadioPlan:
     """Return the way back on a radio; ``ours`` is what earlier pushes had left there: the rest
     belonged to others then.
     """
-    reading = read_radio(enforcer, radio)
     before = read_held(told["before"])
     target = Held(before.allow, before.deny, before.mode or ListMode.OFF)
     foreign = Held(target.allow - ours.allow, target.deny - ours.deny, target.mode)

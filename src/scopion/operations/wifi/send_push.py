@@ -22,7 +22,18 @@ from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.push_deadlines import note_deadline
 from scopion.roster.wifi.pushes import NewPush, Push, PushState, begin_push, end_push, note_radios, push_of, pushes
-from scopion.wireless.enforcers.enforcer import Act, Enforcer, Held, ListStep, held_document, read_held
+from scopion.wireless.enforcers.enforcer import (
+    Act,
+    Enforcer,
+    Held,
+    ListStep,
+    RadioReading,
+    RadioStep,
+    Readings,
+    held_document,
+    read_held,
+    whole,
+)
 from scopion.wireless.list_policy import policy_document
 from scopion.wireless.order_steps import disconnections
 from scopion.wireless.plan_radio import RadioPlan, back_to
@@ -112,10 +123,9 @@ class PushRun:
                 note_deadline(self._roster, number, self._site.boot(), left)
         problem = ""
         try:
-            for plan in self._plans:
-                self._put(plan)
-                self._radios[plan.radio]["after"] = held_document(self._read_back(plan))
-                note_radios(self._roster, number, self._radios)
+            for radio, reading in self._put().items():
+                self._radios[radio]["after"] = held_document(reading.held)
+            note_radios(self._roster, number, self._radios)
             problem = self._keep()
         except (ScopionError, OSError) as error:
             self._go_back(number, str(error), error)
@@ -129,63 +139,77 @@ class PushRun:
         before = [each for each in pushes(self._roster, sent.ssid) if each.enforcer == sent.enforcer]
         return Pushed(sent, self._plans, problem, first=len(before) == 1)
 
-    def _put(self, plan: RadioPlan) -> None:
-        self._touched.append(plan)
-        for step in plan.steps:
-            self._on_step(plan.enforcer, plan.radio, step)
-            if step.act in (Act.MODE, Act.REPLACE):
-                self._mode_set.add(plan.radio)
-            self._enforcer.take(plan.radio, step)
+    def _put(self) -> dict[str, RadioReading]:
+        """Take all steps; return what each radio holds then. Raises EnforcerUnreachable if it is not what was sent."""
+        steps = [RadioStep(plan.radio, step) for plan in self._plans for step in plan.steps]
+        if not steps:  # nothing has changed since the radios were read
+            return {plan.radio: plan for plan in self._plans}
+        told = self._take(steps)
+        readings = whole({plan.radio: told[plan.radio] for plan in self._plans})
+        late = []
+        for plan in self._plans:
+            reading = readings[plan.radio]
+            self._compare(plan, reading.held)
+            # Stations that have associated while the list was being written.
+            late += [RadioStep(plan.radio, step) for step in disconnections(plan.target, reading.stations)]
+        if late:
+            self._take(late)
+        return readings
 
-    def _read_back(self, plan: RadioPlan) -> Held:
-        """Return what the radio holds by now. Raises EnforcerUnreachable if that is not what was sent."""
-        self._enforcer.check(plan.radio)
-        held = self._enforcer.held(plan.radio)
-        if not held.holds_the_same(plan.target):
-            lacking = (plan.target.allow | plan.target.deny) - (held.allow | held.deny)
-            more = (held.allow | held.deny) - (plan.target.allow | plan.target.deny)
-            said = [
-                f"{len(lacking)} of its entries {'is' if len(lacking) == 1 else 'are'} missing" if lacking else "",
-                f"{len(more)} more" if more else "",
-            ]
-            raise EnforcerUnreachable(
-                f"{plan.enforcer} ({plan.radio} GHz) does not hold what was sent: "
-                f"{joined(list(filter(None, said))) or f'its mode is {held.mode}'}; has it restarted meanwhile?"
-            )
-        if plan.traits.reads_stations:  # stations that have associated while the list was being written
-            for step in disconnections(plan.target, self._enforcer.stations(plan.radio)):
-                self._enforcer.take(plan.radio, step)
-        return held
+    def _take(self, steps: Sequence[RadioStep]) -> Readings:
+        return self._enforcer.take(steps, self._begins)
+
+    def _begins(self, each: RadioStep) -> None:
+        plan = next(plan for plan in self._plans if plan.radio == each.radio)
+        if plan not in self._touched:
+            self._touched.append(plan)
+        if each.step.act in (Act.MODE, Act.REPLACE):
+            self._mode_set.add(plan.radio)
+        self._on_step(plan.enforcer, plan.radio, each.step)
+
+    def _compare(self, plan: RadioPlan, held: Held) -> None:
+        """Raise EnforcerUnreachable if a radio does not hold what was sent."""
+        if held.holds_the_same(plan.target):
+            return
+        lacking = (plan.target.allow | plan.target.deny) - (held.allow | held.deny)
+        more = (held.allow | held.deny) - (plan.target.allow | plan.target.deny)
+        said = [
+            f"{len(lacking)} of its entries {'is' if len(lacking) == 1 else 'are'} missing" if lacking else "",
+            f"{len(more)} more" if more else "",
+        ]
+        raise EnforcerUnreachable(
+            f"{plan.enforcer} ({plan.radio} GHz) does not hold what was sent: "
+            f"{joined(list(filter(None, said))) or f'its mode is {held.mode}'}; has it restarted meanwhile?"
+        )
 
     def _keep(self) -> str:
         """Make it last through a restart; a failure of that does not undo what is in force."""
-        problems = []
-        for plan in self._plans:
-            try:
-                self._enforcer.keep(plan.radio, plan.target)
-            except ScopionError as error:
-                problems.append(f"in force, but it will not last: {error}")
-        return "; ".join(dict.fromkeys(problems))
+        try:
+            self._enforcer.keep({plan.radio: plan.target for plan in self._plans})
+        except ScopionError as error:
+            return f"in force, but it will not last: {error}"
+        return ""
 
     def _go_back(self, number: int, problem: str, error: BaseException) -> None:
         """Bring every radio that was touched back to what it held. Raises EnforcerUnreachable, or Divided."""
         stuck: dict[str, str] = {}
-        for plan in reversed(self._touched):
-            before = read_held(self._radios[plan.radio]["before"])
-            mode_set = plan.radio in self._mode_set
-            if before.mode is None and mode_set:
-                before = Held(before.allow, before.deny, ListMode.OFF)
-            try:
-                held = self._enforcer.held(plan.radio)
-                way = back_to(
-                    before, held, plan.traits, mode=mode_set, first=self._first, capacity=self._enforcer.capacity
-                )
-                for step in way:
-                    self._enforcer.take(plan.radio, step)
-                if not self._enforcer.held(plan.radio).holds_the_same(before):
-                    stuck[plan.radio] = "holds neither the old list nor the new one"
-            except (ScopionError, OSError):
-                stuck[plan.radio] = self._state_of(plan)
+        now: dict[str, Held] = {}  # as far as the radios can be read
+        try:
+            if self._touched:
+                now = _held_by(self._enforcer.read())
+                way, before = self._way_back(now)
+                if way:
+                    now = _held_by(self._enforcer.take(way, lambda _: None))
+                for plan in self._touched:
+                    if plan.radio not in now:
+                        stuck[plan.radio] = self._state_of(plan, now)
+                    elif not now[plan.radio].holds_the_same(before[plan.radio]):
+                        stuck[plan.radio] = "holds neither the old list nor the new one"
+        except (ScopionError, OSError):
+            now = {}
+            with suppress(ScopionError, OSError):
+                now = _held_by(self._enforcer.read())
+            stuck = {plan.radio: self._state_of(plan, now) for plan in self._touched}
         if not stuck and self._touched:
             stuck = self._put_files_back()
         if not stuck:
@@ -210,14 +234,39 @@ class PushRun:
             return {plan.radio: f"holds the old list, but {where} may not" for plan in self._touched}
         return {}
 
-    def _state_of(self, plan: RadioPlan) -> str:
+    def _way_back(self, now: Mapping[str, Held]) -> tuple[list[RadioStep], dict[str, Held]]:
+        """Return the steps that bring every radio that was touched back, the last one first, and what each held."""
+        way: list[RadioStep] = []
+        target: dict[str, Held] = {}
+        for plan in reversed(self._touched):
+            before = read_held(self._radios[plan.radio]["before"])
+            mode_set = plan.radio in self._mode_set
+            if before.mode is None and mode_set:
+                before = Held(before.allow, before.deny, ListMode.OFF)
+            target[plan.radio] = before
+            if plan.radio in now:
+                back = back_to(
+                    before,
+                    now[plan.radio],
+                    plan.traits,
+                    mode=mode_set,
+                    first=self._first,
+                    capacity=self._enforcer.capacity,
+                )
+                way += [RadioStep(plan.radio, step) for step in back]
+        return way, target
+
+    def _state_of(self, plan: RadioPlan, now: Mapping[str, Held]) -> str:
         """Return what is known of a radio that was touched and cannot be brought back."""
-        try:
-            held = self._enforcer.held(plan.radio)
-        except (ScopionError, OSError):
+        held = now.get(plan.radio)
+        if held is None:
             done = self._radios[plan.radio]["after"] is not None
             return "held the new list when it was read last" if done else "cannot be read: it may hold some of each"
         return "holds the new list" if held.holds_the_same(plan.target) else "holds some of each"
+
+
+def _held_by(readings: Readings) -> dict[str, Held]:
+    return {radio: each.held for radio, each in readings.items() if not isinstance(each, ScopionError)}
 
 
 def _with_mode(plan: RadioPlan, roster: Roster, enforcer: Enforcer) -> Held:

@@ -27,7 +27,7 @@ from scopion.roster.scans import known_subnets
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.network_notes import note_verification
 from scopion.roster.wifi.pushes import PushState, pushes
-from scopion.wireless.enforcers.enforcer import Effect, Enforcer, Located, read_held
+from scopion.wireless.enforcers.enforcer import Effect, Located, read_held
 from scopion.wireless.plan_radio import RadioPlan
 from scopion.wireless.verdict import Check, Verdict
 
@@ -76,7 +76,7 @@ class _Verification:
                     for enforcer in opened:
                         plans = plan_radios(self._context, enforcer, RadioChoice(settings.name))
                         self._plans += plans
-                        self._tries(enforcer, plans)
+                        self._tries(plans)
             except ScopionError as error:
                 self._note(settings.name, "list", False, f"it could not be read: {error}")
         now = self._site.clock.now()
@@ -129,12 +129,12 @@ class _Verification:
                 says = "is still associated; scopion wifi push disconnects it"
             self._note(where, "associated", False, f"{self._called(mac)} {says}")
 
-    def _tries(self, enforcer: Enforcer, plans: Sequence[RadioPlan]) -> None:
+    def _tries(self, plans: Sequence[RadioPlan]) -> None:
         """How often refused devices have tried, where that is counted."""
-        for radio in (plan.radio for plan in plans):
-            for mac, count in enforcer.attempts(radio).items():
+        for plan in plans:
+            for mac, count in plan.attempts.items():
                 self.verdict.notes.append(
-                    f"{enforcer.name}, {radio} GHz: {counted(count, 'frame')} of {self._called(mac)} dropped"
+                    f"{plan.enforcer}, {plan.radio} GHz: {counted(count, 'frame')} of {self._called(mac)} dropped"
                 )
 
     def at_pages(self) -> None:

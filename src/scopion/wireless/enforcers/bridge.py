@@ -12,13 +12,22 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from scopion.attachment.ports import Shell
-from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused
+from scopion.attachment.ports import Job, Program, Ran, Shell
+from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused, ScopionError
 from scopion.model.mac import MacAddress
 from scopion.model.text import clean
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcer_settings import BridgePort, NftablesSettings
-from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, ShellEnforcer, Traits
+from scopion.wireless.enforcers.enforcer import (
+    Act,
+    Effect,
+    Held,
+    RadioReading,
+    RadioStep,
+    Readings,
+    ShellEnforcer,
+    Traits,
+)
 
 # The parts of a chain, set or rule that decide what is refused. All else differs between versions of nft, counts, or is
 # a set's contents.
@@ -50,17 +59,77 @@ class BridgeFirewall(ShellEnforcer):
         )
         self.table = table_name(settings.name)
         self._radio: dict[str, BridgePort] = dict(settings.radio.items())
+        self._held: dict[str, Held] | None = None  # as it was read last
 
     def radios(self) -> tuple[str, ...]:
         """Return the radios that the settings name."""
         return tuple(self._radio)
 
-    def check(self, radio: str) -> None:
-        """See that the interface exists and is a port of a bridge: rules on another would do
-        nothing. Raises Refused.
+    def read(self, *, files: bool = False) -> Readings:
+        """Return the lists in its own table, empty if there is none yet, and the frames dropped since, by sender."""
+        return self._readings(self._shell.carry_out(self._questions()))
+
+    def take(self, steps: Sequence[RadioStep], begins: Callable[[RadioStep], None]) -> Readings:
+        """Replace the lists of radios in one transaction; the lists of other radios stay.
+
+        A firewall cannot disconnect: it drops what a refused device sends.
         """
+        replaced = [each for each in steps if each.step.act is Act.REPLACE]
+        jobs = list(self._questions())
+        if replaced:
+            if self._held is None:
+                self.read()
+            wanted = dict(self._held or {})  # this also mends a table that is not whole
+            wanted |= {each.radio: each.step.held for each in replaced if each.step.held is not None}
+            commands = self._ruleset({each: wanted[each] for each in self.radios() if each in wanted})
+            jobs.insert(0, Program(("nft", "-j", "-f", "-"), json.dumps({"nftables": commands})))
+
+        def begun(number: int) -> None:
+            for each in replaced if number == 0 else ():
+                begins(each)
+
+        ran = self._shell.carry_out(jobs, begun)
+        if replaced and ran[0].code != 0:
+            raise EnforcerUnreachable(
+                f"{self.name}: nft refuses the list, which stays as it was: {_said(self._permitted(ran[0]).errors)}"
+            )
+        return self._readings(ran[1:] if replaced else ran)
+
+    def keep(self, held: Mapping[str, Held]) -> None:
+        """Do nothing: there is no file. The watch puts the list back after a restart."""
+
+    def files(self) -> Mapping[str, str | None]:
+        """Return no files."""
+        return {}
+
+    def put_back(self, files: Mapping[str, str | None]) -> None:
+        """Do nothing: there are no files."""
+
+    def _questions(self) -> list[Job]:
+        links = [Program(("ip", "-j", "-d", "link", "show", "dev", each.interface)) for each in self._radio.values()]
+        return [*links, Program(("nft", "-j", "list", "table", "bridge", self.table))]
+
+    def _readings(self, ran: Sequence[Ran]) -> Readings:
+        table = self._table(ran[-1])
+        self._held = table.held
+        found: dict[str, RadioReading | ScopionError] = {}
+        for radio, link in zip(self._radio, ran, strict=False):
+            try:
+                self._check(radio, link)
+                held = table.held.get(radio, Held(mode=ListMode.OFF))
+                # A list that no rule refers to is not in force, whatever it says.
+                if not table.whole and radio in table.held:
+                    remark = "its list is there, but the rules for it are not as they were put there"
+                    held = Held(mode=ListMode.OFF, remark=remark)
+                tried = table.counted.get(radio, {})
+                found[radio] = RadioReading(self.name, radio, self.traits, self.capacity, held, (), tried)
+            except (EnforcerUnreachable, Refused) as error:
+                found[radio] = error
+        return found
+
+    def _check(self, radio: str, ran: Ran) -> None:
+        """See that the interface exists and is a port of a bridge, else rules would do nothing. Raises Refused."""
         interface = self._radio[radio].interface
-        ran = self._run(["ip", "-j", "-d", "link", "show", "dev", interface])
         if ran.code != 0:
             raise Refused(f"{self.name} has no interface {interface!r}: mend [[enforcer]] in site.toml")
         try:
@@ -73,48 +142,22 @@ class BridgeFirewall(ShellEnforcer):
                 f"{interface!r} of {self.name} is not a port of a bridge, so that the bridge's firewall does not see it"
             )
 
-    def held(self, radio: str) -> Held:
-        """Return the list in its own table; empty if there is no table yet."""
-        table = self._read()
-        # A list that no rule refers to is not in force, whatever it says.
-        if table.whole or radio not in table.held:
-            return table.held.get(radio, Held(mode=ListMode.OFF))
-        return Held(mode=ListMode.OFF, remark="its list is there, but the rules for it are not as they were put there")
-
-    def take(self, radio: str, step: ListStep) -> None:
-        """Replace the list of a radio in one transaction; the lists of other radios stay."""
-        if step.act is not Act.REPLACE:
-            return  # a firewall cannot disconnect: it drops what a refused device sends
-        assert step.held is not None
-        wanted = {**self._read().held, radio: step.held}  # this also mends a table that is not whole
-        self._apply(self._ruleset({each: wanted[each] for each in self.radios() if each in wanted}))
-
-    def keep(self, radio: str, held: Held) -> None:
-        """Do nothing: there is no file. The watch puts the list back after a restart."""
-
-    def files(self) -> Mapping[str, str | None]:
-        """Return no files."""
-        return {}
-
-    def put_back(self, files: Mapping[str, str | None]) -> None:
-        """Do nothing: there are no files."""
-
-    def attempts(self, radio: str) -> Mapping[MacAddress, int]:
-        """Return the frames that were dropped since the list was put in place, by sender."""
-        return self._read().counted.get(radio, {})
-
-    def _read(self) -> _Table:
-        ran = self._run(["nft", "-j", "list", "table", "bridge", self.table])
-        if ran.code != 0:
+    def _table(self, ran: Ran) -> _Table:
+        if self._permitted(ran).code != 0:
             if "No such file" in ran.errors or "does not exist" in ran.errors:
                 return _Table({}, {}, whole=True)
             raise EnforcerUnreachable(f"{self.name}: {_said(ran.errors)}")
         try:
-            return self._told(json.loads(ran.output)["nftables"])
+            return self._listed(json.loads(ran.output)["nftables"])
         except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
             raise EnforcerUnreachable(f"{self.name}: nft answers {clean(ran.output, 60)!r}") from None
 
-    def _told(self, objects: Sequence[Mapping[str, Any]]) -> _Table:
+    def _permitted(self, ran: Ran) -> Ran:
+        if ran.code != 0 and "Operation not permitted" in ran.errors:
+            raise EnforcerUnreachable(f"{self.name}: this account may not change the firewall: run as root")
+        return ran
+
+    def _listed(self, objects: Sequence[Mapping[str, Any]]) -> _Table:
         """Read a listing of the table. Raises the errors of a text that is none."""
         found = {each["set"]["name"]: each["set"] for each in objects if "set" in each}
         there = [_essence(each) for each in objects if not {"metainfo", "table"} & each.keys()]
@@ -197,17 +240,6 @@ class BridgeFirewall(ShellEnforcer):
         for hook in ("input", "forward"):
             commands.append({"add": {"rule": {**own, "chain": hook, "expr": [*matches, *refusal]}}})
         return commands
-
-    def _apply(self, commands: list[dict[str, Any]]) -> None:
-        ran = self._run(["nft", "-j", "-f", "-"], json.dumps({"nftables": commands}))
-        if ran.code != 0:
-            raise EnforcerUnreachable(f"{self.name}: nft refuses the list, which stays as it was: {_said(ran.errors)}")
-
-    def _run(self, command: Sequence[str], stdin: str = "") -> Any:
-        ran = self._shell.run(command, stdin)
-        if ran.code != 0 and "Operation not permitted" in ran.errors:
-            raise EnforcerUnreachable(f"{self.name}: this account may not change the firewall: run as root")
-        return ran
 
 
 def table_name(name: str) -> str:

@@ -8,7 +8,8 @@ from datetime import datetime
 from enum import StrEnum
 from typing import Any, Protocol
 
-from scopion.attachment.ports import Shell
+from scopion.attachment.ports import NO_FILE, Ran, ReadFile, Shell
+from scopion.model.errors import EnforcerUnreachable, ScopionError
 from scopion.model.mac import MacAddress, Notation
 from scopion.roster.store.stored_values import as_written
 from scopion.roster.wifi.lists import ListMode
@@ -100,6 +101,14 @@ class ListStep:
 
 
 @dataclass(frozen=True, slots=True)
+class RadioStep:
+    """A step, and the radio on which it is taken."""
+
+    radio: str  # its band, in GHz
+    step: ListStep
+
+
+@dataclass(frozen=True, slots=True)
 class Station:
     """A device that is associated, as the access point tells."""
 
@@ -128,8 +137,15 @@ class Traits:
     timetable: bool = False  # it keeps hours itself
 
 
+Readings = Mapping[str, "RadioReading | ScopionError"]  # by band in GHz: what was read, or why it could not be read
+
+
 class Enforcer(Protocol):
-    """Holds the list of one wireless network on each of its radios. Every call raises EnforcerUnreachable."""
+    """Holds the list of one wireless network on each of its radios.
+
+    Every call raises EnforcerUnreachable. What lies behind it may be far away, so all radios are read at once, and all
+    steps are taken at once.
+    """
 
     name: str
     ssid: str
@@ -139,51 +155,39 @@ class Enforcer(Protocol):
     def radios(self) -> tuple[str, ...]:
         """Return the bands, in GHz, on which it carries the network."""
 
-    def check(self, radio: str) -> None:
-        """See that it answers and carries the right network. Raises Refused for another network."""
+    def read(self, *, files: bool = False) -> Readings:
+        """Return what each radio holds and who is associated; Refused for a radio that carries another network.
 
-    def held(self, radio: str) -> Held:
-        """Return what it holds now."""
+        With ``files`` its files are read as well, for a push.
+        """
 
-    def take(self, radio: str, step: ListStep) -> None:
-        """Do one step."""
+    def take(self, steps: Sequence[RadioStep], begins: Callable[[RadioStep], None]) -> Readings:
+        """Take steps in their order, until one fails, and read the radios again. Raises EnforcerUnreachable.
 
-    def keep(self, radio: str, held: Held) -> None:
-        """Make what it holds last through a restart, as far as it can."""
+        ``begins`` is told each step that is begun, or may have been if the connection is cut.
+        """
+
+    def keep(self, held: Mapping[str, Held]) -> None:
+        """Make what each radio holds last through a restart, as far as it can."""
 
     def files(self) -> Mapping[str, str | None]:
-        """Return the content of its files that a push may write, byte for byte, by path; None for a missing file."""
+        """Return its files that a push may write, as they were read last, byte for byte; None for a missing file."""
 
     def put_back(self, files: Mapping[str, str | None]) -> None:
         """Write back what ``files`` returned, where it differs by now, and put it in force."""
-
-    def stations(self, radio: str) -> Sequence[Station]:
-        """Return the stations that are associated now."""
-
-    def attempts(self, radio: str) -> Mapping[MacAddress, int]:
-        """Return how often refused devices have tried, if it counts that; frames or attempts."""
 
     def close(self) -> None:
         """Close the connection; a second call does nothing."""
 
 
 class ShellEnforcer:
-    """What enforcers that use a shell share: it is opened when it is first needed.
+    """What enforcers that use a shell share: it is opened when it is first needed."""
 
-    A type that knows stations, or counts attempts, tells them itself.
-    """
+    name: str
 
     def __init__(self, open_shell: Callable[[], Shell]) -> None:
         self._open_shell = open_shell
         self._opened: Shell | None = None
-
-    def stations(self, radio: str) -> Sequence[Station]:
-        """Return no stations: it knows none."""
-        return ()
-
-    def attempts(self, radio: str) -> Mapping[MacAddress, int]:
-        """Return nothing: it does not count them."""
-        return {}
 
     def close(self) -> None:
         """Close the shell."""
@@ -197,6 +201,17 @@ class ShellEnforcer:
             self._opened = self._open_shell()
         return self._opened
 
+    def _told(self, ran: Ran) -> str:
+        """Return what a job has told. Raises EnforcerUnreachable."""
+        if ran.code != 0:
+            raise EnforcerUnreachable(f"{self.name}: {ran.errors}")
+        return ran.output
+
+    def read_file(self, path: str) -> str | None:
+        """Return a file of the access point; None if there is none."""
+        (ran,) = self._shell.carry_out([ReadFile(path)])
+        return None if ran.code == NO_FILE else self._told(ran)
+
 
 @dataclass(frozen=True, slots=True)
 class RadioReading:
@@ -208,18 +223,21 @@ class RadioReading:
     capacity: int | None  # entries that it holds; None: not known
     held: Held
     stations: tuple[Station, ...] = ()  # none where the enforcer does not tell them
+    attempts: Mapping[MacAddress, int] = field(default_factory=dict)  # of refused devices, where they are counted
 
     def values(self) -> tuple[Any, ...]:
         """Return all of it in this order, for values that extend a reading."""
-        return self.enforcer, self.radio, self.traits, self.capacity, self.held, self.stations
+        return self.enforcer, self.radio, self.traits, self.capacity, self.held, self.stations, self.attempts
 
 
-def read_radio(enforcer: Enforcer, radio: str) -> RadioReading:
-    """Read a radio: its list and its stations. Raises EnforcerUnreachable, Refused for another network."""
-    enforcer.check(radio)
-    held = enforcer.held(radio)
-    stations = tuple(enforcer.stations(radio)) if enforcer.traits.reads_stations else ()
-    return RadioReading(enforcer.name, radio, enforcer.traits, enforcer.capacity, held, stations)
+def whole(readings: Readings) -> dict[str, RadioReading]:
+    """Return the readings. Raises the error of the first radio that could not be read."""
+    found = {}
+    for radio, each in readings.items():
+        if isinstance(each, ScopionError):
+            raise each
+        found[radio] = each
+    return found
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,16 +13,26 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 
-from scopion.attachment.ports import ControlLine, Shell
-from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused
+from scopion.attachment.ports import CHANGED, NO_FILE, Control, EveryStation, Job, Ran, ReadFile, Shell, WriteFile
+from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused, ScopionError
 from scopion.model.mac import MacAddress
 from scopion.model.text import clean, lines_of, whole_number
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcer_settings import HostapdRadio, HostapdSettings
-from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, ShellEnforcer, Station, Traits
+from scopion.wireless.enforcers.enforcer import (
+    Act,
+    Effect,
+    Held,
+    ListStep,
+    RadioReading,
+    RadioStep,
+    Readings,
+    ShellEnforcer,
+    Station,
+    Traits,
+)
 
-# The standard's association identifiers end at 2007 (IEEE Std 802.11-2020, 9.4.1.8): more stations are no answer.
-_MOST_STATIONS = 2007
+_OK = "OK"
 _MOST_COUNTED = 2**63 - 1  # what SQLite and JSON readers take
 _LONGEST_S = 10 * 366 * 86_400  # no station is associated for longer
 _ACL = {ListMode.ALLOW: "ACCEPT_ACL", ListMode.DENY: "DENY_ACL"}
@@ -33,12 +43,7 @@ _LINK = re.compile(r"(?:peer_addr\[\d+\]|link_addr)$")
 class Hostapd(ShellEnforcer):
     """Implements ``Enforcer``."""
 
-    def __init__(
-        self,
-        settings: HostapdSettings,
-        open_line: Callable[[str], ControlLine],
-        open_shell: Callable[[], Shell],
-    ) -> None:
+    def __init__(self, settings: HostapdSettings, open_shell: Callable[[], Shell]) -> None:
         super().__init__(open_shell)
         self.name = settings.name
         self.ssid = settings.network
@@ -55,17 +60,73 @@ class Hostapd(ShellEnforcer):
             survives=lost,
         )
         self._radio: dict[str, HostapdRadio] = dict(settings.radio.items())
-        self._open_line = open_line
-        self._lines: dict[str, ControlLine] = {}
+        self._files: dict[str, Ran] = {}  # as they were read last
         self._wrote = False
 
     def radios(self) -> tuple[str, ...]:
         """Return the radios that the settings name."""
         return tuple(self._radio)
 
-    def check(self, radio: str) -> None:
+    def read(self, *, files: bool = False) -> Readings:
+        """Ask each daemon for its state, both lists and all stations; the mode cannot be read."""
+        named = self._named() if files else ()
+        ran = self._shell.carry_out([*self._questions(), *map(ReadFile, named)])
+        if files:
+            self._files = dict(zip(named, ran[len(ran) - len(named) :], strict=True))
+        return self._readings(ran)
+
+    def take(self, steps: Sequence[RadioStep], begins: Callable[[RadioStep], None]) -> Readings:
+        """Send a command for each step. The first that the daemon refuses is the last."""
+        jobs: list[Job] = [Control(self._radio[each.radio].socket, _command(each.step), _OK) for each in steps]
+        ran = self._shell.carry_out(
+            [*jobs, *self._questions()], lambda number: begins(steps[number]) if number < len(steps) else None
+        )
+        for step, each in zip(steps, ran, strict=False):
+            if each.code != 0:
+                raise EnforcerUnreachable(f"{self._where(step.radio)}: {each.errors}")
+            if each.output.strip() != _OK:
+                raise EnforcerUnreachable(f"{self._where(step.radio)} did not {step.step}: {self._why(step, each)}")
+        return self._readings(ran[len(steps) :])
+
+    def _why(self, step: RadioStep, ran: Ran) -> str:
+        reading = self.read()[step.radio] if step.step.act is Act.ADD else None
+        if isinstance(reading, RadioReading) and reading.held.entries >= (self.capacity or 0):
+            return "it is out of entries"
+        return f"it answered {clean(ran.output.strip(), 60)!r}"
+
+    def _questions(self) -> list[Job]:
+        return [
+            job
+            for each in self._radio.values()
+            for job in (
+                Control(each.socket, "STATUS"),
+                Control(each.socket, "ACCEPT_ACL SHOW"),
+                Control(each.socket, "DENY_ACL SHOW"),
+                EveryStation(each.socket),
+            )
+        ]
+
+    def _readings(self, ran: Sequence[Ran]) -> Readings:
+        found: dict[str, RadioReading | ScopionError] = {}
+        for number, radio in enumerate(self._radio):
+            try:
+                found[radio] = self._reading(radio, ran[4 * number : 4 * number + 4])
+            except (EnforcerUnreachable, Refused) as error:
+                found[radio] = error
+        return found
+
+    def _reading(self, radio: str, ran: Sequence[Ran]) -> RadioReading:
+        """Return a radio. Raises EnforcerUnreachable, or Refused if it carries another network."""
+        for each in ran:
+            if each.code != 0:
+                raise EnforcerUnreachable(each.errors)
+        status, accept, deny, stations = (each.output for each in ran)
+        self._check(radio, dict(_pairs(status)))
+        held = Held(self._list(radio, ListMode.ALLOW, accept), self._list(radio, ListMode.DENY, deny), None)
+        return RadioReading(self.name, radio, self.traits, self.capacity, held, self._stations(radio, stations))
+
+    def _check(self, radio: str, status: Mapping[str, str]) -> None:
         """See that it is on the air with this network."""
-        status = self.status(radio)
         interface = self._radio[radio].socket.rpartition("/")[2]
         index = next((key[4:-1] for key, value in status.items() if key.startswith("bss[") and value == interface), "0")
         carried = _plain_ssid(status.get(f"ssid[{index}]", ""))
@@ -79,102 +140,7 @@ class Hostapd(ShellEnforcer):
         if status.get("state") not in ("ENABLED", None):
             raise EnforcerUnreachable(f"{self._where(radio)} is not on the air: its state is {clean(status['state'])}")
 
-    def status(self, radio: str) -> dict[str, str]:
-        """Return what the daemon says of itself."""
-        return dict(_pairs(self._ask(radio, "STATUS")))
-
-    def others(self, radio: str) -> list[str]:
-        """Return the SSIDs of the other BSS that the daemon carries on this radio."""
-        status = self.status(radio)
-        carried = [_plain_ssid(value) for key, value in status.items() if re.fullmatch(r"ssid\[\d+\]", key)]
-        return [clean(each) for each in carried if each and each != self.ssid]
-
-    def configuration(self, radio: str) -> dict[str, str]:
-        """Return what it says of its encryption."""
-        return dict(_pairs(self._ask(radio, "GET_CONFIG")))
-
-    def held(self, radio: str) -> Held:
-        """Return both lists; the mode cannot be read."""
-        return Held(self._list(radio, ListMode.ALLOW), self._list(radio, ListMode.DENY), None)
-
-    def take(self, radio: str, step: ListStep) -> None:
-        """Send one command. Raises EnforcerUnreachable if the daemon refuses it."""
-        if step.act is Act.MODE:
-            assert step.mode is not None
-            command = f"SET macaddr_acl {_MODE[step.mode]}"
-        elif step.act is Act.DISCONNECT:
-            command = f"DEAUTHENTICATE {step.mac}"
-        else:
-            assert step.list is not None
-            command = f"{_ACL[step.list]} {'ADD_MAC' if step.act is Act.ADD else 'DEL_MAC'} {step.mac}"
-        reply = self._ask(radio, command).strip()
-        if reply != "OK":
-            full = step.act is Act.ADD and self.held(radio).entries >= (self.capacity or 0)
-            why = "it is out of entries" if full else f"it answered {clean(reply, 60)!r}"
-            raise EnforcerUnreachable(f"{self._where(radio)} did not {step}: {why}")
-
-    def keep(self, radio: str, held: Held) -> None:
-        """Write its accept, deny and configuration files, as far as the settings name them; other lines stay."""
-        files = self._radio[radio]
-        if files.accept_file:
-            self._rewrite(files.accept_file, lambda text: list_file(text, held.allow))
-        if files.deny_file:
-            self._rewrite(files.deny_file, lambda text: list_file(text, held.deny))
-        if files.accept_file and files.deny_file and files.config and held.mode is not None:
-            interface, mode = files.socket.rpartition("/")[2], _MODE[held.mode]
-            self._rewrite(files.config, lambda text: with_mode(text, interface, mode))
-
-    def files(self) -> Mapping[str, str | None]:
-        """Return the accept, deny and configuration files that the settings name."""
-        named = [path for each in self._radio.values() for path in (each.accept_file, each.deny_file, each.config)]
-        return {path: self._shell.read(path) for path in dict.fromkeys(filter(None, named))}
-
-    def put_back(self, files: Mapping[str, str | None]) -> None:
-        """Write the files, because the daemon reads them when it starts. A file that did not exist is emptied."""
-        for path, before in files.items() if self._wrote else ():
-            now = self._shell.read(path)
-            if now != before and (before is not None or now):
-                self._write(path, before or "")
-
-    def stations(self, radio: str) -> Sequence[Station]:
-        """Return the stations with their flags; a station that was just disconnected has none."""
-        found: list[Station] = []
-        seen: set[MacAddress] = set()
-        reply = self._ask(radio, "STA-FIRST")
-        while len(seen) < _MOST_STATIONS:
-            first, *rest = reply.strip().splitlines() or [""]
-            try:
-                mac = MacAddress.parse(first)
-            except InvalidMacAddress:
-                if first and first != "FAIL":
-                    raise EnforcerUnreachable(f"{self._where(radio)}: {clean(first, 60)!r} is not a station") from None
-                break
-            if mac in seen:  # a daemon that repeats itself would be asked for ever
-                break
-            seen.add(mac)
-            station = read_station(mac, rest)
-            if station is not None:
-                found.append(station)
-            reply = self._ask(radio, f"STA-NEXT {mac}")
-        return found
-
-    def close(self) -> None:
-        """Close every line, and the shell for the files."""
-        for line in self._lines.values():
-            line.close()
-        self._lines.clear()
-        super().close()
-
-    def read_file(self, path: str) -> str | None:
-        """Return a file of the access point, for the audit."""
-        return self._shell.read(path)
-
-    def mode_of(self, path: str) -> tuple[int, str] | None:
-        """Return the mode and group of a file."""
-        return self._shell.mode_of(path)
-
-    def _list(self, radio: str, which: ListMode) -> frozenset[MacAddress]:
-        reply = self._ask(radio, f"{_ACL[which]} SHOW")
+    def _list(self, radio: str, which: ListMode, reply: str) -> frozenset[MacAddress]:
         found = set()
         for line in reply.splitlines():
             word = line.split(" ")[0]
@@ -187,39 +153,115 @@ class Hostapd(ShellEnforcer):
                     ) from None
         return frozenset(found)
 
+    def _stations(self, radio: str, replies: str) -> tuple[Station, ...]:
+        """Return the stations with their flags; a station that was just disconnected has none."""
+        told: dict[MacAddress, list[str]] = {}
+        lines: list[str] | None = None
+        for line in replies.splitlines():
+            if "=" in line and lines is not None:
+                lines.append(line)
+            elif line.strip():
+                try:
+                    lines = told.setdefault(MacAddress.parse(line.strip()), [])
+                except InvalidMacAddress:
+                    raise EnforcerUnreachable(f"{self._where(radio)}: {clean(line, 60)!r} is not a station") from None
+        found = (read_station(mac, each) for mac, each in told.items())
+        return tuple(each for each in found if each is not None)
+
+    def others(self, radio: str) -> list[str]:
+        """Return the SSIDs of the other BSS that the daemon carries on this radio."""
+        status = dict(_pairs(self._ask(radio, "STATUS")))
+        carried = [_plain_ssid(value) for key, value in status.items() if re.fullmatch(r"ssid\[\d+\]", key)]
+        return [clean(each) for each in carried if each and each != self.ssid]
+
+    def configuration(self, radio: str) -> dict[str, str]:
+        """Return what it says of its encryption."""
+        return dict(_pairs(self._ask(radio, "GET_CONFIG")))
+
+    def mode_of(self, path: str) -> tuple[int, str] | None:
+        """Return the mode and group of a file."""
+        return self._shell.mode_of(path)
+
+    def keep(self, held: Mapping[str, Held]) -> None:
+        """Write its accept, deny and configuration files, as far as the settings name them; other lines stay.
+
+        If another program has changed one meanwhile, it is read and written once more.
+        """
+        for last in (False, True):
+            if not self._files.keys() >= set(self._named()):
+                self.read(files=True)
+            changes = {
+                path: text for path, text in self._kept(held).items() if text != (self._files[path].output or "")
+            }
+            if not changes:
+                return
+            self._wrote = True  # from here on, even if it is interrupted
+            ran = self._shell.carry_out(
+                [WriteFile(path, text, self._files[path].output) for path, text in changes.items()]
+            )
+            self._files = {}
+            failed = next((each for each in ran if each.code != 0), None)
+            if failed is None:
+                return
+            if last or failed.code != CHANGED:
+                self._told(failed)
+
+    def _kept(self, held: Mapping[str, Held]) -> dict[str, str]:
+        """Return the text that each file should have. Raises EnforcerUnreachable for a file that could not be read."""
+        wanted: dict[str, str] = {}
+        for radio, each in held.items():
+            files = self._radio[radio]
+            if files.accept_file:
+                wanted[files.accept_file] = list_file(self._now(files.accept_file), each.allow)
+            if files.deny_file:
+                wanted[files.deny_file] = list_file(self._now(files.deny_file), each.deny)
+            if files.accept_file and files.deny_file and files.config and each.mode is not None:
+                interface = files.socket.rpartition("/")[2]
+                # A file may have several radios.
+                before = wanted.get(files.config, self._now(files.config))
+                wanted[files.config] = with_mode(before, interface, _MODE[each.mode])
+        return wanted
+
+    def _now(self, path: str) -> str:
+        ran = self._files[path]
+        return "" if ran.code == NO_FILE else self._told(ran)
+
+    def files(self) -> Mapping[str, str | None]:
+        """Return the accept, deny and configuration files that the settings name."""
+        return {path: None if ran.code == NO_FILE else self._told(ran) for path, ran in self._files.items()}
+
+    def put_back(self, files: Mapping[str, str | None]) -> None:
+        """Write the files, because the daemon reads them when it starts. A file that did not exist is emptied."""
+        if not self._wrote or not files:
+            return
+        jobs: list[Job] = []
+        for (path, before), ran in zip(files.items(), self._shell.carry_out(list(map(ReadFile, files))), strict=True):
+            now = "" if ran.code == NO_FILE else self._told(ran)
+            if now != (before or ""):
+                jobs.append(WriteFile(path, before or "", now))
+        for ran in self._shell.carry_out(jobs) if jobs else ():
+            self._told(ran)
+
+    def _named(self) -> tuple[str, ...]:
+        named = [path for each in self._radio.values() for path in (each.accept_file, each.deny_file, each.config)]
+        return tuple(dict.fromkeys(filter(None, named)))
+
     def _ask(self, radio: str, command: str) -> str:
-        line = self._lines.get(radio)
-        if line is None:
-            line = self._lines[radio] = self._open_line(self._radio[radio].socket)
-        answered = False
-        try:
-            reply = line.ask(command)
-            answered = True
-            return reply
-        finally:
-            if not answered:
-                # Also after an interrupt: a late reply would be taken for that to the next command.
-                line.close()
-                self._lines.pop(radio, None)
-
-    def _rewrite(self, path: str, change: Callable[[str], str]) -> None:
-        shell = self._shell
-        before = shell.read(path) or ""
-        after = change(before)
-        if after != before:
-            self._write(path, after)
-
-    def _write(self, path: str, text: str) -> None:
-        """Write a file, and read it again: the disk of a small machine may have been full."""
-        self._wrote = True  # from here on, even if it is interrupted
-        shell = self._shell
-        shell.write(path, text)
-        if shell.read(path) != text:
-            raise EnforcerUnreachable(f"{self.name}: {path} does not hold what was written into it")
-        shell.settle(path)
+        (ran,) = self._shell.carry_out([Control(self._radio[radio].socket, command)])
+        return self._told(ran)
 
     def _where(self, radio: str) -> str:
         return f"{self.name} ({radio} GHz)"
+
+
+def _command(step: ListStep) -> str:
+    if step.act is Act.MODE:
+        assert step.mode is not None
+        return f"SET macaddr_acl {_MODE[step.mode]}"
+    if step.act is Act.DISCONNECT:
+        return f"DEAUTHENTICATE {step.mac}"
+    assert step.list is not None
+    return f"{_ACL[step.list]} {'ADD_MAC' if step.act is Act.ADD else 'DEL_MAC'} {step.mac}"
 
 
 def read_station(mac: MacAddress, lines: Sequence[str]) -> Station | None:

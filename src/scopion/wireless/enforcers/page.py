@@ -8,10 +8,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 
 from scopion.model.errors import Refused
-from scopion.model.mac import MacAddress
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcer_settings import PageSettings
-from scopion.wireless.enforcers.enforcer import Effect, Held, ListStep, Station, Traits
+from scopion.wireless.enforcers.enforcer import Effect, Held, RadioReading, RadioStep, Readings, Traits
 
 _NOT_YET = "nothing was said to be typed in yet"
 
@@ -43,19 +42,20 @@ class Page:
         """Return the bands, in GHz, on which it carries the network."""
         return self._bands
 
-    def check(self, radio: str) -> None:
-        """Do nothing: no machine can see which network a page is about."""
-
-    def held(self, radio: str) -> Held:
+    def read(self, *, files: bool = False) -> Readings:
         """Return what was last said to be typed in; before that, an empty list that is in no force."""
         empty = Held(mode=ListMode.OFF if self.traits.modes else ListMode.DENY, remark=_NOT_YET)
-        return self._typed().get(radio, empty)
+        typed = self._typed()
+        return {
+            band: RadioReading(self.name, band, self.traits, self.capacity, typed.get(band, empty))
+            for band in self._bands
+        }
 
-    def take(self, radio: str, step: ListStep) -> None:
+    def take(self, steps: Sequence[RadioStep], begins: Callable[[RadioStep], None]) -> Readings:
         """Raise Refused: only the person can."""
         raise Refused(f"the list of {self.name} is typed in by a person: scopion wifi sheet has the steps")
 
-    def keep(self, radio: str, held: Held) -> None:
+    def keep(self, held: Mapping[str, Held]) -> None:
         """Do nothing: what is saved on a page lasts."""
 
     def files(self) -> Mapping[str, str | None]:
@@ -64,14 +64,6 @@ class Page:
 
     def put_back(self, files: Mapping[str, str | None]) -> None:
         """Do nothing."""
-
-    def stations(self, radio: str) -> Sequence[Station]:
-        """Return none: a pasted list tells them."""
-        return ()
-
-    def attempts(self, radio: str) -> Mapping[MacAddress, int]:
-        """Return nothing: a page does not count them."""
-        return {}
 
     def close(self) -> None:
         """Do nothing."""

@@ -19,7 +19,7 @@ from scopion.wireless.enforcer_settings import (
 )
 
 if TYPE_CHECKING:
-    from scopion.attachment.ports import ControlLine, Shell
+    from scopion.attachment.ports import Shell
     from scopion.wireless.enforcers.enforcer import Enforcer, Held
     from scopion.wireless.posture import Posture
 
@@ -28,8 +28,7 @@ if TYPE_CHECKING:
 class Reach:
     """How to reach the machine that holds a list: this one, or another over SSH. Nothing is opened before a call."""
 
-    open_control: Callable[[str], ControlLine]  # a control socket, by its path
-    open_shell: Callable[[], Shell]  # files and programs
+    open_shell: Callable[[], Shell]  # its programs, files and control sockets
     typed: Callable[[], Mapping[str, Held]] = dict  # by band in GHz, what a person last said was typed in
 
 
@@ -78,7 +77,7 @@ def type_of(settings: EnforcerSettings) -> EnforcerType:
 def _open_hostapd(settings: HostapdSettings, reach: Reach) -> Enforcer:
     from scopion.wireless.enforcers.hostapd import Hostapd
 
-    return Hostapd(settings, reach.open_control, reach.open_shell)
+    return Hostapd(settings, reach.open_shell)
 
 
 def _hostapd_postures(enforcer: Any, settings: HostapdSettings) -> Iterator[Posture]:
@@ -114,7 +113,7 @@ def _uci_postures(enforcer: Any, settings: UciSettings) -> Iterator[Posture]:
     from scopion.wireless.enforcers.uci import access_points
     from scopion.wireless.posture import of_uci
 
-    for radio, section in access_points(enforcer.read_file() or ""):
+    for radio, section in access_points(enforcer.read_file(settings.file) or ""):
         yield of_uci(f"{enforcer.name}, {radio} GHz", section)
 
 

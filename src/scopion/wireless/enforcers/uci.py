@@ -8,13 +8,22 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from scopion.attachment.ports import Shell
-from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused
+from scopion.attachment.ports import NO_FILE, Job, Program, Ran, ReadFile, Shell, WriteFile
+from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused, ScopionError
 from scopion.model.mac import MacAddress
 from scopion.model.text import clean, counted, lines_of, whole_number
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcer_settings import UciSettings
-from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, ShellEnforcer, Traits
+from scopion.wireless.enforcers.enforcer import (
+    Act,
+    Effect,
+    Held,
+    RadioReading,
+    RadioStep,
+    Readings,
+    ShellEnforcer,
+    Traits,
+)
 
 _MODES = {"": ListMode.OFF, "disable": ListMode.OFF, "allow": ListMode.ALLOW, "deny": ListMode.DENY}
 _WORDS = {ListMode.OFF: "disable", ListMode.ALLOW: "allow", ListMode.DENY: "deny"}
@@ -100,20 +109,65 @@ class UciFile(ShellEnforcer):
         self.capacity = settings.holds
         self.traits = Traits(Effect.REFUSES, reads_stations=False, atomic=True, one_list=True)
         self._settings = settings
+        self._text: str | None = None  # the file, as it was read last
         self._dirty = self._reloaded = False
 
     def radios(self) -> tuple[str, ...]:
         """Return the radios whose section carries the network, in the order of the file."""
-        return tuple(self._interfaces())
+        if self._text is None:
+            self.read()
+        return tuple(interfaces(self._text or "", self.ssid))
 
-    def check(self, radio: str) -> None:
-        """See that the file can be read and has the network."""
-        if radio not in self._interfaces():
-            raise Refused(f"{self.name}: no section of {self._settings.file} carries {self.ssid!r} on {radio} GHz")
+    def read(self, *, files: bool = False) -> Readings:
+        """Return what all radios of each band hold together: an entry that one of them lacks has no effect there."""
+        (ran,) = self._shell.carry_out([ReadFile(self._settings.file)])
+        return self._readings(ran)
 
-    def held(self, radio: str) -> Held:
-        """Return what all radios of the band hold together: an entry that one of them lacks has no effect there."""
-        carrying = self._sections(radio, self._text())
+    def take(self, steps: Sequence[RadioStep], begins: Callable[[RadioStep], None]) -> Readings:
+        """Write the lists and modes into each section of the bands; nothing else changes by a byte."""
+        before = self._read_text()
+        text = before
+        for each in steps:
+            text = self._with_step(text, each)
+        jobs: list[Job] = [WriteFile(self._settings.file, text, before)] if text != before else []
+
+        def begun(number: int) -> None:
+            for each in steps if number == 0 and jobs else ():
+                begins(each)
+
+        ran = self._shell.carry_out([*jobs, ReadFile(self._settings.file)], begun)
+        self._told(ran[0])
+        self._dirty = self._dirty or bool(jobs)
+        return self._readings(ran[-1])
+
+    def _with_step(self, text: str, each: RadioStep) -> str:
+        step = each.step
+        if step.act is not Act.REPLACE:
+            return text
+        assert step.held is not None
+        mode = step.held.mode or ListMode.OFF
+        macs = sorted(step.idle | (step.held.allow if mode is ListMode.ALLOW else step.held.deny))
+        for number in range(len(self._sections(each.radio, text))):
+            # Read again: the one before has added or removed lines.
+            section = interfaces(text, self.ssid)[each.radio][number]
+            text = with_list(text, section, _WORDS[mode], [str(mac) for mac in macs])
+        return text
+
+    def _readings(self, ran: Ran) -> Readings:
+        self._text = None
+        if ran.code == NO_FILE:
+            raise EnforcerUnreachable(f"{self.name}: there is no file {self._settings.file}")
+        self._text = text = self._told(ran)
+        found: dict[str, RadioReading | ScopionError] = {}
+        for radio, carrying in interfaces(text, self.ssid).items():
+            try:
+                held = self._held_by(carrying)
+                found[radio] = RadioReading(self.name, radio, self.traits, self.capacity, held)
+            except EnforcerUnreachable as error:
+                found[radio] = error
+        return found
+
+    def _held_by(self, carrying: Sequence[Section]) -> Held:
         each_held = [self._held(section) for section in carrying]
         together = each_held[0]
         for each in each_held[1:]:
@@ -143,22 +197,7 @@ class UciFile(ShellEnforcer):
             return Held(mode=mode)
         return Held(macs, frozenset(), mode) if mode is ListMode.ALLOW else Held(frozenset(), macs, mode)
 
-    def take(self, radio: str, step: ListStep) -> None:
-        """Write the list and its mode into each section of the band; nothing else changes by a byte."""
-        if step.act is not Act.REPLACE:
-            return
-        assert step.held is not None
-        text = self._text()
-        mode = step.held.mode or ListMode.OFF
-        macs = sorted(step.idle | (step.held.allow if mode is ListMode.ALLOW else step.held.deny))
-        for number in range(len(self._sections(radio, text))):
-            # Read again: the one before has added or removed lines.
-            section = interfaces(text, self.ssid)[radio][number]
-            text = with_list(text, section, _WORDS[mode], [str(mac) for mac in macs])
-        self._write(text)
-        self._dirty = True
-
-    def keep(self, radio: str, held: Held) -> None:
+    def keep(self, held: Mapping[str, Held]) -> None:
         """Let the firmware read its file again, if it does; for a moment all stations are disconnected."""
         if self._dirty:
             self._reload()
@@ -166,47 +205,36 @@ class UciFile(ShellEnforcer):
 
     def files(self) -> Mapping[str, str | None]:
         """Return the file, byte for byte."""
-        return {self._settings.file: self._text()}
+        return {self._settings.file: self._read_text()}
 
     def put_back(self, files: Mapping[str, str | None]) -> None:
         """Write the file as it was, and have it read again if the firmware has read the other one."""
         before = files[self._settings.file]
-        if before is not None and self._shell.read(self._settings.file) != before:
-            self._write(before)
+        self.read()
+        if before is not None and self._text != before:
+            (ran,) = self._shell.carry_out([WriteFile(self._settings.file, before, self._text or "")])
+            self._told(ran)
         if self._reloaded:
             self._reload()
         self._dirty = self._reloaded = False
+        self._text = None
 
     def _reload(self) -> None:
         if not self._settings.reload or self._settings.ssh is None:
             return
         self._reloaded = True  # from here on, even if its answer is lost
-        ran = self._shell.run(self._settings.reload)
+        (ran,) = self._shell.carry_out([Program(tuple(self._settings.reload))])
         if ran.code != 0:
             raise EnforcerUnreachable(
                 f"{self.name}: the file is written, but {' '.join(self._settings.reload)} failed: "
                 f"{clean(ran.errors, 120)}"
             )
 
-    def _write(self, text: str) -> None:
-        """Write the file and read it again: a router whose disk is full may have taken a part of it."""
-        self._shell.write(self._settings.file, text)
-        if self._shell.read(self._settings.file) != text:
-            raise EnforcerUnreachable(f"{self.name}: {self._settings.file} does not hold what was written into it")
-        self._shell.settle(self._settings.file)
-
-    def read_file(self, path: str = "") -> str | None:
-        """Return the file, for the audit."""
-        return self._shell.read(path or self._settings.file)
-
-    def _text(self) -> str:
-        text = self._shell.read(self._settings.file)
-        if text is None:
-            raise EnforcerUnreachable(f"{self.name}: there is no file {self._settings.file}")
-        return text
-
-    def _interfaces(self) -> dict[str, list[Section]]:
-        return interfaces(self._text(), self.ssid)
+    def _read_text(self) -> str:
+        """Return the file as it was read last."""
+        if self._text is None:
+            self.read()
+        return self._text or ""
 
     def _sections(self, radio: str, text: str) -> list[Section]:
         found = interfaces(text, self.ssid).get(radio)

@@ -1,0 +1,49 @@
+"""Shells of other machines, kept for as long as a site is open: one connection a machine for all that ask for it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from scopion.attachment.ports import Job, Ran, Shell, SshAccess
+
+
+class KeptShells:
+    """Gives shells. Those of other machines stay connected until ``close``; it is for one thread."""
+
+    def __init__(self, open_shell: Callable[[SshAccess | None], Shell]) -> None:
+        self._open_shell = open_shell
+        self._kept: dict[SshAccess, Shell] = {}
+
+    def open(self, access: SshAccess | None) -> Shell:
+        """Return a shell of this machine, or of another; nothing is reached before it is used."""
+        return _Borrowed(self, access) if access is not None else self._open_shell(None)
+
+    def close(self) -> None:
+        """Close all connections."""
+        for shell in self._kept.values():
+            shell.close()
+        self._kept.clear()
+
+    def lend(self, access: SshAccess) -> Shell:
+        """Return the connection to a machine. Raises EnforcerUnreachable."""
+        if access not in self._kept:
+            self._kept[access] = self._open_shell(access)
+        return self._kept[access]
+
+
+class _Borrowed:
+    """Implements ``Shell`` by a connection that others use, too."""
+
+    def __init__(self, shells: KeptShells, access: SshAccess) -> None:
+        self._shells, self._access = shells, access
+
+    def carry_out(self, jobs: Sequence[Job], begins: Callable[[int], None] = lambda _: None) -> list[Ran]:
+        """Do jobs in their order."""
+        return self._shells.lend(self._access).carry_out(jobs, begins)
+
+    def mode_of(self, path: str) -> tuple[int, str] | None:
+        """Return a file's mode bits and its group."""
+        return self._shells.lend(self._access).mode_of(path)
+
+    def close(self) -> None:
+        """Give it back: the connection stays."""

@@ -1,0 +1,221 @@
+"""Access points and stations on real 802.11 stacks: radios of the kernel's simulation, hostapd, and wpa_supplicant.
+
+The machine's home namespace is the first access point: its cable, its bridge, a radio for each band, an SSH server. The
+second has a namespace of its own, and its cable leads into the first one's bridge. Each station has a namespace and a
+radio.
+"""
+
+from __future__ import annotations
+
+import subprocess
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from tests.air.machine import Ended, Machine
+
+SSID, HIDDEN = "Kilnhaven", "Kilnhaven office"
+PASSPHRASE = "made-up words"
+FIRST, SECOND = "192.0.2.2", "192.0.2.3"  # the access points
+COUNTRY = "DE"
+_FREQUENCIES = {"2.4": 2412, "5": 5180, "6": 5975}  # MHz: of the first access point
+_SECOND = 2437
+_BAND = {
+    2412: "hw_mode=g\nchannel=1\nieee80211n=1\n",
+    2437: "hw_mode=g\nchannel=6\nieee80211n=1\n",
+    5180: "hw_mode=a\nchannel=36\nieee80211n=1\n",
+    5975: "hw_mode=a\nchannel=5\nop_class=131\nieee80211ax=1\n",
+}
+_BOTH = "wpa_key_mgmt=WPA-PSK SAE\nieee80211w=1\nsae_require_mfp=1\n"  # WPA2 beside WPA3, as access points come
+_WPA3 = "wpa_key_mgmt=SAE\nieee80211w=2\nsae_pwe=1\n"  # frame protection is required
+_FILES = (
+    "ctrl_interface=/run/{name}\naccept_mac_file=/etc/{name}/{interface}.accept\n"
+    "deny_mac_file=/etc/{name}/{interface}.deny\n"
+)
+
+
+@dataclass(frozen=True)
+class Bss:
+    """A network on a radio of an access point."""
+
+    interface: str
+    ssid: str
+    mhz: int
+    security: str
+    more: str = ""
+
+    def text(self, point: str) -> str:
+        """The lines of hostapd's configuration after ``interface`` or ``bss``."""
+        return (
+            f"bridge=br0\nssid={self.ssid}\n{_FILES.format(name=point, interface=self.interface)}auth_algs=1\nwpa=2\n"
+            f"rsn_pairwise=CCMP\nwpa_passphrase={PASSPHRASE}\n{self.security}{self.more}"
+        )
+
+
+class AccessPoint:
+    """A running access point."""
+
+    def __init__(self, machine: Machine, name: str, address: str, at: str, networks: Sequence[Bss]) -> None:
+        self._machine, self.name, self.address, self.at = machine, name, address, at
+        self.networks = networks
+        self.hostapd = 0
+
+    def configuration(self) -> list[str]:
+        """Write the configuration, a file a radio. Their paths."""
+        paths = []
+        for radio in dict.fromkeys(each.interface.partition("_")[0] for each in self.networks):
+            own = [each for each in self.networks if each.interface.partition("_")[0] == radio]
+            first = own[0]
+            text = (
+                f"driver=nl80211\ncountry_code={COUNTRY}\n{_BAND[first.mhz]}interface={radio}\n{first.text(self.name)}"
+            )
+            text += "".join(f"bss={each.interface}\n{each.text(self.name)}" for each in own[1:])
+            paths.append(f"/etc/{self.name}/{radio}.conf")
+            self._machine.write(paths[-1], text)
+            for each in own:
+                for which in ("accept", "deny"):
+                    self._machine.write(f"/etc/{self.name}/{each.interface}.{which}", "")
+        return paths
+
+    def start(self, paths: Sequence[str]) -> None:
+        """Start the daemon, and wait until all its networks are on the air."""
+        command = ["hostapd", "-t", *paths]
+        self.hostapd = self._machine.start(command, f"/tmp/{self.name}.log", at=self.at)
+        wait_until(f"{self.name} is on the air", lambda: all(self.is_up(each) for each in self.networks), 60)
+
+    def is_up(self, each: Bss) -> bool:
+        """Whether a network is on the air."""
+        return "state=ENABLED" in self.ask(each.interface, "status")
+
+    def ask(self, interface: str, *words: str) -> str:
+        """Ask the daemon by its own client."""
+        return self._machine.run(["hostapd_cli", "-p", f"/run/{self.name}", "-i", interface, *words]).output
+
+    def stations(self, interface: str) -> list[str]:
+        """The addresses that are associated, in small letters."""
+        return [each.lower() for each in self.ask(interface, "list_sta").split() if len(each) == 17]
+
+
+class Station:
+    """A station in a namespace of its own."""
+
+    def __init__(self, machine: Machine, name: str, interface: str, address: str) -> None:
+        self._machine, self.name, self.interface, self.address = machine, name, interface, address
+        self.supplicant = 0
+
+    def join(self, network: str, *, more: str = "", wait: bool = True) -> None:
+        """Start the supplicant with one network block."""
+        path = f"/etc/stations/{self.name}.conf"
+        self._machine.write(path, f"ctrl_interface=/run/stations/{self.name}\n{more}network={{\n{network}\n}}\n")
+        command = ["wpa_supplicant", "-t", "-D", "nl80211", "-i", self.interface, "-c", path]
+        self.supplicant = self._machine.start(command, f"/tmp/{self.name}.log", at=self.name)
+        if wait:
+            wait_until(f"{self.name} is associated", self.is_connected, 40)
+
+    def is_connected(self) -> bool:
+        """Whether it may send."""
+        return self.status().get("wpa_state") == "COMPLETED"
+
+    def status(self) -> dict[str, str]:
+        """What its supplicant says."""
+        return dict(line.split("=", 1) for line in self.ask("status").splitlines() if "=" in line)
+
+    def ask(self, *words: str) -> str:
+        """Ask its supplicant."""
+        return self._machine.run(["wpa_cli", "-p", f"/run/stations/{self.name}", "-i", self.interface, *words]).output
+
+    @property
+    def mac(self) -> str:
+        """Its address on the air now."""
+        return self.run("cat", f"/sys/class/net/{self.interface}/address").output.strip()
+
+    def run(self, *command: str) -> Ended:
+        """Run a program there."""
+        return self._machine.run(command, at=self.name)
+
+    def log(self) -> str:
+        """What its supplicant wrote."""
+        return self._machine.read(f"/tmp/{self.name}.log")
+
+
+class Air:
+    """All of it."""
+
+    def __init__(self, machine: Machine, stations: Sequence[str], *, bands: Sequence[str] = ("2.4", "5")) -> None:
+        self.machine = machine
+        radios = len(bands) + 1 + len(stations)
+        second = len(bands)
+        machine.do(
+            f"modprobe mac80211_hwsim radios={radios}",
+            f"iw reg set {COUNTRY}",
+            "ip link add br0 type bridge forward_delay 0",
+            "ip link set eth0 master br0 up",
+            f"ip addr add {FIRST}/24 dev br0",
+            "ip link set br0 up",
+            "ip netns add ap2",
+            "ip link add toap2 type veth peer name eth0 netns ap2",
+            "ip link set toap2 master br0 up",
+            f"iw phy $(cat /sys/class/net/wlan{second}/phy80211/name) set netns name ap2",
+            "ip -n ap2 link set lo up",
+            "ip -n ap2 link add br0 type bridge forward_delay 0",
+            "ip -n ap2 link set eth0 master br0 up",
+            f"ip -n ap2 addr add {SECOND}/24 dev br0",
+            "ip -n ap2 link set br0 up",
+        )
+        networks = [
+            Bss(f"wlan{number}", SSID, _FREQUENCIES[band], _WPA3 if band == "6" else _BOTH)
+            for number, band in enumerate(bands)
+        ]
+        networks.append(Bss("wlan0_1", HIDDEN, _FREQUENCIES["2.4"], _WPA3, "ignore_broadcast_ssid=1\n"))
+        self.first = AccessPoint(machine, "ap1", FIRST, "", networks)
+        self.second = AccessPoint(machine, "ap2", SECOND, "ap2", [Bss(f"wlan{second}", SSID, _SECOND, _BOTH)])
+        self.stations: dict[str, Station] = {}
+        lines = ["mkdir -p /run/stations"]
+        for number, name in enumerate(stations, second + 1):
+            address = f"192.0.2.{50 + len(self.stations)}"
+            lines += [
+                f"ip netns add {name}",
+                f"iw phy $(cat /sys/class/net/wlan{number}/phy80211/name) set netns name {name}",
+                f"ip -n {name} addr add {address}/24 dev wlan{number}",
+                f"ip -n {name} link set lo up",
+            ]
+            self.stations[name] = Station(machine, name, f"wlan{number}", address)
+        machine.do(*lines)
+        frequencies = [*(_FREQUENCIES[band] for band in bands), _SECOND]
+        self.frequencies = " ".join(map(str, frequencies))
+
+    def network(self, ssid: str = SSID, *, security: str = "WPA-PSK", more: str = "") -> str:
+        """The network block of a station's configuration."""
+        protected = 2 if security == "SAE" else 1
+        return (
+            f'ssid="{ssid}"\npsk="{PASSPHRASE}"\nkey_mgmt={security}\nieee80211w={protected}\n'
+            f"scan_freq={self.frequencies}\nfreq_list={self.frequencies}\n{more}"
+        )
+
+    def ssh_servers(self, folder: Path) -> None:
+        """An SSH server on each access point, for root with ``folder/key``; ``folder/known_hosts`` knows them."""
+        folder.mkdir(mode=0o700, exist_ok=True)
+        for name in ("host", "key"):
+            subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(folder / name)], check=True)
+        host = (folder / "host.pub").read_text()
+        (folder / "known_hosts").write_text(f"{FIRST} {host}{SECOND} {host}", encoding="ascii")
+        self.machine.write("/etc/air/host", (folder / "host").read_text(), 0o600)
+        self.machine.write("/etc/air/authorized", (folder / "key.pub").read_text())
+        self.machine.write(
+            "/etc/air/sshd_config",
+            "HostKey /etc/air/host\nAuthorizedKeysFile /etc/air/authorized\nStrictModes no\nUsePAM no\nUseDNS no\n"
+            "PermitRootLogin prohibit-password\nPasswordAuthentication no\nPidFile none\n",
+        )
+        for point in (self.first, self.second):
+            command = ["/usr/sbin/sshd", "-D", "-e", "-f", "/etc/air/sshd_config"]
+            self.machine.start(command, f"/tmp/{point.name}-sshd.log", at=point.at)
+
+
+def wait_until(what: str, check: Callable[[], object], within_s: float = 15.0) -> None:
+    """Wait until a condition holds."""
+    ends = time.monotonic() + within_s
+    while not check():
+        if time.monotonic() > ends:
+            raise AssertionError(f"not within {within_s:g} s: {what}")
+        time.sleep(0.3)
