@@ -8,13 +8,16 @@ SHARE ?= 1
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench fuzz attack docs shots onefile clean
+.PHONY: demo test air lint bench fuzz attack docs shots onefile clean
 
 demo: $(VENV)/ready            ## tell the story of the made-up site
 	@$(BIN)/scopion demo
 
 test: $(VENV)/ready lab-packages   ## everything that CI asks for, lint among it
 	$(BIN)/python -m tests
+
+air: $(VENV)/ready lab-packages    ## lists on real 802.11 stacks, in an emulated machine: four minutes
+	$(BIN)/python -m tests.air
 
 lint: $(VENV)/ready            ## style, types, and which room may import which
 	$(BIN)/ruff check .
@@ -47,7 +50,9 @@ lab-packages:
 	@sh tools/packages.sh ip:iproute2 nft:nftables setpriv:util-linux unshare:util-linux sysctl:procps \
 	  dnsmasq:dnsmasq-base udhcpc:udhcpc avahi-daemon:avahi-daemon nmbd:samba snmpd:snmpd \
 	  systemd-analyze:systemd dbus-daemon:dbus-daemon hostapd:hostapd sshd:openssh-server chromium:chromium \
-	  zsh:zsh fish:fish :fonts-dejavu-core :python3-venv
+	  zsh:zsh fish:fish :fonts-dejavu-core :python3-venv \
+	  qemu-system-x86_64:qemu-system-x86 iw:iw wpa_supplicant:wpasupplicant modprobe:kmod
+	@sh tools/air.sh build/air
 
 $(VENV)/ready: pyproject.toml
 	@sh tools/packages.sh $(PYTHON):python3 :python3-venv

@@ -5,7 +5,18 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterator
 
-from benchmarks import large, listening, one_step, remembering, reporting, scanning, starting, vendors, watching
+from benchmarks import (
+    large,
+    listening,
+    one_step,
+    remembering,
+    reporting,
+    round_trips,
+    scanning,
+    starting,
+    vendors,
+    watching,
+)
 from benchmarks.figure import Figure
 
 BENCHMARKS: dict[str, Callable[[], Iterator[Figure]]] = {
@@ -16,6 +27,7 @@ BENCHMARKS: dict[str, Callable[[], Iterator[Figure]]] = {
     "large": large.measure,
     "remember": remembering.measure,
     "one-step": one_step.measure,
+    "round-trips": round_trips.measure,
     "report": reporting.measure,
     "watch": watching.measure,
 }

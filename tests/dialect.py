@@ -90,6 +90,18 @@ class Dialect(unittest.TestCase):
         self.assertEqual(self.stations(), [])
         self.line.ask("DENY_ACL CLEAR")
 
+    def test_who_is_associated_is_not_judged_again(self) -> None:
+        """A denied station that the accept list admitted stays when it leaves that, until it is told to go."""
+        self.line.ask(f"ACCEPT_ACL ADD_MAC {STATION}")
+        self.line.ask(f"DENY_ACL ADD_MAC {STATION}")
+        self.associate()
+        self.assertEqual(len(self.stations()), 1)
+        self.line.ask(f"ACCEPT_ACL DEL_MAC {STATION}")
+        self.assertEqual(len(self.stations()), 1)
+        self.line.ask(f"DEAUTHENTICATE {STATION}")
+        self.assertEqual(self.stations(), [])
+        self.line.ask("DENY_ACL CLEAR")
+
     def test_leaving_the_accept_list_disconnects(self) -> None:
         """While only the accepted may associate, a device that is taken off is disconnected; setting the mode alone
         disconnects none.

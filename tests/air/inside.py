@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 import os
 import signal
+import socket
 import subprocess
 import threading
 from pathlib import Path
@@ -79,6 +80,26 @@ class Agent:
             process.kill()
             code = process.wait(10)
         return {"code": code}
+
+    def do_ask(self, asked: dict[str, Any]) -> dict[str, Any]:
+        """Ask a daemon at its control socket, without starting a program: here each takes a moment."""
+        own = f"/tmp/asks-{asked['number']}"
+        with socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as line:
+            line.bind(own)
+            try:
+                line.settimeout(asked["within_s"])
+                line.connect(asked["path"])
+                line.send(asked["command"].encode())
+                return {"reply": line.recv(65_536).decode(errors="replace")}
+            except (FileNotFoundError, ConnectionRefusedError):
+                return {"reply": ""}  # it is not there yet, or not any more
+            finally:
+                Path(own).unlink()
+
+    def do_read(self, asked: dict[str, Any]) -> dict[str, Any]:
+        """Read a file; an empty text if there is none."""
+        path = Path(asked["path"])
+        return {"text": path.read_text(encoding="utf-8", errors="replace") if path.exists() else ""}
 
     def do_write(self, asked: dict[str, Any]) -> dict[str, Any]:
         """Write a file."""

@@ -44,11 +44,11 @@ _THEN = """\
 export PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
 mount -t proc none /proc; mount -t sysfs none /sys; mount -t devtmpfs none /dev
 mkdir -p /dev/pts /dev/shm; mount -t devpts none /dev/pts; mount -t tmpfs none /run; mount -t tmpfs none /tmp
-mkdir -p /lib/modules /run/sshd; rm -rf /lib/firmware
+mkdir -p /lib/modules /run/sshd; rm -rf /lib/firmware /root/.bashrc /root/.profile /root/.bash_profile
 ln -s {kernel}/lib/modules/* /lib/modules/; cp -a {kernel}/lib/firmware /lib/firmware
 cd /lib/firmware; for each in regulatory.db regulatory.db.p7s; do cp --remove-destination $each-debian $each; done; cd /
 hostname air; ip link set lo up
-modprobe -a virtio_net virtio_console bridge veth
+modprobe -a virtio_net virtio_console bridge veth nft_masq nft_chain_nat
 while [ ! -e /dev/vport1p1 ] && [ ! -e /dev/vport0p1 ] && [ ! -e /dev/vport2p1 ]; do sleep 0.1; done
 mkdir -p /dev/virtio-ports; ln -s /dev/vport*p1 /dev/virtio-ports/agent
 exec {python} -I -S {agent}
@@ -73,7 +73,8 @@ class Machine:
         self._asking = threading.Lock()
         self._answers: dict[int, Queue[dict[str, Any]]] = {}
         self._ready: Queue[str] = Queue()
-        lab.run(switch, ["ip", "tuntap", "add", "dev", "cable", "mode", "tap"])
+        for cable in ("cable", "seat"):  # the second is for a host that has nothing but a radio
+            lab.run(switch, ["ip", "tuntap", "add", "dev", cable, "mode", "tap"])
         lab.run(switch, ["ip", "link", "set", "cable", "master", "bridge", "up"])
         initrd = folder / "initrd"
         initrd.write_bytes(_initrd())
@@ -86,6 +87,7 @@ class Machine:
             self._process = subprocess.Popen(
                 ["ip", "netns", "exec", lab.namespace(switch), *_command(initrd, where, folder / "console")],
                 stdin=subprocess.DEVNULL,
+                stderr=(folder / "emulator").open("wb"),
             )
             try:
                 self._port, _ = listener.accept()
@@ -144,8 +146,12 @@ class Machine:
         self.ask("write", path=path, text=text, mode=mode)
 
     def read(self, path: str) -> str:
-        """Return a file of the machine."""
-        return self.run(["cat", path]).output
+        """Return a file of the machine; an empty text if there is none."""
+        return str(self.ask("read", path=path)["text"])
+
+    def control(self, path: str, command: str) -> str:
+        """Ask a daemon at its control socket; an empty text if it is not there."""
+        return str(self.ask("ask", path=path, command=command)["reply"])
 
     def close(self) -> None:
         """Switch it off."""
@@ -184,10 +190,15 @@ def _at(namespace: str) -> list[str]:
 
 
 def _command(initrd: Path, agent: Path, console: Path) -> list[str]:
-    """No default devices, so no network but the tap; the root of this machine is given read only."""
+    """No default devices, so no network but the taps; the root of this machine is given read only.
+
+    A processor without wide registers is emulated faster, and room for what was translated is needed where programs
+    are started all the time.
+    """
     (kernel,) = (KERNEL / "boot").glob("vmlinuz-*")
     return [
-        "qemu-system-x86_64", "-machine", "pc", "-accel", "tcg,thread=multi", "-cpu", "max", "-smp", "2", "-m", "768",
+        "qemu-system-x86_64", "-machine", "pc", "-accel", "tcg,thread=multi,tb-size=1024", "-cpu", "Nehalem",
+        "-smp", "2", "-m", "768",
         "-nodefaults", "-no-user-config", "-display", "none", "-no-reboot", "-kernel", str(kernel),
         "-initrd", str(initrd), "-append", "console=ttyS0 panic=-1 quiet loglevel=4 mitigations=off nokaslr audit=0",
         "-serial", f"file:{console}", "-device", "virtio-rng-pci",
@@ -195,8 +206,13 @@ def _command(initrd: Path, agent: Path, console: Path) -> list[str]:
         "-device", "virtio-9p-pci,fsdev=root,mount_tag=root",
         "-device", "virtio-serial-pci", "-chardev", f"socket,id=agent,path={agent}",
         "-device", "virtserialport,chardev=agent,name=agent",
-        "-netdev", "tap,id=cable,ifname=cable,script=no,downscript=no", "-device", "virtio-net-pci,netdev=cable",
+        *_cable("cable", "52:54:00:00:00:01"), *_cable("seat", "52:54:00:00:00:02"),
     ]  # fmt: skip
+
+
+def _cable(name: str, mac: str) -> list[str]:
+    card = ["-device", f"virtio-net-pci,netdev={name},mac={mac}"]
+    return ["-netdev", f"tap,id={name},ifname={name},script=no,downscript=no", *card]
 
 
 def _initrd() -> bytes:

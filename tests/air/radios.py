@@ -7,13 +7,16 @@ radio.
 
 from __future__ import annotations
 
+import itertools
+import re
 import subprocess
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from tests.air.machine import Ended, Machine
+from tests.air.machine import KERNEL, Ended, Machine
+from tests.lab.lab import Lab
 
 SSID, HIDDEN = "Kilnhaven", "Kilnhaven office"
 PASSPHRASE = "made-up words"
@@ -60,6 +63,7 @@ class AccessPoint:
         self._machine, self.name, self.address, self.at = machine, name, address, at
         self.networks = networks
         self.hostapd = 0
+        self._paths: Sequence[str] = ()
 
     def configuration(self) -> list[str]:
         """Write the configuration, a file a radio. Their paths."""
@@ -78,23 +82,38 @@ class AccessPoint:
                     self._machine.write(f"/etc/{self.name}/{each.interface}.{which}", "")
         return paths
 
+    def restart(self) -> None:
+        """End the daemon, and start it again with the files that it has."""
+        self._machine.end(self.hostapd)
+        self.start(self._paths)
+
+    def reload(self) -> None:
+        """Let the daemon read its files again."""
+        self._machine.do(f"kill -HUP {self.hostapd}")  # ip-netns(8) has become the daemon
+
     def start(self, paths: Sequence[str]) -> None:
         """Start the daemon, and wait until all its networks are on the air."""
+        self._paths = paths
         command = ["hostapd", "-t", *paths]
         self.hostapd = self._machine.start(command, f"/tmp/{self.name}.log", at=self.at)
         wait_until(f"{self.name} is on the air", lambda: all(self.is_up(each) for each in self.networks), 60)
 
     def is_up(self, each: Bss) -> bool:
         """Whether a network is on the air."""
-        return "state=ENABLED" in self.ask(each.interface, "status")
+        return "state=ENABLED" in self.ask(each.interface, "STATUS")
 
-    def ask(self, interface: str, *words: str) -> str:
-        """Ask the daemon by its own client."""
-        return self._machine.run(["hostapd_cli", "-p", f"/run/{self.name}", "-i", interface, *words]).output
+    def ask(self, interface: str, command: str) -> str:
+        """Ask the daemon."""
+        return self._machine.control(f"/run/{self.name}/{interface}", command)
 
-    def stations(self, interface: str) -> list[str]:
-        """The addresses that are associated, in small letters."""
-        return [each.lower() for each in self.ask(interface, "list_sta").split() if len(each) == 17]
+
+def network(ssid: str = SSID, *, security: str = "WPA-PSK", mhz: Sequence[int] = (2412, 5180), more: str = "") -> str:
+    """The network block of a station's configuration; it looks on these frequencies only, which is quick."""
+    protected, frequencies = 2 if security == "SAE" else 1, " ".join(map(str, mhz))
+    return (
+        f'ssid="{ssid}"\npsk="{PASSPHRASE}"\nkey_mgmt={security}\nieee80211w={protected}\n'
+        f"scan_freq={frequencies}\nfreq_list={frequencies}\n{more}"
+    )
 
 
 class Station:
@@ -102,7 +121,7 @@ class Station:
 
     def __init__(self, machine: Machine, name: str, interface: str, address: str) -> None:
         self._machine, self.name, self.interface, self.address = machine, name, interface, address
-        self.supplicant = 0
+        self.supplicant = self._beat = 0
 
     def join(self, network: str, *, more: str = "", wait: bool = True) -> None:
         """Start the supplicant with one network block."""
@@ -111,28 +130,75 @@ class Station:
         command = ["wpa_supplicant", "-t", "-D", "nl80211", "-i", self.interface, "-c", path]
         self.supplicant = self._machine.start(command, f"/tmp/{self.name}.log", at=self.name)
         if wait:
-            wait_until(f"{self.name} is associated", self.is_connected, 40)
+            self.wait()
+
+    def wait(self) -> None:
+        """Wait until it is associated."""
+        try:
+            wait_until(f"{self.name} is associated", self.is_connected, 60)
+        except AssertionError as error:
+            raise AssertionError(f"{error}\n{self.status()}\n{self.log()[-2000:]}") from None
 
     def is_connected(self) -> bool:
-        """Whether it may send."""
-        return self.status().get("wpa_state") == "COMPLETED"
+        """Whether it is associated and may send: by the last word of its log.
+
+        Its state is no help: where all is slow, a message that was sent twice leaves it in the handshake.
+        """
+        words = re.findall(r"CTRL-EVENT-(CONNECTED|DISCONNECTED)", self.log())
+        return words[-1:] == ["CONNECTED"]
 
     def status(self) -> dict[str, str]:
         """What its supplicant says."""
-        return dict(line.split("=", 1) for line in self.ask("status").splitlines() if "=" in line)
+        return dict(line.split("=", 1) for line in self.ask("STATUS").splitlines() if "=" in line)
 
-    def ask(self, *words: str) -> str:
+    def ask(self, command: str) -> str:
         """Ask its supplicant."""
-        return self._machine.run(["wpa_cli", "-p", f"/run/stations/{self.name}", "-i", self.interface, *words]).output
+        return self._machine.control(f"/run/stations/{self.name}/{self.interface}", command)
 
     @property
     def mac(self) -> str:
         """Its address on the air now."""
-        return self.run("cat", f"/sys/class/net/{self.interface}/address").output.strip()
+        return self.status()["address"]
 
     def run(self, *command: str) -> Ended:
         """Run a program there."""
         return self._machine.run(command, at=self.name)
+
+    def again(self) -> None:
+        """Look for its network at once, as if nothing had been refused before."""
+        self.ask("BSSID_IGNORE clear")
+        self.ask("REASSOCIATE")
+
+    def be(self, mac: str, mhz: Sequence[int]) -> None:
+        """Come back under another address, on other frequencies."""
+        self.look_on(mhz)
+        self.ask("DISCONNECT")
+        link = f"ip link set {self.interface}"
+        self._machine.do(f"{link} down", f"{link} address {mac}", f"{link} up", at=self.name)
+        wait_until("its address", lambda: self.mac == mac)
+        self.again()
+        wait_until(f"{self.name} is there", lambda: self.status().get("freq", "") in map(str, mhz), 30)
+        self.wait()
+
+    def look_on(self, mhz: Sequence[int]) -> None:
+        """Join on these frequencies only from now on."""
+        for key in ("scan_freq", "freq_list"):
+            self.ask(f"SET_NETWORK 0 {key} {' '.join(map(str, mhz))}")
+
+    def begin_beat(self, to: str, count: int) -> None:
+        """Begin to ping, ten times a second."""
+        command = [str(KERNEL / "bin/busybox"), "ping", "-i", "0.1", "-c", str(count), to]
+        self._beat = self._machine.start(command, f"/tmp/{self.name}.beat", at=self.name)
+
+    def end_beat(self) -> float:
+        """The longest gap between two answers, in seconds."""
+        self._machine.end(self._beat, "SIGINT")
+        told = self._machine.read(f"/tmp/{self.name}.beat")
+        self._machine.write(f"/tmp/{self.name}.beat", "")
+        numbers = [int(each) for each in re.findall(r"seq=(\d+)", told)]
+        if len(numbers) < 2:
+            raise AssertionError(f"{self.name} had no answers: {told}")
+        return max(after - before for before, after in itertools.pairwise(numbers)) / 10
 
     def log(self) -> str:
         """What its supplicant wrote."""
@@ -182,15 +248,29 @@ class Air:
             ]
             self.stations[name] = Station(machine, name, f"wlan{number}", address)
         machine.do(*lines)
-        frequencies = [*(_FREQUENCIES[band] for band in bands), _SECOND]
-        self.frequencies = " ".join(map(str, frequencies))
 
-    def network(self, ssid: str = SSID, *, security: str = "WPA-PSK", more: str = "") -> str:
-        """The network block of a station's configuration."""
-        protected = 2 if security == "SAE" else 1
-        return (
-            f'ssid="{ssid}"\npsk="{PASSPHRASE}"\nkey_mgmt={security}\nieee80211w={protected}\n'
-            f"scan_freq={self.frequencies}\nfreq_list={self.frequencies}\n{more}"
+    def seat(self, lab: Lab, name: str) -> None:
+        """Make a namespace ``seat`` of the lab whose only way out is a station's radio.
+
+        The station translates its addresses, so that on the air there is nothing but the station.
+        """
+        lab.add_namespace("seat")
+        lab.run("switch", ["ip", "link", "set", "seat", "netns", lab.namespace("seat")])
+        for line in (
+            "addr add 198.51.100.1/30 dev seat",
+            "link set lo up",
+            "link set seat up",
+            "route add default via 198.51.100.2",
+        ):
+            lab.run("seat", ["ip", *line.split()])
+        self.machine.do(
+            f"ip link set eth1 netns {name}",
+            f"ip -n {name} addr add 198.51.100.2/30 dev eth1",
+            f"ip -n {name} link set eth1 up",
+            f"ip netns exec {name} sysctl -qw net.ipv4.ip_forward=1",
+            f"ip netns exec {name} nft 'add table ip seat; add chain ip seat out "
+            "{ type nat hook postrouting priority 100; }; "
+            f"add rule ip seat out oifname {self.stations[name].interface} masquerade'",
         )
 
     def ssh_servers(self, folder: Path) -> None:

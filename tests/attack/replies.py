@@ -49,6 +49,7 @@ class Liar:
     def __init__(self, chance: random.Random) -> None:
         self.chance = chance
         self.said = b""
+        self.remark = ""
 
     def _damaged(self, sample: bytes) -> str:
         self.said = damaged(sample, self.chance) if self.chance.random() < 0.9 else sample

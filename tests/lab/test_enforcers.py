@@ -19,7 +19,7 @@ import time
 import unittest
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import ClassVar
 from unittest.mock import patch
 
 from scopion.attachment.connect.control_socket import LocalControlLine
@@ -29,6 +29,7 @@ from scopion.attachment.ports import Ran, Shell, SshAccess, WriteFile
 from scopion.model.errors import EnforcerUnreachable
 from scopion.wireless.enforcer_settings import HOSTAPD_READABLE as READABLE
 from tests import dialect
+from tests.lab.in_the_lab import InTheLab
 from tests.lab.lab import PROGRAM, Lab, LabHost, require_lab
 from tests.lab.services import Services, wait_for
 from tests.lab.wireless import ADDRESS, AccessPoint
@@ -40,11 +41,9 @@ PHONE = LabHost("phone", "6c:d1:9e:08:40:90", ("192.0.2.90",))
 TABLET = LabHost("tablet", "7c:a4:b1:33:02:62", ("192.0.2.62",))
 
 
-class AirLab(unittest.TestCase):
+class AirLab(InTheLab):
     """A lab with an access point, built once for the class."""
 
-    lab: ClassVar[Lab]
-    folder: ClassVar[Path]
     services: ClassVar[Services]
     ap: ClassVar[AccessPoint]
 
@@ -57,40 +56,6 @@ class AirLab(unittest.TestCase):
         cls.addClassCleanup(cls.lab.close)
         cls.services = Services(cls.lab, cls.folder, cls)
         cls.ap = AccessPoint(cls.lab, cls.services, cls.folder)
-
-    def setUp(self) -> None:
-        self.site = self.folder / self._testMethodName
-        self.site.mkdir()
-        self.where = "desk"
-
-    def scopion(self, *arguments: str, stdin: str = "") -> subprocess.CompletedProcess[str]:
-        """Run the program in a namespace, at the desk or on the access point itself."""
-        ended = subprocess.run(
-            ["ip", "netns", "exec", self.lab.namespace(self.where), PROGRAM, *arguments],
-            env={**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces", "HOME": str(self.site)},
-            input=stdin, capture_output=True, text=True, timeout=60, check=False,
-        )  # fmt: skip
-        self.assertNotIn("Traceback", ended.stderr)
-        return ended
-
-    def ok(self, *arguments: str) -> str:
-        ended = self.scopion(*arguments)
-        self.assertEqual(ended.returncode, 0, f"{arguments}: {ended.stderr}{ended.stdout}")
-        return ended.stdout
-
-    def fails(self, *arguments: str, code: int = 1) -> str:
-        """One line on standard error."""
-        ended = self.scopion(*arguments)
-        self.assertEqual(ended.returncode, code, f"{arguments}: {ended.stderr}{ended.stdout}")
-        lines = [line for line in ended.stderr.splitlines() if line.startswith("scopion: ")]
-        self.assertEqual(len(lines), 1, ended.stderr)
-        return lines[0]
-
-    def json(self, *arguments: str) -> Any:
-        return json.loads(self.ok(*arguments, "--format", "json"))
-
-    def settings(self, text: str) -> None:
-        (self.site / "site.toml").write_text(text, encoding="utf-8")
 
 
 SSH = f'ssh = {{{{ host = "{ADDRESS}", key = "{{ssh}}/key", known_hosts = "{{ssh}}/known_hosts" }}}}\n'
@@ -168,6 +133,22 @@ class Daemon(AirLab):
         self.ok("wifi", "verify", "Kilnhaven", "--no-scan")
         self.ok("wifi", "revert", "Kilnhaven", "--yes")
         self.assertEqual(self.ask("wl1", "DENY_ACL SHOW"), "")
+
+    def test_a_socket_of_another_namespace(self) -> None:
+        """As from a container that shares the folder: answers come to a named socket, which is said and is gone."""
+        self.settings(self.enforcer(ssh=False))
+        folder = self.ap.socket("wl0").parent
+        with socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as killed:
+            killed.bind(str(folder / ".scopion-1-left"))
+        self.ok("wifi", "deny", "Kilnhaven", STATION)
+        self.ok("wifi", "mode", "Kilnhaven", "deny")
+        said = self.scopion("--verbose", "wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.assertEqual(said.returncode, 0, said.stderr)
+        self.assertIn(f"answers of {folder}/wl0 come to {folder}/.scopion-", " ".join(said.stderr.split()))
+        self.assertIn(STATION, self.ask("wl0", "DENY_ACL SHOW"))
+        self.assertEqual(list(folder.glob(".scopion*")), [])
+        self.where = "ap"
+        self.assertNotIn("come to", self.scopion("--verbose", "wifi", "preview", "Kilnhaven").stderr)
 
     def test_an_allow_list_admits_its_own_only(self) -> None:
         """No other station stays associated; foreign entries are kept, shown, taken over, or removed on request."""
@@ -604,6 +585,7 @@ class Firewall(AirLab):
 
             def tell() -> None:
                 asker = daemon.recvfrom(100)[1]
+                daemon.sendto(b"PONG\n", asker)
                 with contextlib.suppress(OSError):
                     for _ in range(200):
                         daemon.sendto(b"<3>AP-STA-POLL-OK", asker)

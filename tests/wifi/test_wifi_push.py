@@ -266,7 +266,7 @@ class Interrupted(unittest.TestCase):
 
         class Line:
             def __init__(self) -> None:
-                self.asked = 0
+                self.asked, self.remark = 0, ""
                 opened.append(self)
 
             def ask(self, command: str) -> str:

@@ -231,6 +231,8 @@ class SshAccess:
 class ControlLine(Protocol):
     """Questions and answers with a daemon's control socket."""
 
+    remark: str  # what a person may want to know of how it is reached; empty: nothing
+
     def ask(self, command: str) -> str:
         """Send a command and return the daemon's reply. Raises EnforcerUnreachable."""
 
@@ -297,6 +299,8 @@ CHANGED = errno.ESTALE
 
 class Shell(Protocol):
     """Programs, files and control sockets of a machine: this one, or one that is reached over SSH."""
+
+    remarks: list[str]  # what a person may want to know of how it was reached, a sentence each
 
     def carry_out(self, jobs: Sequence[Job], begins: Callable[[int], None] = lambda _: None) -> list[Ran]:
         """Do jobs in their order, all in one run where a run costs a way there and back.

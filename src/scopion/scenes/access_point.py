@@ -178,9 +178,13 @@ class AccessPoint:
         return sorted(found, key=lambda each: each[0].mac)
 
     def _radio_of(self, host: SceneHost) -> str | None:
-        """Return the radio of a host: the one before if that admits it still, else the first that does."""
+        """Return the radio of a host: the one before, else the first that admits it.
+
+        Who is associated is not judged again, whatever the lists say by now: only a command disconnects.
+        """
         known = self._where.get(host.mac)
-        if known is not None and self._bss[known[0]].admits(host.mac):
+        stayed = known is not None and known[1] >= self._arrived(host)
+        if known is not None and (stayed or self._bss[known[0]].admits(host.mac)):
             return known[0]
         radio = next((each for each in host.radios if each in self._bss and self._bss[each].admits(host.mac)), None)
         if radio is None:
@@ -230,7 +234,7 @@ class SceneControlLine:
     """Implements ``ControlLine`` for the made-up access point."""
 
     def __init__(self, access_point: AccessPoint, path: str) -> None:
-        self._access_point, self._path = access_point, path
+        self._access_point, self._path, self.remark = access_point, path, ""
         self.ask("PING")
 
     def ask(self, command: str) -> str:

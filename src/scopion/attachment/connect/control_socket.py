@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import errno
+import os
+import secrets
 import socket
 import sys
+from contextlib import suppress
 from pathlib import Path
+from tempfile import gettempdir
 
 from scopion.attachment.connect.bounded_connection import Bounds
 from scopion.attachment.live_lock import require_unlocked
@@ -13,40 +17,63 @@ from scopion.model.errors import EnforcerUnreachable
 
 # A daemon that is busy with a channel change answers after a second; later than this it has stopped.
 _ANSWER_S = 5.0
+_ABSTRACT_S = 1.5  # then the answers may not reach us
+_OWN = ".scopion-"  # what a name of ours begins with
 _MOST_OCTETS = 65_536
 _EVENT = "<"  # unasked messages of the daemon begin with their level in brackets
 
 
 class LocalControlLine:
-    """Implements ``ControlLine`` for a socket of this machine. Raises LiveNetworkLocked, EnforcerUnreachable."""
+    """Implements ``ControlLine`` for a socket of this machine. Raises LiveNetworkLocked, EnforcerUnreachable.
+
+    The daemon answers to the address of our own socket. The kernel makes one up in its abstract space, which needs no
+    folder that both can see; but that space ends at the network's namespace. From a container, or another namespace,
+    the answers come to a socket in the folder of the daemon's own, or in that for temporary files, if both see it.
+    """
 
     def __init__(self, path: str) -> None:
         require_unlocked()
         self._path = path
+        self._own: Path | None = None  # a socket of ours that has a name
+        self.remark = ""
         if sys.platform != "linux":
             raise EnforcerUnreachable(f"{path}: control sockets are used on Linux only, or over SSH")
-        self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
-        self._socket.settimeout(_ANSWER_S)
+        self._socket = _connected(path, "")
+        if self._is_heard(_ABSTRACT_S):
+            return
+        self._socket.close()
+        for folder in dict.fromkeys((Path(path).parent, Path(gettempdir()))):
+            own = folder / f"{_OWN}{os.getpid()}-{secrets.token_hex(4)}"
+            try:
+                self._socket = _connected(path, str(own))
+                own.chmod(0o666)  # the daemon may run as anybody; a connected socket hears no one else
+            except (OSError, EnforcerUnreachable):
+                own.unlink(missing_ok=True)
+                continue
+            self._own = own
+            if self._is_heard(_ANSWER_S):
+                self.remark = f"the answers of {path} come to {own}: it runs in another network namespace"
+                _clear_away(folder)
+                return
+            self.close()
+        raise EnforcerUnreachable(
+            f"{path} does not answer: see whether the daemon is still running; in another network namespace than this "
+            f"program it can answer only if both see the folder {Path(path).parent}, and this account may write there"
+        )
+
+    def _is_heard(self, within_s: float) -> bool:
         try:
-            # The kernel makes up a name in its abstract space, to which the daemon replies. A file would have to be in
-            # a folder that both can see, and a service in its sandbox shares no folder with the daemon.
-            self._socket.bind("")
-            self._socket.connect(path)
+            return self._ask("PING", within_s).strip() == "PONG"
+        except TimeoutError:
+            return False
         except OSError as error:
-            self._socket.close()
-            raise EnforcerUnreachable(_said(path, error)) from None
+            self.close()
+            raise EnforcerUnreachable(_said(self._path, error)) from None
 
     def ask(self, command: str) -> str:
         """Send a command as one datagram and return the reply, which is one datagram."""
-        bounds = Bounds(_ANSWER_S)  # for all of it: a busy daemon reports events all the time
         try:
-            self._socket.settimeout(bounds.left_s())
-            self._socket.send(command.encode())
-            while True:
-                self._socket.settimeout(bounds.left_s())
-                reply = self._socket.recv(_MOST_OCTETS).decode(errors="replace")
-                if not reply.startswith(_EVENT):
-                    return reply
+            return self._ask(command, _ANSWER_S)
         except TimeoutError:
             raise EnforcerUnreachable(
                 f"{self._path} does not answer: see whether the daemon is still running"
@@ -54,9 +81,44 @@ class LocalControlLine:
         except OSError as error:
             raise EnforcerUnreachable(_said(self._path, error)) from None
 
+    def _ask(self, command: str, within_s: float) -> str:
+        bounds = Bounds(within_s)  # for all of it: a busy daemon reports events all the time
+        self._socket.settimeout(bounds.left_s())
+        self._socket.send(command.encode())
+        while True:
+            self._socket.settimeout(bounds.left_s())
+            reply = self._socket.recv(_MOST_OCTETS).decode(errors="replace")
+            if not reply.startswith(_EVENT):
+                return reply
+
     def close(self) -> None:
         """Close the socket; its name goes with it."""
         self._socket.close()
+        if self._own is not None:
+            self._own.unlink(missing_ok=True)
+
+
+def _connected(path: str, own: str) -> socket.socket:
+    """Return a socket that is connected to the daemon's; ``own`` empty: the kernel gives ours a name."""
+    made = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
+    try:
+        made.settimeout(_ANSWER_S)
+        made.bind(own)
+        made.connect(path)
+    except OSError as error:
+        made.close()
+        raise EnforcerUnreachable(_said(path, error)) from None
+    return made
+
+
+def _clear_away(folder: Path) -> None:
+    """Remove the sockets that killed processes of ours have left in a folder: no process listens at them any more."""
+    for each in folder.glob(f"{_OWN}*"):
+        with socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as line, suppress(OSError):
+            try:
+                line.connect(str(each))
+            except ConnectionRefusedError:
+                each.unlink()
 
 
 def _said(path: str, error: OSError) -> str:

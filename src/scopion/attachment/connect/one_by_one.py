@@ -43,6 +43,7 @@ class OneByOne:
     def __init__(self, files: Files, open_line: Callable[[str], ControlLine]) -> None:
         self._files, self._open_line = files, open_line
         self._lines: dict[str, ControlLine] = {}
+        self.remarks: list[str] = []
 
     def carry_out(self, jobs: Sequence[Job], begins: Callable[[int], None] = lambda _: None) -> list[Ran]:
         """Do jobs in their order. A socket that did not answer is not asked again: each time it would be waited for."""
@@ -98,6 +99,8 @@ class OneByOne:
         line = self._lines.get(socket)
         if line is None:
             line = self._lines[socket] = self._open_line(socket)
+            if line.remark and line.remark not in self.remarks:
+                self.remarks.append(line.remark)
         answered = False
         try:
             reply = line.ask(command)

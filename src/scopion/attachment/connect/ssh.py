@@ -45,6 +45,7 @@ class SshShell:
         require_unlocked()
         self._access = access
         self._was_interrupted = False
+        self.remarks: list[str] = []
         self._open()
 
     def _open(self) -> None:

@@ -66,6 +66,8 @@ class Session:
         """Close what was opened."""
         if "site" in self.__dict__:
             self.site.close()
+            for remark in self.site.remarks:
+                self.detail(f"{remark}.")
 
     @property
     def can_ask(self) -> bool:

@@ -13,6 +13,7 @@ from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.model.clock import spoken_span
 from scopion.model.errors import EnforcerUnreachable
+from scopion.model.signal import strength_of
 from scopion.model.text import closed, counted
 
 if TYPE_CHECKING:
@@ -93,15 +94,12 @@ def _row(session: Session, each: StationRow) -> dict[str, Any]:
 
 
 def _signal(dbm: int | None) -> str:
-    """Return the signal in dBm, with how good that is at a glance."""
-    if dbm is None:
-        return "?"
-    bars = sum(dbm >= edge for edge in (-80, -70, -60, -50))
-    return f"{dbm} {'▂▄▆█'[:bars]:4}"
+    """Return the signal in dBm and in a word."""
+    return "?" if dbm is None else f"{strength_of(dbm):6} {dbm}"
 
 
 def _strength(dbm: int | None) -> str:
-    return "" if dbm is None or dbm >= -70 else "yellow" if dbm >= -80 else "red"
+    return "yellow" if dbm is not None and strength_of(dbm) == "weak" else ""
 
 
 def _traffic(received: int | None, sent: int | None) -> str:

@@ -90,6 +90,11 @@ class Site:
 
         return KeptShells(self.attachment.open_shell)
 
+    @property
+    def remarks(self) -> list[str]:
+        """Return what a person may want to know of how access points were reached, a sentence each."""
+        return list(self.shells.remarks) if "shells" in self.__dict__ else []
+
     @cached_property
     def clock(self) -> Clock:
         """Return the time at the site, in its time zone; it needs no network."""

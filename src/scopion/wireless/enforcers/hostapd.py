@@ -51,7 +51,7 @@ class Hostapd(ShellEnforcer):
         radios = settings.radio.values()
         lost = ""
         if not all(each.accept_file and each.deny_file for each in radios):
-            lost = "its lists are gone when it restarts: accept_file and deny_file keep them"
+            lost = "its lists are gone when it restarts or reads its files again: accept_file and deny_file keep them"
         elif not all(each.config for each in radios):
             lost = "after a restart its mode is that of its configuration file: config lets it be written there, too"
         self.traits = Traits(

@@ -1,0 +1,120 @@
+"""The air for tests: booted once for all of them, with its stations associated, and the program at the lab's desk."""
+
+from __future__ import annotations
+
+import atexit
+import os
+import platform
+import shutil
+import tempfile
+import unittest
+from functools import cache
+from pathlib import Path
+
+from tests.air.machine import KERNEL, TOOLS, Machine
+from tests.air.radios import FIRST, HIDDEN, SECOND, SSID, AccessPoint, Air, Station, network
+from tests.lab.in_the_lab import InTheLab
+from tests.lab.lab import Lab, require_lab, require_tools
+
+BANDS = ("2.4", "5", "6")
+# The till joins by WPA2, the tablet by WPA3, the phone with a private address, the sensor with power save on, the safe
+# a hidden network that requires frame protection, the desk is the administrator's, the clock knows the attic only.
+STATIONS = ("till", "tablet", "phone", "sensor", "safe", "desk", "clock")
+ATTIC_MHZ = (2437,)
+
+
+@cache
+def booted() -> tuple[Lab, Path, Air]:
+    """Boot the machine and let all stations join."""
+    require_lab()
+    require_tools(*TOOLS)
+    if not KERNEL.exists():
+        reason = f"no kernel for it: make test as root on Debian, x86-64, unpacks one (this is {platform.machine()})"
+        if os.environ.get("CI"):
+            raise AssertionError(f"{reason}; in CI the lab may not be skipped")
+        raise unittest.SkipTest(reason)
+    folder = Path(tempfile.mkdtemp(prefix="scopion-air-"))
+    atexit.register(shutil.rmtree, folder)
+    lab = Lab([], gateway=None)
+    atexit.register(lab.close)
+    machine = Machine(lab, folder)
+    atexit.register(machine.close)
+    air = Air(machine, STATIONS, bands=BANDS)
+    for point in (air.first, air.second):
+        point.start(point.configuration())
+    of = air.stations
+    of["till"].join(network())
+    of["tablet"].join(network(security="SAE"), more="sae_pwe=2\n")
+    of["phone"].join(network(more="mac_addr=1\n"))
+    of["sensor"].join(network(mhz=(2412,)))
+    of["safe"].join(network(HIDDEN, security="SAE", mhz=(2412,), more="scan_ssid=1\n"), more="sae_pwe=1\n")
+    of["desk"].join(network())
+    of["clock"].join(network(mhz=ATTIC_MHZ))
+    air.seat(lab, "desk")
+    air.ssh_servers(folder / "ssh")
+    of["sensor"].run("iw", "dev", of["sensor"].interface, "set", "power_save", "on")
+    return lab, folder, air
+
+
+class RealAir(InTheLab):
+    """What tests on it share: the settings of access points, and stations by name."""
+
+    air: Air
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.lab, cls.folder, cls.air = booted()
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.addCleanup(self.clear)
+
+    def own(self) -> tuple[AccessPoint, list[Station]]:
+        """The access point that the tests of this class are about, and its stations."""
+        return self.air.first, [each for name, each in self.air.stations.items() if name != "clock"]
+
+    def clear(self) -> None:
+        """Empty the lists of all its radios, at the daemon itself, and let every station join again."""
+        point, stations = self.own()
+        for bss in point.networks:
+            for command in ("SET macaddr_acl 0", "ACCEPT_ACL CLEAR", "DENY_ACL CLEAR"):
+                point.ask(bss.interface, command)
+        missing = [each for each in stations if not each.is_connected()]
+        for each in missing:
+            each.again()
+        for each in missing:
+            each.wait()
+
+    def station(self, name: str) -> Station:
+        """A station."""
+        return self.air.stations[name]
+
+    def push(self, *more: str, ssid: str = SSID) -> None:
+        """Push without the questions."""
+        self.ok("wifi", "push", ssid, "--yes", "--no-verify", *more)
+
+    def refuse(self, station: Station, ssid: str = SSID) -> None:
+        """Put a station on the deny list of a network, in the roster."""
+        self.ok("wifi", "deny", ssid, station.mac)
+        self.ok("wifi", "mode", ssid, "deny")
+
+    def enforcer(self, name: str, *, bands: tuple[str, ...] = BANDS, ssid: str = SSID, files: bool = False) -> str:
+        """The settings of the first access point (``workshop``), its hidden network (``office``), or the ``attic``."""
+        first = name != "attic"
+        point = self.air.first if first else self.air.second
+        interfaces = {
+            "workshop": dict(zip(BANDS, ("wlan0", "wlan1", "wlan2"), strict=True)),
+            "office": {"2.4": "wlan0_1"},
+            "attic": {"2.4": f"wlan{len(BANDS)}"},
+        }[name]
+        radios = []
+        for band, interface in interfaces.items():
+            own = f"/etc/{point.name}/{interface}"
+            kept = f', accept_file = "{own}.accept", deny_file = "{own}.deny", config = "{own}.conf"' if files else ""
+            if band in bands:
+                radios.append(f'"{band}" = {{ socket = "/run/{point.name}/{interface}"{kept} }}')
+        ssh = self.folder / "ssh"
+        return (
+            f'[[enforcer]]\nname = "{name}"\ntype = "hostapd"\nnetwork = "{ssid}"\nradio = {{ {", ".join(radios)} }}\n'
+            f'ssh = {{ host = "{FIRST if first else SECOND}", key = "{ssh}/key", known_hosts = "{ssh}/known_hosts" }}\n'
+        )

@@ -1,0 +1,104 @@
+"""Lists on real radios: a refused station goes to the other band, then off the air; all others never lose a beat."""
+
+from __future__ import annotations
+
+import json
+
+from tests.air.radios import HIDDEN, SSID, wait_until
+from tests.air.real_air import RealAir
+
+LONGEST_GAP_S = 1.0
+
+
+class Lists(RealAir):
+    def test_band_by_band(self) -> None:
+        """Denied on 5 GHz it moves to 2.4 GHz and ``verify`` says so; on all bands its own log shows the rejection."""
+        till, others = self.station("till"), [self.station(name) for name in ("tablet", "phone", "sensor")]
+        self.settings(self.enforcer("workshop", bands=("2.4", "5")))
+        self.assertEqual(till.status()["freq"], "5180")
+        for each in others:
+            each.begin_beat(self.lab.desk_address, 600)
+        self.refuse(till)
+        self.push("--radio", "5")
+        wait_until("the till is on 2.4 GHz", lambda: till.is_connected() and till.status()["freq"] == "2412", 30)
+        verdict = self.scopion("wifi", "verify", SSID, "--format", "json")
+        self.assertEqual(verdict.returncode, 3, verdict.stderr)
+        unmet = " ".join(each["says"] for each in json.loads(verdict.stdout)["checks"] if each["met"] is False)
+        self.assertIn("is associated, because the list is not in force here yet", unmet)
+        self.push()
+        wait_until("the till is off the air", lambda: not till.is_connected())
+        self.assertTrue(json.loads(self.ok("wifi", "verify", SSID, "--format", "json"))["met"])
+        wait_until("its rejection", lambda: "CTRL-EVENT-AUTH-REJECT" in till.log())
+        for each in others:
+            self.assertLessEqual(each.end_beat(), LONGEST_GAP_S, each.name)
+
+    def test_six_gigahertz(self) -> None:
+        """WPA3 alone is allowed there; a denied station is off, and its rejection is the access point's answer."""
+        tablet = self.station("tablet")
+        tablet.look_on((5975,))
+        self.addCleanup(tablet.look_on, (2412, 5180))
+        tablet.again()
+        wait_until(
+            "the tablet is on 6 GHz", lambda: tablet.status().get("freq") == "5975" and tablet.is_connected(), 30
+        )
+        self.settings(self.enforcer("workshop", bands=("6",)))
+        self.refuse(tablet)
+        self.push()
+        wait_until("the tablet is off the air", lambda: not tablet.is_connected())
+        self.ok("wifi", "verify", SSID, "--no-scan")
+
+    def test_frame_protection(self) -> None:
+        """A hidden WPA3 network that requires it: denying disconnects, and so does leaving an allow list."""
+        safe = self.station("safe")
+        self.assertEqual((safe.status()["pmf"], safe.status()["key_mgmt"]), ("2", "SAE"))
+        self.settings(self.enforcer("office", ssid=HIDDEN))
+        self.refuse(safe, HIDDEN)
+        self.push(ssid=HIDDEN)
+        wait_until("the safe is off the air", lambda: not safe.is_connected())
+        self.assertNotIn("[AUTHORIZED]", self.air.first.ask("wlan0_1", f"STA {safe.mac}"))
+        self.clear()
+        self.ok("wifi", "allow", HIDDEN, self.station("till").mac)
+        self.ok("wifi", "mode", HIDDEN, "allow", "--insist")
+        self.push("--insist", ssid=HIDDEN)
+        wait_until("the safe is off the air again", lambda: not safe.is_connected())
+        self.ok("wifi", "verify", HIDDEN, "--no-scan")
+
+    def test_the_administrator_sits_on_it(self) -> None:
+        """The program's only way out is a station of that network: it is never off while an allow list is put there."""
+        desk = self.station("desk")
+        self.where = "seat"
+        self.settings(self.enforcer("workshop", bands=("2.4", "5")))
+        before = desk.log()
+        desk.begin_beat(self.lab.desk_address, 600)
+        members = [self.station(name).mac for name in ("till", "tablet", "phone", "sensor", "desk")]
+        self.ok("wifi", "allow", SSID, *members)
+        self.ok("wifi", "mode", SSID, "allow", "--insist")
+        self.push("--insist")
+        self.assertEqual(len(self.air.first.ask("wlan1", "ACCEPT_ACL SHOW").splitlines()), len(members))
+        self.assertEqual({each["list"] for each in self.json("wifi", "stations", SSID)}, {"allow"})
+        self.ok("wifi", "revert", SSID, "--yes")
+        self.assertEqual(self.air.first.ask("wlan1", "ACCEPT_ACL SHOW"), "")
+        self.assertLessEqual(desk.end_beat(), LONGEST_GAP_S)
+        self.assertEqual(desk.log(), before)
+
+    def test_the_accept_list_counts_first(self) -> None:
+        """A station on both lists is admitted, in either mode: a foreign accept entry voids a denial, as it is said."""
+        till, point = self.station("till"), self.air.first
+        for interface in ("wlan0", "wlan1"):
+            point.ask(interface, f"ACCEPT_ACL ADD_MAC {till.mac}")
+        self.settings(self.enforcer("workshop", bands=("5",)))
+        self.refuse(till)
+        self.assertIn("voids that", self.scopion("wifi", "preview", SSID).stderr)
+        for mode in ("0", "1"):
+            for interface in ("wlan0", "wlan1"):
+                point.ask(interface, f"SET macaddr_acl {mode}")
+                point.ask(interface, f"DENY_ACL ADD_MAC {till.mac}")
+            till.ask("DISCONNECT")
+            wait_until("the till is off", lambda: not till.is_connected())
+            till.again()
+            till.wait()
+        for interface in ("wlan0", "wlan1"):
+            point.ask(interface, "SET macaddr_acl 0")  # first: else all others would go with the list
+            point.ask(interface, "ACCEPT_ACL CLEAR")
+            point.ask(interface, f"DENY_ACL ADD_MAC {till.mac}")
+        wait_until("the till is off the air", lambda: not till.is_connected())
