@@ -16,7 +16,7 @@ demo: $(VENV)/ready            ## tell the story of the made-up site
 test: $(VENV)/ready lab-packages   ## everything that CI asks for, lint among it
 	$(BIN)/python -m tests
 
-air: $(VENV)/ready lab-packages    ## lists on real 802.11 stacks, in an emulated machine: four minutes
+air: $(VENV)/ready lab-packages air-packages   ## lists on real 802.11 stacks, in an emulated machine: four minutes
 	$(BIN)/python -m tests.air
 
 lint: $(VENV)/ready            ## style, types, and which room may import which
@@ -45,14 +45,16 @@ shots: $(VENV)/ready           ## the pictures in docs/screenshots, from the mad
 onefile: $(VENV)/ready         ## one file that runs with nothing but a Python: dist/scopion.pyz
 	$(BIN)/python -m tools.onefile
 
-.PHONY: lab-packages
+.PHONY: lab-packages air-packages
+air-packages:
+	@sh tools/packages.sh qemu-system-x86_64:qemu-system-x86 iw:iw wpa_supplicant:wpasupplicant modprobe:kmod
+	@sh tools/air.sh build/air
+
 lab-packages:
 	@sh tools/packages.sh ip:iproute2 nft:nftables setpriv:util-linux unshare:util-linux sysctl:procps \
 	  dnsmasq:dnsmasq-base udhcpc:udhcpc avahi-daemon:avahi-daemon nmbd:samba snmpd:snmpd \
 	  systemd-analyze:systemd dbus-daemon:dbus-daemon hostapd:hostapd sshd:openssh-server chromium:chromium \
-	  zsh:zsh fish:fish :fonts-dejavu-core :python3-venv \
-	  qemu-system-x86_64:qemu-system-x86 iw:iw wpa_supplicant:wpasupplicant modprobe:kmod
-	@sh tools/air.sh build/air
+	  zsh:zsh fish:fish :fonts-dejavu-core :python3-venv
 
 $(VENV)/ready: pyproject.toml
 	@sh tools/packages.sh $(PYTHON):python3 :python3-venv

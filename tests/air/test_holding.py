@@ -61,7 +61,7 @@ class Holding(RealAir):
         begins = (datetime.now().astimezone() + timedelta(seconds=85)).replace(second=0, microsecond=0)
         hours = f"mon-sun {begins:%H:%M}-{begins + timedelta(hours=1):%H:%M}"
         self.ok("wifi", "deny", SSID, self.clock.mac, "--hours", hours)
-        self.push("--revert-after", "8s", "--insist")
+        self.push("--revert-after", "1m", "--insist")
         self.ok("wifi", "keep")
         self.assertTrue(self.clock.is_connected())
         wait_until("its hours begin", self.held, 100)

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import json
+import sys
 
 from tests.air.radios import HIDDEN, SSID, wait_until
 from tests.air.real_air import RealAir
+from tests.support import ROOT
 
 LONGEST_GAP_S = 1.0
 
@@ -31,6 +33,20 @@ class Lists(RealAir):
         wait_until("its rejection", lambda: "CTRL-EVENT-AUTH-REJECT" in till.log())
         for each in others:
             self.assertLessEqual(each.end_beat(), LONGEST_GAP_S, each.name)
+
+    def test_the_pace_goes_by_the_band(self) -> None:
+        """The kernel of a station tells its frequency, from which the default pace follows: a tenth of the air."""
+        program = (
+            "from scopion.attachment.linux.linux_attachment import LiveAttachment as L\n"
+            "from scopion.discovery.probing import default_pace\n"
+            "print([(each.mhz, default_pace(each)) for each in L().interfaces() if each.mac])"
+        )
+        for name, expected in (("till", [(5180, 400.0)]), ("sensor", [(2412, 90.0)])):
+            ended = self.station(name).run(
+                "env", "SCOPION_LIVE=namespaces", sys.executable, "-I", "-c",
+                f"import sys; sys.path.insert(0, {str(ROOT / 'src')!r})\n{program}",
+            )  # fmt: skip
+            self.assertEqual(ended.output.strip(), str(expected), ended.errors)
 
     def test_six_gigahertz(self) -> None:
         """WPA3 alone is allowed there; a denied station is off, and its rejection is the access point's answer."""
@@ -102,3 +118,36 @@ class Lists(RealAir):
             point.ask(interface, "ACCEPT_ACL CLEAR")
             point.ask(interface, f"DENY_ACL ADD_MAC {till.mac}")
         wait_until("the till is off the air", lambda: not till.is_connected())
+
+    def test_a_station_that_moves_during_a_push(self) -> None:
+        """One roams to the other band, one takes another private address: what is refused is off all the same."""
+        till, phone = self.station("till"), self.station("phone")
+        self.settings(self.enforcer("workshop", bands=("2.4", "5")))
+        before = phone.mac
+        self.ok("wifi", "deny", SSID, till.mac, before)
+        self.ok("wifi", "mode", SSID, "deny")
+        pushing = self.lab.begin(["wifi", "push", SSID, "--yes", "--no-verify", "--insist"], self.site)
+        till.ask("ROAM 02:00:00:00:00:00")
+        phone.ask("SET rand_addr_lifetime 0")
+        phone.ask("DISCONNECT")
+        phone.again()
+        _, said = pushing.communicate(timeout=60)
+        self.assertEqual(pushing.returncode, 0, said)
+        wait_until("the till is off the air", lambda: not till.is_connected())
+        wait_until("the phone is there again", phone.is_connected, 40)
+        self.assertNotEqual(phone.mac, before)
+        here = {each["mac"] for each in self.json("wifi", "stations", SSID)}
+        self.assertTrue({till.mac, before}.isdisjoint(here) and phone.mac in here, here)
+        self.ok("wifi", "verify", SSID, "--no-scan")
+
+    def test_a_list_that_others_have_filled(self) -> None:
+        """What they put there counts: one entry more is refused before anything is changed, with the way out."""
+        for number in range(140):
+            self.air.first.ask("wlan0_1", f"DENY_ACL ADD_MAC 10:00:00:00:00:{number:02x}")
+        self.settings(self.enforcer("office", ssid=HIDDEN))
+        self.refuse(self.station("safe"), HIDDEN)
+        said = self.fails("wifi", "push", HIDDEN, "--yes", "--no-verify")
+        self.assertIn("holds 140 entries on 2.4 GHz, 141 are needed, 140 of them not yours", said)
+        self.assertTrue(self.station("safe").is_connected())
+        self.push("--drop-foreign", ssid=HIDDEN)
+        wait_until("the safe is off the air", lambda: not self.station("safe").is_connected())

@@ -580,18 +580,18 @@ class Firewall(AirLab):
         path = self.folder / "busy"
         with self.lab.inside("ap"), socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as daemon:
             daemon.bind(str(path))
-            line = LocalControlLine(str(path))
-            self.addCleanup(line.close)
 
             def tell() -> None:
+                daemon.sendto(b"PONG\n", daemon.recvfrom(100)[1])
                 asker = daemon.recvfrom(100)[1]
-                daemon.sendto(b"PONG\n", asker)
                 with contextlib.suppress(OSError):
                     for _ in range(200):
                         daemon.sendto(b"<3>AP-STA-POLL-OK", asker)
                         time.sleep(0.3)
 
             threading.Thread(target=tell, daemon=True).start()
+            line = LocalControlLine(str(path))
+            self.addCleanup(line.close)
             busy = self.assertRaisesRegex(EnforcerUnreachable, "does not answer")
             with patch("scopion.attachment.connect.control_socket._ANSWER_S", 2.0), busy:
                 line.ask("STATUS")

@@ -11,7 +11,10 @@ import shlex
 import shutil
 import subprocess
 import unittest
+from contextlib import redirect_stderr, redirect_stdout
+from unittest.mock import patch
 
+from scopion.cli.main import run
 from scopion.roster.store.open_roster import FILE
 from tests.support import PROGRAM, ProgramTest
 
@@ -107,6 +110,17 @@ class Sites(ProgramTest):
         self.assertEqual([(event["kind"], event["address"]) for event in alone], [("left", "192.0.2.61")])
         slow = self.run_json("scan", "192.0.2.0/25", "--pace", "50")
         self.assertGreater(slow["scan"]["seconds"], 126 / 50)
+
+    def test_a_large_range_spares_the_air(self) -> None:
+        """Access points repeat each request: a large range is asked slowly, which is said, unless a pace was given."""
+        self.begin()
+        for more, spares in ((), True), (("--pace", "700"), False):
+            said = io.StringIO()
+            with patch("scopion.discovery.probing.LARGE", 200), redirect_stderr(said), redirect_stdout(io.StringIO()):
+                self.assertEqual(run(["--site", str(self.site), "scan", "--no-names", *more]), 0)
+            asked = "253 addresses are asked at 90 a second, 3 seconds a round, because access points"
+            self.assertEqual(asked in " ".join(said.getvalue().split()), spares, said.getvalue())
+        self.assertNotIn("a second", self.run_program("scan", "--no-names").stderr)
 
     def test_here(self) -> None:
         """Which interface and why, which site, and what this user may do - before and after the first scan."""

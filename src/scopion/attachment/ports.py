@@ -31,6 +31,7 @@ class Interface:
     virtual: str = ""  # the kind of virtual interface (bridge, veth, tunnel...); empty for a real one
     gateway: IPv4Address | None = None  # the next hop of its default route
     metric: int = 0  # of that route: the system prefers the lowest metric
+    mhz: int | None = None  # the frequency of its radio; None: it has none, or the system does not tell
     carrier_changes: int = 0  # how often its cable or radio link came or went; 0 if the system does not tell
     ipv6: tuple[IPv6Interface, ...] = ()  # only those that are ready for use
 

@@ -28,10 +28,16 @@ TOUCH_PORTION = 256
 ARP_PORTION = 65_536
 
 # On cable 2,000 requests of 84 bytes on the wire take 1.3 Mbit/s: 1.3 % of the slowest cable still in use. On the air
-# an access point repeats each broadcast at the lowest rate, 1 Mbit/s at worst: preamble, 80 bytes and the gap take 1.1
-# ms, so 90 a second take just under a tenth of all air time. A bridge may have either behind it: 500 a second, which an
-# air at 6 Mbit/s still carries in a tenth of its time.
+# an access point repeats each broadcast at the lowest rate, on 2.4 GHz 1 Mbit/s at worst: preamble, 80 bytes and the
+# gap take 1.1 ms, so 90 a second take just under a tenth of all air time. On the other bands the lowest rate is
+# 6 Mbit/s (IEEE Std 802.11-2020, 17.3): a request takes 0.25 ms there, and a tenth of the air carries 400. A bridge may
+# have cable or air behind it: 500 a second.
 DEFAULT_PACE: dict[Medium, float] = {Medium.CABLE: 2_000.0, Medium.WIRELESS: 90.0, Medium.UNKNOWN: 500.0}
+ABOVE_2_4_GHZ = 400.0
+_ABOVE_MHZ = 3_000
+# Behind a cable there may be access points, too, which repeat each request on all their bands. A /22 is over in a
+# moment; a larger range would take the air from all devices for long.
+LARGE = 1_024
 # A pair of virtual interfaces ends at a bridge of the same machine, which takes more than any cable.
 _VIRTUAL_PAIR = "veth"
 # Beyond a router each request makes it look for a neighbour first: small routers drop what they cannot look for at
@@ -95,8 +101,12 @@ def plan_for(
     )
 
 
-def default_pace(interface: Interface) -> float:
-    """Return the default pace of an interface, in requests a second."""
+def default_pace(interface: Interface, addresses: int = 0) -> float:
+    """Return the default pace of an interface for so many addresses, in requests a second."""
+    if addresses > LARGE:
+        return DEFAULT_PACE[Medium.WIRELESS]
+    if interface.medium is Medium.WIRELESS and (interface.mhz or 0) > _ABOVE_MHZ:
+        return ABOVE_2_4_GHZ
     return DEFAULT_PACE[Medium.CABLE if interface.virtual == _VIRTUAL_PAIR else interface.medium]
 
 

@@ -73,6 +73,7 @@ class LiveAttachment(SystemSockets):
             octets = record.attributes.get(_IFLA_ADDRESS, b"")
             ethernet = kind == _ETHERNET and not flags & _NOARP and len(octets) == 6
             known = addresses.get(index, ())
+            medium = _medium(name, virtual, ethernet)
             gateway, metric = gateways.get(index, (None, 0))
             found.append(
                 Interface(
@@ -82,7 +83,8 @@ class LiveAttachment(SystemSockets):
                     addresses=tuple(each for each in known if isinstance(each, IPv4Interface)),
                     ipv6=tuple(each for each in known if isinstance(each, IPv6Interface)),
                     up=bool(flags & _UP and flags & _RUNNING),
-                    medium=_medium(name, virtual, ethernet),
+                    medium=medium,
+                    mhz=_frequency(index) if medium is Medium.WIRELESS else None,
                     virtual=virtual if ethernet else virtual or "tunnel",
                     gateway=gateway,
                     metric=metric,
@@ -129,6 +131,12 @@ class LiveAttachment(SystemSockets):
                 mac = MacAddress(octets) if len(octets) == 6 else None
                 found.append(Neighbour(ip_address(address), mac, _STATES[state]))
         return tuple(found)
+
+
+def _frequency(index: int) -> int | None:
+    from scopion.attachment.linux.wireless import frequency_of  # most machines that look after a network are on cable
+
+    return frequency_of(index)
 
 
 def read_resolvers(path: Path) -> tuple[Address, ...]:

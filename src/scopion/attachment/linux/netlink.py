@@ -16,8 +16,8 @@ from dataclasses import dataclass
 from scopion.model.errors import ScopionError
 
 RTM_GETLINK, RTM_GETADDR, RTM_GETROUTE, RTM_GETNEIGH = 18, 22, 26, 30
-_NLMSG_ERROR, _NLMSG_DONE = 2, 3
-_NLM_F_REQUEST, _NLM_F_DUMP, _NLM_F_DUMP_INTR = 0x1, 0x300, 0x10
+NLMSG_ERROR, _NLMSG_DONE = 2, 3
+NLM_F_REQUEST, _NLM_F_DUMP, _NLM_F_DUMP_INTR = 0x1, 0x300, 0x10
 _HEADER = struct.Struct("=IHHII")  # length, type, flags, sequence, port
 _ATTRIBUTE = struct.Struct("=HH")  # length, type
 # The size of the fixed part after the header: ifinfomsg, ifaddrmsg, rtmsg, ndmsg.
@@ -71,21 +71,27 @@ def _dumped(kind: int, family: int, index: int) -> Iterator[NetlinkMessage]:
     with socket.socket(socket.AF_NETLINK, socket.SOCK_RAW, socket.NETLINK_ROUTE) as channel:
         channel.settimeout(5.0)
         channel.bind((0, 0))
-        channel.send(_HEADER.pack(_HEADER.size + len(body), kind, _NLM_F_REQUEST | _NLM_F_DUMP, 1, 0) + body)
+        channel.send(message(kind, NLM_F_REQUEST | _NLM_F_DUMP, bytes(body)))
         while True:
-            for message, flags, payload in _messages(channel.recv(_PORTION)):
+            for told, flags, payload in messages(channel.recv(_PORTION)):
                 if flags & _NLM_F_DUMP_INTR:
                     raise _Interrupted
-                if message == _NLMSG_DONE:
+                if told == _NLMSG_DONE:
                     return
-                if message == _NLMSG_ERROR:
+                if told == NLMSG_ERROR:
                     code = -int.from_bytes(payload[:4], sys.byteorder, signed=True)
                     raise ScopionError(f"the kernel refused to give its tables: {os.strerror(code)}")
                 size = _FIXED[kind]
                 yield NetlinkMessage(payload[:size], attributes(payload[size:]))
 
 
-def _messages(portion: bytes) -> Iterator[tuple[int, int, bytes]]:
+def message(kind: int, flags: int, payload: bytes) -> bytes:
+    """Return a request of ours with its header."""
+    return _HEADER.pack(_HEADER.size + len(payload), kind, flags, 1, 0) + payload
+
+
+def messages(portion: bytes) -> Iterator[tuple[int, int, bytes]]:
+    """Yield type, flags and payload of each message in what the kernel has sent; a cut one ends it."""
     at = 0
     while at + _HEADER.size <= len(portion):
         length, kind, flags, _, _ = _HEADER.unpack_from(portion, at)

@@ -42,7 +42,10 @@ if TYPE_CHECKING:
 )
 @click.option("--for", "listen_s", type=SpanParam(), metavar="TIME", help="How long to listen, as 90s or 5m [60s].")
 @click.option(
-    "--pace", type=float, metavar="N", help="Requests a second [2000 on cable, 90 on the air, 500 if not known]."
+    "--pace",
+    type=float,
+    metavar="N",
+    help="Requests a second [2000 on cable; on the air 90, above 2.4 GHz 400; else 500].",
 )
 @click.option(
     "--rounds", type=click.IntRange(1, 100), metavar="N", help="At most so many rounds [as the answers need]."
@@ -207,10 +210,17 @@ _SORTED: dict[str, Callable[[dict[str, Any]], Any]] = {
 
 def _agree(session: Session, prepared: PreparedScan, yes: bool) -> None:
     count = len(prepared.addresses or ())
-    if prepared.method == "listen" or count <= MAX_WITHOUT_A_YES or yes:
+    if prepared.method == "listen":
         return
-    seconds = count / prepared.pace
-    question = f"{count:,} addresses take {spoken_span(timedelta(seconds=seconds))} a round, three rounds at least"
+    takes = spoken_span(timedelta(seconds=count / prepared.pace))
+    if prepared.spares_air:
+        session.note(
+            f"{count:,} addresses are asked at {prepared.pace:g} a second, {takes} a round, because access points "
+            "repeat each request at their lowest rate: --pace is for networks without Wi-Fi."
+        )
+    if count <= MAX_WITHOUT_A_YES or yes:
+        return
+    question = f"{count:,} addresses take {takes} a round, three rounds at least"
     if not session.can_ask:
         raise click.UsageError(f"{question}: add --yes if you mean it, or give a smaller range")
     confirm(f"{question}. Scan them?", abort=True)

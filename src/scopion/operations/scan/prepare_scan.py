@@ -44,6 +44,7 @@ class PreparedScan:
     method: Method
     method_reason: str
     pace: float
+    spares_air: bool  # the pace is less than usual, because the range is large and may have access points behind it
     rounds: int | None
     remember: bool
     names: bool
@@ -86,17 +87,19 @@ def prepare_scan(site: Site, request: ScanRequest) -> PreparedScan:
     if request.listen_s is not None and method is not Method.LISTEN:
         raise UsageError("--for says how long to listen: it goes with --method listen")
     settings = site.settings
-    usual = default_pace(interface) if own else ROUTED_PACE
+    addresses = asked.without(each.ip for each in interface.addresses)
+    usual = default_pace(interface, len(addresses or ())) if own else ROUTED_PACE
     paces = (request.pace, settings.of_subnet(subnet).pace, settings.scan.pace if own else None)
     return PreparedScan(
         choice=choice,
         subnet=subnet,
         own_address=own,
         targets=asked,
-        addresses=asked.without(each.ip for each in interface.addresses),
+        addresses=addresses,
         method=method,
         method_reason=reason,
         pace=checked_pace(next((each for each in paces if each is not None), usual)),
+        spares_air=own is not None and all(each is None for each in paces) and usual < default_pace(interface),
         rounds=request.rounds or settings.scan.rounds,
         remember=request.remember,
         names=settings.names.ask and not request.no_names and method is not Method.LISTEN,

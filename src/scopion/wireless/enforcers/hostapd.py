@@ -33,6 +33,7 @@ from scopion.wireless.enforcers.enforcer import (
 )
 
 _OK = "OK"
+_QUESTIONS = 4  # of each radio
 _MOST_COUNTED = 2**63 - 1  # what SQLite and JSON readers take
 _LONGEST_S = 10 * 366 * 86_400  # no station is associated for longer
 _ACL = {ListMode.ALLOW: "ACCEPT_ACL", ListMode.DENY: "DENY_ACL"}
@@ -110,7 +111,7 @@ class Hostapd(ShellEnforcer):
         found: dict[str, RadioReading | ScopionError] = {}
         for number, radio in enumerate(self._radio):
             try:
-                found[radio] = self._reading(radio, ran[4 * number : 4 * number + 4])
+                found[radio] = self._reading(radio, ran[number * _QUESTIONS : (number + 1) * _QUESTIONS])
             except (EnforcerUnreachable, Refused) as error:
                 found[radio] = error
         return found
