@@ -197,6 +197,7 @@ def _command(initrd: Path, agent: Path, console: Path) -> list[str]:
     """
     (kernel,) = (KERNEL / "boot").glob("vmlinuz-*")
     return [
+        "setpriv", "--pdeathsig", "TERM",  # it ends with us, however we end
         "qemu-system-x86_64", "-machine", "pc", "-accel", "tcg,thread=multi,tb-size=1024", "-cpu", "Nehalem",
         "-smp", "2", "-m", "768",
         "-nodefaults", "-no-user-config", "-display", "none", "-no-reboot", "-kernel", str(kernel),

@@ -116,12 +116,31 @@ def network(ssid: str = SSID, *, security: str = "WPA-PSK", mhz: Sequence[int] =
     )
 
 
+class Beat:
+    """A host of the machine that asks another for an echo ten times a second."""
+
+    def __init__(self, machine: Machine, at: str, to: str, count: int = 600) -> None:
+        self._machine, self._at, self._log = machine, at, f"/tmp/{at}.beat"
+        machine.write(self._log, "")
+        command = [str(KERNEL / "bin/busybox"), "ping", "-i", "0.1", "-c", str(count), to]
+        self._process = machine.start(command, self._log, at=at)
+
+    def end(self) -> float:
+        """The longest gap between two answers, in seconds."""
+        self._machine.end(self._process, "SIGINT")
+        told = self._machine.read(self._log)
+        numbers = [int(each) for each in re.findall(r"seq=(\d+)", told)]
+        if len(numbers) < 2:
+            raise AssertionError(f"{self._at} had no answers: {told}")
+        return max(after - before for before, after in itertools.pairwise(numbers)) / 10
+
+
 class Station:
     """A station in a namespace of its own."""
 
     def __init__(self, machine: Machine, name: str, interface: str, address: str) -> None:
         self._machine, self.name, self.interface, self.address = machine, name, interface, address
-        self.supplicant = self._beat = 0
+        self.supplicant = 0
 
     def join(self, network: str, *, more: str = "", wait: bool = True) -> None:
         """Start the supplicant with one network block."""
@@ -184,21 +203,6 @@ class Station:
         """Join on these frequencies only from now on."""
         for key in ("scan_freq", "freq_list"):
             self.ask(f"SET_NETWORK 0 {key} {' '.join(map(str, mhz))}")
-
-    def begin_beat(self, to: str, count: int) -> None:
-        """Begin to ping, ten times a second."""
-        command = [str(KERNEL / "bin/busybox"), "ping", "-i", "0.1", "-c", str(count), to]
-        self._beat = self._machine.start(command, f"/tmp/{self.name}.beat", at=self.name)
-
-    def end_beat(self) -> float:
-        """The longest gap between two answers, in seconds."""
-        self._machine.end(self._beat, "SIGINT")
-        told = self._machine.read(f"/tmp/{self.name}.beat")
-        self._machine.write(f"/tmp/{self.name}.beat", "")
-        numbers = [int(each) for each in re.findall(r"seq=(\d+)", told)]
-        if len(numbers) < 2:
-            raise AssertionError(f"{self.name} had no answers: {told}")
-        return max(after - before for before, after in itertools.pairwise(numbers)) / 10
 
     def log(self) -> str:
         """What its supplicant wrote."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sys
 
-from tests.air.radios import HIDDEN, SSID, wait_until
+from tests.air.radios import HIDDEN, SSID, Beat, wait_until
 from tests.air.real_air import RealAir
 from tests.support import ROOT
 
@@ -13,13 +13,15 @@ LONGEST_GAP_S = 1.0
 
 
 class Lists(RealAir):
+    def beat(self, at: str) -> Beat:
+        return Beat(self.air.machine, at, self.lab.desk_address)
+
     def test_band_by_band(self) -> None:
         """Denied on 5 GHz it moves to 2.4 GHz and ``verify`` says so; on all bands its own log shows the rejection."""
         till, others = self.station("till"), [self.station(name) for name in ("tablet", "phone", "sensor")]
         self.settings(self.enforcer("workshop", bands=("2.4", "5")))
         self.assertEqual(till.status()["freq"], "5180")
-        for each in others:
-            each.begin_beat(self.lab.desk_address, 600)
+        wired, beats = self.beat("ap2"), {each.name: self.beat(each.name) for each in others}
         self.refuse(till)
         self.push("--radio", "5")
         wait_until("the till is on 2.4 GHz", lambda: till.is_connected() and till.status()["freq"] == "2412", 30)
@@ -31,8 +33,9 @@ class Lists(RealAir):
         wait_until("the till is off the air", lambda: not till.is_connected())
         self.assertTrue(json.loads(self.ok("wifi", "verify", SSID, "--format", "json"))["met"])
         wait_until("its rejection", lambda: "CTRL-EVENT-AUTH-REJECT" in till.log())
-        for each in others:
-            self.assertLessEqual(each.end_beat(), LONGEST_GAP_S, each.name)
+        gaps = {name: beat.end() for name, beat in beats.items()}
+        # A gap that a host on cable has as well is the emulator's.
+        self.assertLessEqual(max(gaps.values()), LONGEST_GAP_S + wired.end(), gaps)
 
     def test_the_pace_goes_by_the_band(self) -> None:
         """The kernel of a station tells its frequency, from which the default pace follows: a tenth of the air."""
@@ -85,7 +88,7 @@ class Lists(RealAir):
         self.where = "seat"
         self.settings(self.enforcer("workshop", bands=("2.4", "5")))
         before = desk.log()
-        desk.begin_beat(self.lab.desk_address, 600)
+        wired, beat = self.beat("ap2"), self.beat("desk")
         members = [self.station(name).mac for name in ("till", "tablet", "phone", "sensor", "desk")]
         self.ok("wifi", "allow", SSID, *members)
         self.ok("wifi", "mode", SSID, "allow", "--insist")
@@ -94,7 +97,7 @@ class Lists(RealAir):
         self.assertEqual({each["list"] for each in self.json("wifi", "stations", SSID)}, {"allow"})
         self.ok("wifi", "revert", SSID, "--yes")
         self.assertEqual(self.air.first.ask("wlan1", "ACCEPT_ACL SHOW"), "")
-        self.assertLessEqual(desk.end_beat(), LONGEST_GAP_S)
+        self.assertLessEqual(beat.end(), LONGEST_GAP_S + wired.end())
         self.assertEqual(desk.log(), before)
 
     def test_the_accept_list_counts_first(self) -> None:

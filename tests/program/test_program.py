@@ -118,7 +118,7 @@ class Sites(ProgramTest):
             said = io.StringIO()
             with patch("scopion.discovery.probing.LARGE", 200), redirect_stderr(said), redirect_stdout(io.StringIO()):
                 self.assertEqual(run(["--site", str(self.site), "scan", "--no-names", *more]), 0)
-            asked = "253 addresses are asked at 90 a second, 3 seconds a round, because access points"
+            asked = "253 addresses take 3 seconds a round at 90 a second, because access points repeat"
             self.assertEqual(asked in " ".join(said.getvalue().split()), spares, said.getvalue())
         self.assertNotIn("a second", self.run_program("scan", "--no-names").stderr)
 

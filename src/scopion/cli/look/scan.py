@@ -213,14 +213,16 @@ def _agree(session: Session, prepared: PreparedScan, yes: bool) -> None:
     if prepared.method == "listen":
         return
     takes = spoken_span(timedelta(seconds=count / prepared.pace))
-    if prepared.spares_air:
-        session.note(
-            f"{count:,} addresses are asked at {prepared.pace:g} a second, {takes} a round, because access points "
-            "repeat each request at their lowest rate: --pace is for networks without Wi-Fi."
-        )
+    why = (
+        f"at {prepared.pace:g} a second, because access points repeat each request at their lowest rate; --pace is for "
+        "networks without Wi-Fi"
+    )
     if count <= MAX_WITHOUT_A_YES or yes:
+        if prepared.spares_air:
+            session.note(f"{count:,} addresses take {takes} a round {why}.")
         return
     question = f"{count:,} addresses take {takes} a round, three rounds at least"
+    question += f" ({why})" if prepared.spares_air else ""
     if not session.can_ask:
         raise click.UsageError(f"{question}: add --yes if you mean it, or give a smaller range")
     confirm(f"{question}. Scan them?", abort=True)
