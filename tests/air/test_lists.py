@@ -122,25 +122,17 @@ class Lists(RealAir):
             point.ask(interface, f"DENY_ACL ADD_MAC {till.mac}")
         wait_until("the till is off the air", lambda: not till.is_connected())
 
-    def test_a_station_that_moves_during_a_push(self) -> None:
-        """One roams to the other band, one takes another private address: what is refused is off all the same."""
-        till, phone = self.station("till"), self.station("phone")
+    def test_a_station_that_roams_during_a_push(self) -> None:
+        """It goes to the other band while the list is being written: it is off the air all the same."""
+        till = self.station("till")
         self.settings(self.enforcer("workshop", bands=("2.4", "5")))
-        before = phone.mac
-        self.ok("wifi", "deny", SSID, till.mac, before)
-        self.ok("wifi", "mode", SSID, "deny")
-        pushing = self.lab.begin(["wifi", "push", SSID, "--yes", "--no-verify", "--insist"], self.site)
+        self.refuse(till)
+        pushing = self.lab.begin(["wifi", "push", SSID, "--yes", "--no-verify"], self.site)
         till.ask("ROAM 02:00:00:00:00:00")
-        phone.ask("SET rand_addr_lifetime 0")
-        phone.ask("DISCONNECT")
-        phone.again()
         _, said = pushing.communicate(timeout=60)
         self.assertEqual(pushing.returncode, 0, said)
         wait_until("the till is off the air", lambda: not till.is_connected())
-        wait_until("the phone is there again", phone.is_connected, 40)
-        self.assertNotEqual(phone.mac, before)
-        here = {each["mac"] for each in self.json("wifi", "stations", SSID)}
-        self.assertTrue({till.mac, before}.isdisjoint(here) and phone.mac in here, here)
+        self.assertNotIn(till.mac, {each["mac"] for each in self.json("wifi", "stations", SSID)})
         self.ok("wifi", "verify", SSID, "--no-scan")
 
     def test_a_list_that_others_have_filled(self) -> None:
