@@ -10,13 +10,13 @@ from __future__ import annotations
 import itertools
 import re
 import subprocess
-import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from tests.air.machine import KERNEL, Ended, Machine
 from tests.lab.lab import Lab
+from tests.lab.services import wait_for
 
 SSID, HIDDEN = "Kilnhaven", "Kilnhaven office"
 PASSPHRASE = "made-up words"
@@ -96,7 +96,7 @@ class AccessPoint:
         self._paths = paths
         command = ["hostapd", "-t", *paths]
         self.hostapd = self._machine.start(command, f"/tmp/{self.name}.log", at=self.at)
-        wait_until(f"{self.name} is on the air", lambda: all(self.is_up(each) for each in self.networks), 60)
+        wait_for(f"{self.name} is on the air", lambda: all(self.is_up(each) for each in self.networks), 60)
 
     def is_up(self, each: Bss) -> bool:
         """Whether a network is on the air."""
@@ -154,7 +154,7 @@ class Station:
     def wait(self) -> None:
         """Wait until it is associated."""
         try:
-            wait_until(f"{self.name} is associated", self.is_connected, 60)
+            wait_for(f"{self.name} is associated", self.is_connected, 60)
         except AssertionError as error:
             raise AssertionError(f"{error}\n{self.status()}\n{self.log()[-2000:]}") from None
 
@@ -194,9 +194,9 @@ class Station:
         self.ask("DISCONNECT")
         link = f"ip link set {self.interface}"
         self._machine.do(f"{link} down", f"{link} address {mac}", f"{link} up", at=self.name)
-        wait_until("its address", lambda: self.mac == mac)
+        wait_for("its address", lambda: self.mac == mac)
         self.again()
-        wait_until(f"{self.name} is there", lambda: self.status().get("freq", "") in map(str, mhz), 30)
+        wait_for(f"{self.name} is there", lambda: self.status().get("freq", "") in map(str, mhz), 30)
         self.wait()
 
     def look_on(self, mhz: Sequence[int]) -> None:
@@ -294,12 +294,3 @@ class Air:
         for point in (self.first, self.second):
             command = ["/usr/sbin/sshd", "-D", "-e", "-f", "/etc/air/sshd_config"]
             self.machine.start(command, f"/tmp/{point.name}-sshd.log", at=point.at)
-
-
-def wait_until(what: str, check: Callable[[], object], within_s: float = 15.0) -> None:
-    """Wait until a condition holds."""
-    ends = time.monotonic() + within_s
-    while not check():
-        if time.monotonic() > ends:
-            raise AssertionError(f"not within {within_s:g} s: {what}")
-        time.sleep(0.3)

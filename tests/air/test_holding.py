@@ -6,8 +6,9 @@ import signal
 import time
 from datetime import datetime, timedelta
 
-from tests.air.radios import SECOND, SSID, AccessPoint, Station, wait_until
+from tests.air.radios import SECOND, SSID, AccessPoint, Station
 from tests.air.real_air import RealAir
+from tests.lab.services import wait_for
 
 
 class Holding(RealAir):
@@ -23,7 +24,7 @@ class Holding(RealAir):
         return self.clock.mac in self.point.ask(self.bss.interface, "DENY_ACL SHOW")
 
     def off(self) -> None:
-        wait_until("the clock is off the air", lambda: not self.clock.is_connected(), 30)
+        wait_for("the clock is off the air", lambda: not self.clock.is_connected(), 30)
 
     def own(self) -> tuple[AccessPoint, list[Station]]:
         return self.air.second, [self.station("clock")]
@@ -36,13 +37,13 @@ class Holding(RealAir):
         self.assertIn("gone when it restarts or reads its files again", " ".join(pushed.stderr.split()))
         self.off()
         self.point.reload()
-        wait_until("the list is gone", lambda: not self.held())
+        wait_for("the list is gone", lambda: not self.held())
         self.assertIn("1 missing", self.scopion("wifi", "verify", SSID, "--no-scan").stdout)
         self.settings(self.enforcer("attic", files=True))
         self.push()
         for end in (self.point.reload, self.point.restart):
             end()
-            wait_until("the attic is on the air", lambda: self.point.is_up(self.bss), 30)
+            wait_for("the attic is on the air", lambda: self.point.is_up(self.bss), 30)
             self.assertTrue(self.held())
         self.assertFalse(self.clock.is_connected())
 
@@ -55,7 +56,7 @@ class Holding(RealAir):
         self.refuse(self.clock)
         self.push("--revert-after", "8s", "--insist")
         self.off()
-        wait_until("it is taken back", lambda: not self.held(), 40)
+        wait_for("it is taken back", lambda: not self.held(), 40)
         self.clock.again()
         self.clock.wait()
         begins = (datetime.now().astimezone() + timedelta(seconds=85)).replace(second=0, microsecond=0)
@@ -64,7 +65,7 @@ class Holding(RealAir):
         self.push("--revert-after", "1m", "--insist")
         self.ok("wifi", "keep")
         self.assertTrue(self.clock.is_connected())
-        wait_until("its hours begin", self.held, 100)
+        wait_for("its hours begin", self.held, 100)
         self.assertGreaterEqual(datetime.now().astimezone(), begins)
         self.assertLess(datetime.now().astimezone() - begins, timedelta(seconds=20))
         self.off()

@@ -5,8 +5,9 @@ from __future__ import annotations
 import json
 import sys
 
-from tests.air.radios import HIDDEN, SSID, Beat, wait_until
+from tests.air.radios import HIDDEN, SSID, Beat
 from tests.air.real_air import RealAir
+from tests.lab.services import wait_for
 from tests.support import ROOT
 
 LONGEST_GAP_S = 1.0
@@ -24,15 +25,15 @@ class Lists(RealAir):
         wired, beats = self.beat("ap2"), {each.name: self.beat(each.name) for each in others}
         self.refuse(till)
         self.push("--radio", "5")
-        wait_until("the till is on 2.4 GHz", lambda: till.is_connected() and till.status()["freq"] == "2412", 30)
+        wait_for("the till is on 2.4 GHz", lambda: till.is_connected() and till.status()["freq"] == "2412", 30)
         verdict = self.scopion("wifi", "verify", SSID, "--format", "json")
         self.assertEqual(verdict.returncode, 3, verdict.stderr)
         unmet = " ".join(each["says"] for each in json.loads(verdict.stdout)["checks"] if each["met"] is False)
         self.assertIn("is associated, because the list is not in force here yet", unmet)
         self.push()
-        wait_until("the till is off the air", lambda: not till.is_connected())
+        wait_for("the till is off the air", lambda: not till.is_connected())
         self.assertTrue(json.loads(self.ok("wifi", "verify", SSID, "--format", "json"))["met"])
-        wait_until("its rejection", lambda: "CTRL-EVENT-AUTH-REJECT" in till.log())
+        wait_for("its rejection", lambda: "CTRL-EVENT-AUTH-REJECT" in till.log())
         gaps = {name: beat.end() for name, beat in beats.items()}
         # A gap that a host on cable has as well is the emulator's.
         self.assertLessEqual(max(gaps.values()), LONGEST_GAP_S + wired.end(), gaps)
@@ -57,13 +58,11 @@ class Lists(RealAir):
         tablet.look_on((5975,))
         self.addCleanup(tablet.look_on, (2412, 5180))
         tablet.again()
-        wait_until(
-            "the tablet is on 6 GHz", lambda: tablet.status().get("freq") == "5975" and tablet.is_connected(), 30
-        )
+        wait_for("the tablet is on 6 GHz", lambda: tablet.status().get("freq") == "5975" and tablet.is_connected(), 30)
         self.settings(self.enforcer("workshop", bands=("6",)))
         self.refuse(tablet)
         self.push()
-        wait_until("the tablet is off the air", lambda: not tablet.is_connected())
+        wait_for("the tablet is off the air", lambda: not tablet.is_connected())
         self.ok("wifi", "verify", SSID, "--no-scan")
 
     def test_frame_protection(self) -> None:
@@ -73,13 +72,13 @@ class Lists(RealAir):
         self.settings(self.enforcer("office", ssid=HIDDEN))
         self.refuse(safe, HIDDEN)
         self.push(ssid=HIDDEN)
-        wait_until("the safe is off the air", lambda: not safe.is_connected())
+        wait_for("the safe is off the air", lambda: not safe.is_connected())
         self.assertNotIn("[AUTHORIZED]", self.air.first.ask("wlan0_1", f"STA {safe.mac}"))
         self.clear()
         self.ok("wifi", "allow", HIDDEN, self.station("till").mac)
         self.ok("wifi", "mode", HIDDEN, "allow", "--insist")
         self.push("--insist", ssid=HIDDEN)
-        wait_until("the safe is off the air again", lambda: not safe.is_connected())
+        wait_for("the safe is off the air again", lambda: not safe.is_connected())
         self.ok("wifi", "verify", HIDDEN, "--no-scan")
 
     def test_the_administrator_sits_on_it(self) -> None:
@@ -113,14 +112,14 @@ class Lists(RealAir):
                 point.ask(interface, f"SET macaddr_acl {mode}")
                 point.ask(interface, f"DENY_ACL ADD_MAC {till.mac}")
             till.ask("DISCONNECT")
-            wait_until("the till is off", lambda: not till.is_connected())
+            wait_for("the till is off", lambda: not till.is_connected())
             till.again()
             till.wait()
         for interface in ("wlan0", "wlan1"):
             point.ask(interface, "SET macaddr_acl 0")  # first: else all others would go with the list
             point.ask(interface, "ACCEPT_ACL CLEAR")
             point.ask(interface, f"DENY_ACL ADD_MAC {till.mac}")
-        wait_until("the till is off the air", lambda: not till.is_connected())
+        wait_for("the till is off the air", lambda: not till.is_connected())
 
     def test_a_station_that_roams_during_a_push(self) -> None:
         """It goes to the other band while the list is being written: it is off the air all the same."""
@@ -131,7 +130,7 @@ class Lists(RealAir):
         till.ask("ROAM 02:00:00:00:00:00")
         _, said = pushing.communicate(timeout=60)
         self.assertEqual(pushing.returncode, 0, said)
-        wait_until("the till is off the air", lambda: not till.is_connected())
+        wait_for("the till is off the air", lambda: not till.is_connected())
         self.assertNotIn(till.mac, {each["mac"] for each in self.json("wifi", "stations", SSID)})
         self.ok("wifi", "verify", SSID, "--no-scan")
 
@@ -145,4 +144,4 @@ class Lists(RealAir):
         self.assertIn("holds 140 entries on 2.4 GHz, 141 are needed, 140 of them not yours", said)
         self.assertTrue(self.station("safe").is_connected())
         self.push("--drop-foreign", ssid=HIDDEN)
-        wait_until("the safe is off the air", lambda: not self.station("safe").is_connected())
+        wait_for("the safe is off the air", lambda: not self.station("safe").is_connected())

@@ -25,7 +25,7 @@ from unittest.mock import patch
 from scopion.attachment.connect.control_socket import LocalControlLine
 from scopion.attachment.connect.local_programs import LocalShell
 from scopion.attachment.connect.ssh import SshShell
-from scopion.attachment.ports import Ran, Shell, SshAccess, WriteFile
+from scopion.attachment.ports import NO_FILE, Ran, ReadFile, Shell, SshAccess, WriteFile
 from scopion.model.errors import EnforcerUnreachable
 from scopion.wireless.enforcer_settings import HOSTAPD_READABLE as READABLE
 from tests import dialect
@@ -543,7 +543,7 @@ class Firewall(AirLab):
             self.addCleanup(shell.close)
             self.assertEqual(shell.run(["printf", "%s", "a b; touch /tmp/x $(id)"]).output, "a b; touch /tmp/x $(id)")
             self.assertEqual(shell.run(["sh", "-c", "exit 7"]).code, 7)
-            self.assertIsNone(shell.read(f"{self.folder}/nothing"))
+            self.assertEqual([each.code for each in shell.carry_out([ReadFile(f"{self.folder}/nothing")])], [NO_FILE])
             with self.assertRaises(EnforcerUnreachable):
                 shell.run(["sh", "-c", "kill -9 $PPID; sleep 5"])
                 shell.run(["true"])

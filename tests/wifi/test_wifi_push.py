@@ -20,7 +20,8 @@ from hypothesis import strategies as st
 from scopion.attachment.connect.far_script import results_of, script_of
 from scopion.attachment.connect.local_programs import LocalShell
 from scopion.attachment.connect.one_by_one import OneByOne
-from scopion.attachment.ports import CHANGED, WriteFile
+from scopion.attachment.connect.ssh import SshShell
+from scopion.attachment.ports import CHANGED, Program, Ran, WriteFile
 from scopion.attachment.way_in import way_in
 from scopion.model.address import Address, parse_address
 from scopion.model.errors import Divided, EnforcerUnreachable, Refused, ScopionError
@@ -43,7 +44,7 @@ from scopion.scenes.access_point import FILE as ACCESS_POINT_FILE
 from scopion.scenes.access_point import SceneControlLine
 from scopion.scenes.scene_files import SceneShell
 from scopion.watching.revert_deadlines import require_reverter
-from scopion.wireless.enforcer_settings import HostapdRadio, HostapdSettings, UciSettings
+from scopion.wireless.enforcer_settings import HostapdRadio, HostapdSettings, Radio, UciSettings
 from scopion.wireless.enforcers.bridge import table_name
 from scopion.wireless.enforcers.enforcer import Act, Effect, Held, ListStep, RadioStep, Traits, whole
 from scopion.wireless.enforcers.hostapd import Hostapd, list_file, read_station, with_mode
@@ -190,7 +191,7 @@ class Uci(FolderTest):
         path.write_text(text)
         settings = UciSettings(type="uci", name="router", network='Kiln # "1"', file=str(path))
         enforcer = UciFile(settings, files_only)
-        self.assertEqual(enforcer.radios(), ("5",))
+        self.assertEqual(tuple(enforcer.read()), ("5",))
         before = enforcer.files()
         wanted = Held(frozenset(), frozenset(MACS[:2]), ListMode.DENY)
         enforcer.take([RadioStep("5", ListStep(Act.REPLACE, held=wanted))], lambda _: None)
@@ -245,7 +246,7 @@ class Uci(FolderTest):
 def files_only() -> LocalShell:
     """A shell by which nothing live is reached."""
     shell = LocalShell.__new__(LocalShell)
-    OneByOne.__init__(shell, shell, lambda _: Mock())
+    OneByOne.__init__(shell, shell, lambda _: Mock(ask=Mock(return_value=""), remark=""))
     return shell
 
 
@@ -289,6 +290,64 @@ class Interrupted(unittest.TestCase):
         self.assertEqual(opened[0].asked, -1)
         enforcer.take([step], lambda _: None)
         self.assertEqual(len(opened), 2)
+
+    def test_an_interrupt_while_it_is_told_what_was_done(self) -> None:
+        """All steps were taken on the other side: each is told, so that every radio is brought back."""
+        shell = SshShell.__new__(SshShell)
+        shell._was_interrupted, told, stopped = False, list[int](), [KeyboardInterrupt()]
+
+        def begins(number: int) -> None:
+            if number == 1 and stopped:
+                raise stopped.pop()
+            told.append(number)
+
+        def run(command: Sequence[str], stdin: str = "", *, within_s: float = 0.0) -> Ran:
+            ended = subprocess.run(command, input=stdin, capture_output=True, text=True, check=False)
+            return Ran(ended.returncode, ended.stdout, ended.stderr)
+
+        with (
+            patch.object(SshShell, "run", staticmethod(run)),
+            patch.object(SshShell, "_is_open", True),
+            self.assertRaises(KeyboardInterrupt),
+        ):
+            shell.carry_out([Program(("true",)) for _ in range(4)], begins)
+        self.assertEqual(set(told), {0, 1, 2, 3})
+
+
+class FilesOfOthers(FolderTest):
+    def test_one_that_cannot_be_read_does_not_keep_the_others(self) -> None:
+        """It is told; files of a radio that is not meant are not written; what was written is put back."""
+        deny, other = self.folder / "deny", self.folder / "other"
+        deny.write_text("# mine\n")
+        (self.folder / "accept").mkdir()
+        radios: dict[Radio, HostapdRadio] = {
+            "5": HostapdRadio(socket="/run/a", accept_file=f"{self.folder}/accept", deny_file=str(deny)),
+            "6": HostapdRadio(socket="/run/b", deny_file=str(other)),
+        }
+        enforcer = Hostapd(HostapdSettings(type="hostapd", name="ap", network="K", radio=radios), files_only)
+        enforcer.read(files=True)
+        with self.assertRaisesRegex(EnforcerUnreachable, "^ap: .*accept: Is a directory$"):
+            enforcer.keep({"5": Held(deny=frozenset(MACS[:1]))})
+        self.assertEqual((deny.read_text(), other.exists()), (f"# mine\n{MACS[0]}\n", False))
+        enforcer.put_back({str(deny): "# mine\n"})
+        self.assertEqual(deny.read_text(), "# mine\n")
+        enforcer.keep({"6": Held(deny=frozenset(MACS[:1]))})
+        enforcer.put_back({str(other): None})
+        self.assertEqual(other.read_text(), "")
+
+    def test_a_configuration_that_is_changed_during_a_push(self) -> None:
+        """The push fails, and going back leaves what the other program wrote."""
+        path = self.folder / "wireless"
+        text = "config wifi-device 'r'\n\toption band '5g'\nconfig wifi-iface\n\toption device 'r'\n\toption ssid 'K'\n"
+        path.write_text(text)
+        enforcer = UciFile(UciSettings(type="uci", name="router", network="K", file=str(path)), files_only)
+        before = (enforcer.read(), enforcer.files())[1]
+        path.write_text(f"{text}\toption key 'new'\n")
+        step = RadioStep("5", ListStep(Act.REPLACE, held=Held(deny=frozenset(MACS[:1]), mode=ListMode.DENY)))
+        with self.assertRaisesRegex(EnforcerUnreachable, "was changed by another program meanwhile"):
+            enforcer.take([step], lambda _: None)
+        enforcer.put_back(before)
+        self.assertEqual(path.read_text(), f"{text}\toption key 'new'\n")
 
 
 class OnTheSite(PreparedTest):

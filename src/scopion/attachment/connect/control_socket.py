@@ -52,7 +52,10 @@ class LocalControlLine:
                 continue
             self._own = own
             if self._is_heard(_ANSWER_S):
-                self.remark = f"the answers of {path} come to {own}: it runs in another network namespace"
+                self.remark = (
+                    f"the answers of {path} come to {own}: none came to the address that the kernel makes up, as from "
+                    "another network namespace"
+                )
                 _clear_away(folder)
                 return
             self.close()

@@ -23,7 +23,7 @@ from scopion.attachment.connect.bounded_connection import (
     plainly_connected,
 )
 from scopion.attachment.live_lock import require_unlocked
-from scopion.attachment.ports import NO_FILE, Control, Job, Ran, ReadFile, SshAccess, WriteFile
+from scopion.attachment.ports import Control, Job, Ran, SshAccess
 from scopion.model.errors import EnforcerUnreachable
 from scopion.model.text import clean
 
@@ -154,10 +154,10 @@ class SshShell:
         if self._was_interrupted:
             time.sleep(_IN_FLIGHT_S)
         if not self._is_open:  # a connection that is kept for long may have been cut; nothing of this was sent yet
+            self.close()
             self._open()
         mark = f"scopion-{secrets.token_hex(12)}"
         script = script_of(jobs, mark)
-        told = 0
         try:
             self._was_interrupted = True
             ran = self.run(["sh", "-s"], script, within_s=_RUN_S + _JOB_S * len(jobs))
@@ -167,7 +167,7 @@ class SshShell:
             for number in range(told):
                 begins(number)
         except BaseException:
-            for number in range(told, len(jobs)):
+            for number in range(len(jobs)):  # also of those that were begun for certain: it may not have been told yet
                 begins(number)
             raise
         stopped = told and isinstance(last := jobs[told - 1], Control) and found[-1].output.strip() != last.must
@@ -175,19 +175,6 @@ class SshShell:
             said = clean(ran.errors, 120) or "no answer"
             raise EnforcerUnreachable(f"{self._access}: what it was to do did not arrive whole ({said})")
         return found
-
-    def read(self, path: str) -> str | None:
-        """Return a file's text, by cat: small systems have no other file transfer."""
-        (ran,) = self.carry_out([ReadFile(path)])
-        if ran.code not in (0, NO_FILE):
-            raise EnforcerUnreachable(f"{self._access}: {ran.errors}")
-        return ran.output if ran.code == 0 else None
-
-    def write(self, path: str, text: str) -> None:
-        """Write a file beside it that takes its place if it is whole; owner and mode stay."""
-        (ran,) = self.carry_out([WriteFile(path, text, self.read(path) or "")])
-        if ran.code != 0:
-            raise EnforcerUnreachable(f"{self._access}: {ran.errors}")
 
     def mode_of(self, path: str) -> tuple[int, str] | None:
         """Return mode and group by stat, if the system has it."""

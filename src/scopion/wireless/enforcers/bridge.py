@@ -61,10 +61,6 @@ class BridgeFirewall(ShellEnforcer):
         self._radio: dict[str, BridgePort] = dict(settings.radio.items())
         self._held: dict[str, Held] | None = None  # as it was read last
 
-    def radios(self) -> tuple[str, ...]:
-        """Return the radios that the settings name."""
-        return tuple(self._radio)
-
     def read(self, *, files: bool = False) -> Readings:
         """Return the lists in its own table, empty if there is none yet, and the frames dropped since, by sender."""
         return self._readings(self._shell.carry_out(self._questions()))
@@ -81,7 +77,7 @@ class BridgeFirewall(ShellEnforcer):
                 self.read()
             wanted = dict(self._held or {})  # this also mends a table that is not whole
             wanted |= {each.radio: each.step.held for each in replaced if each.step.held is not None}
-            commands = self._ruleset({each: wanted[each] for each in self.radios() if each in wanted})
+            commands = self._ruleset({each: wanted[each] for each in self._radio if each in wanted})
             jobs.insert(0, Program(("nft", "-j", "-f", "-"), json.dumps({"nftables": commands})))
 
         def begun(number: int) -> None:
@@ -163,7 +159,7 @@ class BridgeFirewall(ShellEnforcer):
         there = [_essence(each) for each in objects if not {"metainfo", "table"} & each.keys()]
         held: dict[str, Held] = {}
         counted: dict[str, dict[MacAddress, int]] = {}
-        for radio in self.radios():
+        for radio in self._radio:
             for mode in (ListMode.ALLOW, ListMode.DENY):
                 listed = found.get(_set(mode, radio))
                 if listed is not None:

@@ -152,9 +152,6 @@ class Enforcer(Protocol):
     capacity: int | None  # entries that each radio holds; None: not known
     traits: Traits
 
-    def radios(self) -> tuple[str, ...]:
-        """Return the bands, in GHz, on which it carries the network."""
-
     def read(self, *, files: bool = False) -> Readings:
         """Return what each radio holds and who is associated; Refused for a radio that carries another network.
 

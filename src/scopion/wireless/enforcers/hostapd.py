@@ -10,8 +10,9 @@ are all that can be read back.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
+from functools import partial
 
 from scopion.attachment.ports import CHANGED, NO_FILE, Control, EveryStation, Job, Ran, ReadFile, Shell, WriteFile
 from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused, ScopionError
@@ -62,11 +63,7 @@ class Hostapd(ShellEnforcer):
         )
         self._radio: dict[str, HostapdRadio] = dict(settings.radio.items())
         self._files: dict[str, Ran] = {}  # as they were read last
-        self._wrote = False
-
-    def radios(self) -> tuple[str, ...]:
-        """Return the radios that the settings name."""
-        return tuple(self._radio)
+        self._written: set[str] = set()  # files that we wrote, or may have written
 
     def read(self, *, files: bool = False) -> Readings:
         """Ask each daemon for its state, both lists and all stations; the mode cannot be read."""
@@ -186,65 +183,65 @@ class Hostapd(ShellEnforcer):
     def keep(self, held: Mapping[str, Held]) -> None:
         """Write its accept, deny and configuration files, as far as the settings name them; other lines stay.
 
-        If another program has changed one meanwhile, it is read and written once more.
+        If another program has changed one meanwhile, it is read and written once more. A file that cannot be read or
+        written does not keep the others from it: it is told at the end.
         """
+        problems: list[str] = []
         for last in (False, True):
             if not self._files.keys() >= set(self._named()):
                 self.read(files=True)
-            changes = {
-                path: text for path, text in self._kept(held).items() if text != (self._files[path].output or "")
-            }
-            if not changes:
-                return
-            self._wrote = True  # from here on, even if it is interrupted
-            ran = self._shell.carry_out(
-                [WriteFile(path, text, self._files[path].output) for path, text in changes.items()]
-            )
+            read, wanted = self._files, self._kept(held)
+            problems = [read[path].errors for path in self._named(held) if read[path].code not in (0, NO_FILE)]
+            changes = {path: text for path, text in wanted.items() if text != read[path].output}
+            self._written |= changes.keys()  # from here on, even if it is interrupted
+            jobs = [WriteFile(path, text, read[path].output) for path, text in changes.items()]
+            failed = [each for each in (self._shell.carry_out(jobs) if jobs else ()) if each.code != 0]
             self._files = {}
-            failed = next((each for each in ran if each.code != 0), None)
-            if failed is None:
-                return
-            if last or failed.code != CHANGED:
-                self._told(failed)
+            if last or not any(each.code == CHANGED for each in failed):
+                problems += [each.errors for each in failed]
+                break
+        if problems:
+            raise EnforcerUnreachable(f"{self.name}: {'; '.join(problems)}")
 
     def _kept(self, held: Mapping[str, Held]) -> dict[str, str]:
-        """Return the text that each file should have. Raises EnforcerUnreachable for a file that could not be read."""
+        """Return the text that each file should have, of those that could be read or are not there yet."""
         wanted: dict[str, str] = {}
+
+        def change(path: str, changed: Callable[[str], str]) -> None:
+            if path and self._files[path].code in (0, NO_FILE):  # a file may have several radios
+                wanted[path] = changed(wanted.get(path, self._files[path].output))
+
         for radio, each in held.items():
             files = self._radio[radio]
-            if files.accept_file:
-                wanted[files.accept_file] = list_file(self._now(files.accept_file), each.allow)
-            if files.deny_file:
-                wanted[files.deny_file] = list_file(self._now(files.deny_file), each.deny)
-            if files.accept_file and files.deny_file and files.config and each.mode is not None:
-                interface = files.socket.rpartition("/")[2]
-                # A file may have several radios.
-                before = wanted.get(files.config, self._now(files.config))
-                wanted[files.config] = with_mode(before, interface, _MODE[each.mode])
+            change(files.accept_file, partial(list_file, macs=each.allow))
+            change(files.deny_file, partial(list_file, macs=each.deny))
+            if files.accept_file and files.deny_file and each.mode is not None:
+                interface, mode = files.socket.rpartition("/")[2], _MODE[each.mode]
+                change(files.config, partial(with_mode, interface=interface, mode=mode))
         return wanted
-
-    def _now(self, path: str) -> str:
-        ran = self._files[path]
-        return "" if ran.code == NO_FILE else self._told(ran)
 
     def files(self) -> Mapping[str, str | None]:
         """Return the accept, deny and configuration files that the settings name."""
         return {path: None if ran.code == NO_FILE else self._told(ran) for path, ran in self._files.items()}
 
     def put_back(self, files: Mapping[str, str | None]) -> None:
-        """Write the files, because the daemon reads them when it starts. A file that did not exist is emptied."""
-        if not self._wrote or not files:
-            return
+        """Write the files that we wrote, because the daemon reads them when it starts.
+
+        A file that did not exist is emptied.
+        """
+        ours = [path for path in files if path in self._written]
         jobs: list[Job] = []
-        for (path, before), ran in zip(files.items(), self._shell.carry_out(list(map(ReadFile, files))), strict=True):
-            now = "" if ran.code == NO_FILE else self._told(ran)
-            if now != (before or ""):
-                jobs.append(WriteFile(path, before or "", now))
+        for path, ran in zip(ours, self._shell.carry_out(list(map(ReadFile, ours))) if ours else (), strict=True):
+            now, before = "" if ran.code == NO_FILE else self._told(ran), files[path] or ""
+            if now != before:
+                jobs.append(WriteFile(path, before, now))
         for ran in self._shell.carry_out(jobs) if jobs else ():
             self._told(ran)
 
-    def _named(self) -> tuple[str, ...]:
-        named = [path for each in self._radio.values() for path in (each.accept_file, each.deny_file, each.config)]
+    def _named(self, radios: Iterable[str] | None = None) -> tuple[str, ...]:
+        """Return the files of some radios, or of all."""
+        those = [self._radio[each] for each in (self._radio if radios is None else radios)]
+        named = [path for each in those for path in (each.accept_file, each.deny_file, each.config)]
         return tuple(dict.fromkeys(filter(None, named)))
 
     def _ask(self, radio: str, command: str) -> str:

@@ -38,10 +38,6 @@ class Page:
         self.traits = traits_of(settings)
         self._bands, self._typed = settings.bands, typed
 
-    def radios(self) -> tuple[str, ...]:
-        """Return the bands, in GHz, on which it carries the network."""
-        return self._bands
-
     def read(self, *, files: bool = False) -> Readings:
         """Return what was last said to be typed in; before that, an empty list that is in no force."""
         empty = Held(mode=ListMode.OFF if self.traits.modes else ListMode.DENY, remark=_NOT_YET)

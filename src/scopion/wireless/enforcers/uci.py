@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from scopion.attachment.ports import NO_FILE, Job, Program, Ran, ReadFile, Shell, WriteFile
+from scopion.attachment.ports import CHANGED, NO_FILE, Job, Program, Ran, ReadFile, Shell, WriteFile
 from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused, ScopionError
 from scopion.model.mac import MacAddress
 from scopion.model.text import clean, counted, lines_of, whole_number
@@ -110,13 +110,8 @@ class UciFile(ShellEnforcer):
         self.traits = Traits(Effect.REFUSES, reads_stations=False, atomic=True, one_list=True)
         self._settings = settings
         self._text: str | None = None  # the file, as it was read last
+        self._wrote = False  # or may have written it
         self._dirty = self._reloaded = False
-
-    def radios(self) -> tuple[str, ...]:
-        """Return the radios whose section carries the network, in the order of the file."""
-        if self._text is None:
-            self.read()
-        return tuple(interfaces(self._text or "", self.ssid))
 
     def read(self, *, files: bool = False) -> Readings:
         """Return what all radios of each band hold together: an entry that one of them lacks has no effect there."""
@@ -132,10 +127,14 @@ class UciFile(ShellEnforcer):
         jobs: list[Job] = [WriteFile(self._settings.file, text, before)] if text != before else []
 
         def begun(number: int) -> None:
-            for each in steps if number == 0 and jobs else ():
-                begins(each)
+            if number == 0 and jobs:
+                self._wrote = True
+                for each in steps:
+                    begins(each)
 
         ran = self._shell.carry_out([*jobs, ReadFile(self._settings.file)], begun)
+        if jobs and ran[0].code == CHANGED:
+            self._wrote = self._dirty  # nothing was written now: what another program did is not ours to put back
         self._told(ran[0])
         self._dirty = self._dirty or bool(jobs)
         return self._readings(ran[-1])
@@ -208,11 +207,10 @@ class UciFile(ShellEnforcer):
         return {self._settings.file: self._read_text()}
 
     def put_back(self, files: Mapping[str, str | None]) -> None:
-        """Write the file as it was, and have it read again if the firmware has read the other one."""
-        before = files[self._settings.file]
-        self.read()
-        if before is not None and self._text != before:
-            (ran,) = self._shell.carry_out([WriteFile(self._settings.file, before, self._text or "")])
+        """Write the file as it was if we wrote it, and have it read again if the firmware has read the other one."""
+        before, now = files[self._settings.file], self._read_text(again=True)
+        if before is not None and self._wrote and now != before:
+            (ran,) = self._shell.carry_out([WriteFile(self._settings.file, before, now)])
             self._told(ran)
         if self._reloaded:
             self._reload()
@@ -230,9 +228,9 @@ class UciFile(ShellEnforcer):
                 f"{clean(ran.errors, 120)}"
             )
 
-    def _read_text(self) -> str:
-        """Return the file as it was read last."""
-        if self._text is None:
+    def _read_text(self, *, again: bool = False) -> str:
+        """Return the file as it was read last, or is now."""
+        if again or self._text is None:
             self.read()
         return self._text or ""
 
