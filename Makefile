@@ -13,10 +13,10 @@ BIN := $(VENV)/bin
 demo: $(VENV)/ready            ## tell the story of the made-up site
 	@$(BIN)/scopion demo
 
-test: $(VENV)/ready lab-packages   ## everything that CI asks for, lint among it
+test: $(VENV)/ready lab-packages air-packages   ## everything that CI asks for, lint among it
 	$(BIN)/python -m tests
 
-air: $(VENV)/ready lab-packages air-packages   ## lists on real 802.11 stacks, in an emulated machine: four minutes
+air: $(VENV)/ready lab-packages air-packages   ## lists on real 802.11 stacks, in an emulated machine: three minutes
 	$(BIN)/python -m tests.air
 
 lint: $(VENV)/ready            ## style, types, and which room may import which

@@ -26,6 +26,8 @@ PATIENT = {
     "test_service_manager.py", "test_shared_folder.py",
 }  # fmt: skip
 DOWNLOADS = "test_packaging.py"
+# The air is booted once for all its tests, so that they are one process.
+AIR = "tests.air"
 
 
 def main() -> int:
@@ -46,6 +48,7 @@ def main() -> int:
             workers.submit(lab_has_ended.wait)
         # Style and types first: they take a core for a while, and the lab leaves one.
         beside = [workers.submit(_run_beside, "lint", NICENESS, ["make", "lint"])]
+        beside.append(workers.submit(_run_beside, "air", PATIENT_NICENESS, [sys.executable, "-m", AIR]))
         for path in others:
             niceness = PATIENT_NICENESS if path in patient else NICENESS
             beside.append(workers.submit(_run_beside, path.name, niceness, _command([path])))

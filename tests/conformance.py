@@ -69,6 +69,20 @@ class AttachmentConformance(unittest.TestCase):
         self.assertGreaterEqual(clock.monotonic(), before + 0.3)  # it has waited, and no longer than a moment more
         self.assertLess(clock.monotonic(), before + 1.0)
 
+    def test_an_adapter_can_be_asked_alone(self) -> None:
+        """A request that is sent to one adapter is answered by that, and by no other that has the address."""
+        interface, clock = self.eth0, self.attachment.clock
+        prober = open_prober(Method.ARP, self.attachment, interface, OWN)
+        self.addCleanup(prober.close)
+        wrong = MacAddress(b"\x10\xc0\xde\x77\x77\x77")
+        for address, mac in self.hosts.items():
+            for to, expected in ((wrong, set()), (mac, {mac})):
+                prober.greet(address, to)
+                until, heard = clock.monotonic() + 0.3, set()
+                while clock.monotonic() < until:
+                    heard |= {answer.mac for answer in prober.answers(until) if answer.address == address}
+                self.assertEqual(heard, expected)
+
     def test_touching_fills_the_neighbour_table(self) -> None:
         """A harmless datagram makes the system learn the MAC; a vacant address fails after some seconds."""
         interface, clock = self.eth0, self.attachment.clock

@@ -204,6 +204,14 @@ class Station:
         for key in ("scan_freq", "freq_list"):
             self.ask(f"SET_NETWORK 0 {key} {' '.join(map(str, mhz))}")
 
+    def go_to(self, mhz: int) -> None:
+        """Be on this frequency only from now on."""
+        self.look_on((mhz,))
+        self.again()
+        wait_for(
+            f"{self.name} is on {mhz} MHz", lambda: self.status().get("freq") == str(mhz) and self.is_connected(), 30
+        )
+
     def log(self) -> str:
         """What its supplicant wrote."""
         return self._machine.read(f"/tmp/{self.name}.log")

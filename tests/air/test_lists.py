@@ -21,7 +21,8 @@ class Lists(RealAir):
         """Denied on 5 GHz it moves to 2.4 GHz and ``verify`` says so; on all bands its own log shows the rejection."""
         till, others = self.station("till"), [self.station(name) for name in ("tablet", "phone", "sensor")]
         self.settings(self.enforcer("workshop", bands=("2.4", "5")))
-        self.assertEqual(till.status()["freq"], "5180")
+        till.go_to(5180)
+        till.look_on((2412, 5180))
         wired, beats = self.beat("ap2"), {each.name: self.beat(each.name) for each in others}
         self.refuse(till)
         self.push("--radio", "5")
@@ -45,20 +46,20 @@ class Lists(RealAir):
             "from scopion.discovery.probing import default_pace\n"
             "print([(each.mhz, default_pace(each)) for each in L().interfaces() if each.mac])"
         )
-        for name, expected in (("till", [(5180, 400.0)]), ("sensor", [(2412, 90.0)])):
+        self.addCleanup(self.station("till").look_on, (2412, 5180))
+        for name, mhz, pace in (("till", 5180, 400.0), ("sensor", 2412, 90.0)):
+            self.station(name).go_to(mhz)
             ended = self.station(name).run(
                 "env", "SCOPION_LIVE=namespaces", sys.executable, "-I", "-c",
                 f"import sys; sys.path.insert(0, {str(ROOT / 'src')!r})\n{program}",
             )  # fmt: skip
-            self.assertEqual(ended.output.strip(), str(expected), ended.errors)
+            self.assertEqual(ended.output.strip(), str([(mhz, pace)]), ended.errors)
 
     def test_six_gigahertz(self) -> None:
         """WPA3 alone is allowed there; a denied station is off, and its rejection is the access point's answer."""
         tablet = self.station("tablet")
-        tablet.look_on((5975,))
         self.addCleanup(tablet.look_on, (2412, 5180))
-        tablet.again()
-        wait_for("the tablet is on 6 GHz", lambda: tablet.status().get("freq") == "5975" and tablet.is_connected(), 30)
+        tablet.go_to(5975)
         self.settings(self.enforcer("workshop", bands=("6",)))
         self.refuse(tablet)
         self.push()

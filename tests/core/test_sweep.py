@@ -5,16 +5,18 @@ from __future__ import annotations
 import random
 import unittest
 from collections.abc import Sequence
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv6Address
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from scopion.discovery.probing import Method, open_prober, plan_for
-from scopion.discovery.runner import Findings, run_scan
+from scopion.discovery.probing import GREETING_PACE, Method, open_prober, plan_for
+from scopion.discovery.runner import Expected, Findings, Watcher, run_scan
 from scopion.discovery.side_by_side import SideBySide
 from scopion.discovery.sweep import Patience, Sweep, SweepPlan
 from scopion.model.address import Address
+from scopion.model.observation import Observation, Pair
 from scopion.model.targets import Targets
 from scopion.scenes.scene import SceneHost
 from tests.support import host, made_up
@@ -154,6 +156,46 @@ class ContestedAndMoved(unittest.TestCase):
             plan = plan_for(Method.ARP, 2000.0)
             found = run_scan(SUBNET, prober, attachment, plan, {address: expected})
             self.assertEqual(address in found.asked_enough, asked_on)
+
+
+class KnownFirst(unittest.TestCase):
+    def seen_at(self, method: Method, pace: float, known: int, more: Sequence[SceneHost] = ()) -> dict[Pair, float]:
+        """Seconds after which each of so many known hosts, and what else answers, was told in a slow sweep."""
+        hosts = [host(number, rtt_s=0.02) for number in range(254 - known, 254)]
+        attachment = made_up([*more, *hosts])
+        prober = open_prober(method, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
+        expected: Expected = {each.periods[0].address: [each.mac] for each in hosts}
+        began, at = attachment.clock.monotonic(), dict[Pair, float]()
+
+        def note(seen: Observation) -> None:
+            at[seen.mac, seen.address] = attachment.clock.monotonic() - began
+
+        found = run_scan(
+            SUBNET, prober, attachment, plan_for(method, pace), expected, Watcher(note, lambda _: None),
+            greeting_pace=GREETING_PACE,
+        )  # fmt: skip
+        self.assertTrue(found.completed)
+        self.assertEqual([seen.rtt_s for seen in found.observations if not 0.01 < (seen.rtt_s or 0.02) < 0.04], [])
+        return at
+
+    def test_known_devices_are_told_within_half_a_second(self) -> None:
+        """At the pace of 2.4 GHz a round takes 2.8 s; who is known is there after a moment, others when found."""
+        stranger = host(30, rtt_s=0.02)
+        for method in (Method.ARP, Method.TOUCH):
+            known = 200 if method is Method.ARP else 40
+            at = self.seen_at(method, 90.0, known, [stranger])
+            new = at.pop((stranger.mac, stranger.periods[0].address))
+            self.assertEqual(len(at), known)
+            self.assertLess(max(at.values()), 0.5)
+            self.assertGreater(new, 0.4)
+
+    def test_a_second_host_at_a_known_address_is_found(self) -> None:
+        """Who answers for itself is not the only one for that: all are asked at its address afterwards."""
+        rival = replace(host(7, rtt_s=0.02), periods=host(250).periods)
+        at = self.seen_at(Method.ARP, 2000.0, 20, [rival])
+        self.assertEqual(len(at), 21)
+        self.assertLess(at[host(250).mac, IPv4Address("192.0.2.250")], 0.1)
+        self.assertIn((rival.mac, IPv4Address("192.0.2.250")), at)
 
 
 class BesideEachOther(unittest.TestCase):

@@ -29,6 +29,8 @@ class EchoProber:
     ``on_and_on`` is for watching hosts: it keeps to the port that answered, instead of trying each once.
     """
 
+    greets = False
+
     def __init__(self, attachment: Attachment, attached: Interface | None, *, on_and_on: bool = False) -> None:
         self._on_and_on = on_and_on
         self._answering: dict[Address, int] = {}  # the port that answered
@@ -51,6 +53,9 @@ class EchoProber:
             self._waiting.append((address, self._answering.get(address, PORTS[tried % len(PORTS)])))
         elif 0 <= tried < len(PORTS):
             self._waiting.append((address, PORTS[tried]))
+
+    def greet(self, address: Address, mac: MacAddress) -> None:
+        """Do nothing: beyond a router there are no adapters to ask."""
 
     def call(self) -> None:
         """Do nothing: hosts beyond a router cannot be asked by groups."""

@@ -14,9 +14,10 @@ from scopion.attachment.ports import Attachment, Interface, ReceivedFrame
 from scopion.discovery.prober import Answer
 from scopion.model.address import Address
 from scopion.model.errors import InterfaceLost, MalformedFrame
+from scopion.model.mac import MacAddress
 from scopion.model.observation import Source
 from scopion.wire.arp import REPLY, decode_arp, encode_request
-from scopion.wire.ethernet import TYPE_ARP, decode_header
+from scopion.wire.ethernet import BROADCAST, TYPE_ARP, decode_header
 from scopion.wire.icmp import ALL_NODES, Echo, decode_echo, encode_echo
 from scopion.wire.ip import ICMPV6, decode_ip, encode_ip
 from scopion.wire.ndp import NdpKind, decode_ndp, encode_solicitation, group_mac
@@ -28,6 +29,8 @@ _LINK_HOPS = 64
 
 class FrameProber:
     """Requests over raw frames. Raises NotPermitted and InterfaceLost when it is made."""
+
+    greets = True
 
     def __init__(self, attachment: Attachment, interface: Interface, own_address: IPv4Address) -> None:
         if interface.mac is None:
@@ -41,12 +44,19 @@ class FrameProber:
 
     def ask(self, address: Address) -> None:
         """Broadcast a request, or solicit the neighbour."""
+        self._send(address, None)
+
+    def greet(self, address: Address, mac: MacAddress) -> None:
+        """Send the same to one adapter: on the air such a frame is repeated until it is acknowledged."""
+        self._send(address, mac)
+
+    def _send(self, address: Address, to: MacAddress | None) -> None:
         if isinstance(address, IPv4Address):
-            self._link.send(encode_request(self._mac, self._own, address))
+            self._link.send(encode_request(self._mac, self._own, address, to or BROADCAST))
             return
         source = self._interface.ipv6_towards(address)
         if source is not None:
-            self._link.send(encode_solicitation(self._mac, source, address))
+            self._link.send(encode_solicitation(self._mac, source, address, to))
 
     def call(self) -> None:
         """Ask all IPv6 nodes of the link for an echo, from each of our addresses: they answer from the matching one."""

@@ -15,6 +15,7 @@ from ipaddress import IPv4Address
 from random import Random, SystemRandom
 
 from scopion.attachment.ports import Letter
+from scopion.discovery.paced import Paced
 from scopion.discovery.said import host_name, netbios_traits, services
 from scopion.model.address import Address
 from scopion.model.errors import MalformedFrame
@@ -26,7 +27,6 @@ REPEAT_S, BY_GROUP_S, GIVE_UP_S = 0.25, 0.5, 1.0
 # Questions a second to single hosts: 1,000 of some 90 bytes are 0.7 Mbit/s. On the air a station gets them at its own
 # rate, in a tenth of a broadcast's time; those to groups go no faster than the scan's requests.
 PACE = 1000.0
-_BURST_S = 0.05
 _SERVICES = "_services._dns-sd._udp.local"
 
 
@@ -78,8 +78,8 @@ class NameSearch:
         self._to_repeat: deque[tuple[float, Address]] = deque()
         self._to_ask_by_group: deque[tuple[float, Address]] = deque()
         self._open: dict[int, _Open] = {}
-        self._direct = _Paced(PACE)
-        self._by_groups = _Paced(min(PACE, group_pace))
+        self._direct = Paced[Question](PACE)
+        self._by_groups = Paced[Question](min(PACE, group_pace))
 
     def ask_about(self, address: Address, now: float) -> None:
         """Begin to ask about a host."""
@@ -171,24 +171,6 @@ class NameSearch:
             number = self._chance.randrange(1, 1 << 16)
         self._open[number] = question
         return number
-
-
-class _Paced:
-    """Questions that wait for their turn, at a pace."""
-
-    def __init__(self, pace: float) -> None:
-        self.queue: deque[Question] = deque()
-        self._gap = 1.0 / pace
-        self._next_send = -1.0  # before any clock begins: the first burst is as large as the others
-
-    def due(self, now: float) -> list[Question]:
-        """Return those whose turn it is; after a pause at most what fits into a twentieth of a second."""
-        self._next_send = max(self._next_send, now - max(_BURST_S, self._gap))
-        sent = []
-        while self.queue and self._next_send <= now:
-            sent.append(self.queue.popleft())
-            self._next_send += self._gap
-        return sent
 
 
 def _read_status(payload: bytes) -> tuple[Trait, ...]:

@@ -25,8 +25,13 @@ class Answer:
 class Prober(Protocol):
     """One way of asking."""
 
+    greets: bool  # whether it can ask a single adapter; else the system knows whom to ask, or a router
+
     def ask(self, address: Address) -> None:
         """Send one request to an address."""
+
+    def greet(self, address: Address, mac: MacAddress) -> None:
+        """Ask the one adapter that was at an address before, if it ``greets``."""
 
     def call(self) -> None:
         """Ask all hosts at once, if the network has a way for that."""

@@ -10,6 +10,7 @@ from types import MappingProxyType
 from typing import Protocol
 
 from scopion.attachment.ports import Attachment
+from scopion.discovery.greeting import Greeting
 from scopion.discovery.listening import INTERRUPTED, Heard
 from scopion.discovery.prober import Answer, Prober
 from scopion.discovery.probing import ARP_PORTION, CHECKING_LIMIT_S, KERNEL_REQUESTS, TOUCH_PORTION
@@ -102,11 +103,13 @@ def run_scan(
     watcher: Watcher = Watcher(),
     side_tasks: Sequence[SideTask] = (),
     also: Sequence[Address] | None = None,
+    greeting_pace: float | None = None,
 ) -> Findings:
     """Ask all addresses; Ctrl-C or a lost interface end it early, and what was found is kept.
 
     ``also`` are known IPv6 addresses, which are asked beside them, while all other nodes of the link are called; None
-    for a part of a subnet, where no other node is asked for.
+    for a part of a subnet, where no other node is asked for. With a ``greeting_pace``, in requests a second, the
+    ``expected`` adapters are asked first.
     """
     findings = Findings()
     clock = attachment.clock
@@ -115,11 +118,18 @@ def run_scan(
     touch = plan.checks is False
     sweep: SideBySide | None = None
     gathering = _Gathering(prober, attachment, findings, expected, watcher, side_tasks)
+    alone_pace = greeting_pace if prober.greets else None
     try:
-        portions = _portions(addresses, TOUCH_PORTION if touch else ARP_PORTION)
+        in_turn = addresses if greeting_pace is None or prober.greets else _known_first(addresses, expected)
+        portions = _portions(in_turn, TOUCH_PORTION if touch else ARP_PORTION)
         # Looked for only at the end: the addresses that are silent by then.
         for portion in chain(portions, gathering.silent_though_expected(addresses) if touch else ()):
-            sweep = SideBySide(portion, () if done_before else also or (), plan)
+            beside = () if done_before else also or ()
+            # Whose answer may be on its way is asked last, so that it is clear which question was answered.
+            last = expected if alone_pace is not None else ()
+            sweep = SideBySide(sorted(portion, key=last.__contains__), beside, plan)
+            if alone_pace is not None:
+                gathering.greet(sweep, (*portion, *beside), alone_pace)
             for touched in gathering.drive(sweep, calls=also is not None):
                 if watcher.on_progress is not None:
                     asked = min(done_before + touched, len(addresses))
@@ -162,11 +172,22 @@ class _Gathering:
         self._side_tasks = side_tasks
         self._macs: dict[Address, list[MacAddress | None]] = {}
         self._unasked = 0
+        self._greeting = Greeting()
 
     @property
     def answered(self) -> int:
         """Return the number of addresses that have answered so far."""
         return len(self._macs)
+
+    def greet(self, sweep: SideBySide, addresses: Iterable[Address], pace: float) -> None:
+        """Ask the adapters that are expected at some addresses, each alone; their answers come while the sweep runs."""
+        known = ((address, mac) for address in addresses for mac in self._expected.get(address, ()))
+        self._greeting = greeting = Greeting(known, pace)
+        while not greeting.done:
+            for address, mac in greeting.due(self._clock.monotonic()):
+                self._prober.greet(address, mac)
+                self._findings.requests += 1
+            self.take(sweep, greeting.wake_at())
 
     def drive(self, sweep: SideBySide, *, calls: bool) -> Iterator[int]:
         """Ask and take in answers until a sweep is done; yields the number of addresses that it has asked so far.
@@ -205,13 +226,17 @@ class _Gathering:
         # An answer without a MAC address is all that will be told about this host.
         expected = self._expected.get(answer.address, ()) if answer.mac is not None else ()
         missing = set(expected) - {answer.mac, *known}
-        about = sweep.heard(answer.address, answer.at, answer=answer.asked, settled=not missing)
+        greeted_s = self._greeting.answered(answer.address, answer.mac, answer.at) if answer.asked else None
+        to_sweep = answer.asked and greeted_s is None
+        about = sweep.heard(answer.address, answer.at, answer=to_sweep, settled=not missing)
         if not about and answer.address not in self._macs and not self._welcome(answer):
             return
         known = self._macs.setdefault(answer.address, known)
         if answer.mac in known or len(known) >= MAX_MACS_PER_ADDRESS:
             return
-        measured = about and answer.asked and not known
+        rtt_s = greeted_s if about and not sweep.has_asked(answer.address) else None
+        if about and to_sweep and not known:
+            rtt_s = sweep.round_trip(answer.address)
         known.append(answer.mac)
         age = max(0.0, self._clock.monotonic() - answer.at)
         seen = Observation(
@@ -219,7 +244,7 @@ class _Gathering:
             address=answer.address,
             at=self._clock.now() - timedelta(seconds=age),
             source=answer.source,
-            rtt_s=sweep.round_trip(answer.address) if measured else None,
+            rtt_s=rtt_s,
         )
         self._tell(seen)
         for side_task in self._side_tasks:
@@ -270,6 +295,11 @@ class _Gathering:
         limit = self._clock.monotonic() + CHECKING_LIMIT_S
         while self._prober.undecided() and self._clock.monotonic() < limit:
             self.take(sweep, min(limit, self._clock.monotonic() + 0.2))
+
+
+def _known_first(addresses: Collection[Address], expected: Expected) -> Iterator[Address]:
+    yield from (each for each in expected if each in addresses)
+    yield from (each for each in addresses if each not in expected)
 
 
 def _portions(addresses: Iterable[Address], size: int) -> Iterator[list[Address]]:

@@ -64,6 +64,10 @@ class SideBySide:
         """Take note that a host is there. Returns False if neither sweep asks about the address."""
         return any(sweep.heard(address, at, answer=answer, settled=settled) for sweep in (self._first, self._second))
 
+    def has_asked(self, address: Address) -> bool:
+        """Tell whether either has asked an address."""
+        return any(sweep.has_asked(address) for sweep in (self._first, self._second) if address in sweep)
+
     def round_trip(self, address: Address) -> float | None:
         """Return what the sweep that asked has measured, in seconds."""
         return next((sweep.round_trip(address) for sweep in (self._first, self._second) if address in sweep), None)

@@ -63,6 +63,7 @@ class _Asked:
     last: float = 0.0
     requests: int = 0
     answered: bool = False  # a host has answered
+    timed: bool = False  # and so has one that was asked here
     settled: bool = False  # and no other host is waited for
     rtt_s: float | None = None
 
@@ -151,8 +152,9 @@ class Sweep:
     def heard(self, address: Address, at: float, *, answer: bool = True, settled: bool = True) -> bool:
         """Take note that ``address`` is there. Returns False if it was not asked about.
 
-        ``answer`` is False for a frame that shows its presence without being an answer to us; ``settled`` is False
-        while another host is expected at the address, which then is asked for in the rounds to come.
+        ``answer`` is False for a frame that shows its presence without being an answer to this sweep; ``settled`` is
+        False while another host is expected at the address, which then is asked for in the rounds to come. So is an
+        address that was not asked yet: another host there would be overlooked.
         """
         state = self._asked.get(address)
         if state is None:
@@ -165,12 +167,17 @@ class Sweep:
         if not state.answered:
             state.answered = True
             self.answered += 1
-            if answer and state.requests:
-                self._learn(state, max(0.0, at - state.last), at)
-        if settled and not state.settled:
+        if answer and state.requests and not state.timed:
+            state.timed = True
+            self._learn(state, max(0.0, at - state.last), at)
+        if settled and state.requests and not state.settled:
             state.settled = True
             self._settled += 1
         return True
+
+    def has_asked(self, address: Address) -> bool:
+        """Tell whether an address of the sweep was asked at least once."""
+        return self._asked[address].requests > 0
 
     def round_trip(self, address: Address) -> float | None:
         """Return seconds from the request to the answer; None if the address was asked more than once meanwhile."""

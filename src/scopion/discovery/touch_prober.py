@@ -35,6 +35,8 @@ class TouchProber:
     shows that they are back.
     """
 
+    greets = False
+
     def __init__(self, attachment: Attachment, interface: Interface, doubtful: Doubtful = frozenset()) -> None:
         self._doubtful = doubtful
         self._attachment = attachment
@@ -68,6 +70,9 @@ class TouchProber:
         """Touch the address, or keep it until the system has room."""
         if self._waiting or not self._touched(address):
             self._waiting.append(address)
+
+    def greet(self, address: Address, mac: MacAddress) -> None:
+        """Do nothing: the system asks an adapter that it knows alone, and all others by broadcast."""
 
     def call(self) -> None:
         """Have all IPv6 nodes of the link called, if the system lets this user send ICMP echo."""

@@ -21,7 +21,7 @@ from scopion.scenes.scene import Period, SceneHost
 from scopion.scenes.scene_clock import SceneClock
 from scopion.scenes.voices import first_words
 from scopion.wire.arp import REQUEST, decode_arp, encode_reply
-from scopion.wire.ethernet import decode_header
+from scopion.wire.ethernet import BROADCAST, decode_header
 from scopion.wire.icmp import ALL_NODES, Echo, decode_echo, encode_echo
 from scopion.wire.ip import ICMPV6, decode_ip, encode_ip
 from scopion.wire.ndp import decode_ndp, encode_advertisement
@@ -82,7 +82,10 @@ class Segment:
         with suppress(MalformedFrame):
             packet = decode_arp(frame)
             if packet is not None and packet.operation == REQUEST:
+                to = decode_header(frame)[0].destination
                 for host in self.holders(packet.target_address):
+                    if to not in (host.mac, BROADCAST):
+                        continue  # it was for another adapter
                     reply = encode_reply(host.mac, packet.target_address, packet.sender_mac, packet.sender_address)
                     self._answer(host, reply)
                 return
@@ -117,7 +120,8 @@ class Segment:
         message = decode_ndp(packet)
         echo = decode_echo(packet.protocol, packet.payload)
         for host, _ in self.present():
-            if message is not None and message.target in host.ipv6:
+            for_it = header.destination.is_multicast or header.destination == host.mac
+            if message is not None and message.target in host.ipv6 and for_it:
                 answer = encode_advertisement(host.mac, message.target, header.source, packet.source)
                 self._answer(host, answer)
             if echo is not None and packet.destination == ALL_NODES:

@@ -73,10 +73,12 @@ def decode_arp(frame: bytes) -> ArpPacket | None:
     )
 
 
-def encode_request(sender_mac: MacAddress, sender_address: IPv4Address, wanted: IPv4Address) -> bytes:
-    """Return a broadcast frame that asks for the holder of ``wanted``."""
+def encode_request(
+    sender_mac: MacAddress, sender_address: IPv4Address, wanted: IPv4Address, to: MacAddress = BROADCAST
+) -> bytes:
+    """Return a frame that asks all hosts who holds ``wanted``, or the adapter ``to`` alone (RFC 1122, 2.3.2.1)."""
     return encode_frame(
-        BROADCAST,
+        to,
         sender_mac,
         TYPE_ARP,
         _FIXED + _body(REQUEST, sender_mac, sender_address, _NOBODY, wanted),

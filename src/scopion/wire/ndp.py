@@ -69,11 +69,17 @@ def decode_ndp(packet: IpPacket) -> NdpMessage | None:
     return NdpMessage(kind, claimed, source_mac, target, routes=routes)
 
 
-def encode_solicitation(mac: MacAddress, source: IPv6Address, target: IPv6Address) -> bytes:
-    """Return a frame that asks the group of a target's neighbours for its holder."""
-    group = solicited_group(target)
+def encode_solicitation(
+    mac: MacAddress, source: IPv6Address, target: IPv6Address, to: MacAddress | None = None
+) -> bytes:
+    """Return a frame that asks for the holder of a target: the group of its neighbours, or the one adapter ``to``.
+
+    The latter is how a neighbour is probed that was there before (RFC 4861, 4.3).
+    """
     body = bytes(4) + target.packed + bytes((_SOURCE_LINK_ADDRESS, 1)) + mac.octets
-    return _encode((mac, group_mac(group)), source, group, NdpKind.NEIGHBOUR_SOLICITATION, body)
+    group = solicited_group(target)
+    ends, destination = ((mac, group_mac(group)), group) if to is None else ((mac, to), target)
+    return _encode(ends, source, destination, NdpKind.NEIGHBOUR_SOLICITATION, body)
 
 
 def encode_advertisement(mac: MacAddress, target: IPv6Address, asker_mac: MacAddress, asker: IPv6Address) -> bytes:

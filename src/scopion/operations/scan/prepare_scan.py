@@ -7,7 +7,7 @@ from ipaddress import IPv4Address, IPv4Network
 
 from scopion.attachment.choose import Choice, choose_interface, choose_route
 from scopion.attachment.ports import Interface
-from scopion.discovery.probing import ROUTED_PACE, Method, checked_pace, default_pace
+from scopion.discovery.probing import GREETING_PACE, ROUTED_PACE, Method, checked_pace, default_pace
 from scopion.model.errors import InvalidTarget, UsageError
 from scopion.model.targets import Targets
 from scopion.operations.site.open_site import Site
@@ -44,6 +44,7 @@ class PreparedScan:
     method: Method
     method_reason: str
     pace: float
+    greeting_pace: float  # of the questions to known adapters alone, before the others
     spares_air: bool  # the pace is less than usual, because the range is large and may have access points behind it
     rounds: int | None
     remember: bool
@@ -90,6 +91,7 @@ def prepare_scan(site: Site, request: ScanRequest) -> PreparedScan:
     addresses = asked.without(each.ip for each in interface.addresses)
     usual = default_pace(interface, len(addresses or ())) if own else ROUTED_PACE
     paces = (request.pace, settings.of_subnet(subnet).pace, settings.scan.pace if own else None)
+    given = next((each for each in paces if each is not None), None)
     return PreparedScan(
         choice=choice,
         subnet=subnet,
@@ -98,8 +100,9 @@ def prepare_scan(site: Site, request: ScanRequest) -> PreparedScan:
         addresses=addresses,
         method=method,
         method_reason=reason,
-        pace=checked_pace(next((each for each in paces if each is not None), usual)),
-        spares_air=own is not None and all(each is None for each in paces) and usual < default_pace(interface),
+        pace=checked_pace(usual if given is None else given),
+        greeting_pace=max(usual, GREETING_PACE) if given is None else given,
+        spares_air=own is not None and given is None and usual < default_pace(interface),
         rounds=request.rounds or settings.scan.rounds,
         remember=request.remember,
         names=settings.names.ask and not request.no_names and method is not Method.LISTEN,

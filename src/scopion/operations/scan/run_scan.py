@@ -132,6 +132,7 @@ class _Scan:
                 Watcher(self._show, self._on_progress),
                 self._side_tasks(),
                 also=self._known_ipv6(),
+                greeting_pace=prepared.greeting_pace,
             )
             if prepared.router is not None:
                 pair_by_router(self._site, prepared.router, prepared.subnet, findings)
