@@ -96,7 +96,7 @@ class CleanSegments(unittest.TestCase):
             prober = open_prober(method, attachment, attachment.interfaces()[0], IPv4Address("192.0.2.10"))
             plan = plan_for(method, 2000.0, None, patience)
             found = run_scan(SUBNET, prober, attachment, plan, dict.fromkeys(SUBNET, ()))
-            self.assertEqual(len(found.asked_enough), len(SUBNET) - 1 + (method is Method.ARP))
+            self.assertLessEqual(set(SUBNET) - {IPv4Address("192.0.2.100")}, found.asked_enough)
             self.assertGreaterEqual(found.duration_s, patience.span_s)
 
 

@@ -141,8 +141,8 @@ class Missed(SceneWatch):
         self.assertEqual(self.subjects(), [])
         status = json.loads(self.scopion("status", "--format", "json"))
         self.assertEqual(
-            [(each["name"], each["here"], each["planned"]) for each in status["essential"]],
-            [("front till", True, "at this hour"), ("bar till", False, "until Mon 14:00")],
+            {each["name"]: (each["here"], each["planned"]) for each in status["essential"]},
+            {"front till": (True, "at this hour"), "bar till": (False, "until Mon 14:00")},
         )
         self.watch(minutes=15)
         self.assertEqual(self.subjects(), ["Missing: bar till"])

@@ -120,7 +120,7 @@ class TakenOn(SceneWatch):
     def test_a_damaged_message_does_not_stop_the_others(self) -> None:
         """It is told in plain words; what was sent before it, and what comes after, is told as well."""
         self.afternoon(50, 51)
-        self.watch(minutes=35)
+        self.watch(minutes=36)
         with closing(sqlite3.connect(self.site / "roster.sqlite")) as db, db:
             db.execute("UPDATE alert SET message = '{}' WHERE id = 1")
         self.watch(hours=2)

@@ -28,6 +28,8 @@ TOLERATED_MISS = 0.002
 # After a pause (the kernel, a table that is drawn) at most this much is sent at once: 100 frames on cable, 8 KB, which
 # the smallest switch holds; 4 on the air.
 CATCH_UP_S = 0.050
+# At a high pace what falls into this time is sent at once: waking up for each request costs more than sending it.
+_GRAIN_S = 0.004
 
 
 @dataclass(frozen=True, slots=True)
@@ -185,7 +187,9 @@ class Sweep:
 
     def wake_at(self) -> float:
         """Return when ``due`` wants to be asked next."""
-        return self._next_send if self._queue else self._round_ends_at()
+        if not self._queue:
+            return self._round_ends_at()
+        return max(self._next_send, min(self._round_sent_at + _GRAIN_S, self._next_send + _GRAIN_S))
 
     def stop(self, now: float) -> None:
         """End at once: the user has stopped it, or the interface is gone."""

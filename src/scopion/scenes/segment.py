@@ -20,7 +20,7 @@ from scopion.scenes.comings import comings
 from scopion.scenes.scene import Period, SceneHost
 from scopion.scenes.scene_clock import SceneClock
 from scopion.scenes.voices import first_words
-from scopion.wire.arp import REQUEST, decode_arp, encode_reply
+from scopion.wire.arp import PLAIN_TARGET, REQUEST, decode_arp, encode_reply, is_plain_arp
 from scopion.wire.ethernet import BROADCAST, decode_header
 from scopion.wire.icmp import ALL_NODES, Echo, decode_echo, encode_echo
 from scopion.wire.ip import ICMPV6, decode_ip, encode_ip
@@ -47,6 +47,7 @@ class Segment:
         for host in hosts:
             for period in host.periods:
                 self._at[period.address].append((host, period))
+        self._taken = {address.packed for address in self._at}
         self._ipv6_only = [host for host in hosts if not host.periods]
         self.chance = random.Random(seed)
         self._due: list[tuple[float, int, bytes]] = []  # arrival, order, frame
@@ -79,6 +80,8 @@ class Segment:
 
     def put(self, frame: bytes) -> None:
         """Take a frame from this machine; the hosts that it concerns answer, or their answer is lost."""
+        if is_plain_arp(frame) and frame[PLAIN_TARGET] not in self._taken:
+            return  # most of a sweep: no host ever has the address that is asked for
         with suppress(MalformedFrame):
             packet = decode_arp(frame)
             if packet is not None and packet.operation == REQUEST:

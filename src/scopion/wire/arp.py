@@ -38,6 +38,9 @@ class ArpPacket:
         return self.sender_address != _UNSPECIFIED and not self.sender_mac.is_multicast
 
 
+PLAIN_TARGET = slice(38, 42)  # the octets of a frame without a VLAN tag that are asked for
+
+
 def is_plain_arp(frame: bytes) -> bool:
     """Tell whether a frame is ARP without a VLAN tag, by its type alone."""
     return frame[12:14] == _TYPE
