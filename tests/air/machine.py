@@ -44,6 +44,7 @@ _THEN = """\
 export PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
 mount -t proc none /proc; mount -t sysfs none /sys; mount -t devtmpfs none /dev
 mkdir -p /dev/pts /dev/shm; mount -t devpts none /dev/pts; mount -t tmpfs none /run; mount -t tmpfs none /tmp
+ln -s /proc/self/fd /dev/fd; ln -s fd/0 /dev/stdin; ln -s fd/1 /dev/stdout; ln -s fd/2 /dev/stderr
 mkdir -p /lib/modules /run/sshd; rm -rf /lib/firmware /root/.bashrc /root/.profile /root/.bash_profile
 ln -s {kernel}/lib/modules/* /lib/modules/; cp -a {kernel}/lib/firmware /lib/firmware
 cd /lib/firmware; for each in regulatory.db regulatory.db.p7s; do cp --remove-destination $each-debian $each; done; cd /

@@ -22,6 +22,7 @@ SSID, HIDDEN = "Kilnhaven", "Kilnhaven office"
 PASSPHRASE = "made-up words"
 FIRST, SECOND = "192.0.2.2", "192.0.2.3"  # the access points
 COUNTRY = "DE"
+BUSYBOX = str(KERNEL / "bin/busybox")
 _FREQUENCIES = {"2.4": 2412, "5": 5180, "6": 5975}  # MHz: of the first access point
 _SECOND = 2437
 _BAND = {
@@ -63,6 +64,7 @@ class AccessPoint:
         self._machine, self.name, self.address, self.at = machine, name, address, at
         self.networks = networks
         self.hostapd = 0
+        self.flags = ["-t"]
         self._paths: Sequence[str] = ()
 
     def configuration(self) -> list[str]:
@@ -94,7 +96,7 @@ class AccessPoint:
     def start(self, paths: Sequence[str]) -> None:
         """Start the daemon, and wait until all its networks are on the air."""
         self._paths = paths
-        command = ["hostapd", "-t", *paths]
+        command = ["hostapd", *self.flags, *paths]
         self.hostapd = self._machine.start(command, f"/tmp/{self.name}.log", at=self.at)
         wait_for(f"{self.name} is on the air", lambda: all(self.is_up(each) for each in self.networks), 60)
 
@@ -122,7 +124,7 @@ class Beat:
     def __init__(self, machine: Machine, at: str, to: str, count: int = 600) -> None:
         self._machine, self._at, self._log = machine, at, f"/tmp/{at}.beat"
         machine.write(self._log, "")
-        command = [str(KERNEL / "bin/busybox"), "ping", "-i", "0.1", "-c", str(count), to]
+        command = [BUSYBOX, "ping", "-i", "0.1", "-c", str(count), to]
         self._process = machine.start(command, self._log, at=at)
 
     def end(self) -> float:
@@ -146,10 +148,20 @@ class Station:
         """Start the supplicant with one network block."""
         path = f"/etc/stations/{self.name}.conf"
         self._machine.write(path, f"ctrl_interface=/run/stations/{self.name}\n{more}network={{\n{network}\n}}\n")
-        command = ["wpa_supplicant", "-t", "-D", "nl80211", "-i", self.interface, "-c", path]
-        self.supplicant = self._machine.start(command, f"/tmp/{self.name}.log", at=self.name)
+        self._start()
         if wait:
             self.wait()
+
+    def switch_off_and_on(self) -> None:
+        """Start its supplicant anew, as when a person switches a telephone's Wi-Fi off and on."""
+        self._machine.end(self.supplicant)
+        self._start()
+        self.wait()
+
+    def _start(self) -> None:
+        path = f"/etc/stations/{self.name}.conf"
+        command = ["wpa_supplicant", "-t", "-D", "nl80211", "-i", self.interface, "-c", path]
+        self.supplicant = self._machine.start(command, f"/tmp/{self.name}.log", at=self.name)
 
     def wait(self) -> None:
         """Wait until it is associated."""
@@ -185,8 +197,8 @@ class Station:
 
     def again(self) -> None:
         """Look for its network at once, as if nothing had been refused before."""
-        self.ask("BSSID_IGNORE clear")
-        self.ask("REASSOCIATE")
+        for command in ("BSSID_IGNORE clear", "DISABLE_NETWORK 0", "ENABLE_NETWORK 0", "REASSOCIATE"):
+            self.ask(command)
 
     def be(self, mac: str, mhz: Sequence[int]) -> None:
         """Come back under another address, on other frequencies."""

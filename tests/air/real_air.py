@@ -113,8 +113,12 @@ class RealAir(InTheLab):
             kept = f', accept_file = "{own}.accept", deny_file = "{own}.deny", config = "{own}.conf"' if files else ""
             if band in bands:
                 radios.append(f'"{band}" = {{ socket = "/run/{point.name}/{interface}"{kept} }}')
-        ssh = self.folder / "ssh"
         return (
             f'[[enforcer]]\nname = "{name}"\ntype = "hostapd"\nnetwork = "{ssid}"\nradio = {{ {", ".join(radios)} }}\n'
-            f'ssh = {{ host = "{FIRST if first else SECOND}", key = "{ssh}/key", known_hosts = "{ssh}/known_hosts" }}\n'
+            f"{self.ssh(FIRST if first else SECOND)}"
         )
+
+    def ssh(self, host: str) -> str:
+        """The settings of the way to an access point."""
+        of = self.folder / "ssh"
+        return f'ssh = {{ host = "{host}", key = "{of}/key", known_hosts = "{of}/known_hosts" }}\n'

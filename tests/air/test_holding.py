@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import signal
-import time
+import subprocess
+import sys
 from datetime import datetime, timedelta
+from functools import partial
 
-from tests.air.radios import SECOND, SSID, AccessPoint, Station
+from scopion.model.mac import MacAddress
+from tests.air.radios import BUSYBOX, SECOND, SSID, AccessPoint, Station
 from tests.air.real_air import RealAir
 from tests.lab.services import wait_for
+from tests.support import ROOT
 
 
 class Holding(RealAir):
@@ -70,6 +74,46 @@ class Holding(RealAir):
         self.assertLess(datetime.now().astimezone() - begins, timedelta(seconds=20))
         self.off()
 
+    def test_refused_attempts(self) -> None:
+        """A line to the daemon hears each rejection; over SSH its log tells them, or it is said that nothing does."""
+        machine = self.air.machine
+        self.settings(self.enforcer("attic"))
+        self.refuse(self.clock)
+        self.push()
+        self.off()
+        mac, socket = self.clock.status()["address"], f"/run/{self.point.name}/{self.bss.interface}"
+        self.assertIn("does not tell who was turned away", self.scopion("wifi", "verify", SSID, "--no-scan").stderr)
+        listens = machine.start(
+            [
+                "env", "SCOPION_LIVE=namespaces", sys.executable, "-I", "-c",
+                f"import sys; sys.path.insert(0, {str(ROOT / 'src')!r})\n"
+                "import time\n"
+                "from scopion.attachment.connect.control_socket import LocalControlLine\n"
+                "from scopion.wireless.refused_attempts import refused_in\n"
+                "line = LocalControlLine(sys.argv[1])\n"
+                "line.hear(time.monotonic() + 60, lambda said: print(refused_in(said), flush=True))\n",
+                socket,
+            ],
+            "/tmp/heard.log",
+            at=self.point.at,
+        )  # fmt: skip
+        self.addCleanup(machine.end, listens)
+
+        refused = f"('', {MacAddress.parse(mac)!r})"
+        wait_for("the rejection is heard", lambda: refused in machine.read("/tmp/heard.log"), 60)
+        self.point.flags = ["-d", "-f", "/var/log/messages"]
+        self.addCleanup(self.point.restart)
+        self.addCleanup(setattr, self.point, "flags", ["-t"])
+        self.point.restart()
+        self.clock.again()
+        self.clock.wait()
+        self.push()
+        self.off()
+
+        wait_for("its log has it", lambda: "due to ACL reject" in machine.read("/var/log/messages"), 40)
+        said = " ".join(self.scopion("wifi", "verify", SSID, "--no-scan").stderr.split())
+        self.assertRegex(said, rf"attic, 2\.4 GHz: .*{mac}.* was turned away \d+ times?, by its log")
+
     def test_one_of_two_is_off(self) -> None:
         """It is said which, and nothing is changed on the other: all is read before. By name that takes its list."""
         reached = self.enforcer("attic")
@@ -83,16 +127,50 @@ class Holding(RealAir):
         self.off()
 
     def test_a_push_that_is_killed(self) -> None:
-        """At four moments: each time the next push brings it to its end, and the station is off the air."""
+        """After each of its steps: each time the next push brings it to its end, and the station is off the air."""
         self.settings(self.enforcer("attic"))
+        others = [f"10:c0:de:00:00:0{number}" for number in range(1, 4)]
+        self.ok("wifi", "deny", SSID, *others)
         self.refuse(self.clock)
-        for moment in (1.6, 2.4, 3.2, 4.0):
+        wanted, killed = len(others) + 1, 0
+        for count in range(1, wanted + 1):
             process = self.lab.begin(["wifi", "push", SSID, "--yes", "--no-verify"], self.site)
-            time.sleep(moment)
+            wait_for(f"step {count}", partial(self.is_at, count, process))
             process.kill()
             process.communicate()
+            killed += process.returncode == -signal.SIGKILL
+            self.push()
+            self.assertEqual(self.entries(), wanted)
+            self.point.ask(self.bss.interface, "DENY_ACL CLEAR")
+        self.assertEqual(killed, wanted)
         self.push()
         self.off()
         states = [each["state"] for each in self.json("wifi", "revert", "--list")["pushes"]]
-        self.assertEqual(states[0], "done")
-        self.assertTrue(self.held())
+        self.assertEqual(states, ["done", *["done", "interrupted"] * wanted])
+
+    def test_a_bridge_with_a_radio(self) -> None:
+        """A firewall on the bridge behind the radio: the station stays associated, and nothing of it gets through."""
+        self.settings(
+            '[[enforcer]]\nname = "attic"\ntype = "nftables"\n'
+            f'network = "{SSID}"\nradio = {{ "2.4" = {{ interface = "{self.bss.interface}" }} }}\n{self.ssh(SECOND)}'
+        )
+        self.addCleanup(self.ok, "wifi", "revert", SSID, "--yes")
+        self.refuse(self.clock)
+        self.assertTrue(self.is_heard())
+        self.push()
+        self.assertFalse(self.is_heard())
+        self.assertTrue(self.clock.is_connected())
+        said = self.scopion("wifi", "verify", SSID, "--no-scan").stderr
+        self.assertRegex(said, rf"attic, 2\.4 GHz: \d+ frames? of .*{self.clock.mac}")
+
+    def is_heard(self) -> bool:
+        """Whether the clock answers the access point."""
+        return self.air.machine.run([BUSYBOX, "ping", "-c", "3", self.clock.address], at=self.point.at).code == 0
+
+    def is_at(self, count: int, push: subprocess.Popen[str]) -> bool:
+        """Whether a push has come so far, or has ended."""
+        return self.entries() >= count or push.poll() is not None
+
+    def entries(self) -> int:
+        """How many the deny list of the daemon has."""
+        return len(self.point.ask(self.bss.interface, "DENY_ACL SHOW").splitlines())

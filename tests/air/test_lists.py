@@ -135,6 +135,25 @@ class Lists(RealAir):
         self.assertNotIn(till.mac, {each["mac"] for each in self.json("wifi", "stations", SSID)})
         self.ok("wifi", "verify", SSID, "--no-scan")
 
+    def test_a_station_that_changes_its_address_during_a_push(self) -> None:
+        """A telephone whose Wi-Fi is switched off and on has another private address: that one is not refused yet."""
+        phone = self.station("phone")
+        before = phone.mac
+        self.settings(self.enforcer("workshop", bands=("2.4", "5")))
+        self.refuse(phone)
+        pushing = self.lab.begin(["wifi", "push", SSID, "--yes", "--no-verify"], self.site)
+        phone.switch_off_and_on()
+        _, said = pushing.communicate(timeout=60)
+        self.assertEqual(pushing.returncode, 0, said)
+        after = phone.mac
+        self.assertNotEqual(after, before)
+        here = {each["mac"] for each in self.json("wifi", "stations", SSID)}
+        self.assertEqual(here & {before, after}, {after})
+        self.ok("wifi", "verify", SSID, "--no-scan")
+        self.refuse(phone)
+        self.push()
+        wait_for("the phone is off the air", lambda: not phone.is_connected())
+
     def test_a_list_that_others_have_filled(self) -> None:
         """What they put there counts: one entry more is refused before anything is changed, with the way out."""
         for number in range(140):

@@ -71,6 +71,9 @@ class Liar:
     def write(self, path: str, text: str) -> None:
         pass
 
+    def log(self, words: Sequence[str]) -> str:
+        return self._damaged(b"wlan0: Ignore Authentication frame from 10:c0:de:00:00:09 due to ACL reject\n")
+
     def shell(self) -> Shell:
         """What enforcers use."""
         return LyingShell(self)

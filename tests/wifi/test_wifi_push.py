@@ -709,6 +709,23 @@ class OnTheSite(PreparedTest):
         self.run_ok("watch", "--for", "12.6h")
         self.assertEqual(self.held()["5"][0], sorted([TILL, DOOR]))
 
+    def test_refused_attempts_are_told(self) -> None:
+        """The watch hears who is turned away by this machine's access point; of one over SSH its log is asked."""
+        self.refuse_the_stranger()
+        self.run_ok("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        said = self.run_program("wifi", "verify", "Kilnhaven", "--no-scan").stderr
+        self.assertIn("does not tell who was turned away: hostapd writes it to its log only if", " ".join(said.split()))
+        path = self.site / "site.toml"
+        text = path.read_text(encoding="utf-8")
+        self.assertIn('ssh = { host = "192.0.2.2" }\n', text)
+        path.write_text(text.replace('ssh = { host = "192.0.2.2" }\n', ""), encoding="utf-8")
+        said = self.run_program("wifi", "verify", "Kilnhaven", "--no-scan").stderr
+        self.assertIn("does not tell who was turned away: it is heard while the watch runs", " ".join(said.split()))
+        self.run_ok("watch", "--for", "3h")
+        said = self.run_program("wifi", "verify", "Kilnhaven", "--no-scan").stderr
+        told = rf"5 GHz: .*{STRANGER}\S* was turned away [67] times since \w+, \d\d:\d\d, last at"
+        self.assertRegex(" ".join(said.split()), told)
+
     def test_an_access_point_that_has_begun_anew_is_given_its_lists_again(self) -> None:
         """The watch sees that they are gone, or that a refused device is associated; not again and again."""
         self.lists_of(DOOR)

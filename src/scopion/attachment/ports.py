@@ -241,6 +241,16 @@ class ControlLine(Protocol):
         """Close the socket; a second call does nothing."""
 
 
+class HearingLine(ControlLine, Protocol):
+    """One on which a daemon also says what happens."""
+
+    def hear(self, until: float, take: Callable[[str], None]) -> None:
+        """Hand over what the daemon says by itself, a line each, until a monotonic moment. Raises EnforcerUnreachable.
+
+        What it says between two calls waits, as far as there is room for it.
+        """
+
+
 @dataclass(frozen=True, slots=True)
 class Ran:
     """The result of running a program."""
@@ -293,7 +303,14 @@ class WriteFile:
     instead_of: str
 
 
-Job = Program | Control | EveryStation | ReadFile | WriteFile
+@dataclass(frozen=True, slots=True)
+class ReadLog:
+    """Read the last lines of the system's log that have one of some words; none if the account may not read it."""
+
+    words: tuple[str, ...]
+
+
+Job = Program | Control | EveryStation | ReadFile | WriteFile | ReadLog
 NO_FILE = errno.ENOENT
 CHANGED = errno.ESTALE
 
@@ -355,7 +372,7 @@ class Attachment(Protocol):
     def neighbours(self, interface: Interface) -> tuple[Neighbour, ...]:
         """Return the system's neighbour table for ``interface``."""
 
-    def open_control(self, path: str) -> ControlLine:
+    def open_control(self, path: str) -> HearingLine:
         """Open the control socket of an access point daemon of this machine. Raises EnforcerUnreachable."""
 
     def open_shell(self, ssh: SshAccess | None = None) -> Shell:

@@ -8,8 +8,8 @@ from __future__ import annotations
 from scopion.attachment.live_lock import require_unlocked
 from scopion.attachment.ports import (
     Connector,
-    ControlLine,
     EchoLine,
+    HearingLine,
     Interface,
     Mailbox,
     Neighbour,
@@ -50,7 +50,7 @@ class SystemSockets:
         require_unlocked()
         return read_router_table(access)
 
-    def open_control(self, path: str) -> ControlLine:
+    def open_control(self, path: str) -> HearingLine:
         """Open a Unix socket."""
         from scopion.attachment.connect.control_socket import LocalControlLine
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
+from scopion.model.mac import MacAddress
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import as_written
 
@@ -32,6 +33,22 @@ class EnforcerReading:
 
 
 @dataclass(frozen=True, slots=True)
+class Attempt:
+    """How often an access point turned a device away, and when it last did."""
+
+    times: int
+    last: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class HeardAttempts:
+    """What a radio was heard to turn away."""
+
+    since: datetime  # when it was first listened to
+    by_mac: Mapping[MacAddress, Attempt] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
 class WatchRecord:
     """The last watch of a site. Whether it still runs is told by its lock, not by this."""
 
@@ -47,6 +64,7 @@ class WatchRecord:
     ended: datetime | None = None  # None: it runs, or was killed
     troubles: tuple[Trouble, ...] = ()
     enforcers: Mapping[str, EnforcerReading] = field(default_factory=dict)  # by name
+    attempts: Mapping[tuple[str, str], HeardAttempts] = field(default_factory=dict)  # by enforcer and radio
 
 
 def keep_watch_record(roster: Roster, record: WatchRecord) -> None:
@@ -70,6 +88,14 @@ def _document(record: WatchRecord) -> dict[str, Any]:
         "ended": record.ended.isoformat() if record.ended is not None else None,
         "troubles": [[each.doing, each.problem, each.since.isoformat()] for each in record.troubles],
         "enforcers": {name: [each.at.isoformat(), each.problem] for name, each in record.enforcers.items()},
+        "attempts": [
+            [
+                *where,
+                heard.since.isoformat(),
+                [[str(mac), each.times, each.last.isoformat()] for mac, each in heard.by_mac.items()],
+            ]
+            for where, heard in record.attempts.items()
+        ],
     }
 
 
@@ -90,5 +116,11 @@ def _record(document: Mapping[str, Any]) -> WatchRecord:
         enforcers={
             str(name): EnforcerReading(at(moment), str(problem))
             for name, (moment, problem) in document["enforcers"].items()
+        },
+        attempts={
+            (str(enforcer), str(radio)): HeardAttempts(
+                at(since), {MacAddress.parse(mac): Attempt(int(times), at(last)) for mac, times, last in by_mac}
+            )
+            for enforcer, radio, since, by_mac in document.get("attempts", ())
         },
     )

@@ -58,9 +58,7 @@ class AccessPoint:
 
     def ask(self, path: str, command: str) -> str:
         """Return the reply to a command on a control socket. Raises EnforcerUnreachable if there is none."""
-        radio = next((radio for radio, socket in self.described.sockets.items() if socket == path), None)
-        if radio is None:
-            raise EnforcerUnreachable(f"there is no control socket {path}: the made-up access point has other sockets")
+        radio = self._radio_at(path)
         word, _, rest = command.partition(" ")
         replies: dict[str, Callable[[], str]] = {
             "PING": lambda: "PONG\n",
@@ -77,6 +75,25 @@ class AccessPoint:
             "STA": lambda: self._one_station(radio, rest),
         }
         return replies[word]() if word in replies else _UNKNOWN
+
+    def refusals(self, path: str) -> list[str]:
+        """Return an event for each host that a radio turns away, because all of its radios do."""
+        now, radio = self._clock.now(), self._radio_at(path)
+        bss = self._bss[radio]
+        return [
+            f"<2>Ignore Authentication frame from {host.mac} due to ACL reject"
+            for host in self._hosts
+            if radio in host.radios
+            and not bss.admits(host.mac)
+            and any(period.holds(now) for period in host.periods)
+            and self._radio_of(host) is None
+        ]
+
+    def _radio_at(self, path: str) -> str:
+        radio = next((radio for radio, socket in self.described.sockets.items() if socket == path), None)
+        if radio is None:
+            raise EnforcerUnreachable(f"there is no control socket {path}: the made-up access point has other sockets")
+        return radio
 
     def _status(self, radio: str) -> str:
         return (
@@ -231,7 +248,7 @@ class AccessPoint:
 
 
 class SceneControlLine:
-    """Implements ``ControlLine`` for the made-up access point."""
+    """Implements ``HearingLine`` for the made-up access point."""
 
     def __init__(self, access_point: AccessPoint, path: str) -> None:
         self._access_point, self._path, self.remark = access_point, path, ""
@@ -240,6 +257,11 @@ class SceneControlLine:
     def ask(self, command: str) -> str:
         """Return the reply at once."""
         return self._access_point.ask(self._path, command)
+
+    def hear(self, until: float, take: Callable[[str], None]) -> None:
+        """Hand over one attempt of each host that is refused just now: time does not pass."""
+        for line in self._access_point.refusals(self._path):
+            take(line)
 
     def close(self) -> None:
         """Do nothing: nothing is open."""

@@ -8,9 +8,9 @@ from pathlib import Path
 
 from scopion.attachment.ports import (
     Connector,
-    ControlLine,
     Datagrams,
     EchoLine,
+    HearingLine,
     Interface,
     Link,
     Mailbox,
@@ -105,7 +105,7 @@ class SceneAttachment:
         known = self._datagrams.get(interface.index)
         return known.table() if known else ()
 
-    def open_control(self, path: str) -> ControlLine:
+    def open_control(self, path: str) -> HearingLine:
         """Open the socket of the made-up access point. Raises EnforcerUnreachable if the scene has none."""
         if self._access_point is None:
             raise EnforcerUnreachable("this made-up site has no access point")

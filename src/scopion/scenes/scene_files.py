@@ -37,6 +37,10 @@ class SceneShell(OneByOne):
         """Write a file whole, or not at all."""
         write_atomically(self._inside(path), text.encode("utf-8", "surrogateescape"))
 
+    def log(self, words: Sequence[str]) -> str:
+        """Return nothing: at its usual level an access point writes nothing of what this program asks for."""
+        return ""
+
     def mode_of(self, path: str) -> tuple[int, str] | None:
         """Return the mode; the group is made up."""
         try:

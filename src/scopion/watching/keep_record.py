@@ -53,7 +53,9 @@ class Recording:
             if self._since.get(doing, ("", now))[0] != problem:
                 self._since[doing] = problem, now
         troubles = tuple(Trouble(doing, problem, since) for doing, (problem, since) in self._since.items())
-        return replace(self._record, troubles=troubles, enforcers=dict(context.readings))
+        return replace(
+            self._record, troubles=troubles, enforcers=dict(context.readings), attempts=dict(context.attempts)
+        )
 
     def _keep(self, record: WatchRecord) -> None:
         if record != self._kept:

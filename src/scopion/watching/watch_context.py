@@ -14,7 +14,7 @@ from scopion.model.device import Device, Event
 from scopion.model.errors import DamagedRoster, ScopionError, place_of
 from scopion.operations.intake.take_in import Known
 from scopion.operations.site.open_site import Site
-from scopion.roster.watch_record import EnforcerReading
+from scopion.roster.watch_record import EnforcerReading, HeardAttempts
 from scopion.watching.executors import Executor
 from scopion.watching.watch_memory import WatchMemory
 
@@ -53,6 +53,7 @@ class WatchContext:
         self.known = Known()
         self.troubles: dict[str, str] = {}  # what does not work just now, by what was being done
         self.readings: dict[str, EnforcerReading] = {}  # the last of each access point
+        self.attempts: dict[tuple[str, str], HeardAttempts] = {}  # who was turned away, by access point and radio
         self._remarks: dict[str, str] = {}
         self.look_every_s = _LOOK_EVERY_S if site.story is None else _SCENE_LOOK_EVERY_S
         self._rests: dict[str, tuple[int, float]] = {}  # parts that have failed: how often in a row, and until when

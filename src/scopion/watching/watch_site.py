@@ -26,6 +26,7 @@ from scopion.watching.clock_watch import ClockWatch, Jump
 from scopion.watching.deliver_alerts import Delivering
 from scopion.watching.executors import Executor
 from scopion.watching.hear_devices import Listening
+from scopion.watching.hear_refused import Refusing
 from scopion.watching.keep_lists import Enforcing, opener
 from scopion.watching.keep_record import Recording
 from scopion.watching.make_weekly import Reporting
@@ -82,6 +83,7 @@ class Watch:
             "listening": self.listening,
             "reading records": self.sources,
             "wireless lists": self.enforcing,
+            "refused attempts": Refusing(self.context),
             "the weekly report": self.reporting,
             "missed devices": self.missing,
             "reminders": Reminding(self.context),

@@ -7,6 +7,9 @@ import os
 import secrets
 import socket
 import sys
+import time
+from collections import deque
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from tempfile import gettempdir
@@ -20,11 +23,13 @@ _ANSWER_S = 5.0
 _ABSTRACT_S = 1.5  # then the answers may not reach us
 _OWN = ".scopion-"  # what a name of ours begins with
 _MOST_OCTETS = 65_536
-_EVENT = "<"  # unasked messages of the daemon begin with their level in brackets
+_DEBUG = 2
+_MOST_UNASKED = 64
+_EVENT = "<"  # what the daemon says by itself begins with its level in brackets
 
 
 class LocalControlLine:
-    """Implements ``ControlLine`` for a socket of this machine. Raises LiveNetworkLocked, EnforcerUnreachable.
+    """Implements ``HearingLine`` for a socket of this machine. Raises LiveNetworkLocked, EnforcerUnreachable.
 
     The daemon answers to the address of our own socket. The kernel makes one up in its abstract space, which needs no
     folder that both can see; but that space ends at the network's namespace. From a container, or another namespace,
@@ -36,6 +41,7 @@ class LocalControlLine:
         self._path = path
         self._own: Path | None = None  # a socket of ours that has a name
         self.remark = ""
+        self._unasked: deque[str] = deque(maxlen=_MOST_UNASKED)  # came while a reply was waited for
         if sys.platform != "linux":
             raise EnforcerUnreachable(f"{path}: control sockets are used on Linux only, or over SSH")
         self._socket = _connected(path, "")
@@ -93,6 +99,25 @@ class LocalControlLine:
             reply = self._socket.recv(_MOST_OCTETS).decode(errors="replace")
             if not reply.startswith(_EVENT):
                 return reply
+            self._unasked.append(reply)
+
+    def hear(self, until: float, take: Callable[[str], None]) -> None:
+        """Attach, and hand over what comes, down to the debug level, because that tells refusals.
+
+        A daemon that could not deliver for a moment gives up; then it is asked once more.
+        """
+        level = f"LEVEL {_DEBUG}"
+        if self.ask(level).strip() != "OK" and (self.ask("ATTACH").strip(), self.ask(level).strip()) != ("OK", "OK"):
+            raise EnforcerUnreachable(f"{self._path} does not report what happens")
+        while self._unasked:
+            take(self._unasked.popleft())
+        try:
+            while (left := until - time.monotonic()) > 0:
+                self._socket.settimeout(left)
+                with suppress(TimeoutError):
+                    take(self._socket.recv(_MOST_OCTETS).decode(errors="replace"))
+        except OSError as error:
+            raise EnforcerUnreachable(_said(self._path, error)) from None
 
     def close(self) -> None:
         """Close the socket; its name goes with it."""

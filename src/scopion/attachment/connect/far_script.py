@@ -12,7 +12,18 @@ import shlex
 from collections.abc import Sequence
 from pathlib import PurePosixPath
 
-from scopion.attachment.ports import CHANGED, NO_FILE, Control, EveryStation, Job, Program, Ran, ReadFile, WriteFile
+from scopion.attachment.ports import (
+    CHANGED,
+    NO_FILE,
+    Control,
+    EveryStation,
+    Job,
+    Program,
+    Ran,
+    ReadFile,
+    ReadLog,
+    WriteFile,
+)
 from scopion.model.errors import EnforcerUnreachable
 from scopion.model.text import clean
 
@@ -49,6 +60,16 @@ def script_of(jobs: Sequence[Job], mark: str) -> str:
     return f"{{\n{said}{put}{''.join(_lines(job, sockets) for job in jobs)}}}\n"
 
 
+def log_script(words: Sequence[str]) -> str:
+    """Return the script that prints the last lines with one of some words of the first log that has any."""
+    wanted = " ".join(f"-e {shlex.quote(word)}" for word in words)
+    return (
+        "for log in logread 'journalctl -q -n 20000 --no-pager -o cat' 'cat /var/log/messages /var/log/syslog'; do "
+        f"found=$($log 2>/dev/null </dev/null | grep -F {wanted} | tail -n 2000); "
+        'if [ -n "$found" ]; then printf \'%s\\n\' "$found"; break; fi; done'
+    )
+
+
 def results_of(output: str, mark: str) -> list[Ran]:
     """Return what came of the jobs, as far as their marks have arrived."""
     found = []
@@ -66,7 +87,7 @@ def understood(job: Job, ran: Ran) -> Ran:
     """Return what came of a job with its problem in a sentence. Raises EnforcerUnreachable if a program is missing."""
     if isinstance(job, Program) and ran.code == _NO_PROGRAM:
         raise EnforcerUnreachable(f"{job.command[0]} is not installed on the access point")
-    if ran.code == 0 or isinstance(job, Program) or (isinstance(job, ReadFile) and ran.code == NO_FILE):
+    if ran.code == 0 or isinstance(job, Program | ReadLog) or (isinstance(job, ReadFile) and ran.code == NO_FILE):
         return ran
     lines = (ran.errors.strip() or ran.output.strip()).splitlines()
     said = clean(lines[-1], 160) if lines else ""
@@ -103,6 +124,8 @@ def _lines(job: Job, sockets: Sequence[str]) -> str:
     if isinstance(job, WriteFile):
         octets = len(job.text.encode("utf-8", "surrogateescape"))
         return _run(f"{shlex.join(['put', job.path, job.text, str(octets), job.instead_of])} </dev/null")
+    if isinstance(job, ReadLog):
+        return _run(log_script(job.words))
     source = f"printf %s {shlex.quote(job.stdin)} |" if job.stdin else ""
     return _run(f"{source} {shlex.join(job.command)}{'' if source else ' </dev/null'}")
 

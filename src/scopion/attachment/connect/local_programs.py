@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from scopion.attachment.connect.control_socket import LocalControlLine
+from scopion.attachment.connect.far_script import log_script
 from scopion.attachment.connect.one_by_one import OneByOne
 from scopion.attachment.live_lock import require_unlocked
 from scopion.attachment.permission import hand_down_network_administration
@@ -70,6 +71,10 @@ class LocalShell(OneByOne):
                 file.write(text.encode("utf-8", "surrogateescape"))
         except OSError as error:
             raise EnforcerUnreachable(f"{path} cannot be written: {reason(error)}") from None
+
+    def log(self, words: Sequence[str]) -> str:
+        """Return the last lines of the system's log that have one of some words."""
+        return self.run(("sh", "-c", log_script(words))).output
 
     def mode_of(self, path: str) -> tuple[int, str] | None:
         """Return the mode and the group by its name, or by its number if it has no name."""

@@ -15,6 +15,7 @@ from scopion.attachment.ports import (
     Job,
     Program,
     Ran,
+    ReadLog,
     WriteFile,
 )
 from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress
@@ -35,6 +36,9 @@ class Files(Protocol):
 
     def write(self, path: str, text: str) -> None:
         """Replace a file's text as a whole, keeping its owner and mode."""
+
+    def log(self, words: Sequence[str]) -> str:
+        """Return the last lines of the system's log that have one of some words."""
 
 
 class OneByOne:
@@ -83,6 +87,8 @@ class OneByOne:
             return Ran(0, every_station(lambda command: self._ask(job.socket, command)), "")
         if isinstance(job, WriteFile):
             return self._write(job)
+        if isinstance(job, ReadLog):
+            return Ran(0, self._files.log(job.words), "")
         text = self._files.read(job.path)
         return Ran(0, text, "") if text is not None else Ran(NO_FILE, "", f"there is no file {job.path}")
 

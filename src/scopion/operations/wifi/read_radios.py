@@ -24,9 +24,11 @@ class RadioChoice:
     radios: tuple[str, ...] = ()  # bands in GHz
 
 
-def read_chosen(enforcer: Enforcer, choice: RadioChoice, *, files: bool = False) -> dict[str, RadioReading]:
+def read_chosen(
+    enforcer: Enforcer, choice: RadioChoice, *, files: bool = False, log: bool = False
+) -> dict[str, RadioReading]:
     """Read the chosen radios of an enforcer. Raises EnforcerUnreachable; Refused for a radio that it does not have."""
-    has = enforcer.read(files=files)
+    has = enforcer.read(files=files, log=log)
     if not has:
         raise Refused(f"{enforcer.name} carries {enforcer.ssid!r} on no radio")
     missing = [radio for radio in choice.radios if radio not in has]
@@ -42,10 +44,11 @@ def plan_radios(
     *,
     drop_foreign: bool = False,
     files: bool = False,
+    log: bool = False,
 ) -> list[RadioPlan]:
     """Read the chosen radios of an enforcer; return what each would need. Raises EnforcerUnreachable, Refused.
 
-    With ``files`` what a push may write is read as well.
+    With ``files`` what a push may write is read as well, with ``log`` who was turned away.
     """
     first, wanted = context.protected(), context.wanted_by(enforcer.traits)
     return [
@@ -56,7 +59,7 @@ def plan_radios(
             first=first,
             drop_foreign=drop_foreign,
         )
-        for radio, reading in read_chosen(enforcer, choice, files=files).items()
+        for radio, reading in read_chosen(enforcer, choice, files=files, log=log).items()
     ]
 
 

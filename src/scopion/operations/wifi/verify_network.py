@@ -22,6 +22,7 @@ from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.network_context import NetworkContext, open_network
 from scopion.operations.wifi.open_enforcers import enforcers, located, read_stations
 from scopion.operations.wifi.read_radios import RadioChoice, plan_radios
+from scopion.operations.wifi.tell_attempts import tell_attempts
 from scopion.operations.wifi.verify_page import check_page
 from scopion.roster.scans import known_subnets
 from scopion.roster.wifi.lists import ListMode
@@ -74,9 +75,9 @@ class _Verification:
             try:
                 with enforcers(self._site, self._network.ssid, settings.name) as opened:
                     for enforcer in opened:
-                        plans = plan_radios(self._context, enforcer, RadioChoice(settings.name))
+                        plans = plan_radios(self._context, enforcer, RadioChoice(settings.name), log=True)
                         self._plans += plans
-                        self._tries(plans)
+                        self.verdict.notes += tell_attempts(self._context, plans, self._called)
             except ScopionError as error:
                 self._note(settings.name, "list", False, f"it could not be read: {error}")
         now = self._site.clock.now()
@@ -128,14 +129,6 @@ class _Verification:
             else:
                 says = "is still associated; scopion wifi push disconnects it"
             self._note(where, "associated", False, f"{self._called(mac)} {says}")
-
-    def _tries(self, plans: Sequence[RadioPlan]) -> None:
-        """How often refused devices have tried, where that is counted."""
-        for plan in plans:
-            for mac, count in plan.attempts.items():
-                self.verdict.notes.append(
-                    f"{plan.enforcer}, {plan.radio} GHz: {counted(count, 'frame')} of {self._called(mac)} dropped"
-                )
 
     def at_pages(self) -> None:
         """Check what a person typed in, as far as they said so."""

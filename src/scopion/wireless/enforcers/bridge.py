@@ -55,13 +55,14 @@ class BridgeFirewall(ShellEnforcer):
             Effect.DROPS,
             reads_stations=False,
             atomic=True,
+            tells_attempts="its rules count them",
             survives="the rules are gone when the machine restarts: the watch pushes them again",
         )
         self.table = table_name(settings.name)
         self._radio: dict[str, BridgePort] = dict(settings.radio.items())
         self._held: dict[str, Held] | None = None  # as it was read last
 
-    def read(self, *, files: bool = False) -> Readings:
+    def read(self, *, files: bool = False, log: bool = False) -> Readings:
         """Return the lists in its own table, empty if there is none yet, and the frames dropped since, by sender."""
         return self._readings(self._shell.carry_out(self._questions()))
 

@@ -135,6 +135,7 @@ class Traits:
     by_hand: bool = False  # a person takes the steps, by a sheet; what it holds is what that person said
     modes: bool = True  # its lists can be switched to off, allow or deny; False: what is on its list is denied
     timetable: bool = False  # it keeps hours itself
+    tells_attempts: str = ""  # how it tells who was turned away; empty: it does not
 
 
 Readings = Mapping[str, "RadioReading | ScopionError"]  # by band in GHz: what was read, or why it could not be read
@@ -152,10 +153,10 @@ class Enforcer(Protocol):
     capacity: int | None  # entries that each radio holds; None: not known
     traits: Traits
 
-    def read(self, *, files: bool = False) -> Readings:
+    def read(self, *, files: bool = False, log: bool = False) -> Readings:
         """Return what each radio holds and who is associated; Refused for a radio that carries another network.
 
-        With ``files`` its files are read as well, for a push.
+        With ``files`` its files are read as well, for a push; with ``log`` who was turned away, where its log tells.
         """
 
     def take(self, steps: Sequence[RadioStep], begins: Callable[[RadioStep], None]) -> Readings:
@@ -220,7 +221,7 @@ class RadioReading:
     capacity: int | None  # entries that it holds; None: not known
     held: Held
     stations: tuple[Station, ...] = ()  # none where the enforcer does not tell them
-    attempts: Mapping[MacAddress, int] = field(default_factory=dict)  # of refused devices, where they are counted
+    attempts: Mapping[MacAddress, int] = field(default_factory=dict)  # of refused devices, where they are told
 
     def values(self) -> tuple[Any, ...]:
         """Return all of it in this order, for values that extend a reading."""

@@ -12,9 +12,22 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
+from dataclasses import replace
 from functools import partial
+from types import MappingProxyType
 
-from scopion.attachment.ports import CHANGED, NO_FILE, Control, EveryStation, Job, Ran, ReadFile, Shell, WriteFile
+from scopion.attachment.ports import (
+    CHANGED,
+    NO_FILE,
+    Control,
+    EveryStation,
+    Job,
+    Ran,
+    ReadFile,
+    ReadLog,
+    Shell,
+    WriteFile,
+)
 from scopion.model.errors import EnforcerUnreachable, InvalidMacAddress, Refused, ScopionError
 from scopion.model.mac import MacAddress
 from scopion.model.text import clean, lines_of, whole_number
@@ -32,6 +45,7 @@ from scopion.wireless.enforcers.enforcer import (
     Station,
     Traits,
 )
+from scopion.wireless.refused_attempts import WORDS, counted_in_log
 
 _OK = "OK"
 _QUESTIONS = 4  # of each radio
@@ -39,6 +53,9 @@ _MOST_COUNTED = 2**63 - 1  # what SQLite and JSON readers take
 _LONGEST_S = 10 * 366 * 86_400  # no station is associated for longer
 _ACL = {ListMode.ALLOW: "ACCEPT_ACL", ListMode.DENY: "DENY_ACL"}
 _MODE = {ListMode.OFF: "0", ListMode.DENY: "0", ListMode.ALLOW: "1"}
+_IN_ITS_LOG = "hostapd writes it to its log only if it was started with -d"
+_WHILE_LISTENED = "it is heard while the watch runs"
+Attempts = Mapping[str, Mapping[MacAddress, int]]  # by interface, how often each device was turned away
 _LINK = re.compile(r"(?:peer_addr\[\d+\]|link_addr)$")
 
 
@@ -56,22 +73,27 @@ class Hostapd(ShellEnforcer):
             lost = "its lists are gone when it restarts or reads its files again: accept_file and deny_file keep them"
         elif not all(each.config for each in radios):
             lost = "after a restart its mode is that of its configuration file: config lets it be written there, too"
+        self._far = settings.ssh is not None
         self.traits = Traits(
             Effect.REFUSES,
             reads_mode=False,
             survives=lost,
+            tells_attempts=_IN_ITS_LOG if self._far else _WHILE_LISTENED,
         )
         self._radio: dict[str, HostapdRadio] = dict(settings.radio.items())
         self._files: dict[str, Ran] = {}  # as they were read last
         self._written: set[str] = set()  # files that we wrote, or may have written
 
-    def read(self, *, files: bool = False) -> Readings:
+    def read(self, *, files: bool = False, log: bool = False) -> Readings:
         """Ask each daemon for its state, both lists and all stations; the mode cannot be read."""
         named = self._named() if files else ()
-        ran = self._shell.carry_out([*self._questions(), *map(ReadFile, named)])
+        questions = self._questions()
+        logged = [ReadLog(WORDS)] if log and self._far else []
+        ran = self._shell.carry_out([*questions, *map(ReadFile, named), *logged])
         if files:
-            self._files = dict(zip(named, ran[len(ran) - len(named) :], strict=True))
-        return self._readings(ran)
+            self._files = dict(zip(named, ran[len(questions) :], strict=False))
+        turned_away = counted_in_log(ran[-1].output.splitlines()) if logged else {}
+        return self._readings(ran, turned_away)
 
     def take(self, steps: Sequence[RadioStep], begins: Callable[[RadioStep], None]) -> Readings:
         """Send a command for each step. The first that the daemon refuses is the last."""
@@ -104,11 +126,12 @@ class Hostapd(ShellEnforcer):
             )
         ]
 
-    def _readings(self, ran: Sequence[Ran]) -> Readings:
+    def _readings(self, ran: Sequence[Ran], turned_away: Attempts = MappingProxyType({})) -> Readings:
         found: dict[str, RadioReading | ScopionError] = {}
         for number, radio in enumerate(self._radio):
             try:
-                found[radio] = self._reading(radio, ran[number * _QUESTIONS : (number + 1) * _QUESTIONS])
+                told = self._reading(radio, ran[number * _QUESTIONS : (number + 1) * _QUESTIONS])
+                found[radio] = replace(told, attempts=turned_away.get(self._interface(radio), {}))
             except (EnforcerUnreachable, Refused) as error:
                 found[radio] = error
         return found
@@ -125,7 +148,7 @@ class Hostapd(ShellEnforcer):
 
     def _check(self, radio: str, status: Mapping[str, str]) -> None:
         """See that it is on the air with this network."""
-        interface = self._radio[radio].socket.rpartition("/")[2]
+        interface = self._interface(radio)
         index = next((key[4:-1] for key, value in status.items() if key.startswith("bss[") and value == interface), "0")
         carried = _plain_ssid(status.get(f"ssid[{index}]", ""))
         if not carried and "state" not in status:
@@ -247,6 +270,9 @@ class Hostapd(ShellEnforcer):
     def _ask(self, radio: str, command: str) -> str:
         (ran,) = self._shell.carry_out([Control(self._radio[radio].socket, command)])
         return self._told(ran)
+
+    def _interface(self, radio: str) -> str:
+        return self._radio[radio].socket.rpartition("/")[2]
 
     def _where(self, radio: str) -> str:
         return f"{self.name} ({radio} GHz)"

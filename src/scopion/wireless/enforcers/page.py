@@ -38,7 +38,7 @@ class Page:
         self.traits = traits_of(settings)
         self._bands, self._typed = settings.bands, typed
 
-    def read(self, *, files: bool = False) -> Readings:
+    def read(self, *, files: bool = False, log: bool = False) -> Readings:
         """Return what was last said to be typed in; before that, an empty list that is in no force."""
         empty = Held(mode=ListMode.OFF if self.traits.modes else ListMode.DENY, remark=_NOT_YET)
         typed = self._typed()

@@ -36,6 +36,10 @@ def _nothing(settings: Any) -> Sequence[str]:
     return ()
 
 
+def _no_sockets(settings: Any) -> Mapping[str, str]:
+    return {}
+
+
 def _no_posture(enforcer: Any, settings: Any) -> Iterator[Posture]:
     return iter(())
 
@@ -48,7 +52,8 @@ class EnforcerType:
     settings: type  # the dataclass that its table in site.toml is read into
     open: Callable[[Any, Reach], Enforcer]
     writes: Callable[[Any], Sequence[str]] = _nothing  # files that it writes; relative: to the site's folder
-    sockets: Callable[[Any], Sequence[str]] = _nothing  # sockets of its machine that the account must be able to use
+    # By radio, sockets of its machine that the account must be able to use, and that say who was turned away.
+    sockets: Callable[[Any], Mapping[str, str]] = _no_sockets
     socket_advice: str = ""  # what to do where such a socket is closed to the account
     capabilities: tuple[str, ...] = ()  # that it needs on this machine, as capabilities(7) calls them
     needs: str = ""  # what these are for, in a few words
@@ -134,7 +139,7 @@ for _entry in (
             for path in (radio.accept_file, radio.deny_file, radio.config)
             if path
         ],
-        sockets=lambda settings: [radio.socket for radio in settings.radio.values()],
+        sockets=lambda settings: {radio: each.socket for radio, each in settings.radio.items()},
         socket_advice="set ctrl_interface_group in hostapd's configuration",
         postures=_hostapd_postures,
     ),

@@ -113,7 +113,7 @@ class UciFile(ShellEnforcer):
         self._wrote = False  # or may have written it
         self._dirty = self._reloaded = False
 
-    def read(self, *, files: bool = False) -> Readings:
+    def read(self, *, files: bool = False, log: bool = False) -> Readings:
         """Return what all radios of each band hold together: an entry that one of them lacks has no effect there."""
         (ran,) = self._shell.carry_out([ReadFile(self._settings.file)])
         return self._readings(ran)
