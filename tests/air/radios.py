@@ -33,6 +33,7 @@ _BAND = {
 }
 _BOTH = "wpa_key_mgmt=WPA-PSK SAE\nieee80211w=1\nsae_require_mfp=1\n"  # WPA2 beside WPA3, as access points come
 _WPA3 = "wpa_key_mgmt=SAE\nieee80211w=2\nsae_pwe=1\n"  # frame protection is required
+_WITH_LOG = ("-d", "-f", "/var/log/messages")  # of the second: it tells all that happens
 _FILES = (
     "ctrl_interface=/run/{name}\naccept_mac_file=/etc/{name}/{interface}.accept\n"
     "deny_mac_file=/etc/{name}/{interface}.deny\n"
@@ -60,11 +61,12 @@ class Bss:
 class AccessPoint:
     """A running access point."""
 
-    def __init__(self, machine: Machine, name: str, address: str, at: str, networks: Sequence[Bss]) -> None:
+    def __init__(
+        self, machine: Machine, name: str, address: str, at: str, networks: Sequence[Bss], flags: Sequence[str] = ()
+    ) -> None:
         self._machine, self.name, self.address, self.at = machine, name, address, at
-        self.networks = networks
+        self.networks, self.flags = networks, flags
         self.hostapd = 0
-        self.flags = ["-t"]
         self._paths: Sequence[str] = ()
 
     def configuration(self) -> list[str]:
@@ -259,7 +261,9 @@ class Air:
         ]
         networks.append(Bss("wlan0_1", HIDDEN, _FREQUENCIES["2.4"], _WPA3, "ignore_broadcast_ssid=1\n"))
         self.first = AccessPoint(machine, "ap1", FIRST, "", networks)
-        self.second = AccessPoint(machine, "ap2", SECOND, "ap2", [Bss(f"wlan{second}", SSID, _SECOND, _BOTH)])
+        self.second = AccessPoint(
+            machine, "ap2", SECOND, "ap2", [Bss(f"wlan{second}", SSID, _SECOND, _BOTH)], _WITH_LOG
+        )
         self.stations: dict[str, Station] = {}
         lines = ["mkdir -p /run/stations"]
         for number, name in enumerate(stations, second + 1):

@@ -74,8 +74,9 @@ class RealAir(InTheLab):
         return self.air.first, [each for name, each in self.air.stations.items() if name != "clock"]
 
     def clear(self) -> None:
-        """Empty the lists of all its radios, at the daemon itself, and let every station join again."""
+        """Empty the lists of all its radios, in its files and at the daemon, and let every station join again."""
         point, stations = self.own()
+        point.configuration()
         for bss in point.networks:
             for command in ("SET macaddr_acl 0", "ACCEPT_ACL CLEAR", "DENY_ACL CLEAR"):
                 point.ask(bss.interface, command)
