@@ -17,6 +17,7 @@ from scopion.attachment.connect.kept_shells import KeptShells
 from scopion.attachment.connect.one_by_one import OneByOne
 from scopion.attachment.ports import Job, Ran
 from scopion.operations.site.open_site import Site
+from scopion.operations.wifi.attend_lists import attend
 from scopion.operations.wifi.edit_entries import put_on_list
 from scopion.operations.wifi.push_lists import push
 from scopion.operations.wifi.send_push import PushRequest
@@ -56,6 +57,7 @@ def _counted(folder: Path, stations: int, entries: int) -> Iterator[Figure]:
         for name, hold, work in (
             ("push", 3, lambda: push(site, SSID, PushRequest())),
             ("verify", 1, lambda: verify(site, SSID, scan=False)),
+            ("a round of the watch", 1, lambda: attend(site, stations=True)),
         ):
             shell.runs = asked = 0
             asked = -sum(each.asked for each in daemons.values())

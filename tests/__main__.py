@@ -25,7 +25,8 @@ PATIENT = {
     "test_comings.py", "test_enforcers.py", "test_first_steps.py", "test_killed.py", "test_page.py",
     "test_service_manager.py", "test_shared_folder.py",
 }  # fmt: skip
-DOWNLOADS = "test_packaging.py"
+# What takes long, whatever its size: it waits for downloads, or plays weeks.
+LONG = {"test_packaging.py", "test_fortnight.py", "test_docs.py", "test_taken_on.py"}
 # The air is booted once for all its tests, so that they are one process.
 AIR = "tests.air"
 
@@ -36,9 +37,9 @@ def main() -> int:
     signal.signal(signal.SIGINT, signal.default_int_handler)
     patient = [ROOT / "tests/lab" / name for name in sorted(PATIENT)]
     lab = [path for path in sorted(ROOT.glob("tests/lab/test_*.py")) if path not in patient]
-    # The long ones first, so that none is left over at the end: what waits for downloads, then the large ones.
+    # The long ones first, so that none is left over at the end, then the large ones.
     rest = [path for folder in FOLDERS for path in ROOT.glob(f"tests/{folder}/test_*.py")]
-    rest.sort(key=lambda path: (path.name != DOWNLOADS, -path.stat().st_size))
+    rest.sort(key=lambda path: (path.name not in LONG, -path.stat().st_size))
     others = [*patient, *rest]
     if not lab or not others:
         raise SystemExit("no test modules: run this from the whole project")

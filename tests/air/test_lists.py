@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
+from typing import Any
 
 from tests.air.radios import HIDDEN, SSID, Beat
 from tests.air.real_air import RealAir
@@ -11,6 +12,34 @@ from tests.lab.services import wait_for
 from tests.support import ROOT
 
 LONGEST_GAP_S = 1.0
+SCAN_TWICE = """\
+import json
+from scopion.attachment.linux.linux_attachment import LiveAttachment
+from scopion.discovery.probing import GREETING_PACE, Method, default_pace, open_prober, plan_for
+from scopion.discovery.runner import Watcher, run_scan
+from scopion.model.targets import Targets
+
+attachment = LiveAttachment()
+interface = next(each for each in attachment.interfaces() if each.mac)
+own = interface.addresses[0].ip
+addresses = Targets.parse(["192.0.2.0/24"]).without([own])
+progress, again = [0], {}
+
+
+def scan(expected, watcher):
+    prober = open_prober(Method.ARP, attachment, interface, own)
+    plan = plan_for(Method.ARP, default_pace(interface), 1)
+    found = run_scan(addresses, prober, attachment, plan, expected, watcher, greeting_pace=GREETING_PACE)
+    prober.close()
+    return found
+
+
+known = {seen.address: [seen.mac] for seen in scan({}, Watcher()).observations if seen.address.version == 4}
+note = lambda seen: again.setdefault(str(seen.address), progress[0])
+scan(known, Watcher(note, lambda each: progress.__setitem__(0, each.touched)))
+told = {"mhz": interface.mhz, "pace": default_pace(interface)}
+print(json.dumps({**told, "searched": {str(each): again.get(str(each)) for each in known}}))
+"""
 
 
 class Lists(RealAir):
@@ -41,21 +70,29 @@ class Lists(RealAir):
         # A gap that a host on cable has as well is the emulator's.
         self.assertLessEqual(max(gaps.values()), LONGEST_GAP_S + wired.end(), gaps)
 
-    def test_the_pace_goes_by_the_band(self) -> None:
-        """The kernel of a station tells its frequency, from which the default pace follows: a tenth of the air."""
-        program = (
-            "from scopion.attachment.linux.linux_attachment import LiveAttachment as L\n"
-            "from scopion.discovery.probing import default_pace\n"
-            "print([(each.mhz, default_pace(each)) for each in L().interfaces() if each.mac])"
-        )
+    def test_a_scan_by_radio(self) -> None:
+        """The kernel tells the frequency, from which the pace follows; known devices answer before the search ends."""
         self.addCleanup(self.station("till").look_on, (2412, 5180))
         for name, mhz, pace in (("till", 5180, 400.0), ("sensor", 2412, 90.0)):
             self.station(name).go_to(mhz)
-            ended = self.station(name).run(
+            told = self.at(name, SCAN_TWICE)
+            self.assertEqual((told["mhz"], told["pace"]), (mhz, pace))
+            searched = told["searched"]  # how many addresses had been asked when each known device was heard again
+            self.assertGreater(len(searched), 6)  # both access points and the other stations
+            self.assertLess(max(254 if each is None else each for each in searched.values()), 127, searched)
+
+    def at(self, name: str, program: str) -> Any:
+        """Run a program at a station, on the machine's own interpreter; it prints JSON."""
+        ended = self.air.machine.run(
+            [
                 "env", "SCOPION_LIVE=namespaces", sys.executable, "-I", "-c",
                 f"import sys; sys.path.insert(0, {str(ROOT / 'src')!r})\n{program}",
-            )  # fmt: skip
-            self.assertEqual(ended.output.strip(), str([(mhz, pace)]), ended.errors)
+            ],
+            at=name,
+            within_s=120,
+        )  # fmt: skip
+        self.assertEqual(ended.code, 0, ended.errors)
+        return json.loads(ended.output)
 
     def test_six_gigahertz(self) -> None:
         """WPA3 alone is allowed there; a denied station is off, and its rejection is the access point's answer."""
@@ -69,7 +106,7 @@ class Lists(RealAir):
         self.ok("wifi", "verify", SSID, "--no-scan")
 
     def test_frame_protection(self) -> None:
-        """A hidden WPA3 network that requires it: denying disconnects, and so does leaving an allow list."""
+        """A hidden WPA3 network that requires it: denying disconnects, so does an allow list; mode off admits it."""
         safe = self.station("safe")
         self.assertEqual((safe.status()["pmf"], safe.status()["key_mgmt"]), ("2", "SAE"))
         self.settings(self.enforcer("office", ssid=HIDDEN))
@@ -83,6 +120,10 @@ class Lists(RealAir):
         self.push("--insist", ssid=HIDDEN)
         wait_for("the safe is off the air again", lambda: not safe.is_connected())
         self.ok("wifi", "verify", HIDDEN, "--no-scan")
+        self.ok("wifi", "mode", HIDDEN, "off")
+        self.push(ssid=HIDDEN)
+        safe.again()
+        safe.wait()
 
     def test_the_administrator_sits_on_it(self) -> None:
         """The program's only way out is a station of that network: it is never off while an allow list is put there."""

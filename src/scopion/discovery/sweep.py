@@ -189,7 +189,7 @@ class Sweep:
         """Return when ``due`` wants to be asked next."""
         if not self._queue:
             return self._round_ends_at()
-        return max(self._next_send, min(self._round_sent_at + _GRAIN_S, self._next_send + _GRAIN_S))
+        return max(self._next_send, self._round_sent_at + _GRAIN_S)
 
     def stop(self, now: float) -> None:
         """End at once: the user has stopped it, or the interface is gone."""

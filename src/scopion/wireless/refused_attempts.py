@@ -15,11 +15,7 @@ from scopion.model.mac import MacAddress
 from scopion.roster.watch_record import Attempt
 
 _MAC = r"((?:[0-9a-f]{2}:){5}[0-9a-f]{2})"
-# In the log the interface stands before it; an event comes by the interface's own socket.
-_REFUSED = re.compile(
-    rf"(?:([\w.-]+): |>)"
-    rf"(?:Ignore Authentication frame from {_MAC} due to ACL reject|AP-REJECTED-BLOCKED-STA {_MAC})\s*$"
-)
+_REFUSED = re.compile(rf"(?:Ignore Authentication frame from {_MAC} due to ACL reject|AP-REJECTED-BLOCKED-STA {_MAC})$")
 WORDS = ("due to ACL reject", "AP-REJECTED-BLOCKED-STA")  # one of them is in each of these lines
 # A device that takes another address for each attempt gets no further.
 MOST = 256
@@ -27,8 +23,14 @@ MOST = 256
 
 def refused_in(line: str) -> tuple[str, MacAddress] | None:
     """Return the interface (empty in an event) and the device that a line is about; None for all other lines."""
+    line = line.rstrip()
     found = _REFUSED.search(line)
-    return (found[1] or "", MacAddress.parse(found[2] or found[3])) if found else None
+    if found is None:
+        return None
+    # In the log the interface stands before it; an event comes by the interface's own socket, with its level in <>.
+    before = line[: found.start()]
+    interface = "" if before.endswith(">") else before.removesuffix(": ").rpartition(" ")[2]
+    return interface, MacAddress.parse(found[1] or found[2])
 
 
 def counted_in_log(lines: Iterable[str]) -> dict[str, dict[MacAddress, int]]:

@@ -9,7 +9,7 @@ from scopion.model.errors import ScopionError
 from scopion.operations.intake.pasted_lists import PASTED
 from scopion.operations.pages.held_by import reached
 from scopion.operations.site.open_site import Site
-from scopion.operations.wifi.open_enforcers import NO_STATIONS, open_enforcer, read_stations, remember_stations
+from scopion.operations.wifi.open_enforcers import NO_STATIONS, Read, read_once, read_stations, remember_stations
 from scopion.operations.wifi.published_lists import Published, is_out_of_date, next_out_of_date, published
 from scopion.operations.wifi.push_lists import push_published, resume_interrupted
 from scopion.operations.wifi.remind_sheets import HOURS, changes_in, next_reminder, remind
@@ -56,6 +56,7 @@ def attend(site: Site, *, stations: bool) -> Attended:
         came.done += [_said(each) for each in resume_interrupted(site)]
     except ScopionError as error:
         came.problems["going on with an interrupted push"] = str(error)
+    read: Read = {}  # of this round
     reminded: set[tuple[str, str]] = set()  # a page may have been typed into radio by radio: one sheet is for all
     for each in published(site.roster, site):
         doing = f"looking after {each.push.ssid!r} at {each.push.enforcer}"
@@ -65,13 +66,14 @@ def attend(site: Site, *, stations: bool) -> Attended:
                 said = remind(site, each, each.page) if which not in reminded else []
                 came.done += said
                 reminded |= {which} if said else set()
-            elif why := HOURS if is_out_of_date(site, each) else _forgotten(site, each) if stations else "":
+            elif why := HOURS if is_out_of_date(site, each) else _forgotten(site, each, read) if stations else "":
                 doing = f"pushing {each.push.ssid!r} to {each.push.enforcer}"
+                read.pop(each.push.enforcer, None)
                 came.done += [_said(sent) for sent in push_published(site, each.push, why, radios=each.radios)]
         except ScopionError as error:
             came.problems[doing] = str(error)
     if stations:
-        found, unread = read_stations(site)
+        found, unread = read_stations(site, read=read)
         remember_stations(site.roster, found)
         came.stations = len(found)
         failed = {each.enforcer: each.problem for each in unread if each.problem != NO_STATIONS}
@@ -83,16 +85,16 @@ def attend(site: Site, *, stations: bool) -> Attended:
     return came
 
 
-def _forgotten(site: Site, each: Published) -> str:
+def _forgotten(site: Site, each: Published, read: Read) -> str:
     """Return why an enforcer has to be given its lists again, as after a restart; empty if not.
 
     Its lists are gone, or a station is associated that they refuse: its mode may have changed, which it does not tell.
+    What was ``read`` in this round is not read again.
     """
     if each.push.because in (_GONE, _ASSOCIATED) and site.clock.now() - each.push.at < _NOT_SOONER:
         return ""  # it was given them just now: the same again would not help
-    enforcer = open_enforcer(site, each.settings)
     try:
-        for radio, reading in enforcer.read().items():
+        for radio, reading in read_once(site, each.settings, read).items():
             if radio not in each.radios or isinstance(reading, ScopionError):
                 continue
             target = read_held(each.push.radios[radio]["target"])
@@ -102,8 +104,6 @@ def _forgotten(site: Site, each: Published) -> str:
                 return _ASSOCIATED
     except ScopionError:
         return ""  # reading the stations tells it
-    finally:
-        enforcer.close()
     return ""
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from datetime import timedelta
 from pathlib import Path
@@ -18,7 +18,7 @@ from scopion.operations.site.read_secret import read_secret, require_private
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.associations import Association, associations, note_associations, note_links
 from scopion.wireless.enforcer_settings import EnforcerSettings, SshSettings
-from scopion.wireless.enforcers.enforcer import Enforcer, Located, Station
+from scopion.wireless.enforcers.enforcer import Enforcer, Located, Readings, Station
 from scopion.wireless.enforcers.registry import Reach, type_of
 
 NO_STATIONS = "it knows no stations"
@@ -42,6 +42,23 @@ def enforcers(site: Site, ssid: str, name: str | None = None) -> Iterator[list[E
     finally:
         for each in opened:
             each.close()
+
+
+Read = dict[str, Readings | ScopionError]  # by access point, what was read, or why it could not be
+
+
+def read_once(site: Site, settings: EnforcerSettings, read: Read) -> Readings:
+    """Return what an access point holds, from ``read`` if it was read or tried already. Raises ScopionError."""
+    if settings.name not in read:
+        with closing(open_enforcer(site, settings)) as enforcer:
+            try:
+                read[settings.name] = enforcer.read()
+            except ScopionError as error:
+                read[settings.name] = error
+    found = read[settings.name]
+    if isinstance(found, ScopionError):
+        raise found
+    return found
 
 
 def open_enforcer(site: Site, settings: EnforcerSettings) -> Enforcer:
@@ -72,34 +89,38 @@ def _beside(folder: Path, name: str) -> Path:
 
 
 def read_stations(
-    site: Site, ssid: str | None = None, *, pasted_within: timedelta = CURRENT_FOR
+    site: Site,
+    ssid: str | None = None,
+    *,
+    pasted_within: timedelta = CURRENT_FOR,
+    read: Read | None = None,
 ) -> tuple[list[Located], list[Unread]]:
     """Return the stations of the site's networks, or of one, and what could not be read.
 
     Of a network without an access point that tells them, those of the latest pasted list, if it is not older than
-    ``pasted_within``.
+    ``pasted_within``. Access points that were ``read`` just now are not read again.
     """
+    read = {} if read is None else read
     found: list[Located] = []
     unread: list[Unread] = []
     told: set[str] = set()  # the networks of which an access point tells the stations
     for settings in reached(site, ssid):
-        enforcer = open_enforcer(site, settings)
-        if not enforcer.traits.reads_stations:
+        if not open_enforcer(site, settings).traits.reads_stations:
             unread.append(Unread(settings.name, "", NO_STATIONS))
             continue
         told.add(settings.network)
         try:
-            for radio, reading in enforcer.read().items():
-                if isinstance(reading, ScopionError):
-                    unread.append(Unread(settings.name, radio, str(reading)))
-                    continue
-                found += [
-                    Located(each, settings.network, settings.name, radio, site.clock.now()) for each in reading.stations
-                ]
+            readings = read_once(site, settings, read)
         except ScopionError as error:
             unread.append(Unread(settings.name, "", str(error)))
-        finally:
-            enforcer.close()
+            continue
+        for radio, reading in readings.items():
+            if isinstance(reading, ScopionError):
+                unread.append(Unread(settings.name, radio, str(reading)))
+                continue
+            found += [
+                Located(each, settings.network, settings.name, radio, site.clock.now()) for each in reading.stations
+            ]
     roster = site.roster_for_reading()
     for name in sorted({each.ssid for each in associations(roster).values()} - told):
         if ssid in (None, name):

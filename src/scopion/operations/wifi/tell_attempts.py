@@ -30,7 +30,7 @@ def tell_attempts(context: NetworkContext, plans: Sequence[RadioPlan], called: C
         said += _shortened(_heard(context, plan, of_radio, called)) if of_radio is not None else []
     listened = any((plan.enforcer, plan.radio) in heard for plan in plans)
     if not said and not listened and plans and plans[0].traits.effect is not Effect.DROPS:
-        why = plans[0].traits.tells_attempts
+        why = plans[0].traits.attempts_need
         said.append(f"{plans[0].enforcer} does not tell who was turned away{f': {why}' if why else ''}")
     return said
 

@@ -55,7 +55,6 @@ class BridgeFirewall(ShellEnforcer):
             Effect.DROPS,
             reads_stations=False,
             atomic=True,
-            tells_attempts="its rules count them",
             survives="the rules are gone when the machine restarts: the watch pushes them again",
         )
         self.table = table_name(settings.name)

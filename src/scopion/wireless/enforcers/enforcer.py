@@ -135,7 +135,7 @@ class Traits:
     by_hand: bool = False  # a person takes the steps, by a sheet; what it holds is what that person said
     modes: bool = True  # its lists can be switched to off, allow or deny; False: what is on its list is denied
     timetable: bool = False  # it keeps hours itself
-    tells_attempts: str = ""  # how it tells who was turned away; empty: it does not
+    attempts_need: str = ""  # what must be so for it to tell who was turned away; empty: it never does
 
 
 Readings = Mapping[str, "RadioReading | ScopionError"]  # by band in GHz: what was read, or why it could not be read

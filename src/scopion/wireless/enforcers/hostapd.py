@@ -78,7 +78,7 @@ class Hostapd(ShellEnforcer):
             Effect.REFUSES,
             reads_mode=False,
             survives=lost,
-            tells_attempts=_IN_ITS_LOG if self._far else _WHILE_LISTENED,
+            attempts_need=_IN_ITS_LOG if self._far else _WHILE_LISTENED,
         )
         self._radio: dict[str, HostapdRadio] = dict(settings.radio.items())
         self._files: dict[str, Ran] = {}  # as they were read last
