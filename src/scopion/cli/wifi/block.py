@@ -186,7 +186,7 @@ def _verify(session: Session, change: BlockChange, waiting: Sequence[str]) -> No
     failed = []
     done = [each for each in change.networks if each.ssid not in waiting]
     for each in done:
-        verdict = verify(session.site, each.ssid)
+        verdict = verify(session.site, each.ssid, attempts=False)
         show_verdict(session, verdict, None)
         if not verdict.met:
             failed.append(unmet(verdict))

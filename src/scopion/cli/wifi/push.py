@@ -81,7 +81,7 @@ def push(
                 "On a page only you can do that: the sheet that goes back is made then, and a watch sends it to you."
             )
     if not no_verify and not waiting:
-        verify_now(session, ssid, None, None, scan=True)
+        verify_now(session, ssid, None, None, scan=True, attempts=False)
 
 
 def tell_pushed(session: Session, each: Pushed, *, ask: bool) -> bool:

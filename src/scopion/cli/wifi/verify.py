@@ -45,11 +45,13 @@ def verify(session: Session, ssid: str, clients: Any, no_scan: bool, format_name
     verify_now(session, ssid, clients.read() if clients is not None else None, format_name, scan=not no_scan)
 
 
-def verify_now(session: Session, ssid: str, clients: str | None, format_name: str | None, *, scan: bool) -> None:
+def verify_now(
+    session: Session, ssid: str, clients: str | None, format_name: str | None, *, scan: bool, attempts: bool = True
+) -> None:
     """Verify, and show the result. Raises CheckNotMet if the list does not do what it should."""
     from scopion.operations.wifi.verify_network import verify as look
 
-    verdict = look(session.site, ssid, clients=clients, scan=scan)
+    verdict = look(session.site, ssid, clients=clients, scan=scan, attempts=attempts)
     show_verdict(session, verdict, format_name)
     if not verdict.met:
         raise CheckNotMet(unmet(verdict))

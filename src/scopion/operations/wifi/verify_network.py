@@ -35,10 +35,13 @@ from scopion.wireless.verdict import Check, Verdict
 _KEPT_BY_PAGES = "pages keep a client for minutes after it left: look again"
 
 
-def verify(site: Site, ssid: str, *, clients: str | None = None, scan: bool = True) -> Verdict:
-    """Verify that a network's list is in force and works. ``clients``: a copied client list of the router's page."""
+def verify(site: Site, ssid: str, *, clients: str | None = None, scan: bool = True, attempts: bool = True) -> Verdict:
+    """Verify that a network's list is in force and works. ``clients``: a copied client list of the router's page.
+
+    With ``attempts`` it is told who was turned away; right after a push there is nothing to tell.
+    """
     looking = _Verification(open_network(site, site.roster_for_reading(), ssid))
-    looking.at_enforcers()
+    looking.at_enforcers(attempts=attempts)
     looking.at_pages()
     if clients is not None:
         looking.at_clients(clients)
@@ -69,15 +72,16 @@ class _Verification:
         self._stations: list[Located] = []
         self.verdict = Verdict(context.network)
 
-    def at_enforcers(self) -> None:
+    def at_enforcers(self, *, attempts: bool) -> None:
         """Check the lists that enforcers hold, and their stations."""
         for settings in reached(self._site, self._network.ssid):
             try:
                 with enforcers(self._site, self._network.ssid, settings.name) as opened:
                     for enforcer in opened:
-                        plans = plan_radios(self._context, enforcer, RadioChoice(settings.name), log=True)
+                        plans = plan_radios(self._context, enforcer, RadioChoice(settings.name), log=attempts)
                         self._plans += plans
-                        self.verdict.notes += tell_attempts(self._context, plans, self._called)
+                        if attempts:
+                            self.verdict.notes += tell_attempts(self._context, plans, self._called)
             except ScopionError as error:
                 self._note(settings.name, "list", False, f"it could not be read: {error}")
         now = self._site.clock.now()
