@@ -28,8 +28,9 @@ from tests.support import host, made_up
 
 from benchmarks.bare_scan import WAIT_S
 from benchmarks.figure import Figure, beside, in_turns, process
-from scopion.discovery.probing import Method, open_prober, plan_for
-from scopion.discovery.runner import run_scan
+from scopion.discovery.probing import GREETING_PACE, Method, default_pace, open_prober, plan_for
+from scopion.discovery.runner import Expected, Watcher, run_scan
+from scopion.model.observation import Medium
 from scopion.wire.arp import encode_request
 
 NUMBERS = (1, *range(101, 160))
@@ -56,6 +57,7 @@ def measure() -> Iterator[Figure]:
     finally:
         lab.close()
     yield from _sleepy()
+    yield from _known_first()
 
 
 def _clean(lab: Lab) -> Iterator[Figure]:
@@ -168,6 +170,24 @@ def _sleepy() -> Iterator[Figure]:
     simulated = result.duration_s  # on the scene's own clock: no machine makes it longer
     floor = len(addresses) / 2000.0 + WAIT_S
     yield beside("hosts that sleep for a second: duration", simulated, floor, 3, what="one request each and the wait")
+
+
+def _known_first() -> Iterator[Figure]:
+    """On 2.4 GHz, where a round of broadcasts takes almost three seconds: until the last known device is told."""
+    hosts = [host(number, rtt_s=0.02) for number in range(1, 251) if number != 10]
+    attachment = made_up(hosts, Medium.WIRELESS)
+    interface, clock = attachment.interfaces()[0], attachment.clock
+    prober = open_prober(Method.ARP, attachment, interface, IPv4Address("192.0.2.10"))
+    expected: Expected = {each.periods[0].address: [each.mac] for each in hosts}
+    told: list[float] = []
+    began, pace = clock.monotonic(), default_pace(interface)
+    watcher = Watcher(lambda _: told.append(clock.monotonic() - began))
+    addresses = [IPv4Address(f"192.0.2.{number}") for number in range(1, 255) if number != 10]
+    run_scan(addresses, prober, attachment, plan_for(Method.ARP, pace), expected, watcher, greeting_pace=GREETING_PACE)
+    what, more = "half a second", f"{len(hosts)} devices; their broadcasts alone: {len(hosts) / pace:.2g} s"
+    yield beside(
+        "known devices on 2.4 GHz (simulated): all told", max(told[: len(hosts)]), 0.5, 1, what=what, more=more
+    )
 
 
 def _pace(lab: Lab) -> Iterator[Figure]:
