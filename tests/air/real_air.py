@@ -6,6 +6,7 @@ import atexit
 import os
 import platform
 import shutil
+import sys
 import tempfile
 import unittest
 from functools import cache
@@ -15,6 +16,7 @@ from tests.air.machine import KERNEL, TOOLS, Machine
 from tests.air.radios import FIRST, HIDDEN, SECOND, SSID, AccessPoint, Air, Station, network
 from tests.lab.in_the_lab import InTheLab
 from tests.lab.lab import Lab, require_lab, require_tools
+from tests.support import ROOT
 
 BANDS = ("2.4", "5", "6")
 # The till joins by WPA2, the tablet by WPA3, the phone with a private address, the sensor with power save on, the safe
@@ -118,6 +120,11 @@ class RealAir(InTheLab):
             f'[[enforcer]]\nname = "{name}"\ntype = "hostapd"\nnetwork = "{ssid}"\nradio = {{ {", ".join(radios)} }}\n'
             f"{self.ssh(FIRST if first else SECOND)}"
         )
+
+    def program(self, text: str, *arguments: str) -> list[str]:
+        """The command that runs a program there on this machine's own interpreter, with the sources as they are."""
+        path = f"import sys; sys.path.insert(0, {str(ROOT / 'src')!r})\n"
+        return ["env", "SCOPION_LIVE=namespaces", sys.executable, "-I", "-c", f"{path}{text}", *arguments]
 
     def ssh(self, host: str) -> str:
         """The settings of the way to an access point."""

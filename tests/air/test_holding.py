@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import signal
 import subprocess
-import sys
 from datetime import datetime, timedelta
 from functools import partial
 
@@ -12,7 +11,15 @@ from scopion.model.mac import MacAddress
 from tests.air.radios import BUSYBOX, SECOND, SSID, AccessPoint, Station
 from tests.air.real_air import RealAir
 from tests.lab.services import wait_for
-from tests.support import ROOT
+
+LISTEN = """\
+import time
+from scopion.attachment.connect.control_socket import LocalControlLine
+from scopion.wireless.refused_attempts import refused_in
+
+line = LocalControlLine(sys.argv[1])
+line.hear(time.monotonic() + 60, lambda said: print(refused_in(said), flush=True))
+"""
 
 
 class Holding(RealAir):
@@ -77,20 +84,8 @@ class Holding(RealAir):
     def test_refused_attempts(self) -> None:
         """A line to the daemon hears each rejection; over SSH its log tells them."""
         machine, mac = self.air.machine, self.clock.mac
-        listens = machine.start(
-            [
-                "env", "SCOPION_LIVE=namespaces", sys.executable, "-I", "-c",
-                f"import sys; sys.path.insert(0, {str(ROOT / 'src')!r})\n"
-                "import time\n"
-                "from scopion.attachment.connect.control_socket import LocalControlLine\n"
-                "from scopion.wireless.refused_attempts import refused_in\n"
-                "line = LocalControlLine(sys.argv[1])\n"
-                "line.hear(time.monotonic() + 60, lambda said: print(refused_in(said), flush=True))\n",
-                f"/run/{self.point.name}/{self.bss.interface}",
-            ],
-            "/tmp/heard.log",
-            at=self.point.at,
-        )  # fmt: skip
+        listening = self.program(LISTEN, f"/run/{self.point.name}/{self.bss.interface}")
+        listens = machine.start(listening, "/tmp/heard.log", at=self.point.at)
         self.addCleanup(machine.end, listens)
         self.settings(self.enforcer("attic"))
         self.refuse(self.clock)

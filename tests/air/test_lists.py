@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 import json
-import sys
-from typing import Any
 
 from tests.air.radios import HIDDEN, SSID, Beat
 from tests.air.real_air import RealAir
 from tests.lab.services import wait_for
-from tests.support import ROOT
 
 LONGEST_GAP_S = 1.0
 SCAN_TWICE = """\
@@ -75,24 +72,13 @@ class Lists(RealAir):
         self.addCleanup(self.station("till").look_on, (2412, 5180))
         for name, mhz, pace in (("till", 5180, 400.0), ("sensor", 2412, 90.0)):
             self.station(name).go_to(mhz)
-            told = self.at(name, SCAN_TWICE)
+            ended = self.air.machine.run(self.program(SCAN_TWICE), at=name, within_s=120)
+            self.assertEqual(ended.code, 0, ended.errors)
+            told = json.loads(ended.output)
             self.assertEqual((told["mhz"], told["pace"]), (mhz, pace))
             searched = told["searched"]  # how many addresses had been asked when each known device was heard again
             self.assertGreater(len(searched), 6)  # both access points and the other stations
             self.assertLess(max(254 if each is None else each for each in searched.values()), 127, searched)
-
-    def at(self, name: str, program: str) -> Any:
-        """Run a program at a station, on the machine's own interpreter; it prints JSON."""
-        ended = self.air.machine.run(
-            [
-                "env", "SCOPION_LIVE=namespaces", sys.executable, "-I", "-c",
-                f"import sys; sys.path.insert(0, {str(ROOT / 'src')!r})\n{program}",
-            ],
-            at=name,
-            within_s=120,
-        )  # fmt: skip
-        self.assertEqual(ended.code, 0, ended.errors)
-        return json.loads(ended.output)
 
     def test_six_gigahertz(self) -> None:
         """WPA3 alone is allowed there; a denied station is off, and its rejection is the access point's answer."""

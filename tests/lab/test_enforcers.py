@@ -596,6 +596,43 @@ class Firewall(AirLab):
             with patch("scopion.attachment.connect.control_socket._ANSWER_S", 2.0), busy:
                 line.ask("STATUS")
 
+    def test_the_watch_hears_who_is_turned_away(self) -> None:
+        """At the sockets of this machine, also of a daemon that has given up a line; ``verify`` tells how often."""
+        path = self.folder / "wl9"
+        self.where = "ap"
+        self.settings(
+            '[[enforcer]]\nname = "ap"\ntype = "hostapd"\nnetwork = "Kilnhaven"\n'
+            f'radio."5" = {{ socket = "{path}" }}\n[watch]\ninterval_s = 60\n'
+        )
+        refusal = f"<2>Ignore Authentication frame from {STATION} due to ACL reject".encode()
+        replies = {b"PING": b"PONG\n", b"STATUS": b"state=ENABLED\nssid[0]=Kilnhaven\n", b"ATTACH": b"OK\n"}
+        with self.lab.inside("ap"):
+            daemon = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
+        self.addCleanup(daemon.close)
+        daemon.bind(str(path))
+        attached: list[object] = []
+
+        def serve() -> None:
+            with contextlib.suppress(OSError):
+                while True:
+                    command, asker = daemon.recvfrom(4096)
+                    reply = replies.get(command, b"")
+                    if command == b"LEVEL 2":
+                        reply = b"OK\n" if attached[-1:] == [asker] else b"FAIL\n"
+                    daemon.sendto(reply, asker)
+                    if command == b"ATTACH":
+                        attached.append(asker)
+                    if command == b"LEVEL 2" and reply == b"OK\n":
+                        for _ in range(2):
+                            daemon.sendto(refusal, asker)
+                        attached.append(None)  # the next time it does not know the line any more
+
+        threading.Thread(target=serve, daemon=True).start()
+        self.ok("wifi", "deny", "Kilnhaven", STATION)
+        self.ok("watch", "--for", "25s")
+        said = " ".join(self.scopion("wifi", "verify", "Kilnhaven", "--no-scan").stderr.split())
+        self.assertRegex(said, rf"ap, 5 GHz: {STATION} was turned away [46] times since \w+, \d\d:\d\d, last at")
+
     def an_answer_without_end(self, ssh: Path) -> None:
         """Octet by octet, or without end, before the log-in and after it; and a key that was revoked."""
         for pieces, pause_s, said in (

@@ -17,8 +17,6 @@ from scopion.wireless.enforcers.registry import type_of
 from scopion.wireless.refused_attempts import MOST, refused_in, with_attempts
 
 _LISTEN_S = 10.0
-# What was heard is kept in the roster no more often than this: a refused telephone tries for ever.
-_KEEP_EVERY_S = 60.0
 # The trouble with a socket is told where the stations are read.
 _AGAIN_S = 30.0
 
@@ -38,18 +36,13 @@ class Refusing:
             for radio, path in type_of(each).sockets(each).items()
         }
         self._due = dict.fromkeys(self._ears, 0.0)
-        self._heard: dict[tuple[str, str], HeardAttempts] = {}
-        self._keep_at = 0.0
 
     def wake_at(self) -> float:
         """Return when a socket is listened to next."""
         return min((at for where, at in self._due.items() if not self._is_busy(where)), default=float("inf"))
 
     def turn(self, now: float) -> None:
-        """Listen where no lane does, and hand on what was heard."""
-        if now >= self._keep_at and self._context.attempts != self._heard:
-            self._keep_at = now + _KEEP_EVERY_S
-            self._context.attempts = dict(self._heard)
+        """Listen where no lane does."""
         executor = self._context.executor
         for where, ear in self._ears.items():
             if now >= self._due[where] and not self._is_busy(where):
@@ -61,15 +54,15 @@ class Refusing:
         return self._context.executor.busy(_lane(where))
 
     def _finish(self, where: tuple[str, str], heard: list[MacAddress] | None, error: BaseException | None) -> None:
-        context, now = self._context, self._context.clock.monotonic()
+        context = self._context
         if error is not None or heard is None:
-            self._due[where] = now + _AGAIN_S
+            self._due[where] = context.clock.monotonic() + _AGAIN_S
             if not isinstance(error, EnforcerUnreachable):
                 raise error or RuntimeError("nothing came of listening")
             return
         at = context.clock.now()
-        before = self._heard.get(where, HeardAttempts(at))
-        self._heard[where] = HeardAttempts(before.since, with_attempts(before.by_mac, heard, at))
+        before = context.attempts.get(where, HeardAttempts(at))
+        context.attempts[where] = HeardAttempts(before.since, with_attempts(before.by_mac, heard, at))
 
 
 class Ear:

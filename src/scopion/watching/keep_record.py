@@ -12,6 +12,9 @@ from scopion.model.text import clean
 from scopion.roster.watch_record import Trouble, WatchRecord, keep_watch_record
 from scopion.watching.watch_context import WatchContext
 
+# A telephone that is turned away tries for ever: the counts are not written each time.
+_ATTEMPTS_EVERY_S = 60.0
+
 
 class Recording:
     """Writes the record when something in it is another; between, nothing is written."""
@@ -20,6 +23,7 @@ class Recording:
         self._context = context
         self._since: dict[str, tuple[str, datetime]] = {}  # the troubles: what each is, and since when
         self._kept: WatchRecord | None = None
+        self._attempts_at = 0.0  # when other counts of attempts are worth writing
         self._record = WatchRecord(
             process=os.getpid(),
             host=clean(socket.gethostname(), 64),
@@ -38,7 +42,13 @@ class Recording:
 
     def turn(self, now: float) -> None:
         """Write the record, if anything in it has changed."""
-        self._keep(self._current())
+        record = self._current()
+        if self._kept is not None and record.attempts != self._kept.attempts:
+            if now < self._attempts_at:
+                record = replace(record, attempts=self._kept.attempts)
+            else:
+                self._attempts_at = now + _ATTEMPTS_EVERY_S
+        self._keep(record)
 
     def end(self) -> None:
         """Note that the watch ended properly."""
