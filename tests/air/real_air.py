@@ -62,6 +62,7 @@ class RealAir(InTheLab):
     """What tests on it share: the settings of access points, and stations by name."""
 
     air: Air
+    within_s = 150  # each step is a program of the emulated machine, which shares its cores with all other tests
 
     @classmethod
     def setUpClass(cls) -> None:

@@ -17,6 +17,7 @@ class InTheLab(unittest.TestCase):
 
     lab: ClassVar[Lab]
     folder: ClassVar[Path]
+    within_s = 60  # that the program may take
 
     def setUp(self) -> None:
         self.site = self.folder / self._testMethodName
@@ -28,7 +29,7 @@ class InTheLab(unittest.TestCase):
         ended = subprocess.run(
             ["ip", "netns", "exec", self.lab.namespace(self.where), PROGRAM, *arguments],
             env={**os.environ, "SCOPION_SITE": str(self.site), "SCOPION_LIVE": "namespaces", "HOME": str(self.site)},
-            input=stdin, capture_output=True, text=True, timeout=60, check=False,
+            input=stdin, capture_output=True, text=True, timeout=self.within_s, check=False,
         )  # fmt: skip
         self.assertNotIn("Traceback", ended.stderr)
         return ended
