@@ -12,16 +12,19 @@ import re
 import subprocess
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 from tests.air.machine import KERNEL, Ended, Machine
+from tests.lab import services
 from tests.lab.lab import Lab
-from tests.lab.services import wait_for
 
 SSID, HIDDEN = "Kilnhaven", "Kilnhaven office"
 PASSPHRASE = "made-up words"
 FIRST, SECOND = "192.0.2.2", "192.0.2.3"  # the access points
 COUNTRY = "DE"
+# All is slow in there, and slower beside other tests.
+wait_for = partial(services.wait_for, within_s=90.0)
 BUSYBOX = str(KERNEL / "bin/busybox")
 _FREQUENCIES = {"2.4": 2412, "5": 5180, "6": 5975}  # MHz: of the first access point
 _SECOND = 2437
@@ -100,7 +103,7 @@ class AccessPoint:
         self._paths = paths
         command = ["hostapd", *self.flags, *paths]
         self.hostapd = self._machine.start(command, f"/tmp/{self.name}.log", at=self.at)
-        wait_for(f"{self.name} is on the air", lambda: all(self.is_up(each) for each in self.networks), 60)
+        wait_for(f"{self.name} is on the air", lambda: all(self.is_up(each) for each in self.networks))
 
     def is_up(self, each: Bss) -> bool:
         """Whether a network is on the air."""
@@ -168,7 +171,7 @@ class Station:
     def wait(self) -> None:
         """Wait until it is associated."""
         try:
-            wait_for(f"{self.name} is associated", self.is_connected, 60)
+            wait_for(f"{self.name} is associated", self.is_connected)
         except AssertionError as error:
             raise AssertionError(f"{error}\n{self.status()}\n{self.log()[-2000:]}") from None
 
@@ -210,7 +213,7 @@ class Station:
         self._machine.do(f"{link} down", f"{link} address {mac}", f"{link} up", at=self.name)
         wait_for("its address", lambda: self.mac == mac)
         self.again()
-        wait_for(f"{self.name} is there", lambda: self.status().get("freq", "") in map(str, mhz), 30)
+        wait_for(f"{self.name} is there", lambda: self.status().get("freq", "") in map(str, mhz))
         self.wait()
 
     def look_on(self, mhz: Sequence[int]) -> None:
@@ -222,9 +225,7 @@ class Station:
         """Be on this frequency only from now on."""
         self.look_on((mhz,))
         self.again()
-        wait_for(
-            f"{self.name} is on {mhz} MHz", lambda: self.status().get("freq") == str(mhz) and self.is_connected(), 30
-        )
+        wait_for(f"{self.name} is on {mhz} MHz", lambda: self.status().get("freq") == str(mhz) and self.is_connected())
 
     def log(self) -> str:
         """What its supplicant wrote."""

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import json
 
-from tests.air.radios import HIDDEN, SSID, Beat
+from tests.air.radios import HIDDEN, SSID, Beat, wait_for
 from tests.air.real_air import RealAir
-from tests.lab.services import wait_for
 
 LONGEST_GAP_S = 1.0
 SCAN_TWICE = """\
@@ -52,7 +51,7 @@ class Lists(RealAir):
         wired, beats = self.beat("ap2"), {each.name: self.beat(each.name) for each in others}
         self.refuse(till)
         self.push("--radio", "5")
-        wait_for("the till is on 2.4 GHz", lambda: till.is_connected() and till.status()["freq"] == "2412", 30)
+        wait_for("the till is on 2.4 GHz", lambda: till.is_connected() and till.status()["freq"] == "2412")
         partly = self.scopion("wifi", "verify", SSID, "--format", "json")
         self.assertEqual(partly.returncode, 3, partly.stderr)
         unmet = " ".join(each["says"] for each in json.loads(partly.stdout)["checks"] if each["met"] is False)

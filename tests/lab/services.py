@@ -134,13 +134,13 @@ class Services:
         )
 
 
-def wait_for(what: str, check: Callable[[], object], within_s: float = 15.0) -> None:
+def wait_for(what: str, check: Callable[[], object], within_s: float = 15.0, every_s: float = 0.2) -> None:
     """Wait until a condition holds; the lab's daemons need a moment to be ready."""
     ends = time.monotonic() + within_s
     while not check():
         if time.monotonic() > ends:
             raise AssertionError(f"{what} did not happen within {within_s:g} s")
-        time.sleep(0.2)
+        time.sleep(every_s)
 
 
 def _end(process: subprocess.Popen[bytes]) -> None:
