@@ -25,7 +25,7 @@ class Answer:
 class Prober(Protocol):
     """One way of asking."""
 
-    greets: bool  # whether it can ask a single adapter; else the system knows whom to ask, or a router
+    greets: bool  # whether it can ask a single adapter; else the system or a router decides
 
     def ask(self, address: Address) -> None:
         """Send one request to an address."""

@@ -125,12 +125,12 @@ def run_scan(
         # Looked for only at the end: the addresses that are silent by then.
         for portion in chain(portions, gathering.silent_though_expected(addresses) if touch else ()):
             beside = () if done_before else also or ()
-            # Whose answer may be on its way is asked last, so that it is clear which question was answered.
-            last = expected if alone_pace is not None else ()
-            sweep = SideBySide(sorted(portion, key=last.__contains__), beside, plan)
             if alone_pace is not None:
-                gathering.greet(sweep, (*portion, *beside), alone_pace)
-            for touched in gathering.drive(sweep, calls=also is not None):
+                # Whose answer may be on its way is asked last, so that it is clear which question was answered.
+                portion.sort(key=expected.__contains__)
+            sweep = SideBySide(portion, beside, plan)
+            greeted = () if alone_pace is None else gathering.greet(sweep, (*portion, *beside), alone_pace)
+            for touched in chain(greeted, gathering.drive(sweep, calls=also is not None)):
                 if watcher.on_progress is not None:
                     asked = min(done_before + touched, len(addresses))
                     watcher.on_progress(Progress(asked, len(addresses), gathering.answered, sweep.rounds))
@@ -179,8 +179,11 @@ class _Gathering:
         """Return the number of addresses that have answered so far."""
         return len(self._macs)
 
-    def greet(self, sweep: SideBySide, addresses: Iterable[Address], pace: float) -> None:
-        """Ask the adapters that are expected at some addresses, each alone; their answers come while the sweep runs."""
+    def greet(self, sweep: SideBySide, addresses: Iterable[Address], pace: float) -> Iterator[int]:
+        """Ask the adapters that are expected at some addresses, each alone; late answers come while the sweep runs.
+
+        Yields, as ``drive`` does, the number of addresses that the sweep has asked so far: none.
+        """
         known = ((address, mac) for address in addresses for mac in self._expected.get(address, ()))
         self._greeting = greeting = Greeting(known, pace)
         while not greeting.done:
@@ -188,6 +191,7 @@ class _Gathering:
                 self._prober.greet(address, mac)
                 self._findings.requests += 1
             self.take(sweep, greeting.wake_at())
+            yield sweep.touched
 
     def drive(self, sweep: SideBySide, *, calls: bool) -> Iterator[int]:
         """Ask and take in answers until a sweep is done; yields the number of addresses that it has asked so far.

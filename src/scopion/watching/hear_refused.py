@@ -1,7 +1,7 @@
 """The part of the watch that hears who is turned away: a line to each control socket of this machine, which stays open.
 
-Only while a line is attached does the daemon say so, and each datagram has to be taken soon: the kernel keeps ten. So
-each socket has a lane, in which it is listened to for a while, again and again.
+Only while a line is attached does the daemon say so, and each datagram has to be taken soon: by default the kernel
+keeps ten. So each socket has a lane, in which it is listened to for a while, again and again.
 """
 
 from __future__ import annotations
@@ -16,7 +16,8 @@ from scopion.watching.watch_context import WatchContext
 from scopion.wireless.enforcers.registry import type_of
 from scopion.wireless.refused_attempts import MOST, refused_in, with_attempts
 
-_LISTEN_S = 10.0
+# The watch waits for this when it reads its settings again.
+_LISTEN_S = 2.0
 # The trouble with a socket is told where the stations are read.
 _AGAIN_S = 30.0
 
@@ -49,6 +50,11 @@ class Refusing:
                 self._due[where] = now + self._rest_s
                 work = partial(ear.listen, self._listen_s)
                 executor.start(_lane(where), work, partial(self._finish, where))
+
+    def close(self) -> None:
+        """Close the lines: one with a name would leave it behind."""
+        for ear in self._ears.values():
+            ear.close()
 
     def _is_busy(self, where: tuple[str, str]) -> bool:
         return self._context.executor.busy(_lane(where))
@@ -86,11 +92,16 @@ class Ear:
         try:
             self._line.hear(self._attachment.clock.monotonic() + for_s, take)
         except EnforcerUnreachable:
-            self._line.close()
-            self._line = None
+            self.close()
             raise
         return heard
 
+    def close(self) -> None:
+        """Close the line, if one is open; safe while another thread listens."""
+        line, self._line = self._line, None
+        if line is not None:
+            line.close()
+
 
 def _lane(where: tuple[str, str]) -> str:
-    return f"ear {' '.join(where)}"
+    return f"hearing attempts at {' '.join(where)}"

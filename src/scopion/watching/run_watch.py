@@ -130,6 +130,7 @@ class _Round:
             # Before the watch begins again nothing of the old one may go on; at the end only deliveries are worth
             # waiting for.
             self._executor.close(_GRACE_S, is_delivery if signals.stop or not signals.reload else lambda _: True)
+            watch.refusing.close()
             if metrics is not None:
                 metrics.close()
             if signals.stop or not signals.reload:

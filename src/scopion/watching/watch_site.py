@@ -75,6 +75,7 @@ class Watch:
         self.sources = Sources(self.context)
         self.delivering = Delivering(self.context)
         self.enforcing = Enforcing(self.context, opener(site))
+        self.refusing = Refusing(self.context)
         self.reporting = Reporting(self.context, opener(site))
         self.learning: Mapping[IPv4Network, datetime] = {}  # the subnets that are being learnt, and until when
         self.missing = Missing(self.context, self.sweeping)
@@ -83,7 +84,7 @@ class Watch:
             "listening": self.listening,
             "reading records": self.sources,
             "wireless lists": self.enforcing,
-            "refused attempts": Refusing(self.context),
+            "refused attempts": self.refusing,
             "the weekly report": self.reporting,
             "missed devices": self.missing,
             "reminders": Reminding(self.context),

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 
 from scopion.model.mac import MacAddress
-from scopion.model.text import counted
+from scopion.model.text import counted, joined
 from scopion.operations.wifi.network_context import NetworkContext
-from scopion.roster.watch_record import HeardAttempts, last_watch
+from scopion.roster.watch_record import HeardAttempts, WatchRecord
 from scopion.wireless.enforcers.enforcer import Effect
 from scopion.wireless.plan_radio import RadioPlan
 
@@ -16,22 +16,28 @@ Called = Callable[[MacAddress], str]
 _MOST = 8
 
 
-def tell_attempts(context: NetworkContext, plans: Sequence[RadioPlan], called: Called) -> list[str]:
-    """Return a sentence for each device and radio of one access point; what its last watch has heard is told as well.
+def tell_attempts(
+    context: NetworkContext, plans: Sequence[RadioPlan], called: Called, watch: WatchRecord | None
+) -> list[str]:
+    """Return a sentence for each device and radio of one access point; what the last ``watch`` heard is told as well.
 
-    One sentence says why there are none, if nothing would tell them.
+    One sentence says of which radios nothing tells it, and why.
     """
-    record = last_watch(context.roster)
-    heard = record.attempts if record is not None else {}
+    heard = watch.attempts if watch is not None else {}
     said: list[str] = []
     for plan in plans:
         of_radio = heard.get((plan.enforcer, plan.radio))
         said += _shortened(_told(plan, called))
         said += _shortened(_heard(context, plan, of_radio, called)) if of_radio is not None else []
-    listened = any((plan.enforcer, plan.radio) in heard for plan in plans)
-    if not said and not listened and plans and plans[0].traits.effect is not Effect.DROPS:
-        why = plans[0].traits.attempts_need
-        said.append(f"{plans[0].enforcer} does not tell who was turned away{f': {why}' if why else ''}")
+    if any(plan.attempts or plan.traits.effect is Effect.DROPS for plan in plans):
+        return said
+    listened = heard.keys() if watch is not None and watch.ended is None else ()
+    silent = [plan for plan in plans if (plan.enforcer, plan.radio) not in listened]
+    if silent:
+        where, why = silent[0].enforcer, silent[0].traits.attempts_need
+        if len(silent) < len(plans):
+            where += f", {joined([plan.radio for plan in silent])} GHz,"
+        said.append(f"{where} does not tell who was turned away{f': {why}' if why else ''}")
     return said
 
 
@@ -53,7 +59,7 @@ def _heard(context: NetworkContext, plan: RadioPlan, heard: HeardAttempts, calle
     for mac, attempt in heard.by_mac.items():
         yield (
             f"{_where(plan)}: {called(mac)} was turned away {counted(attempt.times, 'time')} since "
-            f"{local(heard.since):%A, %H:%M}, last at {local(attempt.last):%A, %H:%M}"
+            f"{local(heard.since):%A %Y-%m-%d, %H:%M}, last at {local(attempt.last):%A %Y-%m-%d, %H:%M}"
         )
 
 

@@ -25,6 +25,7 @@ from scopion.operations.wifi.read_radios import RadioChoice, plan_radios
 from scopion.operations.wifi.tell_attempts import tell_attempts
 from scopion.operations.wifi.verify_page import check_page
 from scopion.roster.scans import known_subnets
+from scopion.roster.watch_record import last_watch
 from scopion.roster.wifi.lists import ListMode
 from scopion.roster.wifi.network_notes import note_verification
 from scopion.roster.wifi.pushes import PushState, pushes
@@ -42,7 +43,7 @@ def verify(site: Site, ssid: str, *, clients: str | None = None, scan: bool = Tr
     """
     looking = _Verification(open_network(site, site.roster_for_reading(), ssid))
     looking.at_enforcers(attempts=attempts)
-    looking.at_pages()
+    looking.at_pages(attempts=attempts)
     if clients is not None:
         looking.at_clients(clients)
     if scan:
@@ -74,6 +75,7 @@ class _Verification:
 
     def at_enforcers(self, *, attempts: bool) -> None:
         """Check the lists that enforcers hold, and their stations."""
+        watch = last_watch(self._roster) if attempts else None
         for settings in reached(self._site, self._network.ssid):
             try:
                 with enforcers(self._site, self._network.ssid, settings.name) as opened:
@@ -81,7 +83,7 @@ class _Verification:
                         plans = plan_radios(self._context, enforcer, RadioChoice(settings.name), log=attempts)
                         self._plans += plans
                         if attempts:
-                            self.verdict.notes += tell_attempts(self._context, plans, self._called)
+                            self.verdict.notes += tell_attempts(self._context, plans, self._called, watch)
             except ScopionError as error:
                 self._note(settings.name, "list", False, f"it could not be read: {error}")
         now = self._site.clock.now()
@@ -134,10 +136,13 @@ class _Verification:
                 says = "is still associated; scopion wifi push disconnects it"
             self._note(where, "associated", False, f"{self._called(mac)} {says}")
 
-    def at_pages(self) -> None:
+    def at_pages(self, *, attempts: bool) -> None:
         """Check what a person typed in, as far as they said so."""
         for page in pages_of(self._site, self._network.ssid):
-            self.verdict.checks.append(check_page(self._context, page))
+            check = check_page(self._context, page)
+            self.verdict.checks.append(check)
+            if attempts:
+                self.verdict.notes.append(f"{check.where} does not tell who was turned away")
 
     def at_clients(self, text: str) -> None:
         """Check which clients are on a copied client list."""

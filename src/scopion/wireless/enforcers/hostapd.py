@@ -91,7 +91,7 @@ class Hostapd(ShellEnforcer):
         logged = [ReadLog(WORDS)] if log and self._far else []
         ran = self._shell.carry_out([*questions, *map(ReadFile, named), *logged])
         if files:
-            self._files = dict(zip(named, ran[len(questions) :], strict=False))
+            self._files = dict(zip(named, ran[len(questions) : len(questions) + len(named)], strict=True))
         turned_away = counted_in_log(ran[-1].output.splitlines()) if logged else {}
         return self._readings(ran, turned_away)
 
