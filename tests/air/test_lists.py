@@ -76,6 +76,8 @@ class Lists(RealAir):
             told = json.loads(ended.output)
             self.assertEqual((told["mhz"], told["pace"]), (mhz, pace))
             searched = told["searched"]  # how many addresses had been asked when each known device was heard again
+            # The clock belongs to the tests on the attic, which run beside these and throw it off the air.
+            searched.pop(self.station("clock").address, None)
             self.assertGreater(len(searched), 6)  # both access points and the other stations
             self.assertLess(max(254 if each is None else each for each in searched.values()), 127, searched)
 
