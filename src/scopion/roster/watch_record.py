@@ -38,6 +38,7 @@ class Attempt:
 
     times: int
     last: datetime
+    access_point: str = ""  # which did last, where several have one list; else empty
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,8 +13,8 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 from enum import StrEnum
 
+from scopion.model.band import spoken_bands
 from scopion.model.clock import spoken_span
-from scopion.model.text import joined
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.posture import Encryption, Posture
 
@@ -237,7 +237,7 @@ def _lists(posture: Posture, around: Surroundings) -> list[Finding]:
         do = "set macaddr_acl=1 in the configuration file, or let the watch push it again"
         found.append(Finding(Grade.MEDIUM, posture.where, "lists", says, do))
     if around.unpushed:
-        where = joined([f"{radio} GHz" for radio in around.unpushed])
+        where = spoken_bands(around.unpushed)
         says = f"no list was put on {where}, which a refused device can use"
         found.append(Finding(Grade.MEDIUM, posture.where, "lists", says, "scopion wifi push"))
     if around.mode is ListMode.DENY:

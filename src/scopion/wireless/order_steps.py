@@ -85,7 +85,7 @@ def steps(
 
 def disconnections(target: Held, stations: Iterable[Station]) -> list[ListStep]:
     """Return steps that disconnect stations which are associated and refused now."""
-    return [ListStep(Act.DISCONNECT, mac=each.mac) for each in stations if not target.admits(each.mac)]
+    return [ListStep(Act.DISCONNECT, mac=each.mac) for each in stations if target.refuses(each)]
 
 
 def refused_on_the_way(held: Held, plan: Sequence[ListStep], protected: Collection[MacAddress]) -> list[MacAddress]:

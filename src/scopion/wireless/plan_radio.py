@@ -96,7 +96,7 @@ def plan_radio(
         dropped=goes,
         idle=idle,
         voided=tuple(voided(wanted, stays)),
-        leaving=tuple(each for each in reading.stations if not target.admits(each.mac)),
+        leaving=tuple(each for each in reading.stations if target.refuses(each)),
         steps=(
             *steps(held, target, traits, first=first, capacity=reading.capacity, idle=idle.allow | idle.deny),
             *disconnections(target, reading.stations),

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from scopion.model.band import spoken_bands
 from scopion.model.mac import MacAddress, Notation
 from scopion.model.text import capitalised, joined
 from scopion.roster.wifi.lists import ListMode
@@ -87,7 +88,7 @@ def _case(facts: RescueFacts) -> Iterator[str]:
     wireless = [each for each in facts.adapters if each.wireless]
     for each in wireless:
         if each.refused_on:
-            where = joined([f"{radio} GHz" for radio in each.refused_on])
+            where = spoken_bands(each.refused_on)
             yield f"The list that was put in force refuses this machine's wireless adapter {each.mac} on {where}."
     if not facts.is_refused:
         yield (
@@ -149,7 +150,7 @@ def _page(facts: RescueFacts) -> Iterator[SheetStep]:
         for each in facts.adapters
         if each.wireless
     )
-    where = joined([f"{radio} GHz" for radio in facts.radios])
+    where = spoken_bands(facts.radios)
     address = facts.router or "the router's page (its address is on its label)"
     what = {
         ListMode.ALLOW: "add these to the allow list, or set its mode to off (disabled)",

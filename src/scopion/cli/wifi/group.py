@@ -12,6 +12,7 @@ from scopion.cli.wifi import (
     hours,
     preview,
     push,
+    radius,
     revert,
     sheet,
     stations,
@@ -48,6 +49,7 @@ for command in (
     sheet.done,
     sheet.import_entries,
     stations.stations,
+    radius.radius,
     audit.audit,
     audit.passphrase,
 ):

@@ -14,6 +14,7 @@ from scopion.cli.parts.output import output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session, shell_word
 from scopion.cli.parts.table import Column
 from scopion.cli.parts.terminal import style
+from scopion.model.band import at_band, spoken_band
 from scopion.model.mac import MacAddress
 from scopion.model.text import counted, joined
 
@@ -26,7 +27,7 @@ _COLOURS = {"add": "green", "remove": "yellow", "foreign": "magenta", "drop": "y
 PREVIEW_KEYS = ("enforcer", "radio", "change", "list", "mac", "name", "associated")
 PREVIEW_COLUMNS = (
     Column("enforcer", lambda row: row["enforcer"], optional=2),
-    Column("radio", lambda row: f"{row['radio']} GHz"),
+    Column("radio", lambda row: spoken_band(row["radio"])),
     Column("change", lambda row: row["change"], lambda row: _COLOURS.get(row["change"], "")),
     Column("list", lambda row: row["list"]),
     Column("MAC", lambda row: row["mac"]),
@@ -141,22 +142,22 @@ def _sentences(session: Session, found: Preview) -> list[str]:
             mode += f" (now {plan.held.mode})"
         leaving = [names.get(each.mac) or str(each.mac) for each in plan.leaving]
         gone = f" {joined(leaving)} will be disconnected right away." if leaving else ""
-        said.append(f"{plan.enforcer}, {plan.radio} GHz: {mode}; {changed}, {used}.{gone}")
+        said.append(f"{at_band(plan.enforcer, plan.radio)}: {mode}; {changed}, {used}.{gone}")
         if plan.held.remark:
-            said.append(f"{plan.enforcer}, {plan.radio} GHz, as it is now: {plan.held.remark}.")
+            said.append(f"{at_band(plan.enforcer, plan.radio)}, as it is now: {plan.held.remark}.")
         said += [
-            f"Caution: {names.get(mac) or mac} is refused by your list, but a foreign allow entry on {plan.radio} GHz "
-            "voids that: --drop-foreign removes it, scopion wifi import takes it over."
+            f"Caution: {names.get(mac) or mac} is refused by your list, but a foreign allow entry on "
+            f"{spoken_band(plan.radio)} voids that: --drop-foreign removes it, scopion wifi import takes it over."
             for mac in plan.voided
         ]
         if plan.foreign.entries:
             count = counted(plan.foreign.entries, "entry", "entries")
-            said.append(f"{count} on {plan.radio} GHz not yours: kept; scopion wifi import takes them over.")
+            said.append(f"{count} on {spoken_band(plan.radio)} not yours: kept; scopion wifi import takes them over.")
         if plan.idle.entries:
             count = counted(plan.idle.entries, "entry", "entries")
             them = "it stays" if plan.idle.entries == 1 else "they stay"
             said.append(
-                f"{count} on {plan.radio} GHz not yours: {them} in the configuration, without effect in mode "
+                f"{count} on {spoken_band(plan.radio)} not yours: {them} in the configuration, without effect in mode "
                 f"{plan.target.mode}."
             )
     said += [f"{name}: other hours are to be typed into its timetable." for name in found.hours]

@@ -20,6 +20,7 @@ from scopion.cli.wifi.preview import (
 )
 from scopion.cli.wifi.sheet import hand_sheet
 from scopion.cli.wifi.verify import verify_now
+from scopion.model.band import at_band, spoken_band
 from scopion.model.text import counted, joined
 
 if TYPE_CHECKING:
@@ -97,7 +98,7 @@ def tell_pushed(session: Session, each: Pushed, *, ask: bool) -> bool:
         said = f"mode {held.mode or plan.target.mode}, {counted(held.entries, 'entry', 'entries')}"
         foreign = held.entries - len((held.allow & plan.ours.allow) | (held.deny & plan.ours.deny))
         said += f", {foreign if foreign < held.entries else 'all'} of them not yours" if foreign else ""
-        together.setdefault(said, []).append(f"{plan.radio} GHz")
+        together.setdefault(said, []).append(spoken_band(plan.radio))
     told = "; ".join(f"{joined(radios)}: {said}" for said, radios in together.items())
     session.note(f"Push {each.push.id}: {each.push.enforcer} holds the list (read back). {told}.")
     plan = each.plans[0]
@@ -123,6 +124,6 @@ def saying(session: Session) -> OnStep:
     """Return a function that prints each step, where --verbose is given."""
 
     def say(enforcer: str, radio: str, step: ListStep) -> None:
-        session.detail(f"  {enforcer}, {radio} GHz: {step}")
+        session.detail(f"  {at_band(enforcer, radio)}: {step}")
 
     return say

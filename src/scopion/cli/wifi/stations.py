@@ -11,6 +11,7 @@ from scopion.cli.parts import options
 from scopion.cli.parts.output import output_format, row_of, show, spoken_ago
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
+from scopion.model.band import at_band
 from scopion.model.clock import spoken_span
 from scopion.model.errors import EnforcerUnreachable
 from scopion.model.signal import strength_of
@@ -56,7 +57,7 @@ def stations(session: Session, ssid: str | None, busiest: bool, format_name: str
     rows = [_row(session, each) for each in found]
     show(rows, KEYS, COLUMNS, format_name)
     for each in unread:
-        where = f"{each.enforcer}, {each.radio} GHz" if each.radio else each.enforcer
+        where = at_band(each.enforcer, each.radio)
         session.note(f"{where}: not read, {closed(each.problem)}")
     if found:
         session.note("")

@@ -6,10 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
+from scopion.model.band import spoken_bands
 from scopion.model.device import Device
 from scopion.model.errors import NotFound
 from scopion.model.mac import MacAddress
-from scopion.model.text import counted, joined
+from scopion.model.text import counted
 from scopion.model.week import Local, on_the_wall
 from scopion.operations.pages.held_by import pages_of
 from scopion.operations.site.open_site import Site
@@ -107,14 +108,14 @@ def refused_stations(
 
 
 def _said_push(site: Site, push: Push, network: Network, local: Local) -> str:
-    radios = joined([f"{radio} GHz" for radio in push.radios])
+    radios = spoken_bands(push.radios)
     rest = sorted(set(network.radios) - set(push.radios))
     by_hand = any(page.name == push.enforcer for page in pages_of(site, push.ssid))
     where = "" if push.enforcer == HAND else f" at {push.enforcer}"
     what = "to be typed in" if push.state is PushState.WAITING else "typed in by hand"
     what = f"{what}{where}" if by_hand else f"sent to {push.enforcer}"
     who = f" by {push.who}" if push.who and not by_hand else ""
-    alone = f", not to {joined([f'{radio} GHz' for radio in rest])} then" if rest and not by_hand else ""
+    alone = f", not to {spoken_bands(rest)} then" if rest and not by_hand else ""
     until = f"; taken back at {on_the_wall(push.revert_at, local):%H:%M} unless it is kept" if push.revert_at else ""
     return f"{what}{who} on {radios}{alone}{_STATES[push.state]}{until}"
 

@@ -20,6 +20,7 @@ from scopion.operations.site import find_folder as folders
 from scopion.operations.site.site_settings import Settings
 from scopion.wireless.enforcer_settings import enforcer_problem
 from scopion.wireless.enforcers.registry import enforcer_types
+from scopion.wireless.radius.radius_settings import radius_problem
 
 if TYPE_CHECKING:
     from pydantic import TypeAdapter
@@ -78,6 +79,7 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
         unknown_channel(settings.channel, settings.report.channels, "the weekly report"),
         unknown_channel(settings.channel, settings.remind.channels, "what [remind] is about"),
         enforcer_problem(settings.enforcer),
+        radius_problem(settings.enforcer),
     )
     if problem := next(filter(None, problems), ""):
         raise InvalidSettings(f"{path}: {problem}")
@@ -149,6 +151,7 @@ _EXPECTED = {
     ("weekly",): "write a weekday and a time as monday 07:00, not {given!r}",
     ("content_type",): "{given!r} is not a media type: write it as text/plain",
     ("bands",): "write each band once, not {given!r}",
+    ("user_name",): "{given!r} does not say where the device stands: write it as {{mac}}, or cafe-{{mac}}",
     ("page",): "{given!r} is not the address of a page: write 203.0.113.1, router.example or http://router/",
 }
 

@@ -65,15 +65,19 @@ def zone_of(folder: Path) -> tzinfo | None:
         return None  # code that needs the settings reports it
     if re.search(r"^[ \t]*[\"']?timezone\b", text, re.MULTILINE) is None:
         return None
-    from zoneinfo import ZoneInfo
-
     from scopion.model.toml_text import parse_toml
 
     try:
-        name = parse_toml(text).get("timezone", "")
-        return ZoneInfo(name) if name else None
+        return zone_named(parse_toml(text).get("timezone", ""))
     except (OSError, ValueError, KeyError, TypeError):
         from scopion.operations.site.load_settings import load_settings
 
         load_settings(folder)  # says which line is wrong
         raise
+
+
+def zone_named(name: str) -> tzinfo | None:
+    """Return a time zone by its name; None for an empty one. Raises OSError, ValueError, KeyError."""
+    from zoneinfo import ZoneInfo
+
+    return ZoneInfo(name) if name else None

@@ -1,4 +1,4 @@
-"""What only one process at a time may do at a site: watch it, and push to its enforcers."""
+"""What only one process at a time may do at a site: watch it, push to its enforcers, and answer by RADIUS."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from pathlib import Path
 
 from scopion.roster.store.file_lock import FileLock, holder_of
 
-WATCH_FILE, PUSH_FILE = "watch.lock", "push.lock"
+WATCH_FILE, PUSH_FILE, SERVER_FILE = "watch.lock", "push.lock", "radius.lock"
 _WATCH_PATIENCE_S = 0.25
 # A push over SSH to a slow router with a full list takes half a minute; three of them in a row are a mistake.
 PUSH_PATIENCE_S = 120.0
@@ -26,6 +26,21 @@ def only_push(folder: Path, patience_s: float = PUSH_PATIENCE_S) -> FileLock:
     """Return a lock for changing what a site's enforcers hold; the next push waits. It raises Refused."""
     text = "another push to this site's enforcers is running: try again when it has ended"
     return FileLock(folder / PUSH_FILE, patience_s, lambda _: text)
+
+
+def only_server(folder: Path) -> FileLock:
+    """Return a lock for the RADIUS server of a site. It raises Refused."""
+
+    def refusal(process: int | None) -> str:
+        by = f", process {process}," if process else ""
+        return f"a RADIUS server{by} answers for {folder} already"
+
+    return FileLock(folder / SERVER_FILE, _WATCH_PATIENCE_S, refusal)
+
+
+def serving_process(folder: Path) -> int | None:
+    """Return the number of the process that answers by RADIUS for a site; None if none does."""
+    return holder_of(folder / SERVER_FILE)
 
 
 def watching_process(folder: Path) -> int | None:

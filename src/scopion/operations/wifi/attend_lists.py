@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
+from scopion.model.band import at_band, spoken_bands
 from scopion.model.errors import ScopionError
 from scopion.operations.intake.pasted_lists import PASTED
 from scopion.operations.pages.held_by import reached
@@ -17,7 +18,8 @@ from scopion.operations.wifi.revert_push import revert_overdue, time_left
 from scopion.operations.wifi.send_push import Pushed
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.pushes import PushState, with_deadline
-from scopion.wireless.enforcers.enforcer import read_held
+from scopion.wireless.enforcers.enforcer import Held, read_held
+from scopion.wireless.order_steps import target_of
 
 _GONE, _ASSOCIATED = "its lists were gone", "a device that it refuses was associated"
 _NOT_SOONER = timedelta(minutes=10)
@@ -80,8 +82,7 @@ def attend(site: Site, *, stations: bool) -> Attended:
         came.read = {each.name: failed.get(each.name, "") for each in reached(site)}
         for miss in unread:
             if miss.problem != NO_STATIONS and miss.enforcer != PASTED:
-                where = f" ({miss.radio} GHz)" if miss.radio else ""
-                came.unread[f"reading {miss.enforcer}{where}"] = miss.problem
+                came.unread[f"reading {at_band(miss.enforcer, miss.radio)}"] = miss.problem
     return came
 
 
@@ -97,10 +98,15 @@ def _forgotten(site: Site, each: Published, read: Read) -> str:
         for radio, reading in read_once(site, each.settings, read).items():
             if radio not in each.radios or isinstance(reading, ScopionError):
                 continue
+            if each.keeps_hours:
+                wanted = target_of(each.wanted(site.clock.now(), site.clock.local), Held())
+                if not reading.held.holds_the_same(wanted):
+                    return _GONE
+                continue  # its server sees to the stations
             target = read_held(each.push.radios[radio]["target"])
             if target.entries and not reading.held.entries:
                 return _GONE
-            if not all(target.admits(station.mac) for station in reading.stations):
+            if any(map(target.refuses, reading.stations)):
                 return _ASSOCIATED
     except ScopionError:
         return ""  # reading the stations tells it
@@ -112,8 +118,8 @@ def _said(each: Pushed) -> str:
         return f"the sheet of {each.push.ssid!r} that goes back waits: {changes_in(each.push)}"
     plan = each.plans[0]
     why = f" ({each.push.because})" if each.push.because else ""
-    radios = ", ".join(plan.radio for plan in each.plans)
+    radios = spoken_bands(plan.radio for plan in each.plans)
     return (
-        f"push {each.push.id}{why}: {each.push.enforcer}, {radios} GHz, mode {plan.target.mode}, "
+        f"push {each.push.id}{why}: {each.push.enforcer}, {radios}, mode {plan.target.mode}, "
         f"{len(plan.added)} added, {len(plan.removed)} removed"
     )

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 
+from scopion.model.band import spoken_bands
 from scopion.model.device import Device, Standing
 from scopion.model.errors import NotFound, ScopionError
 from scopion.model.text import joined
@@ -97,7 +98,7 @@ def _places(where: Sequence[str]) -> str:
     parted = [each.removesuffix(" GHz").rpartition(", ") for each in where]
     names = {name for name, _, _ in parted}
     if len(where) > 1 and len(names) == 1 and all(each.endswith(" GHz") for each in where):
-        return f"{names.pop()}, {joined([radio for _, _, radio in parted])} GHz"
+        return f"{names.pop()}, {spoken_bands(radio for _, _, radio in parted)}"
     return joined(list(where))
 
 

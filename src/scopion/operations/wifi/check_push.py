@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from scopion.model.band import at_band, spoken_band
 from scopion.model.errors import Refused
 from scopion.operations.wifi.load_policy import refuse_too_long
 from scopion.operations.wifi.network_context import NetworkContext
@@ -34,12 +35,14 @@ def require_harmless(context: NetworkContext, plan: RadioPlan) -> None:
                 else f"{device.called}, which is essential,"
             )
             raise Refused(
-                f"{who} would be refused on {ssid!r} ({plan.enforcer}, {plan.radio} GHz): "
+                f"{who} would be refused on {ssid!r} ({at_band(plan.enforcer, plan.radio)}): "
                 f"scopion wifi allow {quoted(ssid)} {mac} first, or {INSIST}"
             )
     on_the_way = refused_on_the_way(plan.held, plan.steps, [mac for mac in here & set(name) if plan.target.admits(mac)])
     if on_the_way:
-        raise Refused(f"{on_the_way[0]} would be refused on {plan.radio} GHz for a moment: that is an error in Scopion")
+        raise Refused(
+            f"{on_the_way[0]} would be refused on {spoken_band(plan.radio)} for a moment: that is an error in Scopion"
+        )
 
 
 def require_room(context: NetworkContext, plan: RadioPlan) -> None:
@@ -51,5 +54,6 @@ def require_room(context: NetworkContext, plan: RadioPlan) -> None:
     limited = replace(context.network, capacity=min(context.network.capacity or plan.capacity, plan.capacity))
     refuse_too_long(context.site, limited, context.roster, context.devices, plan.wanted.mode)
     raise Refused(
-        f"{plan.enforcer} holds {plan.capacity} entries on {plan.radio} GHz, {plan.target.entries} are needed{also}"
+        f"{plan.enforcer} holds {plan.capacity} entries on {spoken_band(plan.radio)}, {plan.target.entries} are "
+        f"needed{also}"
     )

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from scopion.model.band import spoken_bands
 from scopion.model.device import Device
 from scopion.model.mac import MacAddress
-from scopion.model.text import joined
 from scopion.operations.pages.held_by import is_reached, settings_of
 from scopion.operations.pages.typed_lists import last_published
 from scopion.operations.site.open_site import Site
@@ -96,5 +96,5 @@ class InForce:
                 without.append(radio)
         if not without:
             return ""
-        where = f" on {joined(sorted(set(without)))} GHz" if len(without) < len(self._held) else ""
+        where = f" on {spoken_bands(sorted(set(without)))}" if len(without) < len(self._held) else ""
         return f"not {'typed in' if self.by_hand else 'pushed'}{where}"

@@ -13,6 +13,7 @@ from scopion.model.errors import ScopionError
 from scopion.operations.intake.pasted_lists import CURRENT_FOR, PASTED, last_pasted
 from scopion.operations.pages.held_by import reached, settings_of
 from scopion.operations.pages.typed_lists import last_published
+from scopion.operations.radius.radius_files import LiveAnswering, RadiusFiles
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.read_secret import read_secret, require_private
 from scopion.roster.store.open_roster import Roster
@@ -67,6 +68,7 @@ def open_enforcer(site: Site, settings: EnforcerSettings) -> Enforcer:
     reach = Reach(
         lambda: site.shells.open(access),
         lambda: last_published(site.roster_for_reading(), settings.network, settings.name),
+        lambda: LiveAnswering(RadiusFiles(site.folder), settings.network, site.clock),
     )
     return type_of(settings).open(settings, reach)
 
@@ -118,9 +120,7 @@ def read_stations(
             if isinstance(reading, ScopionError):
                 unread.append(Unread(settings.name, radio, str(reading)))
                 continue
-            found += [
-                Located(each, settings.network, settings.name, radio, site.clock.now()) for each in reading.stations
-            ]
+            found += reading.located(settings.network, site.clock.now())
     roster = site.roster_for_reading()
     for name in sorted({each.ssid for each in associations(roster).values()} - told):
         if ssid in (None, name):

@@ -12,6 +12,7 @@ from scopion.operations.pages.typed_lists import took_back
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.edit_networks import known_network
 from scopion.operations.wifi.load_policy import policy_for
+from scopion.operations.wifi.open_enforcers import open_enforcer
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.pushes import Push, PushState, pushes
 from scopion.wireless.enforcer_settings import EnforcerSettings, PageSettings
@@ -31,6 +32,7 @@ class Published:
     policy: ListPolicy  # as the enforcer carries it out
     settings: EnforcerSettings
     current: ListPolicy | None = None  # of a page: what people want by now, as the page carries it out
+    keeps_hours: bool = False  # it carries them out by itself
 
     @property
     def page(self) -> PageSettings | None:
@@ -75,7 +77,8 @@ def published(roster: Roster, site: Site, history: Sequence[Push] | None = None)
             continue
         policy = read_policy(each.policy)
         if not is_page(settings):
-            found.append(Published(each, radios, policy, settings))
+            keeps_hours = open_enforcer(site, settings).traits.keeps_hours
+            found.append(Published(each, radios, policy, settings, keeps_hours=keeps_hours))
             continue
         if each.ssid not in current:
             current[each.ssid] = policy_for(roster, known_network(site, roster, each.ssid))
@@ -89,6 +92,8 @@ def published(roster: Roster, site: Site, history: Sequence[Push] | None = None)
 def is_out_of_date(site: Site, each: Published) -> bool:
     """Tell whether time asks for another list by now than was published. What people changed since does not, alone."""
     now, local = site.clock.now(), site.clock.local
+    if each.keeps_hours:
+        return False
     if each.page is not None:
         changed = each.changes_after(each.push.at, local)
         if changed is None or changed > now:
@@ -100,6 +105,8 @@ def is_out_of_date(site: Site, each: Published) -> bool:
 def next_out_of_date(site: Site, each: Published) -> datetime | None:
     """Return when time asks for another list than was published: now if it does already; None: never."""
     now = site.clock.now()
+    if each.keeps_hours:
+        return None
     return now if is_out_of_date(site, each) else each.changes_after(now, site.clock.local)
 
 

@@ -16,7 +16,6 @@ from scopion.operations.wifi.read_radios import RadioChoice, plan_radios
 from scopion.operations.wifi.send_push import OnStep, Pushed, PushRequest, PushRun
 from scopion.operations.wifi.type_lists import SheetOrder, hand_over
 from scopion.roster.wifi.pushes import Push, PushState, end_push, pushes
-from scopion.wireless.enforcers.enforcer import Located
 from scopion.wireless.list_policy import read_policy
 
 
@@ -62,7 +61,7 @@ def _push(context: NetworkContext, request: PushRequest, on_step: OnStep) -> lis
             now_there = site.clock.now()
             remember_stations(
                 context.roster,
-                [Located(each, ssid, enforcer.name, plan.radio, now_there) for plan in plans for each in plan.stations],
+                [each for plan in plans for each in plan.located(ssid, now_there)],
             )
         planned.sort(key=lambda each: each[0].traits.by_hand)  # what can fail goes first
         for enforcer, plans in planned:

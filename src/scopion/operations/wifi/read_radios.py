@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from scopion.model.band import spoken_bands
 from scopion.model.errors import Refused
 from scopion.model.text import joined
 from scopion.operations.wifi.network_context import NetworkContext
@@ -33,7 +34,7 @@ def read_chosen(
         raise Refused(f"{enforcer.name} carries {enforcer.ssid!r} on no radio")
     missing = [radio for radio in choice.radios if radio not in has]
     if missing:
-        raise Refused(f"{enforcer.name} has no {joined(missing)} GHz radio for {enforcer.ssid!r}: {joined(list(has))}")
+        raise Refused(f"{enforcer.name} has no {joined(missing)} GHz radio for {enforcer.ssid!r}: {spoken_bands(has)}")
     return whole({radio: each for radio, each in has.items() if not choice.radios or radio in choice.radios})
 
 

@@ -31,7 +31,7 @@ from scopion.roster.wifi.pushes import (
 )
 from scopion.wireless.enforcers.enforcer import Held, RadioReading, read_held, whole
 from scopion.wireless.list_policy import ListPolicy, WantedList, read_policy
-from scopion.wireless.order_steps import disconnections
+from scopion.wireless.order_steps import disconnections, target_of
 from scopion.wireless.plan_radio import RadioPlan, back_to
 
 # A push with this much time left is not being taken back yet.
@@ -119,7 +119,13 @@ def revert_to(
             for enforcer in opened:
                 readings = enforcer.read(files=True)
                 plans = [
-                    _plan_back(context, each, told, left_there(roster, enforcer, radio, before=number))
+                    _plan_back(
+                        context,
+                        each,
+                        told,
+                        left_there(roster, enforcer, radio, before=number),
+                        published=before is not None,
+                    )
                     for radio, each in whole(
                         {radio: readings[radio] for radio in meant.radios if radio in readings}
                     ).items()
@@ -160,12 +166,16 @@ def _published_before(roster: Roster, meant: Push) -> ListPolicy | None:
     return None
 
 
-def _plan_back(context: NetworkContext, reading: RadioReading, told: Mapping[str, Any], ours: Held) -> RadioPlan:
+def _plan_back(
+    context: NetworkContext, reading: RadioReading, told: Mapping[str, Any], ours: Held, *, published: bool
+) -> RadioPlan:
     """Return the way back on a radio; ``ours`` is what earlier pushes had left there: the rest
-    belonged to others then.
+    belonged to others then. ``published``: a policy was, and the context has it.
     """
     before = read_held(told["before"])
     target = Held(before.allow, before.deny, before.mode or ListMode.OFF)
+    if reading.traits.keeps_hours and published:
+        target = target_of(context.wanted, Held())  # by now its hours may say another list
     foreign = Held(target.allow - ours.allow, target.deny - ours.deny, target.mode)
     way = back_to(target, reading.held, reading.traits, mode=True, first=context.protected(), capacity=reading.capacity)
     return RadioPlan(

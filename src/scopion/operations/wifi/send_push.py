@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
+from scopion.model.band import at_band, spoken_band
 from scopion.model.errors import Divided, EnforcerUnreachable, ScopionError
 from scopion.model.text import joined
 from scopion.operations.pages.typed_lists import last_published
@@ -141,7 +142,7 @@ class PushRun:
 
     def _put(self) -> dict[str, RadioReading]:
         """Take all steps; return what each radio holds then. Raises EnforcerUnreachable if it is not what was sent."""
-        steps = [RadioStep(plan.radio, step) for plan in self._plans for step in plan.steps]
+        steps = [RadioStep(plan.radio, step) for plan in self._plans for step in self._steps_of(plan)]
         if not steps:  # nothing has changed since the radios were read
             return {plan.radio: plan for plan in self._plans}
         told = self._take(steps)
@@ -155,6 +156,13 @@ class PushRun:
         if late:
             self._take(late)
         return readings
+
+    def _steps_of(self, plan: RadioPlan) -> list[ListStep]:
+        """Return a plan's steps. One that keeps hours is given the policy: perhaps only later hours have changed."""
+        if not plan.traits.keeps_hours:
+            return list(plan.steps)
+        others = [each for each in plan.steps if each.act is not Act.REPLACE]
+        return [ListStep(Act.REPLACE, held=plan.target, policy=self._policy), *others]
 
     def _take(self, steps: Sequence[RadioStep]) -> Readings:
         return self._enforcer.take(steps, self._begins)
@@ -178,7 +186,7 @@ class PushRun:
             f"{len(more)} more" if more else "",
         ]
         raise EnforcerUnreachable(
-            f"{plan.enforcer} ({plan.radio} GHz) does not hold what was sent: "
+            f"{at_band(plan.enforcer, plan.radio)}, does not hold what was sent: "
             f"{joined(list(filter(None, said))) or f'its mode is {held.mode}'}; has it restarted meanwhile?"
         )
 
@@ -218,7 +226,7 @@ class PushRun:
             if isinstance(error, ScopionError | OSError):
                 raise EnforcerUnreachable(f"{problem}; rolled back, every radio holds what it held before") from None
             return
-        told = [f"{plan.radio} GHz {stuck.get(plan.radio, 'holds the old list')}" for plan in self._plans]
+        told = [f"{spoken_band(plan.radio)} {stuck.get(plan.radio, 'holds the old list')}" for plan in self._plans]
         end_push(self._roster, number, PushState.DIVIDED, self._site.clock.now(), f"{problem}; {joined(told)}")
         raise Divided(
             f"{problem}; it could not be rolled back: {joined(told)}. Once it can be reached, scopion wifi push "

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 
+from scopion.model.band import at_band, spoken_bands
 from scopion.model.mac import MacAddress
-from scopion.model.text import counted, joined
+from scopion.model.text import counted
 from scopion.operations.wifi.network_context import NetworkContext
 from scopion.roster.watch_record import HeardAttempts, WatchRecord
 from scopion.wireless.enforcers.enforcer import Effect
@@ -36,7 +37,7 @@ def tell_attempts(
     if silent:
         where, why = silent[0].enforcer, silent[0].traits.attempts_need
         if len(silent) < len(plans):
-            where += f", {joined([plan.radio for plan in silent])} GHz,"
+            where += f", {spoken_bands(plan.radio for plan in silent)},"
         said.append(f"{where} does not tell who was turned away{f': {why}' if why else ''}")
     return said
 
@@ -64,4 +65,4 @@ def _heard(context: NetworkContext, plan: RadioPlan, heard: HeardAttempts, calle
 
 
 def _where(plan: RadioPlan) -> str:
-    return f"{plan.enforcer}, {plan.radio} GHz"
+    return at_band(plan.enforcer, plan.radio)

@@ -7,6 +7,7 @@ from contextlib import suppress
 
 from scopion.discovery.client_lists.clients import Presence
 from scopion.discovery.client_lists.read import read_client_list
+from scopion.model.band import at_band, spoken_band, spoken_bands
 from scopion.model.errors import NoInterface, ScopionError, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation
@@ -87,19 +88,15 @@ class _Verification:
             except ScopionError as error:
                 self._note(settings.name, "list", False, f"it could not be read: {error}")
         now = self._site.clock.now()
-        self._stations = [
-            Located(each, self._network.ssid, plan.enforcer, plan.radio, now)
-            for plan in self._plans
-            for each in plan.stations
-        ]
+        self._stations = [each for plan in self._plans for each in plan.located(self._network.ssid, now)]
         for ssid in sorted({each.network for each in reached(self._site)} - {self._network.ssid}):
             found, unread = read_stations(self._site, ssid)
             self._stations += found
             self.verdict.notes += [
-                f"{each.enforcer}, {each.radio} GHz: not read, {each.problem}" for each in unread if each.radio
+                f"{at_band(each.enforcer, each.radio)}: not read, {each.problem}" for each in unread if each.radio
             ]
         for plan in self._plans:
-            where = f"{plan.enforcer}, {plan.radio} GHz"
+            where = at_band(plan.enforcer, plan.radio)
             self._list_of(where, plan)
             self._stations_of(where, plan)
 
@@ -124,7 +121,7 @@ class _Verification:
         if not plan.traits.reads_stations:
             self._note(where, "associated", None, f"it does not tell; its effect is that it {plan.traits.effect}")
             return
-        refused = [each.mac for each in plan.stations if not plan.target.admits(each.mac) or each.mac in plan.voided]
+        refused = [each.mac for each in plan.stations if plan.target.refuses(each) or each.mac in plan.voided]
         if not refused:
             self._note(where, "associated", True, f"no refused device ({counted(len(plan.stations), 'station')})")
         for mac in refused:
@@ -257,18 +254,22 @@ class _Verification:
         here = [each for each in self._stations if mac in (each.station.mac, *each.station.links)]
         for each in here:
             if each.ssid != self._network.ssid:
-                return None, f"by another network, {each.ssid!r} ({each.access_point}, {each.radio} GHz)"
+                return None, f"by another network, {each.ssid!r} ({at_band(each.access_point, each.radio)})"
         plans = {(plan.enforcer, plan.radio): plan for plan in self._plans}
         for each in here:
-            plan = plans.get((each.access_point, each.radio))
+            where = f"{spoken_band(each.radio)} ({each.access_point})" if each.radio else each.access_point
+            plan = plans.get((each.enforcer, each.radio))
             if plan is None or not plan.is_in_force:
-                others = [key[1] for key, other in plans.items() if other.is_in_force and key[0] == each.access_point]
-                but = f", though not on {joined(others)} GHz any more" if others else ""
+                others = [key[1] for key, other in plans.items() if other.is_in_force and key[0] == each.enforcer]
+                but = f", though not on {spoken_bands(others)} any more" if others else ""
                 return False, (
-                    f"it is associated on {each.radio} GHz ({each.access_point}), where the list is not in force yet"
-                    f"{but}: scopion wifi push --radio {each.radio}"
+                    f"it is associated on {where}, where the list is not in force yet{but}: scopion wifi push"
+                    f"{f' --radio {each.radio}' if each.radio else ''}"
                 )
-            return False, f"it is associated on {each.radio} GHz ({each.access_point}), though that holds the list"
+            return (
+                False,
+                f"it is associated on {spoken_band(each.radio)} ({each.access_point}), though that holds the list",
+            )
         if self._medium_of(mac) is Medium.CABLE:
             return None, "by cable, where a wireless list has no effect"
         if self._plans and all(plan.traits.reads_stations for plan in self._plans):

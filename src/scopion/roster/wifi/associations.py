@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from sqlite3 import Row
 
+from scopion.model.band import at_band
 from scopion.model.mac import MacAddress
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import from_ms, stored_mac, to_ms
@@ -31,7 +32,7 @@ class Association:
     @property
     def where(self) -> str:
         """Return its access point and radio in words."""
-        return f"{self.access_point}, {self.radio} GHz" if self.radio else self.access_point
+        return at_band(self.access_point, self.radio)
 
 
 def associations(roster: Roster) -> dict[MacAddress, Association]:

@@ -6,13 +6,17 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from scopion.attachment.ports import NO_FILE, Ran, ReadFile, Shell
 from scopion.model.errors import EnforcerUnreachable, ScopionError
 from scopion.model.mac import MacAddress, Notation
 from scopion.roster.store.stored_values import as_written
 from scopion.roster.wifi.lists import ListMode
+
+if TYPE_CHECKING:
+    from scopion.roster.watch_record import HeardAttempts
+    from scopion.wireless.list_policy import ListPolicy
 
 
 class Effect(StrEnum):
@@ -47,6 +51,10 @@ class Held:
             return False
         return self.mode in (ListMode.OFF, ListMode.DENY)
 
+    def refuses(self, station: Station) -> bool:
+        """Tell whether a station may not be where it is."""
+        return not station.other_vlan and not self.admits(station.mac)
+
     def holds_the_same(self, other: Held) -> bool:
         """Tell whether two are equal as far as both can be read."""
         modes = (self.mode, other.mode)
@@ -73,6 +81,7 @@ class ListStep:
     mode: ListMode | None = None
     held: Held | None = None  # replace: with this
     idle: frozenset[MacAddress] = frozenset()  # replace: others' entries that stay in the file, without effect
+    policy: ListPolicy | None = None  # replace: what the list follows from, for an enforcer that keeps hours itself
 
     def __str__(self) -> str:
         """Return the step in words."""
@@ -119,6 +128,8 @@ class Station:
     received: int | None = None  # octets from it to the access point
     sent: int | None = None  # octets to it
     links: tuple[MacAddress, ...] = ()  # its addresses on each link, if it uses several (IEEE 802.11be)
+    access_point: str = ""  # which it is on, where several have one list; else empty
+    other_vlan: bool = False  # it is on no list, and was put aside into a VLAN of its own
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,7 +145,8 @@ class Traits:
     survives: str = ""  # what becomes of the list at a restart; empty: it stays
     by_hand: bool = False  # a person takes the steps, by a sheet; what it holds is what that person said
     modes: bool = True  # its lists can be switched to off, allow or deny; False: what is on its list is denied
-    timetable: bool = False  # it keeps hours itself
+    timetable: bool = False  # a person typed the hours into it
+    keeps_hours: bool = False  # it carries out the policy with its hours: it is pushed when people change that, only
     attempts_need: str = ""  # what must be so for it to tell who was turned away; empty: it never does
 
 
@@ -222,10 +234,27 @@ class RadioReading:
     held: Held
     stations: tuple[Station, ...] = ()  # none where the enforcer does not tell them
     attempts: Mapping[MacAddress, int] = field(default_factory=dict)  # of refused devices, where they are told
+    heard: HeardAttempts | None = None  # the same with its times, where those are told
 
     def values(self) -> tuple[Any, ...]:
         """Return all of it in this order, for values that extend a reading."""
-        return self.enforcer, self.radio, self.traits, self.capacity, self.held, self.stations, self.attempts
+        return (
+            self.enforcer,
+            self.radio,
+            self.traits,
+            self.capacity,
+            self.held,
+            self.stations,
+            self.attempts,
+            self.heard,
+        )
+
+    def located(self, ssid: str, at: datetime) -> list[Located]:
+        """Return its stations, and where each is."""
+        return [
+            Located(each, ssid, each.access_point or self.enforcer, self.radio, at, self.enforcer)
+            for each in self.stations
+        ]
 
 
 def whole(readings: Readings) -> dict[str, RadioReading]:
@@ -247,6 +276,7 @@ class Located:
     access_point: str
     radio: str
     at: datetime
+    enforcer: str = ""  # that holds its list; empty: as the access point
 
 
 def held_document(held: Held) -> dict[str, Any]:

@@ -17,19 +17,28 @@ from scopion.wireless.enforcer_settings import (
     PageSettings,
     UciSettings,
 )
+from scopion.wireless.radius.radius_settings import RadiusSettings
 
 if TYPE_CHECKING:
     from scopion.attachment.ports import Shell
     from scopion.wireless.enforcers.enforcer import Enforcer, Held
+    from scopion.wireless.enforcers.radius import Answering
     from scopion.wireless.posture import Posture
+
+
+def _no_server() -> Answering:
+    raise NotImplementedError("this site has no server that access points ask")
 
 
 @dataclass(frozen=True, slots=True)
 class Reach:
-    """How to reach the machine that holds a list: this one, or another over SSH. Nothing is opened before a call."""
+    """How to reach what holds a list: this machine, another over SSH, a person, a server. Nothing is opened before a
+    call.
+    """
 
     open_shell: Callable[[], Shell]  # its programs, files and control sockets
     typed: Callable[[], Mapping[str, Held]] = dict  # by band in GHz, what a person last said was typed in
+    answering: Callable[[], Answering] = _no_server  # the server of this site that access points ask
 
 
 def _nothing(settings: Any) -> Sequence[str]:
@@ -128,6 +137,12 @@ def _open_page(settings: PageSettings, reach: Reach) -> Enforcer:
     return Page(settings, reach.typed)
 
 
+def _open_radius(settings: RadiusSettings, reach: Reach) -> Enforcer:
+    from scopion.wireless.enforcers.radius import RadiusList
+
+    return RadiusList(settings, reach.answering)
+
+
 for _entry in (
     EnforcerType(
         "hostapd",
@@ -147,6 +162,7 @@ for _entry in (
         "nftables", NftablesSettings, _open_nftables, capabilities=("CAP_NET_ADMIN",), needs="lists in the firewall"
     ),
     EnforcerType("uci", UciSettings, _open_uci, writes=lambda settings: [settings.file], postures=_uci_postures),
+    EnforcerType("radius", RadiusSettings, _open_radius),
     EnforcerType("page", PageSettings, _open_page, by_hand=True),
 ):
     register(_entry)

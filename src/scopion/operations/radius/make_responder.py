@@ -1,0 +1,64 @@
+"""Makes what answers access points, from the settings of a site and their secrets."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from scopion.model.errors import InvalidSettings
+from scopion.model.week import Local
+from scopion.operations.site.read_secret import read_secret
+from scopion.operations.site.site_settings import Settings
+from scopion.wireless.radius.answer import Answer
+from scopion.wireless.radius.asking_points import Secrets
+from scopion.wireless.radius.radius_settings import SHORTEST_SECRET, AskingSettings, RadiusSettings
+from scopion.wireless.radius.responder import Memory, Responder
+
+
+def radius_lists(settings: Settings) -> list[RadiusSettings]:
+    """Return the enforcers whose lists are asked for by RADIUS."""
+    return [each for each in settings.enforcer if isinstance(each, RadiusSettings)]
+
+
+def secrets_of(settings: RadiusSettings, asking: AskingSettings, folder: Path) -> Secrets:
+    """Return what an access point and this machine share. Raises InvalidSettings."""
+    what = f"the RADIUS secret of {asking.name!r}"
+    if not asking.secret:
+        raise InvalidSettings(f"{what} is empty: write env:NAME, file:PATH or credential:NAME")
+    secret = read_secret(asking.secret, folder, what)
+    if len(secret) < SHORTEST_SECRET:
+        raise InvalidSettings(
+            f"{what} has {len(secret)} characters: with fewer than {SHORTEST_SECRET} it can be found out from a single "
+            f"packet; scopion wifi radius {settings.network!r} makes one up"
+        )
+    password = read_secret(asking.password, folder, f"the password of {asking.name!r}") if asking.password else ""
+    return Secrets(secret, password)
+
+
+def make_responder(
+    lists: list[RadiusSettings],
+    folder: Path,
+    local: Local,
+    memory: Memory,
+    note: Callable[[Answer], None],
+    *,
+    told: Callable[[str], None] | None = None,
+) -> Responder:
+    """Return what answers for these lists.
+
+    An access point whose secret cannot be read is left out, which is ``told``; without that, InvalidSettings is raised.
+    """
+    secrets: dict[tuple[str, str], Secrets] = {}
+    kept: list[RadiusSettings] = []
+    for settings in lists:
+        asking = []
+        for each in settings.access_point:
+            try:
+                secrets[settings.name, each.name] = secrets_of(settings, each, folder)
+                asking.append(each)
+            except InvalidSettings as error:
+                if told is None:
+                    raise
+                told(str(error))
+        kept.append(settings.with_access_points(tuple(asking)))
+    return Responder(kept, secrets, local, memory, note)

@@ -1,0 +1,1 @@
+"""The server that answers access points by RADIUS: a process of its own, so that no other work delays it."""

@@ -1,0 +1,133 @@
+"""What the server answers by: the settings and the published lists, read again when they change.
+
+What cannot be read any more does not end what was good: the last settings and lists stay in force, also over a restart.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from contextlib import suppress
+from pathlib import Path
+
+from scopion.model.errors import InvalidSettings, NotFound, ScopionError
+from scopion.operations.radius.make_responder import radius_lists
+from scopion.operations.radius.radius_files import RadiusFiles
+from scopion.operations.site.load_settings import FILE as SETTINGS_FILE
+from scopion.operations.site.load_settings import load_settings, read_settings
+from scopion.operations.site.site_settings import Settings
+from scopion.wireless.list_policy import ListPolicy
+from scopion.wireless.radius.published import digest_of, read_published
+from scopion.wireless.radius.radius_settings import RadiusSettings
+
+_Mark = tuple[int, int, int] | None  # of a file: which one, when it was changed, its size
+
+
+class LoadLists:
+    """Reads them, and tells what is wrong in ``problems``."""
+
+    def __init__(self, folder: Path, files: RadiusFiles) -> None:
+        self._folder, self._files = folder, files
+        self._marks: dict[Path, _Mark] = {}
+        self._known: dict[str, str] = {}  # by network, the text that is answered by
+        self.problems: dict[str, str] = {}  # by what is wrong
+
+    @property
+    def answers_by(self) -> Mapping[str, str]:
+        """Return the checksum of each list that is answered by; empty where nothing is published."""
+        return {network: digest_of(text) if text else "" for network, text in self._known.items()}
+
+    def settings_changed(self) -> bool:
+        """Tell whether ``site.toml`` was written since it was read."""
+        return self._has_changed(self._folder / SETTINGS_FILE)
+
+    def settings(self, before: Settings | None) -> Settings:
+        """Return the settings; those of before, or of the last time, where they have a mistake now.
+
+        Raises InvalidSettings if there are none of before; NotFound if they have no list by RADIUS.
+        """
+        self._has_changed(self._folder / SETTINGS_FILE)
+        try:
+            found = load_settings(self._folder)
+            if not radius_lists(found):
+                raise NotFound(f"{self._folder / SETTINGS_FILE} has no [[enforcer]] of type radius: nothing to answer")
+            self._keep_settings()
+            self.problems.pop("settings", None)
+            return found
+        except InvalidSettings as error:
+            self.problems["settings"] = f"the settings stay as they were: {error}"
+            if before is not None:
+                return before
+            text = self._files.read(self._files.settings)
+            if text is None:
+                raise
+            return read_settings(self._files.settings, text)
+
+    def _keep_settings(self) -> None:
+        text = self._files.read(self._folder / SETTINGS_FILE)
+        with suppress(ScopionError, OSError):
+            if text is not None and text != self._files.read(self._files.settings):
+                self._files.write(self._files.settings, text)
+
+    def look(self, lists: list[RadiusSettings], publish: Callable[[str, ListPolicy | None], None]) -> bool:
+        """Read the published lists that have changed, and ``publish`` each. Returns whether any was."""
+        found = False
+        for each in lists:
+            if self._has_changed(self._files.list_of(each.network)) or each.network not in self._known:
+                found |= self._read(each.network, publish)
+        return found
+
+    def publish_again(self, publish: Callable[[str, ListPolicy | None], None]) -> None:
+        """Publish all that is known, to something new that answers."""
+        for network, text in self._known.items():
+            publish(network, read_published(text).policy if text else None)
+
+    def _read(self, network: str, publish: Callable[[str, ListPolicy | None], None]) -> bool:
+        path, what = self._files.list_of(network), f"the list of {network!r}"
+        kept = self._files.kept_list_of(network)
+        first = network not in self._known
+        try:
+            text = self._files.read(path)
+            problem = "" if text is not None else "is gone"
+            policy = read_published(text).policy if text is not None else None
+        except ScopionError as error:
+            text, policy, problem = None, None, f"is damaged ({error})"
+        if problem and first and (last := self._last(kept)):
+            self._known[network] = last
+            self.problems[what] = f"{what} {problem}: the last one is in force; scopion wifi push {network!r} writes it"
+            publish(network, read_published(last).policy)
+            return True
+        if problem.startswith("is damaged"):
+            self.problems[what] = f"{what} {problem}: " + (
+                "every device is accepted" if first else "the last one stays in force"
+            )
+            if first:
+                self._known[network] = ""
+                publish(network, None)
+            return first
+        self.problems.pop(what, None)
+        self._known[network] = text or ""
+        publish(network, policy)
+        with suppress(ScopionError, OSError):
+            if text is None:
+                kept.unlink(missing_ok=True)
+            else:
+                self._files.write(kept, text)
+        return True
+
+    def _last(self, kept: Path) -> str:
+        with suppress(ScopionError):
+            text = self._files.read(kept)
+            if text is not None:
+                read_published(text)
+                return text
+        return ""
+
+    def _has_changed(self, path: Path) -> bool:
+        try:
+            there = path.stat()
+            mark: _Mark = (there.st_ino, there.st_mtime_ns, there.st_size)
+        except OSError:
+            mark = None
+        changed = path not in self._marks or self._marks[path] != mark
+        self._marks[path] = mark
+        return changed

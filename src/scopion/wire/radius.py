@@ -1,0 +1,285 @@
+"""RADIUS packets: authentication (RFC 2865), accounting (RFC 2866, 2869), Status-Server (RFC 5997) and disconnection
+(RFC 5176), by pyrad's codec.
+
+Numbers are checked here before that codec sees a packet, so that its work is bounded. Who may ask, and what is
+answered, is decided elsewhere.
+"""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from enum import Enum, IntEnum
+from functools import cache
+from typing import Any
+
+from scopion.model.errors import MalformedFrame
+from scopion.model.text import clean
+
+AUTHENTICATION_PORT, ACCOUNTING_PORT, DISCONNECT_PORT = 1812, 1813, 3799  # as IANA assigned them
+_HEADER, _LONGEST = 20, 4096  # octets (RFC 2865, 3)
+# An access point sends about twenty. Each proxy on the way may add a Proxy-State, which a reply has to give back.
+_MOST_ATTRIBUTES, _MOST_PROXIES = 64, 8
+_PROXY_STATE, _MESSAGE_AUTHENTICATOR = 33, 80
+
+# The attributes that are read and written, with their numbers and types: RFC 2865 (1 to 61), RFC 2866 (40 to 49),
+# RFC 2868 (64 to 81), RFC 2869 (52 to 85), RFC 5176 (101).
+_DICTIONARY = """
+ATTRIBUTE User-Name 1 string
+ATTRIBUTE User-Password 2 octets
+ATTRIBUTE CHAP-Password 3 octets
+ATTRIBUTE NAS-IP-Address 4 ipaddr
+ATTRIBUTE NAS-Port 5 integer
+ATTRIBUTE Service-Type 6 integer
+ATTRIBUTE Framed-IP-Address 8 ipaddr
+ATTRIBUTE Reply-Message 18 string
+ATTRIBUTE Session-Timeout 27 integer
+ATTRIBUTE Termination-Action 29 integer
+ATTRIBUTE Called-Station-Id 30 string
+ATTRIBUTE Calling-Station-Id 31 string
+ATTRIBUTE NAS-Identifier 32 string
+ATTRIBUTE Proxy-State 33 octets
+ATTRIBUTE Acct-Status-Type 40 integer
+ATTRIBUTE Acct-Input-Octets 42 integer
+ATTRIBUTE Acct-Output-Octets 43 integer
+ATTRIBUTE Acct-Session-Id 44 string
+ATTRIBUTE Acct-Session-Time 46 integer
+ATTRIBUTE Acct-Terminate-Cause 49 integer
+ATTRIBUTE Acct-Input-Gigawords 52 integer
+ATTRIBUTE Acct-Output-Gigawords 53 integer
+ATTRIBUTE Event-Timestamp 55 date
+ATTRIBUTE CHAP-Challenge 60 octets
+ATTRIBUTE NAS-Port-Type 61 integer
+ATTRIBUTE Tunnel-Type 64 integer has_tag
+ATTRIBUTE Tunnel-Medium-Type 65 integer has_tag
+ATTRIBUTE Connect-Info 77 string
+ATTRIBUTE EAP-Message 79 octets
+ATTRIBUTE Message-Authenticator 80 octets
+ATTRIBUTE Tunnel-Private-Group-Id 81 string has_tag
+ATTRIBUTE Acct-Interim-Interval 85 integer
+ATTRIBUTE Error-Cause 101 integer
+"""
+_NUMBERS = {words[1]: int(words[2]) for words in map(str.split, _DICTIONARY.strip().splitlines())}
+Value = str | int | bytes
+Attributes = Mapping[str, Value]  # by the names of the RFCs
+
+
+class Code(IntEnum):
+    """What a packet is."""
+
+    ACCESS_REQUEST = 1
+    ACCESS_ACCEPT = 2
+    ACCESS_REJECT = 3
+    ACCOUNTING_REQUEST = 4
+    ACCOUNTING_RESPONSE = 5
+    STATUS_SERVER = 12
+    DISCONNECT_REQUEST = 40
+    DISCONNECT_ACK = 41
+    DISCONNECT_NAK = 42
+
+
+class Signature(Enum):
+    """What a packet's Message-Authenticator says (RFC 2869, 5.14)."""
+
+    GOOD = "good"
+    WRONG = "wrong"  # the secrets differ, or the packet was changed on its way
+    NONE = "none"  # it has none
+
+
+class RadiusMessage:
+    """A packet that was received; it is read with the secret that the two sides share, and never shown."""
+
+    __slots__ = ("_packet",)
+
+    def __init__(self, packet: Any) -> None:
+        self._packet = packet
+
+    @property
+    def code(self) -> int:
+        """Return the number that says what it is."""
+        return int(self._packet.code)
+
+    @property
+    def identifier(self) -> int:
+        """Return the number by which a reply is put to its request."""
+        return int(self._packet.id)
+
+    @property
+    def authenticator(self) -> bytes:
+        """Return its 16 octets that a reply depends on."""
+        return bytes(self._packet.authenticator)
+
+    def text(self, name: str) -> str:
+        """Return an attribute as clean text; empty if there is none, or if it is no UTF-8."""
+        raw = self._raw(name)
+        try:
+            return clean(raw.decode()) if raw else ""
+        except UnicodeDecodeError:
+            return ""
+
+    def number(self, name: str) -> int | None:
+        """Return an attribute of four octets; None if there is none, or if it has another length."""
+        raw = self._raw(name)
+        return int.from_bytes(raw) if raw is not None and len(raw) == 4 else None
+
+    def has(self, name: str) -> bool:
+        """Tell whether there is such an attribute."""
+        return self._raw(name) is not None
+
+    def _raw(self, name: str) -> bytes | None:
+        values = dict.get(self._packet, _NUMBERS[name])  # it is a dict by number; its own ``get`` costs a lot
+        return values[0] if values else None
+
+    def signature(self) -> Signature:
+        """Check the Message-Authenticator of a request."""
+        if not self._packet.message_authenticator:
+            return Signature.NONE
+        return Signature.GOOD if self._packet.verify_message_authenticator() else Signature.WRONG
+
+    def has_genuine_authenticator(self) -> bool:
+        """Tell whether a request of accounting or disconnection was made with the secret (RFC 2866, 3; RFC 5176, 2.3).
+
+        That of an Access-Request is a random number, which proves nothing.
+        """
+        check = {Code.ACCOUNTING_REQUEST: "VerifyAcctRequest", Code.DISCONNECT_REQUEST: "VerifyCoARequest"}
+        return self.code in check and bool(getattr(self._packet, check[Code(self.code)])())
+
+    def password(self) -> str | None:
+        """Return User-Password in plain text (RFC 2865, 5.2); None without one. Another secret makes it garbage."""
+        raw = self._raw("User-Password")
+        if raw is None or not 16 <= len(raw) <= 128 or len(raw) % 16:
+            return None
+        return str(self._packet.PwDecrypt(raw))
+
+    def chap_is_one_of(self, passwords: Iterable[str]) -> bool:
+        """Tell whether CHAP-Password was made of one of these (RFC 2865, 5.3)."""
+        return any(self._packet.VerifyChapPasswd(each.encode()) for each in passwords)
+
+    def reply(self, code: Code, attributes: Attributes) -> bytes:
+        """Return a reply. A Message-Authenticator comes first in it where one is allowed (against the forgery of 2024).
+
+        Each Proxy-State of the request is in it, in its order (RFC 2865, 5.33).
+        """
+        reply = self._packet.CreateReply()
+        reply.code = code
+        for name, value in attributes.items():
+            reply[name] = value
+        return bytes(reply.ReplyPacket())
+
+
+@dataclass(frozen=True, slots=True)
+class SentRequest:
+    """A request on its way: its octets, and what is needed to check the reply."""
+
+    octets: bytes
+    _packet: Any = field(repr=False)
+
+    def read_reply(self, data: bytes, *, signed: bool = False) -> RadiusMessage | None:
+        """Return the reply in a datagram; None if it is none to this request, or not made with the secret.
+
+        ``signed``: it has to have a Message-Authenticator.
+        """
+        from pyrad.packet import PacketError
+
+        try:
+            _check(data)
+            reply = self._packet.CreateReply(packet=data)
+            if not self._packet.VerifyReply(reply, data, enforce_ma=signed):
+                return None
+        except (MalformedFrame, PacketError):
+            return None
+        return RadiusMessage(reply)
+
+
+def load_library() -> None:
+    """Import pyrad and read the dictionary, before time matters."""
+    _dictionary()
+
+
+def decode_radius(data: bytes, secret: bytes) -> RadiusMessage:
+    """Return the request in a datagram, to be read with a secret. Raises MalformedFrame."""
+    from pyrad.packet import AcctPacket, AuthPacket, CoAPacket, PacketError
+
+    code = _check(data)
+    kind = {Code.ACCOUNTING_REQUEST: AcctPacket, Code.DISCONNECT_REQUEST: CoAPacket}.get(code, AuthPacket)  # type: ignore[call-overload]
+    try:
+        packet = kind(packet=data, secret=secret)
+    except PacketError as error:
+        raise MalformedFrame(f"no RADIUS packet: {error}") from None
+    packet.dict = _dictionary()  # not before: attributes within attributes stay unread, which halves the time
+    return RadiusMessage(packet)
+
+
+def encode_request(
+    code: Code,
+    secret: bytes,
+    attributes: Attributes,
+    *,
+    identifier: int,
+    password: str | None = None,
+    chap: bool = False,
+    signed: bool = True,
+) -> SentRequest:
+    """Return a request with its attributes, with a Message-Authenticator if it is to be ``signed``.
+
+    A ``password`` is hidden by the secret (PAP), or goes as its checksum with a random number (``chap``).
+    """
+    from pyrad.packet import AcctPacket, AuthPacket, CoAPacket, Packet
+
+    kinds: Mapping[Code, Any] = {Code.ACCOUNTING_REQUEST: AcctPacket, Code.DISCONNECT_REQUEST: CoAPacket}
+    kind = kinds.get(code, AuthPacket)
+    packet = kind(code=code, id=identifier, secret=secret, dict=_dictionary())
+    if kind is AuthPacket:
+        packet.authenticator = Packet.CreateAuthenticator()
+    if signed:
+        packet.add_message_authenticator()
+    for name, value in attributes.items():
+        packet[name] = value
+    if password is not None and chap:
+        packet["CHAP-Password"] = _chap_password(identifier, password, packet.authenticator)
+    elif password is not None:
+        packet["User-Password"] = packet.PwCrypt(password)
+    return SentRequest(bytes(packet.RequestPacket()), packet)
+
+
+def _chap_password(identifier: int, password: str, challenge: bytes) -> bytes:
+    import hashlib
+
+    number = bytes([identifier])
+    return number + hashlib.md5(number + password.encode() + challenge, usedforsecurity=False).digest()
+
+
+def _check(data: bytes) -> int:
+    """Return the code of a packet whose lengths fit together (RFC 2865, 3). Raises MalformedFrame."""
+    if not _HEADER <= len(data) <= _LONGEST:
+        raise MalformedFrame(f"a RADIUS packet has {_HEADER} to {_LONGEST} octets, not {len(data)}")
+    length = int.from_bytes(data[2:4])
+    if not _HEADER <= length <= len(data):
+        raise MalformedFrame(f"a RADIUS packet of {len(data)} octets says that it has {length}")
+    kinds = list(_attributes(data, length))
+    if len(kinds) > _MOST_ATTRIBUTES or kinds.count(_PROXY_STATE) > _MOST_PROXIES:
+        raise MalformedFrame(f"a RADIUS packet has {len(kinds)} attributes, {kinds.count(_PROXY_STATE)} of proxies")
+    if kinds.count(_MESSAGE_AUTHENTICATOR) > 1:
+        raise MalformedFrame("a RADIUS packet has several Message-Authenticators")
+    return data[0]
+
+
+def _attributes(data: bytes, end: int) -> Iterator[int]:
+    """Yield the number of each attribute. Raises MalformedFrame for a length that does not fit."""
+    at = _HEADER
+    while at < end:
+        size = data[at + 1] if at + 1 < end else 0
+        if size < 2 or at + size > end:
+            raise MalformedFrame(f"an attribute at offset {at} of a RADIUS packet has a wrong length")
+        if data[at] == _MESSAGE_AUTHENTICATOR and size != 18:
+            raise MalformedFrame("a Message-Authenticator has 16 octets")
+        yield data[at]
+        at += size
+
+
+@cache
+def _dictionary() -> Any:
+    from pyrad.dictionary import Dictionary
+
+    return Dictionary(io.StringIO(_DICTIONARY))
