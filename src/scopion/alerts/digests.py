@@ -154,6 +154,7 @@ _NOUNS = {
     EventKind.NETWORK_DOWN: ("network down", "networks down"),
     EventKind.NETWORK_BACK: ("network back", "networks back"),
     EventKind.SHEET_DUE: ("list to type in", "lists to type in"),
+    EventKind.REFUSED_ATTEMPT: ("refused device that asked to join", "refused devices that asked to join"),
     EventKind.MISSING: ("device missing", "devices missing"),
     EventKind.MISSING_BACK: ("missing device back", "missing devices back"),
 }

@@ -23,7 +23,7 @@ class News:
 ORDER = (
     EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT, EventKind.MISSING, EventKind.CONTESTED,
     EventKind.UNLISTED_PRESENT, EventKind.GUEST_OVERSTAYED, EventKind.NETWORK_DOWN, EventKind.JOINED,
-    EventKind.NETWORK_BACK, EventKind.MISSING_BACK, EventKind.SHEET_DUE,
+    EventKind.REFUSED_ATTEMPT, EventKind.NETWORK_BACK, EventKind.MISSING_BACK, EventKind.SHEET_DUE,
     EventKind.READDRESSED, EventKind.RETURNED, EventKind.RENAMED, EventKind.LEFT,
 )  # fmt: skip
 
@@ -83,6 +83,9 @@ def sentence(
         return f"the network {event.name} is back{down}"
     if event.kind is EventKind.SHEET_DUE:
         return f"the list of {event.name!r} has changed, and only you can type that into its router: a sheet is due"
+    if event.kind is EventKind.REFUSED_ATTEMPT:
+        where = f" by {event.was_name}" if event.was_name else ""
+        return f"{what} asked to join {event.name!r}, and was refused{where}"
     if event.kind is EventKind.MISSING:
         silent = f", silent for {spoken_span(event.at - event.away_since)}" if event.away_since else ""
         return f"{what} is missing{f', {event.was_name}' if event.was_name else ''}{silent}"

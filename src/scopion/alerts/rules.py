@@ -25,7 +25,7 @@ from scopion.model.week import NEVER, Week, parse_time
 WORTH_TELLING = (
     EventKind.JOINED, EventKind.CONTESTED, EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT,
     EventKind.GUEST_OVERSTAYED, EventKind.UNLISTED_PRESENT, EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK,
-    EventKind.SHEET_DUE, EventKind.MISSING, EventKind.MISSING_BACK,
+    EventKind.SHEET_DUE, EventKind.MISSING, EventKind.MISSING_BACK, EventKind.REFUSED_ATTEMPT,
 )  # fmt: skip
 USUAL_RULE = RuleSettings()
 _SEVERITIES: Mapping[EventKind, Severity] = {

@@ -70,6 +70,8 @@ class _One:
                 return f"The network {about.subnet or event.name} is back"
             case EventKind.MISSING | EventKind.MISSING_BACK:
                 return subject_of_one(event, who)
+            case EventKind.REFUSED_ATTEMPT:
+                return f"Refused on {event.name}: {who}"
             case EventKind.SHEET_DUE:
                 return f"To type in: the list of {event.name!r} has changed"
             case _:
@@ -142,6 +144,13 @@ class _One:
                 return what_of_one(event, who, place, phrases)
             case EventKind.SHEET_DUE:
                 return self.due()
+            case EventKind.REFUSED_ATTEMPT:
+                where = f" at {event.was_name}" if event.was_name else ""
+                never = " It has never been on the network." if about.device and not about.device.stays else ""
+                return (
+                    f"{who} asked to join {event.name!r}{where} {when}, and was refused, as the lists say.{never} You "
+                    "get no other message when it asks again soon."
+                )
             case _:
                 said = sentence(event, about.device, phrases.vendors)
                 return capitalised(f"{said}, {when}.")
@@ -163,7 +172,8 @@ class _One:
             return [("wireless network", event.name)]
         device, mac = about.device, event.mac
         maker = phrases.vendors.of(mac) if mac else None
-        known = [("address", ", ".join(map(str, filter(None, (about.address, event.address)))))]
+        addresses = [each for each in (about.address, event.address) if each and not each.is_unspecified]
+        known = [("address", ", ".join(map(str, addresses)))] if addresses else []
         if mac is not None:
             known.append(("MAC", f"{mac} (private)" if mac.is_private else str(mac)))
         if maker is not None and maker.organisations:
@@ -197,6 +207,10 @@ class _One:
                 other = Action(f"{phrases.program} show {event.other_mac}", "the one that was there before")
                 scan = Action(f"{phrases.program} scan", "see which devices are there now")
                 return [show, other, scan] if event.other_mac else [show, scan]
+            case EventKind.REFUSED_ATTEMPT:
+                allow = f"{phrases.program} wifi allow {shlex.quote(event.name)} {which}"
+                log = Action(f"{phrases.program} wifi stations --refused", "who else was refused, and how often")
+                return [show, Action(allow, "let it in"), log]
             case EventKind.GUEST_OVERSTAYED:
                 longer = Action(f"{phrases.program} mark {which} guest --until '1 week'", "a week more")
                 return [longer, known, unwanted]

@@ -43,6 +43,7 @@ class EventKind(StrEnum):
     SHEET_DUE = "sheet-due"  # time has changed a list that a person types in; an event of the gateway, as well
     MISSING = "missing"  # it must be here, and has been silent for longer than it may be
     MISSING_BACK = "missing-back"
+    REFUSED_ATTEMPT = "refused-attempt"  # it is refused on the air, and asked to associate
 
 
 # Which source of names is the best: the administrator's DNS, then the device itself, then servers and lists.
@@ -204,6 +205,8 @@ class Event:
     was_address: Address | None = None  # readdressed, returned: its address before
     away_since: datetime | None = None  # returned, missing: when it was seen last; sheet-due: since when
     other_mac: MacAddress | None = None  # contested: the other adapter; gateway-changed: the gateway before
-    name: str = ""  # renamed: the new name; network-down, network-back: the subnet; sheet-due: SSID; missing: in common
-    was_name: str = ""  # renamed: the old name; network-down, missing: the reason, if known; sheet-due: page
+    # renamed: the new name; network-down, network-back: the subnet; sheet-due, refused-attempt: SSID; missing: shared
+    name: str = ""
+    # renamed: the old name; network-down, missing: the reason, if known; sheet-due: page; refused-attempt: access point
+    was_name: str = ""
     id: int = field(default=0, compare=False)

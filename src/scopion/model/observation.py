@@ -32,6 +32,7 @@ class Source(StrEnum):
     SSDP = "ssdp"
     LEASES = "leases"  # a DHCP server's own file
     CLIENT_LIST = "client-list"  # a list that a person copied from a router's page
+    ACCESS_POINT = "access-point"  # an access point that turned it away
     LISTING = "listing"  # a neighbour listing from another machine
 
 

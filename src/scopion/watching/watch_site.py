@@ -34,6 +34,7 @@ from scopion.watching.miss_devices import Missing
 from scopion.watching.read_sources import Sources
 from scopion.watching.remind_people import Reminding
 from scopion.watching.sweep_subnets import SubnetState, Sweeping, Swept
+from scopion.watching.tell_refused import Knocking
 from scopion.watching.watch_context import WatchContext, log
 from scopion.watching.watch_memory import WatchMemory
 from scopion.watching.watched_subnets import WatchedSubnet, missing, strange, watched_subnets
@@ -85,6 +86,7 @@ class Watch:
             "reading records": self.sources,
             "wireless lists": self.enforcing,
             "refused attempts": self.refusing,
+            "telling refused attempts": Knocking(self.context),
             "the weekly report": self.reporting,
             "missed devices": self.missing,
             "reminders": Reminding(self.context),

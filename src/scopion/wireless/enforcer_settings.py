@@ -154,6 +154,8 @@ class WirelessSettings:
     """How wireless lists are looked after."""
 
     stations_s: Annotated[float, Ge(5), Le(86_400)] = 60  # how often the watch reads the associated stations
+    # A refused device that asks again is told again after this.
+    attempts_again_s: Annotated[float, Ge(60), Le(366 * 86_400)] = 86_400
 
 
 def enforcer_problem(enforcers: Sequence[EnforcerSettings]) -> str:

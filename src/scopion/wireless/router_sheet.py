@@ -33,7 +33,7 @@ _LIMITS = (
 
 @dataclass(frozen=True, slots=True)
 class SheetLine:
-    """One address to type, or to remove."""
+    """One address to type, or to remove; or another value, and what it is."""
 
     mac: str  # in the notation of the router
     name: str

@@ -53,9 +53,10 @@ def in_lines(sheet: Sheet) -> list[str]:
 
 def _listed(lines: Sequence[SheetLine]) -> list[str]:
     width = max((len(line.name) for line in lines), default=0)
+    typed = max((len(line.mac) for line in lines), default=0)
     found = []
     for line in lines:
-        found.append(f"       [ ] {line.mac}   {line.name:{width}}   {line.remark}".rstrip())
+        found.append(f"       [ ] {line.mac:{typed}}   {line.name:{width}}   {line.remark}".rstrip())
         found += _wrapped(line.caution, "           ", "           ") if line.caution else []
     return found
 

@@ -13,6 +13,7 @@ _KEYS = ("kind", "at", "device", "mac", "address", "was_address", "away_since", 
 _STYLES = {
     "joined": "yellow", "contested": "red", "gateway-changed": "bold red", "unwanted-present": "bold red",
     "unlisted-present": "red", "network-down": "bold red", "guest-overstayed": "yellow", "left": "dim",
+    "refused-attempt": "yellow",
     "returned": "dim",
 }  # fmt: skip
 

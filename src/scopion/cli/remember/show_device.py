@@ -14,8 +14,10 @@ from scopion.cli.parts.event_rows import event_row
 from scopion.cli.parts.output import chosen_format, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo
+from scopion.model.band import at_band
 from scopion.model.device import Adapter, Device, KnownTrait
 from scopion.model.mac import Notation
+from scopion.model.text import counted
 
 if TYPE_CHECKING:
     from scopion.operations.devices.gather_card import Card, PastAddress
@@ -80,10 +82,24 @@ def _lines(session: Session, card: Card) -> Iterator[str]:
         ("names", blocks.name_lines(card, clock)),
         ("says", blocks.said_lines(card)),
         ("lists", entries),
+        ("refused", _refused(session, card)),
         ("events", events),
         ("changes", changes),
     ):
         yield from blocks.block(title, lines)
+
+
+def _refused(session: Session, card: Card) -> list[str]:
+    """Return where it was turned away, and how often."""
+    from scopion.operations.wifi.list_attempts import attempts
+
+    clock, macs = session.site.clock, card.device.macs
+    return [
+        f"{each.ssid}, by {at_band(each.access_point, each.radio)}: {counted(each.attempt.times, 'time')}, last "
+        f"{clock.local(each.attempt.last):%a %Y-%m-%d %H:%M}{', outside its hours' if each.expected else ''}"
+        for each in attempts(session.site)
+        if each.mac in macs
+    ]
 
 
 def _more(card: Card) -> dict[str, Any]:

@@ -145,6 +145,8 @@ def _sentences(session: Session, found: Preview) -> list[str]:
         said.append(f"{at_band(plan.enforcer, plan.radio)}: {mode}; {changed}, {used}.{gone}")
         if plan.held.remark:
             said.append(f"{at_band(plan.enforcer, plan.radio)}, as it is now: {plan.held.remark}.")
+            if plan.traits.keeps_hours:  # it is the first push
+                said.append(f"From then on, {plan.traits.survives}.")
         said += [
             f"Caution: {names.get(mac) or mac} is refused by your list, but a foreign allow entry on "
             f"{spoken_band(plan.radio)} voids that: --drop-foreign removes it, scopion wifi import takes it over."

@@ -21,7 +21,7 @@ from scopion.cli.wifi.preview import (
 from scopion.cli.wifi.sheet import hand_sheet
 from scopion.cli.wifi.verify import verify_now
 from scopion.model.band import at_band, spoken_band
-from scopion.model.text import counted, joined
+from scopion.model.text import capitalised, counted, joined
 
 if TYPE_CHECKING:
     from scopion.operations.wifi.send_push import OnStep, Pushed
@@ -100,7 +100,7 @@ def tell_pushed(session: Session, each: Pushed, *, ask: bool) -> bool:
         said += f", {foreign if foreign < held.entries else 'all'} of them not yours" if foreign else ""
         together.setdefault(said, []).append(spoken_band(plan.radio))
     told = "; ".join(f"{joined(radios)}: {said}" for said, radios in together.items())
-    session.note(f"Push {each.push.id}: {each.push.enforcer} holds the list (read back). {told}.")
+    session.note(f"Push {each.push.id}: {each.push.enforcer} holds the list (read back). {capitalised(told)}.")
     plan = each.plans[0]
     if each.problem:
         session.note(f"Caution: {each.problem}.")

@@ -15,9 +15,10 @@ from scopion.model.band import at_band
 from scopion.model.clock import spoken_span
 from scopion.model.errors import EnforcerUnreachable
 from scopion.model.signal import strength_of
-from scopion.model.text import closed, counted
+from scopion.model.text import capitalised, closed, counted
 
 if TYPE_CHECKING:
+    from scopion.operations.wifi.list_attempts import AttemptRow
     from scopion.operations.wifi.list_stations import StationRow
 
 _STANDINGS = {"new": "yellow", "unwanted": "red", "guest": "cyan", "known": "green"}
@@ -37,17 +38,37 @@ COLUMNS = (
     Column("list", lambda row: row["list"] or "–", lambda row: "" if row["admitted"] else "red bold"),
 )
 
+REFUSED_KEYS = (
+    "standing", "name", "mac", "vendor", "ssid", "access_point", "radio", "times", "since", "last", "expected",
+)  # fmt: skip
+REFUSED_COLUMNS = (
+    Column("standing", lambda row: row["standing"] or "?", lambda row: _STANDINGS.get(row["standing"], "")),
+    Column("name", lambda row: row["name"] or "–", lambda _: "bold", shrinks=True),
+    Column("MAC", lambda row: row["mac"]),
+    Column("vendor", lambda row: row["vendor"] or "", shrinks=True, optional=1),
+    Column("network", lambda row: row["ssid"], shrinks=True),
+    Column("refused by", lambda row: at_band(row["access_point"], row["radio"]), shrinks=True),
+    Column("times", lambda row: str(row["times"]), right=True),
+    Column("last", lambda row: row["ago"], right=True),
+    Column("", lambda row: "outside its hours" if row["expected"] else "", optional=2),
+)
+
 
 @click.command()
 @click.argument("ssid", metavar="[SSID]", type=options.NetworkParam(), required=False)
 @click.option("--busiest", is_flag=True, help="The most traffic first.")
+@click.option("--refused", is_flag=True, help="Instead: devices that were turned away, how often and when last.")
 @output_format
 @pass_session
-def stations(session: Session, ssid: str | None, busiest: bool, format_name: str | None) -> None:
+def stations(session: Session, ssid: str | None, busiest: bool, refused: bool, format_name: str | None) -> None:
     """Associated devices: access point, signal, traffic, lists.
 
-    The result is remembered: scopion show names the access point of a device.
+    The result is remembered: scopion show names the access point of a device. With --refused, who asked and was turned
+    away, as the RADIUS server and the watch have counted: nothing is read from an access point.
     """
+    if refused:
+        _show_refused(session, ssid, format_name)
+        return
     from scopion.operations.intake.pasted_lists import PASTED
     from scopion.operations.wifi.list_stations import stations as look
 
@@ -65,12 +86,40 @@ def stations(session: Session, ssid: str | None, busiest: bool, format_name: str
     for name, at in pasted:
         on = f"{session.site.clock.local(at):%A, %H:%M} ({spoken_ago(at, session.site.clock.now())})"
         session.note(f"The stations of {name!r} are from the list that was pasted on {on}.")
-    refused = sum(not each.admitted for each in found)
+    against = sum(not each.admitted for each in found)
     said = f"{counted(len(found), 'station')} associated"
-    said += f"; {refused} of them would be refused by your lists" if refused else ""
+    said += f"; {against} of them would be refused by your lists" if against else ""
     session.note(f"{said}.")
     if unread and not found:
         raise EnforcerUnreachable("no access point could be read")
+
+
+def _show_refused(session: Session, ssid: str | None, format_name: str | None) -> None:
+    from scopion.operations.wifi.list_attempts import attempts
+
+    found = attempts(session.site, ssid)
+    show([_refused_row(session, each) for each in found], REFUSED_KEYS, REFUSED_COLUMNS, format_name)
+    if found:
+        session.note("")
+    waiting = sum(each.expected for each in found)
+    also = f"; {waiting} of them on the allow list, outside the hours" if waiting else ""
+    session.note(f"{capitalised(counted(len(found), 'device'))} turned away{also}.")
+
+
+def _refused_row(session: Session, each: AttemptRow) -> dict[str, Any]:
+    device = each.device
+    return {
+        **row_of(
+            each,
+            REFUSED_KEYS,
+            standing=device.standing if device else None,
+            name=device.called if device and device.called != str(each.mac) else None,
+            vendor=session.site.vendors.of(each.mac).name,
+            times=each.attempt.times,
+            last=each.attempt.last,
+        ),
+        "ago": spoken_ago(each.attempt.last, session.site.clock.now()),
+    }
 
 
 def _row(session: Session, each: StationRow) -> dict[str, Any]:

@@ -20,7 +20,7 @@ from scopion.reports.content import Concern, DeviceLine, Report, Weight
 from scopion.roster.folding.note_outages import down_since
 from scopion.roster.outbox import count_alerts
 from scopion.roster.read_devices import all_devices
-from scopion.roster.read_events import EventFilter, count_events
+from scopion.roster.read_events import EventFilter, count_events, find_events
 from scopion.roster.store.open_roster import Roster
 
 # This many are named; the others are counted.
@@ -41,6 +41,7 @@ def concerns(site: Site, roster: Roster, report: Report, past: Past) -> tuple[Co
         *_habits(report, past),
         *_wireless(report),
         *_on_the_air(site, roster, past),
+        *_refused(roster, report, past),
         *_service(site, roster, report, past),
     ]
     return tuple(sorted(found, key=lambda each: _ORDER.index(each.weight)))
@@ -157,6 +158,16 @@ def _on_the_air(site: Site, roster: Roster, past: Past) -> Iterator[Concern]:
             f"{said} {was} associated with {ssid} {when}, although its list refuses {'it' if was == 'was' else 'them'}."
         )
         yield Concern(Weight.HIGH, says, f"scopion wifi verify {shlex.quote(ssid)}")
+
+
+def _refused(roster: Roster, report: Report, past: Past) -> Iterator[Concern]:
+    """Yield devices that no person has looked at, and that asked to join and were refused."""
+    period = EventFilter(past.since_moment, past.until_moment, (EventKind.REFUSED_ATTEMPT,))
+    tried = {event.device_id for event in find_events(roster, period)}
+    new = [each for each in report.devices if each.number in tried and each.standing == Standing.NEW]
+    if new:
+        says = f"{_names(new)} asked to join the Wi-Fi and {'was' if len(new) == 1 else 'were'} refused."
+        yield Concern(Weight.LOW, says, "scopion wifi stations --refused")
 
 
 def _service(site: Site, roster: Roster, report: Report, past: Past) -> Iterator[Concern]:

@@ -27,13 +27,13 @@ def tell_attempts(
     heard = watch.attempts if watch is not None else {}
     said: list[str] = []
     for plan in plans:
-        of_radio = heard.get((plan.enforcer, plan.radio))
+        of_radio = plan.heard if plan.heard is not None else heard.get((plan.enforcer, plan.radio))
         said += _shortened(_told(plan, called))
         said += _shortened(_heard(context, plan, of_radio, called)) if of_radio is not None else []
     if any(plan.attempts or plan.traits.effect is Effect.DROPS for plan in plans):
         return said
     listened = heard.keys() if watch is not None and watch.ended is None else ()
-    silent = [plan for plan in plans if (plan.enforcer, plan.radio) not in listened]
+    silent = [plan for plan in plans if plan.heard is None and (plan.enforcer, plan.radio) not in listened]
     if silent:
         where, why = silent[0].enforcer, silent[0].traits.attempts_need
         if len(silent) < len(plans):
@@ -58,8 +58,9 @@ def _told(plan: RadioPlan, called: Called) -> Iterator[str]:
 def _heard(context: NetworkContext, plan: RadioPlan, heard: HeardAttempts, called: Called) -> Iterator[str]:
     local = context.site.clock.local
     for mac, attempt in heard.by_mac.items():
+        where = attempt.access_point or _where(plan)
         yield (
-            f"{_where(plan)}: {called(mac)} was turned away {counted(attempt.times, 'time')} since "
+            f"{where}: {called(mac)} was turned away {counted(attempt.times, 'time')} since "
             f"{local(heard.since):%A %Y-%m-%d, %H:%M}, last at {local(attempt.last):%A %Y-%m-%d, %H:%M}"
         )
 

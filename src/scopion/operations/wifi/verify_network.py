@@ -121,14 +121,18 @@ class _Verification:
         if not plan.traits.reads_stations:
             self._note(where, "associated", None, f"it does not tell; its effect is that it {plan.traits.effect}")
             return
-        refused = [each.mac for each in plan.stations if plan.target.refuses(each) or each.mac in plan.voided]
+        refused = {
+            each.mac: each.leaving for each in plan.stations if plan.target.refuses(each) or each.mac in plan.voided
+        }
         if not refused:
             self._note(where, "associated", True, f"no refused device ({counted(len(plan.stations), 'station')})")
-        for mac in refused:
+        for mac, leaving in refused.items():
             if not plan.is_in_force:
                 says = "is associated, because the list is not in force here yet: scopion wifi push"
             elif mac in plan.voided:
                 says = "is associated, because a foreign allow entry admits it"
+            elif leaving:
+                says = f"is still associated; {leaving}"
             else:
                 says = "is still associated; scopion wifi push disconnects it"
             self._note(where, "associated", False, f"{self._called(mac)} {says}")

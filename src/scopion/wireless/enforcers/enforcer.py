@@ -130,6 +130,7 @@ class Station:
     links: tuple[MacAddress, ...] = ()  # its addresses on each link, if it uses several (IEEE 802.11be)
     access_point: str = ""  # which it is on, where several have one list; else empty
     other_vlan: bool = False  # it is on no list, and was put aside into a VLAN of its own
+    leaving: str = ""  # what is being done to disconnect it, in a clause; empty: nothing
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,6 +11,7 @@ from typing import Protocol
 
 from scopion.model.band import EVERY_RADIO
 from scopion.model.clock import Clock
+from scopion.roster.watch_record import HeardAttempts
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcers.enforcer import (
     Act,
@@ -22,8 +23,9 @@ from scopion.wireless.enforcers.enforcer import (
     Station,
     Traits,
 )
+from scopion.wireless.radius.disconnections import Told
 from scopion.wireless.radius.published import PublishedList, fixed_policy, published_text, read_published
-from scopion.wireless.radius.radius_settings import RadiusSettings
+from scopion.wireless.radius.radius_settings import RadiusSettings, unanswered
 from scopion.wireless.radius.server_state import ServerState
 from scopion.wireless.radius.sessions import Session, present
 
@@ -55,8 +57,7 @@ class RadiusList:
             atomic=True,
             one_list=True,
             keeps_hours=True,
-            survives="the server of this machine has to run: while none answers, an access point refuses every device "
-            "unless it is set otherwise",
+            survives=unanswered(settings),
         )
         self._settings, self._answering = settings, answering
 
@@ -69,9 +70,11 @@ class RadiusList:
         if text is not None:
             held = read_published(text).held(clock.now(), clock.local)
         stations = tuple(
-            _station(each, answering.clock) for each in present(state.sessions) if each.network == self.ssid
+            _station(each, answering.clock, _goes(each, state))
+            for each in present(state.sessions)
+            if each.network == self.ssid
         )
-        heard = state.attempts.get(self.ssid)
+        heard = state.attempts.get(self.ssid, HeardAttempts(clock.now()))
         reading = RadioReading(self.name, EVERY_RADIO, self.traits, self.capacity, held, stations, heard=heard)
         return {EVERY_RADIO: reading}
 
@@ -104,7 +107,17 @@ class RadiusList:
         """Do nothing: nothing is open."""
 
 
-def _station(session: Session, clock: Clock) -> Station:
+def _goes(session: Session, state: ServerState) -> str:
+    """Return that a device is being disconnected, in a clause; empty if it is not."""
+    where = (session.access_point, session.network, session.mac)
+    going = next((each for each in state.leaving if (each.access_point, each.network, each.mac) == where), None)
+    if going is None:
+        return ""
+    told = "it is told again once that has forgotten it" if going.told is Told.DONE else "it is told again and again"
+    return f"{going.access_point} was told to disconnect it and {going.told.value}: {told}"
+
+
+def _station(session: Session, clock: Clock, leaving: str) -> Station:
     return Station(
         session.mac,
         connected_s=max(0, round((clock.now() - session.since).total_seconds())),
@@ -112,4 +125,5 @@ def _station(session: Session, clock: Clock) -> Station:
         sent=session.sent,
         access_point=session.access_point,
         other_vlan=session.other_vlan,
+        leaving=leaving,
     )

@@ -87,6 +87,7 @@ class Answer:
     session_s: int | None = None  # after so many seconds the device is to go, or to be asked about again
     test: bool = False  # it was asked by ``scopion wifi radius test``
     said: str = ""  # what it named, where that is the fault
+    ends: bool = False  # the device is not admitted any longer then
 
 
 def answer_document(answer: Answer) -> dict[str, Any]:
@@ -102,6 +103,7 @@ def answer_document(answer: Answer) -> dict[str, Any]:
         "session_s": answer.session_s,
         "test": answer.test,
         "said": answer.said,
+        "ends": answer.ends,
     }
     return {key: value for key, value in document.items() if value not in ("", None, False)}
 
@@ -121,4 +123,5 @@ def read_answer(document: Mapping[str, Any]) -> Answer:
         int(seconds) if seconds is not None else None,
         bool(document.get("test", False)),
         str(document.get("said", "")),
+        bool(document.get("ends", False)),
     )

@@ -13,6 +13,7 @@ from scopion.model.address import Address
 from scopion.model.band import EVERY_RADIO
 from scopion.model.secret import Secret
 from scopion.model.settings_table import settings_table
+from scopion.model.text import joined
 from scopion.wire.radius import ACCOUNTING_PORT, AUTHENTICATION_PORT, DISCONNECT_PORT
 from scopion.wireless.enforcer_settings import EnforcerSettings, Name
 
@@ -74,6 +75,26 @@ class RadiusSettings(EnforcerSettings):
     def with_access_points(self, access_points: tuple[AskingSettings, ...]) -> RadiusSettings:
         """Return the same with others of its access points."""
         return replace(self, access_point=access_points)
+
+
+def unanswered(settings: RadiusSettings) -> str:
+    """Return what access points do while no server answers, in a sentence without its full stop."""
+    does: dict[str, list[str]] = {"refuses": [], "admits": [], "own list": []}
+    for each in settings.access_point:
+        does[each.unreachable].append(each.name)
+    refuse, admit, own = (joined(does[each]) for each in ("refuses", "admits", "own list"))
+    said = [
+        f"{refuse} {_verb(does['refuses'], 'refuse')} every device that associates then" if refuse else "",
+        f"{own} {_verb(does['own list'], 'go')} by a list of {'their' if len(does['own list']) > 1 else 'its'} own"
+        if own
+        else "",
+        f"{admit} {_verb(does['admits'], 'admit')} every device" if admit else "",
+    ]
+    return f"while this machine does not answer, {'; '.join(filter(None, said))}"
+
+
+def _verb(names: Sequence[str], verb: str) -> str:
+    return verb if len(names) > 1 else f"{verb}es" if verb == "go" else f"{verb}s"
 
 
 def radius_problem(enforcers: Sequence[EnforcerSettings]) -> str:

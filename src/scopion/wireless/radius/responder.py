@@ -121,10 +121,10 @@ class Responder:
         """Return a packet with the access point that it is from. Raises Unanswerable."""
         found = None
         try:
-            if point is not None:
-                return point, decode_radius(packet.data, point.secret)
             if is_this_machine(packet.source):
                 found = self._points.of_test(packet.port, packet.data)
+            if found is None and point is not None:
+                found = point, decode_radius(packet.data, point.secret)
         except MalformedFrame:
             raise Unanswerable(Reason.MALFORMED) from None
         if found is None:
@@ -164,7 +164,8 @@ class Responder:
             decision, said = Decision(Outcome.REJECTED, error.reason), error.said
         test = message.text("NAS-Identifier") == TEST
         outcome, reason, seconds = decision.outcome, decision.reason, decision.session_s
-        self._note(Answer(now, packet.source, outcome, reason, point.name, network, mac, seconds, test, said))
+        ends = seconds is not None and decision.then == _ENDS
+        self._note(Answer(now, packet.source, outcome, reason, point.name, network, mac, seconds, test, said, ends))
         if mac is not None and reason not in FAULTS and not test:
             self._remember(decision, Session(mac, network, point.name, "", written, packet.source, now, now))
         code = Code.ACCESS_REJECT if decision.outcome is Outcome.REJECTED else Code.ACCESS_ACCEPT

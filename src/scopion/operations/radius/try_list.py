@@ -1,0 +1,69 @@
+"""Tries a list: asks the server about devices by their names, or about one that is on the list and one that is not."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from scopion.model.address import Address
+from scopion.model.errors import InvalidMacAddress, NotFound, ScopionError
+from scopion.model.mac import MacAddress
+from scopion.operations.radius.ask_server import TestAnswer, ask_server, radius_settings_of
+from scopion.operations.radius.radius_files import RadiusFiles
+from scopion.operations.site.open_site import Site
+from scopion.roster.read_devices import all_devices
+from scopion.roster.resolve import resolve
+from scopion.wireless.coverage import covered_adapters
+from scopion.wireless.radius.published import read_published
+
+# Locally administered, so that no maker has given it to a device.
+_NOBODY = MacAddress(bytes.fromhex("025c0910a000"))
+
+
+@dataclass(frozen=True, slots=True)
+class Tried:
+    """One question about one device."""
+
+    name: str
+    answer: TestAnswer
+
+
+def try_list(
+    site: Site,
+    ssid: str,
+    which: Sequence[str] = (),
+    *,
+    access_point: str | None = None,
+    source: Address | None = None,
+) -> list[Tried]:
+    """Return what the server answers. Raises NotFound, InvalidSettings, NoInterface."""
+    settings = radius_settings_of(site, ssid)
+    names = dict(_named(site, which) if which else _examples(site, ssid))
+    answers = ask_server(site, settings, list(names), access_point=access_point, source=source)
+    return [Tried(names[each.mac], each) for each in answers]
+
+
+def _named(site: Site, which: Sequence[str]) -> Iterator[tuple[MacAddress, str]]:
+    devices = all_devices(site.roster_for_reading())
+    for text in which:
+        try:
+            device = resolve(devices, text)
+        except NotFound:
+            try:
+                yield MacAddress.parse(text), "not known"
+            except InvalidMacAddress:
+                raise NotFound(f"{text!r} is no device that is known, and no MAC address") from None
+            continue
+        yield from ((adapter.mac, device.called) for adapter in covered_adapters(device))
+
+
+def _examples(site: Site, ssid: str) -> Iterator[tuple[MacAddress, str]]:
+    files = RadiusFiles(site.folder)
+    try:
+        text = files.read(files.list_of(ssid))
+        rules = read_published(text).policy.rules if text is not None else ()
+    except ScopionError:
+        rules = ()
+    for rule in rules[:1]:
+        yield rule.line.mac, rule.line.name or str(rule.line.mac)
+    yield _NOBODY, "a stranger"
