@@ -22,7 +22,7 @@ PATIENT_NICENESS, NICENESS = 5, 10
 # Files of the lab that promise nothing in seconds: they have labs of their own, and need no quiet.
 FOLDERS = "attack core program roster watch wifi".split()  # all that need no lab
 PATIENT = {
-    "test_comings.py", "test_enforcers.py", "test_first_steps.py", "test_killed.py", "test_page.py",
+    "test_comings.py", "test_enforcers.py", "test_first_steps.py", "test_killed.py", "test_page.py", "test_radius.py",
     "test_service_manager.py", "test_shared_folder.py",
 }  # fmt: skip
 # What takes long, whatever its size: it waits for downloads, or plays weeks.

@@ -12,16 +12,19 @@ from tempfile import TemporaryDirectory
 
 from scopion.attachment.live_lock import require_unlocked
 from scopion.model.errors import NotPermitted, Refused, ScopionError
+from scopion.model.text import joined
 from scopion.operations.exchange.export_site import export_site
 from scopion.operations.exchange.import_site import site_import
 from scopion.operations.site.find_folder import SYSTEM_FOLDER
 from scopion.operations.site.load_settings import load_settings
 from scopion.operations.site.open_site import Site, prepare_folder
+from scopion.operations.site.site_settings import Settings
 from scopion.roster.store.open_roster import FILE as ROSTER_FILE
 from scopion.roster.store.write_files import write_atomically
 from scopion.scenes import STORY_FILE
 from scopion.watching.check_access import cannot_run, installation, program_path
-from scopion.watching.service_unit import ACCOUNT, CREDENTIALS, NAME, secret_references, unit_text
+from scopion.watching.radius_unit import SERVICE, SOCKET, radius_secret_references, radius_units
+from scopion.watching.service_unit import ACCOUNT, CREDENTIALS, NAME, Installation, secret_references, unit_text
 
 UNITS = Path("/etc/systemd/system")
 _WITHIN_S = 60
@@ -63,9 +66,32 @@ def install_steps(own: Path) -> list[InstallStep]:
         )
     steps += [
         InstallStep(f"write {UNITS / NAME}", lambda: write_atomically(UNITS / NAME, unit.encode(), 0o644)),
-        InstallStep("let the service manager read it, start it now and at every start", _start),
+        InstallStep("let the service manager read it, start it now and at every start", lambda: _start(NAME)),
     ]
-    return steps
+    return [*steps, *_radius_steps(settings, found)]
+
+
+def _radius_steps(settings: Settings, found: Installation) -> list[InstallStep]:
+    """Return the steps for the server that access points ask; where there is none any more, those that remove it."""
+    units = radius_units(settings, found)
+    if not units:
+        return _radius_removal()
+
+    def write() -> None:
+        for name, text in units.items():
+            write_atomically(UNITS / name, text.encode(), 0o644)
+
+    return [
+        InstallStep(f"write {joined([str(UNITS / name) for name in units])}, for access points that ask", write),
+        InstallStep("start the RADIUS server now, and early at every start", lambda: _start(*units)),
+    ]
+
+
+def _radius_removal() -> list[InstallStep]:
+    there = [name for name in (SERVICE, SOCKET) if (UNITS / name).exists()]
+    if not there:
+        return []
+    return [InstallStep("end the RADIUS server, and remove its units", lambda: _end(*there))]
 
 
 def secrets_left_behind(own: Path) -> list[str]:
@@ -73,7 +99,8 @@ def secrets_left_behind(own: Path) -> list[str]:
     if not _is_to_be_copied(own):
         return []
     told = []
-    for kind, name in sorted(set(secret_references(load_settings(own)))):
+    settings = load_settings(own)
+    for kind, name in sorted({*secret_references(settings), *radius_secret_references(settings)}):
         if kind == "file":
             path = own / name
             told.append(
@@ -94,13 +121,8 @@ def remove_steps() -> list[InstallStep]:
     _require_manager()
     if not (UNITS / NAME).exists():
         raise Refused(f"{UNITS / NAME} is not there: nothing to remove")
-
-    def stop() -> None:
-        _run("systemctl", "disable", "--now", NAME)
-        (UNITS / NAME).unlink()
-        _run("systemctl", "daemon-reload")
-
-    return [InstallStep(f"end the service and remove {UNITS / NAME}; the site in {SYSTEM_FOLDER} stays", stop)]
+    says = f"end the service and remove {UNITS / NAME}; the site in {SYSTEM_FOLDER} stays"
+    return [InstallStep(says, lambda: _end(NAME)), *_radius_removal()]
 
 
 _NEW_ACCOUNT = (
@@ -164,10 +186,18 @@ def _hand_over() -> None:
     SYSTEM_FOLDER.chmod(0o2770)  # a change of owner removes the group's bit
 
 
-def _start() -> None:
+def _start(*names: str) -> None:
     _run("systemctl", "daemon-reload")
-    _run("systemctl", "enable", NAME)
-    _run("systemctl", "restart", NAME)  # a running service would go on with the old rights
+    _run("systemctl", "enable", *names)
+    _run("systemctl", "stop", *names)  # a socket does not start while its service runs
+    _run("systemctl", "start", *names)  # a running service would go on with the old rights
+
+
+def _end(*names: str) -> None:
+    _run("systemctl", "disable", "--now", *names)
+    for name in names:
+        (UNITS / name).unlink()
+    _run("systemctl", "daemon-reload")
 
 
 def _run(*command: str) -> None:

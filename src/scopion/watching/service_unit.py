@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -78,15 +78,19 @@ def _lines(settings: Settings, installation: Installation, folder: Path) -> Iter
     )
     if installation.groups:
         yield f"SupplementaryGroups={' '.join(map(unit_word, installation.groups))}"
+    yield from own_folder(folder)
+    yield from credential_lines(secret_references(settings))
+    yield from ("", *_rights(settings), "", *_sandbox(settings, installation, folder))
+    yield from ("", "[Install]", "WantedBy=multi-user.target")
+
+
+def own_folder(folder: Path) -> Iterator[str]:
+    """Yield the lines by which a service has the site's folder for itself and its group."""
     if folder == SYSTEM_FOLDER:
         yield "StateDirectory=scopion"
         yield "# Administrators who are members of the group read and change the site with the same commands."
         yield "StateDirectoryMode=2770"
     yield "UMask=0007"
-    for name in sorted(set(_credentials(settings))):
-        yield f"LoadCredential={unit_word(f'{name}:{CREDENTIALS / name}')}"
-    yield from ("", *_rights(settings), "", *_sandbox(settings, installation, folder))
-    yield from ("", "[Install]", "WantedBy=multi-user.target")
 
 
 def capabilities(settings: Settings) -> dict[str, str]:
@@ -117,9 +121,13 @@ def _rights(settings: Settings) -> list[str]:
 
 def _sandbox(settings: Settings, installation: Installation, folder: Path) -> Iterator[str]:
     run = [Path(each) for channel in settings.channel for each in channels.type_of(channel).runs(channel)]
-    met = (installation.program, *installation.parts, folder, *run)
+    return sandbox((installation.program, *installation.parts, folder, *run), _written(settings, folder))
+
+
+def sandbox(met: Iterable[Path], written: Iterable[Path]) -> Iterator[str]:
+    """Yield the lines that shut a service in: ``met`` is what it reads and runs, ``written`` the folders it changes."""
     home = any(path.is_relative_to(each) for path in met for each in _HOMES)
-    writable = [unit_word(str(path)) for path in _written(settings, folder)]
+    writable = [unit_word(str(path)) for path in written]
     yield from (
         "NoNewPrivileges=yes",
         "ProtectSystem=strict",
@@ -171,15 +179,21 @@ def secret_references(settings: Settings) -> Iterator[tuple[str, str]]:
     values += [each.ssh.password for each in settings.enforcer if each.ssh is not None]
     for router in settings.router:
         values += [router.community, router.authentication_key, router.privacy_key]
+    yield from references(values)
+
+
+def references(values: Iterable[str]) -> Iterator[tuple[str, str]]:
+    """Yield the kind and the name of each secret that is referred to."""
     for value in values:
         kind, mark, name = value.partition(":")
         if mark and kind in ("file", "env", "credential"):
             yield kind, name
 
 
-def _credentials(settings: Settings) -> Iterator[str]:
-    """Yield the names of the credentials that the settings refer to."""
-    return (name for kind, name in secret_references(settings) if kind == "credential")
+def credential_lines(references: Iterable[tuple[str, str]]) -> Iterator[str]:
+    """Yield the lines by which a service is handed its credentials."""
+    for name in sorted({name for kind, name in references if kind == "credential"}):
+        yield f"LoadCredential={unit_word(f'{name}:{CREDENTIALS / name}')}"
 
 
 _PLAIN = re.compile(r"[\w./:@+=,-]+", re.ASCII)

@@ -13,6 +13,7 @@ from scopion.operations.site.find_folder import SYSTEM_FOLDER
 from scopion.watching import service_unit as units
 from scopion.watching.check_access import cannot_run, installation, program_path, unreachable
 from scopion.watching.install_service import InstallStep, install_steps, remove_steps, secrets_left_behind
+from scopion.watching.radius_unit import radius_units
 from scopion.watching.service_unit import unit_text, warnings
 
 _yes = click.option("--yes", is_flag=True, help="Do not ask.")
@@ -35,12 +36,14 @@ def unit(session: Session) -> None:
     """Print the unit that the site's settings need; nothing is changed.
 
     site.toml decides its rights: raw frames only if the method needs them, credentials by their names, folders that
-    channels write to.
+    channels write to. With lists by RADIUS there are two more units, for the server that access points ask.
     """
     settings = session.site.settings
     folder = session.folder if session.named else SYSTEM_FOLDER
     found = installation(settings, folder)
     echo(unit_text(settings, found, folder), nl=False)
+    for name, text in radius_units(settings, found, folder).items():
+        echo(f"\n# --- {name}\n{text}", nl=False)
     for warning in filter(None, (cannot_run(found), *unreachable(settings, folder), *warnings(settings))):
         session.note(f"{style('Note:', fg='yellow')} {warning}.")
 
