@@ -9,8 +9,8 @@ from concurrent.futures import ThreadPoolExecutor
 
 from tests.air.real_air import booted
 
-# Each entry is run in its turn, beside the others: the first access point, and the second.
-MODULES = (("tests.air.test_lists", "tests.air.test_dialect"), ("tests.air.test_holding",))
+# Each entry is run in its turn, beside the others: the first access point; the second; those that ask by RADIUS.
+MODULES = (("tests.air.test_lists", "tests.air.test_dialect"), ("tests.air.test_holding",), ("tests.air.test_radius",))
 
 
 def main() -> int:

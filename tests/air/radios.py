@@ -1,8 +1,8 @@
 """Access points and stations on real 802.11 stacks: radios of the kernel's simulation, hostapd, and wpa_supplicant.
 
 The machine's home namespace is the first access point: its cable, its bridge, a radio for each band, an SSH server. The
-second has a namespace of its own, and its cable leads into the first one's bridge. Each station has a namespace and a
-radio.
+others have namespaces of their own, and their cables lead into the first one's bridge: the second, and two that ask by
+RADIUS whether a station may associate. Each station has a namespace and a radio.
 """
 
 from __future__ import annotations
@@ -22,7 +22,10 @@ from tests.lab.lab import Lab
 SSID, HIDDEN = "Kilnhaven", "Kilnhaven office"
 PASSPHRASE = "made-up words"
 FIRST, SECOND = "192.0.2.2", "192.0.2.3"  # the access points
+CAFE, SHARED = "Kilnhaven café", "made-up secret of the café"  # the network of those that ask, and the RADIUS secret
+ASKING = {"counter": ("192.0.2.4", 2462), "terrace": ("192.0.2.5", 5200)}  # the ones that ask: address and MHz
 COUNTRY = "DE"
+STANDBY = "192.0.2.20"  # the second server that they ask
 # All is slow in there, and slower beside other tests.
 wait_for = partial(services.wait_for, within_s=90.0)
 BUSYBOX = str(KERNEL / "bin/busybox")
@@ -31,6 +34,8 @@ _SECOND = 2437
 _BAND = {
     2412: "hw_mode=g\nchannel=1\nieee80211n=1\n",
     2437: "hw_mode=g\nchannel=6\nieee80211n=1\n",
+    2462: "hw_mode=g\nchannel=11\nieee80211n=1\n",
+    5200: "hw_mode=a\nchannel=40\nieee80211n=1\n",
     5180: "hw_mode=a\nchannel=36\nieee80211n=1\n",
     5975: "hw_mode=a\nchannel=5\nop_class=131\nieee80211ax=1\n",
 }
@@ -232,29 +237,51 @@ class Station:
         return self._machine.read(f"/tmp/{self.name}.log")
 
 
+def _behind(name: str, address: str, number: int) -> list[str]:
+    """The commands that make a namespace for an access point with a radio, its cable in the first one's bridge."""
+    return [
+        f"ip netns add {name}",
+        f"ip link add to{name} type veth peer name eth0 netns {name}",
+        f"ip link set to{name} master br0 up",
+        f"iw phy $(cat /sys/class/net/wlan{number}/phy80211/name) set netns name {name}",
+        f"ip -n {name} link set lo up",
+        f"ip -n {name} link add br0 type bridge forward_delay 0",
+        f"ip -n {name} link set eth0 master br0 up",
+        f"ip -n {name} addr add {address}/24 dev br0",
+        f"ip -n {name} link set br0 up",
+    ]
+
+
+def _asks(name: str, address: str) -> str:
+    """The lines by which hostapd asks the desk of the lab about each station, and the host ``standby`` after it."""
+    servers = "".join(
+        f"{kind}_server_addr={server}\n{kind}_server_port={port}\n{kind}_server_shared_secret={SHARED}\n"
+        for kind, port in (("auth", 1812), ("acct", 1813))
+        for server in (Lab.desk_address, STANDBY)
+    )
+    orders = "".join(f"radius_das_client={server} {SHARED}\n" for server in (Lab.desk_address,))
+    return (
+        f"macaddr_acl=2\nown_ip_addr={address}\nnas_identifier={name}.kilnhaven.example\n{servers}"
+        f"radius_das_port=3799\n{orders}"
+    )
+
+
 class Air:
     """All of it."""
 
     def __init__(self, machine: Machine, stations: Sequence[str], *, bands: Sequence[str] = ("2.4", "5")) -> None:
         self.machine = machine
-        radios = len(bands) + 1 + len(stations)
         second = len(bands)
+        radios = second + 1 + len(ASKING) + len(stations)
+        made = machine.run(["modprobe", "mac80211_hwsim", f"radios={radios}"], within_s=120)  # two seconds for each
+        assert made.code == 0, made.errors
         machine.do(
-            f"modprobe mac80211_hwsim radios={radios}",
             f"iw reg set {COUNTRY}",
             "ip link add br0 type bridge forward_delay 0",
             "ip link set eth0 master br0 up",
             f"ip addr add {FIRST}/24 dev br0",
             "ip link set br0 up",
-            "ip netns add ap2",
-            "ip link add toap2 type veth peer name eth0 netns ap2",
-            "ip link set toap2 master br0 up",
-            f"iw phy $(cat /sys/class/net/wlan{second}/phy80211/name) set netns name ap2",
-            "ip -n ap2 link set lo up",
-            "ip -n ap2 link add br0 type bridge forward_delay 0",
-            "ip -n ap2 link set eth0 master br0 up",
-            f"ip -n ap2 addr add {SECOND}/24 dev br0",
-            "ip -n ap2 link set br0 up",
+            *_behind("ap2", SECOND, second),
         )
         networks = [
             Bss(f"wlan{number}", SSID, _FREQUENCIES[band], _WPA3 if band == "6" else _BOTH)
@@ -265,9 +292,14 @@ class Air:
         self.second = AccessPoint(
             machine, "ap2", SECOND, "ap2", [Bss(f"wlan{second}", SSID, _SECOND, _BOTH)], _WITH_LOG
         )
+        self.asking: dict[str, AccessPoint] = {}
+        for number, (name, (address, mhz)) in enumerate(ASKING.items(), second + 1):
+            machine.do(*_behind(name, address, number))
+            bss = Bss(f"wlan{number}", CAFE, mhz, _BOTH, _asks(name, address))
+            self.asking[name] = AccessPoint(machine, name, address, name, [bss])
         self.stations: dict[str, Station] = {}
         lines = ["mkdir -p /run/stations"]
-        for number, name in enumerate(stations, second + 1):
+        for number, name in enumerate(stations, second + 1 + len(ASKING)):
             address = f"192.0.2.{50 + len(self.stations)}"
             lines += [
                 f"ip netns add {name}",

@@ -19,9 +19,10 @@ from tests.lab.lab import Lab, require_lab, require_tools
 from tests.support import ROOT
 
 BANDS = ("2.4", "5", "6")
+GUESTS = ("reader", "display")  # they know the café only, whose access points ask by RADIUS
 # The till joins by WPA2, the tablet by WPA3, the phone with a private address, the sensor with power save on, the safe
 # a hidden network that requires frame protection, the desk is the administrator's, the clock knows the attic only.
-STATIONS = ("till", "tablet", "phone", "sensor", "safe", "desk", "clock")
+STATIONS = ("till", "tablet", "phone", "sensor", "safe", "desk", "clock", *GUESTS)
 ATTIC_MHZ = (2437,)
 
 
@@ -42,7 +43,7 @@ def booted() -> tuple[Lab, Path, Air]:
     machine = Machine(lab, folder)
     atexit.register(machine.close)
     air = Air(machine, STATIONS, bands=BANDS)
-    for point in (air.first, air.second):
+    for point in (air.first, air.second, *air.asking.values()):
         point.start(point.configuration())
     of = air.stations
     of["till"].join(network())
@@ -74,7 +75,7 @@ class RealAir(InTheLab):
 
     def own(self) -> tuple[AccessPoint, list[Station]]:
         """The access point that the tests of this class are about, and its stations."""
-        return self.air.first, [each for name, each in self.air.stations.items() if name != "clock"]
+        return self.air.first, [each for name, each in self.air.stations.items() if name not in ("clock", *GUESTS)]
 
     def clear(self) -> None:
         """Empty the lists of all its radios, in its files and at the daemon, and let every station join again."""

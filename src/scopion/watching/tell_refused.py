@@ -8,7 +8,7 @@ from scopion.model.errors import ScopionError
 from scopion.operations.intake.take_attempts import take_attempts
 from scopion.operations.radius.make_responder import radius_lists
 from scopion.operations.radius.radius_files import RadiusFiles
-from scopion.operations.wifi.list_attempts import news_of
+from scopion.operations.stations.list_attempts import news_of
 from scopion.roster.folding.note_attempts import RefusedAttempt
 from scopion.watching.watch_context import WatchContext
 

@@ -91,7 +91,7 @@ def _lines(session: Session, card: Card) -> Iterator[str]:
 
 def _refused(session: Session, card: Card) -> list[str]:
     """Return where it was turned away, and how often."""
-    from scopion.operations.wifi.list_attempts import attempts
+    from scopion.operations.stations.list_attempts import attempts
 
     clock, macs = session.site.clock, card.device.macs
     return [

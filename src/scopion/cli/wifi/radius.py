@@ -126,7 +126,7 @@ def test(
 ) -> None:
     """Ask the server as an access point would.
 
-    Without a DEVICE about one that is on the list and one that nobody knows. The answers count for nothing: no attempt,
+    Without a DEVICE about one that is on the list and one that is on none. The answers count for nothing: no attempt,
     no session. Ends with exit code 1 if no answer comes.
     """
     from scopion.operations.radius.try_list import try_list

@@ -18,8 +18,8 @@ from scopion.model.signal import strength_of
 from scopion.model.text import capitalised, closed, counted
 
 if TYPE_CHECKING:
-    from scopion.operations.wifi.list_attempts import AttemptRow
-    from scopion.operations.wifi.list_stations import StationRow
+    from scopion.operations.stations.list_attempts import AttemptRow
+    from scopion.operations.stations.list_stations import StationRow
 
 _STANDINGS = {"new": "yellow", "unwanted": "red", "guest": "cyan", "known": "green"}
 KEYS = (
@@ -70,7 +70,7 @@ def stations(session: Session, ssid: str | None, busiest: bool, refused: bool, f
         _show_refused(session, ssid, format_name)
         return
     from scopion.operations.intake.pasted_lists import PASTED
-    from scopion.operations.wifi.list_stations import stations as look
+    from scopion.operations.stations.list_stations import stations as look
 
     found, unread = look(session.site, ssid)
     if busiest:
@@ -95,7 +95,7 @@ def stations(session: Session, ssid: str | None, busiest: bool, refused: bool, f
 
 
 def _show_refused(session: Session, ssid: str | None, format_name: str | None) -> None:
-    from scopion.operations.wifi.list_attempts import attempts
+    from scopion.operations.stations.list_attempts import attempts
 
     found = attempts(session.site, ssid)
     show([_refused_row(session, each) for each in found], REFUSED_KEYS, REFUSED_COLUMNS, format_name)

@@ -1,4 +1,4 @@
-"""Whom a published policy admits, and until when: worked out once for a while ahead, because thousands may ask at once.
+"""What a published policy admits, and until when: worked out for a while ahead, because thousands may ask at once.
 
 What it says at a moment is what ``wanted`` says for that moment; a property test holds this for all policies.
 """

@@ -74,7 +74,7 @@ class Sessions:
         self._put(replace(session, since=before.since) if before is not None and begun else session)
 
     def report(self, message: RadiusMessage, session: Session) -> None:
-        """Take in a report; ``session`` has whom it is about, as seen now."""
+        """Take in a report; ``session`` says which device it is about, as seen now."""
         kind, now = message.number("Acct-Status-Type"), session.seen
         before = self._by_key.get(session.key)
         if kind not in (START, STOP, INTERIM) or (before is not None and before.ended is not None):
@@ -104,7 +104,7 @@ class Sessions:
                 self._by_key[each.key] = replace(each, ended=at)
 
     def end_all_of(self, access_point: str, at: datetime) -> None:
-        """Note that an access point has begun anew (Accounting-On, Accounting-Off): all that it had are over."""
+        """Note that an access point has started again (Accounting-On, Accounting-Off): all that it had are over."""
         self.end((each for each in self if each.access_point == access_point and each.ended is None), at)
 
     def settle(self, now: datetime, report_s: Mapping[str, float], longest_s: Mapping[str, float]) -> None:
