@@ -13,7 +13,7 @@ import unittest
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from scopion.watching.service_unit import ACCOUNT, NAME
+from scopion.watching.service.service_unit import ACCOUNT, NAME
 from tests.lab.lab import PROGRAM, Lab, require_tools
 from tests.lab.services import wait_for
 from tests.support import ROOT

@@ -19,7 +19,6 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
-import click
 import jsonschema
 from tools.command_reference import commands
 from tools.make_docs import generated, refreshed
@@ -150,7 +149,6 @@ class Written(ProgramTest):
     def test_commands_in_running_text_exist(self) -> None:
         """Every `scopion ...` in the documents names a command that there is, with options that it has."""
         known = dict(commands())
-        groups = {name for name, each in known.items() if isinstance(each, click.Group)}
         looked = 0
         for name, code in mentioned():
             words = [word for word in shlex.split(code.replace("...", ""), comments=True) if word]
@@ -159,7 +157,7 @@ class Written(ProgramTest):
             if not words or words[0] not in known:
                 self.assertIn(words[0] if words else "COMMAND", ("COMMAND", "[--site"), f"{name}: {code}")
                 continue
-            called = " ".join(words[:2]) if words[0] in groups and " ".join(words[:2]) in known else words[0]
+            called = next(name for count in (3, 2, 1) if (name := " ".join(words[:count])) in known)
             options = [option for each in (known[called], cli) for option in each.params]
             flags = {"--help", *(flag for each in options for flag in (*each.opts, *each.secondary_opts))}
             for word in words[1:]:

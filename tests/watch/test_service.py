@@ -12,7 +12,7 @@ import unittest
 from unittest import mock
 
 from scopion.roster.store.open_roster import Roster
-from scopion.watching.install_service import secrets_left_behind
+from scopion.watching.service.install_service import secrets_left_behind
 from tests.support import ProgramTest
 
 EXPOSURE = 2.0
@@ -106,7 +106,7 @@ class Unit(ProgramTest):
             'headers = { Authorization = "credential:scopion-test-token" }\n'
         )
         Roster.open(self.site).close()
-        with mock.patch("scopion.watching.install_service.SYSTEM_FOLDER", self.folder / "none-yet"):
+        with mock.patch("scopion.watching.service.install_service.SYSTEM_FOLDER", self.folder / "none-yet"):
             told = secrets_left_behind(self.site)
         self.assertEqual(len(told), 3)
         self.assertIn("/etc/scopion/scopion-test-token", told[0])

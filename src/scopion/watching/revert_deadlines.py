@@ -18,7 +18,7 @@ from scopion.operations.site.open_site import Site
 from scopion.operations.site.take_turns import watching_process
 from scopion.operations.wifi.revert_push import revert_overdue
 from scopion.roster.wifi.pushes import with_deadline
-from scopion.watching.check_access import program_path
+from scopion.watching.service.check_access import program_path
 
 READY = "ready"
 _READY_S = 20.0

@@ -1,4 +1,4 @@
-"""The part of the watch that tells of refused devices which ask all the same: as the RADIUS server and its own ears
+"""The part of the watch that has refused devices told which ask all the same: as the RADIUS server and its own ears
 have counted them.
 """
 

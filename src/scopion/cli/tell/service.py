@@ -10,11 +10,11 @@ from scopion.cli.parts.families import Family
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo, style
 from scopion.operations.site.find_folder import SYSTEM_FOLDER
-from scopion.watching import service_unit as units
-from scopion.watching.check_access import cannot_run, installation, program_path, unreachable
-from scopion.watching.install_service import InstallStep, install_steps, remove_steps, secrets_left_behind
-from scopion.watching.radius_unit import radius_units
-from scopion.watching.service_unit import unit_text, warnings
+from scopion.watching.service import service_unit as units
+from scopion.watching.service.check_access import cannot_run, installation, program_path, unreachable
+from scopion.watching.service.install_service import InstallStep, install_steps, remove_steps, secrets_left_behind
+from scopion.watching.service.radius_unit import radius_units
+from scopion.watching.service.service_unit import unit_text, warnings
 
 _yes = click.option("--yes", is_flag=True, help="Do not ask.")
 

@@ -12,7 +12,7 @@ from scopion.model.address import Address
 from scopion.operations.radius.make_responder import radius_lists
 from scopion.operations.site.find_folder import SYSTEM_FOLDER
 from scopion.operations.site.site_settings import Settings
-from scopion.watching.service_unit import (
+from scopion.watching.service.service_unit import (
     ACCOUNT,
     Installation,
     command_word,

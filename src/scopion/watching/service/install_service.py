@@ -22,9 +22,9 @@ from scopion.operations.site.site_settings import Settings
 from scopion.roster.store.open_roster import FILE as ROSTER_FILE
 from scopion.roster.store.write_files import write_atomically
 from scopion.scenes import STORY_FILE
-from scopion.watching.check_access import cannot_run, installation, program_path
-from scopion.watching.radius_unit import SERVICE, SOCKET, radius_secret_references, radius_units
-from scopion.watching.service_unit import ACCOUNT, CREDENTIALS, NAME, Installation, secret_references, unit_text
+from scopion.watching.service.check_access import cannot_run, installation, program_path
+from scopion.watching.service.radius_unit import SERVICE, SOCKET, radius_secret_references, radius_units
+from scopion.watching.service.service_unit import ACCOUNT, CREDENTIALS, NAME, Installation, secret_references, unit_text
 
 UNITS = Path("/etc/systemd/system")
 _WITHIN_S = 60
