@@ -13,7 +13,7 @@ from ipaddress import IPv4Address, IPv6Address
 from typing import Any, NamedTuple
 
 from scopion.model.mac import MacAddress
-from scopion.wire import dhcp, dns, icmp, ndp, netbios
+from scopion.wire import dhcp, dns, icmp, ndp, netbios, radius
 from scopion.wire.arp import decode_arp, encode_reply, encode_request
 from scopion.wire.capture import CaptureReader
 from scopion.wire.ethernet import BROADCAST, decode_header
@@ -157,7 +157,34 @@ class Decoder(NamedTuple):
     samples: tuple[bytes, ...]
 
 
+RADIUS_SECRET = b"made-up secret of the counter"
+ACCESS_REQUEST = radius.encode_request(
+    radius.Code.ACCESS_REQUEST,
+    RADIUS_SECRET,
+    {"User-Name": "54b1a37c0050", "Calling-Station-Id": "54-B1-A3-7C-00-50", "NAS-Port-Type": 19},
+    identifier=7,
+    password="54b1a37c0050",
+).octets
+ACCOUNTING_REQUEST = radius.encode_request(
+    radius.Code.ACCOUNTING_REQUEST,
+    RADIUS_SECRET,
+    {"User-Name": "54b1a37c0050", "Acct-Status-Type": 1, "Acct-Session-Id": "A1"},
+    identifier=8,
+    signed=False,
+).octets
+
+
+def _radius(data: bytes) -> Any:
+    message = radius.decode_radius(data, RADIUS_SECRET)
+    message.reply(radius.Code.ACCESS_REJECT, {})
+    return (
+        message.signature(), message.has_genuine_authenticator(), message.password(), message.chap_is_one_of(["x"]),
+        message.text("User-Name"), message.number("Acct-Status-Type"),
+    )  # fmt: skip
+
+
 DECODERS: Mapping[str, Decoder] = {
+    "radius": Decoder(_radius, (ACCESS_REQUEST, ACCOUNTING_REQUEST)),
     "arp": Decoder(decode_arp, EVERYTHING[:2]),
     "ip": Decoder(_ip, EVERYTHING[2:]),
     "ndp": Decoder(_ndp, (ADVERTISEMENT, SOLICITATION)),

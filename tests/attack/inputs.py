@@ -15,6 +15,7 @@ import tempfile
 import time
 from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
+from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -37,7 +38,13 @@ from scopion.wireless.enforcers.hostapd import list_file, with_mode
 from scopion.wireless.enforcers.uci import interfaces, with_list
 from scopion.wireless.list_policy import read_policy
 from scopion.wireless.mac_list import read_mac_list
-from tests.frames import DECODERS, EVERYTHING
+from scopion.wireless.radius.answer import read_answer
+from scopion.wireless.radius.asking_points import Secrets
+from scopion.wireless.radius.published import read_published
+from scopion.wireless.radius.radius_settings import AskingSettings, RadiusSettings
+from scopion.wireless.radius.responder import Memory, Packet, Responder
+from scopion.wireless.radius.server_state import ServerState, read_state, state_text
+from tests.frames import ACCESS_REQUEST, ACCOUNTING_REQUEST, DECODERS, EVERYTHING, RADIUS_SECRET
 from tests.fuzz import attempt, damaged
 
 _AS_OF = datetime(2026, 9, 14, 12, tzinfo=UTC)
@@ -75,6 +82,20 @@ def _heard(data: bytes) -> Any:
     return list(hearing.take(data, _AS_OF))
 
 
+def _answered() -> Callable[[bytes], Any]:
+    """What answers access points; each of them asks at both ports."""
+    point = AskingSettings(name="counter", address=IPv4Address("192.0.2.11"), secret="env:X")
+    settings = RadiusSettings(type="radius", name="shop", network="K", access_point=(point,))
+    secrets = {("shop", "counter"): Secrets(RADIUS_SECRET.decode())}
+    responder = Responder([settings], secrets, lambda moment: moment, Memory())
+
+    def answer(data: bytes) -> list[bytes | None]:
+        packets = [Packet(data, "192.0.2.11", 9, port) for port in (1812, 1813)]
+        return [responder.answer(packet, _AS_OF, 0.0) for packet in packets]
+
+    return answer
+
+
 def readers(folder: Path) -> Mapping[str, Reader]:
     """Every reader by its name; those of files use a folder."""
     settings = (
@@ -95,6 +116,8 @@ def readers(folder: Path) -> Mapping[str, Reader]:
               "own": False, "essential": False, "hours": "mon 08:00-18:00", "until": None}], "others": None,
               "only": [],
               "only_until": None}  # fmt: skip
+    published = {"form": "radius-list/1", "at": "2026-09-14T12:00:00+00:00", "policy": policy}
+    answer = {"at": "2026-09-14T12:00:00.000+00:00", "source": "192.0.2.11", "outcome": "accepted", "reason": "allowed"}
     message = {
         "id": "a", "site": "K", "subject": "s", "severity": "high", "at": "2026-09-14T12:00:00+00:00",
         "paragraphs": ["p"],
@@ -186,6 +209,12 @@ def readers(folder: Path) -> Mapping[str, Reader]:
         "held": Reader(lambda data: read_held(json.loads(data)), (json.dumps(held).encode(),), (*kept, ValueError)),
         "policy": Reader(
             lambda data: read_policy(json.loads(data)), (json.dumps(policy).encode(),), (*kept, ValueError)
+        ),
+        "radius questions": Reader(_answered(), (ACCESS_REQUEST, ACCOUNTING_REQUEST), ()),
+        "radius list": Reader(_text(read_published), (json.dumps(published).encode(),), (*kept, ValueError)),
+        "radius state": Reader(_text(read_state), (state_text(ServerState()).encode(),), (*kept, ValueError)),
+        "radius answers": Reader(
+            lambda data: read_answer(json.loads(data)), (json.dumps(answer).encode(),), (*kept, ValueError)
         ),
         "message": Reader(
             _text(message_from_json), (json.dumps(message).encode(),), (ValueError, KeyError, TypeError, AttributeError)

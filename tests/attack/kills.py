@@ -84,6 +84,9 @@ SPARED = {
         "write site.toml, whole or not at all, and nothing into the roster",
     ),
     **dict.fromkeys(("alerts rules list", "alerts rules try", "alerts rehearse"), "remember nothing"),
+    **dict.fromkeys(("wifi radius log", "wifi radius test"), "only look"),
+    "wifi radius sheet": "writes secrets, each whole or not at all",
+    "wifi radius serve": "opens no roster; what a kill does to its files is tried in the lab",
     "setup": "asks at every step, and writes one file at the end",
     "demo": "plays the others",
 }  # fmt: skip

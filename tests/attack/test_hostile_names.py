@@ -60,7 +60,9 @@ OUTPUTS: dict[str, tuple[str, ...]] = {
     "wifi allow": ("Kilnhaven ~", "Kilnhaven 192.0.2.50"), "wifi drop": ("Kilnhaven 192.0.2.40",),
     "wifi hours": ("192.0.2.61",), "wifi push": ("Kilnhaven --yes", "Yard"), "wifi keep": ("Kilnhaven",),
     "wifi only": ("Kilnhaven 192.0.2.61", "Kilnhaven --end"), "wifi done": ("Yard",),
-    "wifi import": ("Kilnhaven",),
+    "wifi import": ("Kilnhaven",), "wifi radius log": ("", "--faults"),
+    "wifi radius sheet": ("Office", "Office --html -"),
+    "wifi radius test": ("Office", "x\x1b[2J"), "wifi radius serve": ("--for 1s",),
     "block": ("~ --dry-run", "192.0.2.40 --yes"), "unblock": ("192.0.2.40 --yes", "192.0.2.90 --dry-run"),
     "report": ("", "--html -", "--send owner", "--csv tables", "--figure presence presence.svg", "--table attention",
                "--table devices", "--table events", "--table addresses", "--table wireless", "--table new-devices"),
@@ -76,6 +78,18 @@ _OURS = re.compile("\x1b\\[((0|1|2|22|3[0-46-7]|9[0-7]);?)+m")
 # How a line of progress is drawn, and taken away again, while a scan runs.
 _DRAWN = re.compile("\x1b\\[\\?25[lh]|\x1b\\[1A|\x1b\\[2K|\r")
 _CELL_OF_A_FORMULA = re.compile("(?!-[0-9.]+$)[=+\\-@\t\r＝＋－＠]")  # a number below zero is none
+
+
+_RADIUS = """
+[[enforcer]]
+name = "office"
+type = "radius"
+network = "Office"
+listen = "127.0.0.1"
+port = 21812
+accounting_port = 21813
+access_point = [{ name = "counter", address = "192.0.2.11", secret = "file:counter.secret" }]
+"""
 
 
 class HostileNames(PreparedTest):
@@ -97,6 +111,15 @@ class HostileNames(PreparedTest):
     def spoil(path: Path) -> None:
         """Names in every column for texts, as no door would let them in: two hundred devices have one each."""
         names = hostile_names()
+        answers = [
+            {"at": "2026-09-14T08:00:00+00:00", "source": name, "outcome": "no answer", "reason": "other_network",
+             "access_point": name, "network": name, "said": name}
+            for name in names
+        ]  # fmt: skip
+        (path.parent / "radius").mkdir()
+        (path.parent / "radius/answers.jsonl").write_text("".join(f"{json.dumps(each)}\n" for each in answers))
+        with (path.parent / "site.toml").open("a") as file:
+            file.write(_RADIUS)
         with closing(sqlite3.connect(path)) as db:
             known = [row[0] for row in db.execute("SELECT id FROM device ORDER BY id")]
             first = db.execute("SELECT max(first_seen) FROM device").fetchone()[0]

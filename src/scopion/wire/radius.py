@@ -142,8 +142,8 @@ class RadiusMessage:
 
         That of an Access-Request is a random number, which proves nothing.
         """
-        check = {Code.ACCOUNTING_REQUEST: "VerifyAcctRequest", Code.DISCONNECT_REQUEST: "VerifyCoARequest"}
-        return self.code in check and bool(getattr(self._packet, check[Code(self.code)])())
+        checked = (Code.ACCOUNTING_REQUEST, Code.DISCONNECT_REQUEST)
+        return self.code in checked and bool(self._packet.VerifyAuthRequest())
 
     def password(self) -> str | None:
         """Return User-Password in plain text (RFC 2865, 5.2); None without one. Another secret makes it garbage."""
@@ -199,12 +199,11 @@ def load_library() -> None:
 
 def decode_radius(data: bytes, secret: bytes) -> RadiusMessage:
     """Return the request in a datagram, to be read with a secret. Raises MalformedFrame."""
-    from pyrad.packet import AcctPacket, AuthPacket, CoAPacket, PacketError
+    from pyrad.packet import AuthPacket, PacketError
 
-    code = _check(data)
-    kind = {Code.ACCOUNTING_REQUEST: AcctPacket, Code.DISCONNECT_REQUEST: CoAPacket}.get(code, AuthPacket)  # type: ignore[call-overload]
+    _check(data)
     try:
-        packet = kind(packet=data, secret=secret)
+        packet = AuthPacket(packet=data, secret=secret)  # for all codes: they differ in how a request is made
     except PacketError as error:
         raise MalformedFrame(f"no RADIUS packet: {error}") from None
     packet.dict = _dictionary()  # not before: attributes within attributes stay unread, which halves the time
@@ -250,8 +249,8 @@ def _chap_password(identifier: int, password: str, challenge: bytes) -> bytes:
     return number + hashlib.md5(number + password.encode() + challenge, usedforsecurity=False).digest()
 
 
-def _check(data: bytes) -> int:
-    """Return the code of a packet whose lengths fit together (RFC 2865, 3). Raises MalformedFrame."""
+def _check(data: bytes) -> None:
+    """See that the lengths of a packet fit together (RFC 2865, 3). Raises MalformedFrame."""
     if not _HEADER <= len(data) <= _LONGEST:
         raise MalformedFrame(f"a RADIUS packet has {_HEADER} to {_LONGEST} octets, not {len(data)}")
     length = int.from_bytes(data[2:4])
@@ -262,7 +261,6 @@ def _check(data: bytes) -> int:
         raise MalformedFrame(f"a RADIUS packet has {len(kinds)} attributes, {kinds.count(_PROXY_STATE)} of proxies")
     if kinds.count(_MESSAGE_AUTHENTICATOR) > 1:
         raise MalformedFrame("a RADIUS packet has several Message-Authenticators")
-    return data[0]
 
 
 def _attributes(data: bytes, end: int) -> Iterator[int]:

@@ -16,6 +16,7 @@ from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo
 from scopion.model.band import at_band
 from scopion.model.device import Adapter, Device, KnownTrait
+from scopion.model.errors import InvalidSettings
 from scopion.model.mac import Notation
 from scopion.model.text import counted
 
@@ -94,10 +95,14 @@ def _refused(session: Session, card: Card) -> list[str]:
     from scopion.operations.stations.list_attempts import attempts
 
     clock, macs = session.site.clock, card.device.macs
+    try:
+        found = attempts(session.site)
+    except InvalidSettings:  # commands that need the settings say what is wrong with them
+        return []
     return [
         f"{each.ssid}, by {at_band(each.access_point, each.radio)}: {counted(each.attempt.times, 'time')}, last "
         f"{clock.local(each.attempt.last):%a %Y-%m-%d %H:%M}{', outside its hours' if each.expected else ''}"
-        for each in attempts(session.site)
+        for each in found
         if each.mac in macs
     ]
 

@@ -72,16 +72,19 @@ def allowed_on(site: Site, roster: Roster, ssid: str) -> set[MacAddress]:
 
 
 def _heard(site: Site, roster: Roster) -> Iterator[tuple[str, str, str, HeardAttempts]]:
-    """Yield network, enforcer and radio with what was heard there."""
+    """Yield network, enforcer and radio with what was heard there. Settings are read only if anything was."""
+    files, watch = RadiusFiles(site.folder), last_watch(roster)
+    by_ear = watch.attempts if watch is not None else {}
+    if not by_ear and not files.state.exists():
+        return
     asked = {each.network: each.name for each in site.settings.enforcer if isinstance(each, RadiusSettings)}
     if asked:
         try:
-            told = RadiusFiles(site.folder).server_state().attempts
+            told = files.server_state().attempts
         except ScopionError:
             told = {}
         yield from ((network, asked[network], "", heard) for network, heard in told.items() if network in asked)
-    watch = last_watch(roster)
     networks = {each.name: each.network for each in site.settings.enforcer}
-    for (enforcer, radio), heard in (watch.attempts if watch is not None else {}).items():
+    for (enforcer, radio), heard in by_ear.items():
         if enforcer in networks:
             yield networks[enforcer], enforcer, radio, heard
