@@ -6,6 +6,7 @@ import sys
 from collections.abc import Callable, Iterator
 
 from benchmarks import (
+    answering,
     large,
     listening,
     one_step,
@@ -28,6 +29,7 @@ BENCHMARKS: dict[str, Callable[[], Iterator[Figure]]] = {
     "remember": remembering.measure,
     "one-step": one_step.measure,
     "round-trips": round_trips.measure,
+    "radius": answering.measure,
     "report": reporting.measure,
     "watch": watching.measure,
 }

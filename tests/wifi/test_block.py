@@ -220,7 +220,7 @@ class Blocking(PreparedTest):
         said = " ".join(self.run_ok("rescue").split())
         self.assertIn("Locked out of the wireless network 'Kilnhaven guests'?", said)
         self.assertNotIn("'Kilnhaven'?", said)  # the other network has no list in force
-        self.assertIn("refuses this machine's wireless adapter 60:f2:a7:10:00:0b on 2.4 GHz and 5 GHz", said)
+        self.assertIn("refuses this machine's wireless adapter 60:f2:a7:10:00:0b on 2.4 and 5 GHz", said)
         self.assertIn("a device that is still admitted - 6c:d1:9e:08:40:90 or lights -", said)
         self.assertIn(
             "add these to the allow list, or set its mode to off (disabled), and save: [ ] 60-F2-A7-10-00-0B", said

@@ -15,8 +15,8 @@ def spoken_band(band: str) -> str:
 
 
 def spoken_bands(bands: Iterable[str]) -> str:
-    """Return bands in a row: ``2.4 GHz and 5 GHz``."""
-    return joined(list(map(spoken_band, bands)))
+    """Return bands in a row: ``2.4 and 5 GHz``, or ``every radio``."""
+    return spoken_band(joined(list(bands)))
 
 
 def at_band(access_point: str, band: str) -> str:

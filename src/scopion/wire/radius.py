@@ -90,10 +90,11 @@ class Signature(Enum):
 class RadiusMessage:
     """A packet that was received; it is read with the secret that the two sides share, and never shown."""
 
-    __slots__ = ("_packet",)
+    __slots__ = ("_packet", "_signature")
 
     def __init__(self, packet: Any) -> None:
         self._packet = packet
+        self._signature: Signature | None = None
 
     @property
     def code(self) -> int:
@@ -133,9 +134,13 @@ class RadiusMessage:
 
     def signature(self) -> Signature:
         """Check the Message-Authenticator of a request."""
-        if not self._packet.message_authenticator:
-            return Signature.NONE
-        return Signature.GOOD if self._packet.verify_message_authenticator() else Signature.WRONG
+        if self._signature is None:
+            if not self._packet.message_authenticator:
+                self._signature = Signature.NONE
+            else:
+                good = self._packet.verify_message_authenticator()
+                self._signature = Signature.GOOD if good else Signature.WRONG
+        return self._signature
 
     def has_genuine_authenticator(self) -> bool:
         """Tell whether a request of accounting or disconnection was made with the secret (RFC 2866, 3; RFC 5176, 2.3).

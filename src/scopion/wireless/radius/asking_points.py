@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from scopion.model.address import parse_address
 from scopion.model.text import clean
@@ -84,6 +85,7 @@ class AskingPoints:
         return None
 
 
+@lru_cache(1_024)
 def is_this_machine(source: str) -> bool:
     """Tell whether a packet has not left this machine."""
     return parse_address(source).is_loopback

@@ -121,10 +121,13 @@ class Responder:
         """Return a packet with the access point that it is from. Raises Unanswerable."""
         found = None
         try:
-            if is_this_machine(packet.source):
-                found = self._points.of_test(packet.port, packet.data)
-            if found is None and point is not None:
-                found = point, decode_radius(packet.data, point.secret)
+            if point is not None:
+                message = decode_radius(packet.data, point.secret)
+                if not is_this_machine(packet.source) or message.signature() is Signature.GOOD:
+                    return point, message
+                found = point, message
+            if is_this_machine(packet.source):  # it may ask for another access point, as a test
+                found = self._points.of_test(packet.port, packet.data) or found
         except MalformedFrame:
             raise Unanswerable(Reason.MALFORMED) from None
         if found is None:
