@@ -31,7 +31,7 @@ from scopion.wireless.enforcers.enforcer import Held
 from scopion.wireless.radius.published import PublishedList, fixed_policy, published_text
 
 SSID, PORT, FLOOR_PORT = "Kilnhaven", 21812, 21899
-QUESTIONS, CROWD, RUNS = 5_000, 500, 5
+QUESTIONS, CROWD, RUNS = 5_000, 500, 9
 _AT_ONCE = 64  # questions on their way, as several access points have them
 _PACE_S, _WAITS = 0.005, 2_000
 _SETTINGS = f"""

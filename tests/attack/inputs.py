@@ -21,6 +21,7 @@ from typing import Any, NamedTuple
 
 from scopion.alerts.message import message_from_json
 from scopion.attachment.neighbour_text import read_neighbours
+from scopion.attachment.udp_server import Arrival
 from scopion.discovery.hearing import Hearing
 from scopion.discovery.kinds import load_kinds
 from scopion.discovery.records.reading import RecordContext, RecordKind
@@ -42,7 +43,7 @@ from scopion.wireless.radius.answer import read_answer
 from scopion.wireless.radius.asking_points import Secrets
 from scopion.wireless.radius.published import read_published
 from scopion.wireless.radius.radius_settings import AskingSettings, RadiusSettings
-from scopion.wireless.radius.responder import Memory, Packet, Responder
+from scopion.wireless.radius.responder import Memory, Responder
 from scopion.wireless.radius.server_state import ServerState, read_state, state_text
 from tests.frames import ACCESS_REQUEST, ACCOUNTING_REQUEST, DECODERS, EVERYTHING, RADIUS_SECRET
 from tests.fuzz import attempt, damaged
@@ -90,7 +91,7 @@ def _answered() -> Callable[[bytes], Any]:
     responder = Responder([settings], secrets, lambda moment: moment, Memory())
 
     def answer(data: bytes) -> list[bytes | None]:
-        packets = [Packet(data, "192.0.2.11", 9, port) for port in (1812, 1813)]
+        packets = [Arrival(data, "192.0.2.11", 9, port) for port in (1812, 1813)]
         return [responder.answer(packet, _AS_OF, 0.0) for packet in packets]
 
     return answer

@@ -10,6 +10,7 @@ from ipaddress import ip_address
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from scopion.attachment.udp_server import Arrival
 from scopion.model.mac import MacAddress, Notation
 from scopion.roster.wifi.lists import ListMode
 from scopion.wire.radius import Attributes, Code, RadiusMessage, SentRequest, Value, decode_radius, encode_request
@@ -21,7 +22,7 @@ from scopion.wireless.radius.asking_points import AskingPoint, Secrets
 from scopion.wireless.radius.disconnections import Disconnections, Told
 from scopion.wireless.radius.published import PublishedList, digest_of, published_text, read_published
 from scopion.wireless.radius.radius_settings import AskingSettings, RadiusSettings
-from scopion.wireless.radius.responder import Memory, Packet, Responder
+from scopion.wireless.radius.responder import Memory, Responder
 from scopion.wireless.radius.server_state import ServerState, read_state, state_text
 from scopion.wireless.radius.sessions import present
 from tests.wifi.test_wifi_hours import MACS, local, moments, policies
@@ -81,7 +82,7 @@ class Answering:
         )
 
     def send(self, octets: bytes, source: str = COUNTER, now: datetime = NOON, port: int = 1812) -> bytes | None:
-        return self.responder.answer(Packet(octets, source, 32_768, port), now, self.monotonic)
+        return self.responder.answer(Arrival(octets, source, 32_768, port), now, self.monotonic)
 
     def ask(
         self, mac: MacAddress = TILL, now: datetime = NOON, source: str = COUNTER, **how: object

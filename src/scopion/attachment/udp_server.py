@@ -42,7 +42,7 @@ class Arrival:
     source: str
     source_port: int
     port: int  # at which it came
-    way: Way  # for ``UdpServer.reply``
+    way: Way | None = None  # for ``UdpServer.reply``; None: it came by none
 
 
 class UdpServer:
@@ -90,6 +90,7 @@ class UdpServer:
 
         Returns False if it cannot leave: the question comes again.
         """
+        assert arrival.way is not None
         used, ancillary, sender = arrival.way
         try:
             used.sendmsg([data], _from_there(ancillary), 0, sender if port is None else (sender[0], port, *sender[2:]))

@@ -11,7 +11,7 @@ import io
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import Enum, IntEnum
-from functools import cache
+from functools import cache, lru_cache
 from typing import Any
 
 from scopion.model.errors import MalformedFrame
@@ -169,7 +169,8 @@ class RadiusMessage:
         reply = self._packet.CreateReply()
         reply.code = code
         for name, value in attributes.items():
-            reply[name] = value
+            number, encoded = _encoded(name, value)
+            reply[number] = [encoded]
         return bytes(reply.ReplyPacket())
 
 
@@ -279,6 +280,16 @@ def _attributes(data: bytes, end: int) -> Iterator[int]:
             raise MalformedFrame("a Message-Authenticator has 16 octets")
         yield data[at]
         at += size
+
+
+@lru_cache(4_096)  # replies have the same few again and again
+def _encoded(name: str, value: Value) -> tuple[int, bytes]:
+    from pyrad.packet import Packet
+
+    packet = Packet(dict=_dictionary(), id=0)
+    packet[name] = value
+    number = _NUMBERS[name]
+    return number, packet[number][0]
 
 
 @cache

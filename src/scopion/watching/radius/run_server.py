@@ -20,7 +20,6 @@ from scopion.watching.readiness import Readiness
 from scopion.watching.watch_context import log
 from scopion.wire.radius import Code, load_library
 from scopion.wireless.radius.disconnections import Order
-from scopion.wireless.radius.responder import Packet
 
 # What has come is taken from the system first, so that a flood fills our queue, which is fair, and not the system's.
 _AT_ONCE, _IN_A_ROW = 2_048, 64
@@ -94,7 +93,7 @@ class _Server:
         serving = self.serving
         wait = 0.0 if self._queue else min(_LONGEST_WAIT_S, max(0.0, serving.wake_at() - time.monotonic()))
         for each in self._queue.put(self._sockets.receive(wait, _AT_ONCE)):
-            serving.too_many(_packet(each))
+            serving.too_many(each)
         for each in self._queue.take(_IN_A_ROW):
             self._answer(each)
         for order in serving.turn(time.monotonic()):
@@ -103,11 +102,10 @@ class _Server:
             self._files.write(*work)
 
     def _answer(self, arrival: Arrival) -> None:
-        packet = _packet(arrival)
-        if packet.data[:1] and packet.data[0] in _REPLIES:
-            self.serving.hear(packet, time.monotonic())
+        if arrival.data[:1] and arrival.data[0] in _REPLIES:
+            self.serving.hear(arrival, time.monotonic())
             return
-        reply = self.serving.answer(packet, time.monotonic())
+        reply = self.serving.answer(arrival, time.monotonic())
         if reply is not None:
             self._sockets.reply(arrival, reply)
             self._last_from[arrival.source] = arrival
@@ -127,10 +125,6 @@ class _Server:
             self._files.write(*work)
         self._files.close()
         log.info("the RADIUS server ended")
-
-
-def _packet(arrival: Arrival) -> Packet:
-    return Packet(arrival.data, arrival.source, arrival.source_port, arrival.port)
 
 
 @contextmanager

@@ -29,6 +29,8 @@ from scopion.wireless.radius.sessions import Session, Sessions
 
 # A push waits for the server to read the list, and a person for the push.
 _LOOK_EVERY_S = 0.25
+# A device that has come back and is refused is noticed after this at the latest.
+_JUDGE_EVERY_S = 1.0
 _SAVE_EVERY_S = 2.0
 # When access points asked last is worth a write this often.
 _ASKED_EVERY_S = 60.0
@@ -78,7 +80,7 @@ class Serving:
         reply = self._responder.answer(packet, now, monotonic)
         if sessions.count != before:
             self._dirty = True
-            self._judge_at = min(self._judge_at, max(monotonic, self._judged_at + _LOOK_EVERY_S))  # one may be back
+            self._judge_at = min(self._judge_at, max(monotonic, self._judged_at + _JUDGE_EVERY_S))  # one may be back
         return reply
 
     def too_many(self, packet: Packet) -> None:

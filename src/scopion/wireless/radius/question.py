@@ -98,17 +98,15 @@ def _device(message: RadiusMessage, asking: AskingSettings) -> tuple[MacAddress,
 def _network(message: RadiusMessage, asking: AskingSettings, networks: Collection[str]) -> str:
     if not asking.says_network:
         return next(iter(networks), "")
-    called, identifier = message.text("Called-Station-Id"), message.text("NAS-Identifier")
+    called = message.text("Called-Station-Id")
     found = _CALLED.fullmatch(called)
-    said = found["ssid"] if found is not None else called
-    if said:
-        if said in networks:
-            return said
-        if identifier not in networks:
-            raise Unanswerable(Reason.OTHER_NETWORK, said)
+    said = (found["ssid"] or "") if found is not None else called
+    if said in networks:
+        return said
+    identifier = message.text("NAS-Identifier")
     if identifier in networks:
         return identifier
-    raise Unanswerable(Reason.NO_NETWORK, identifier)
+    raise Unanswerable(Reason.OTHER_NETWORK, said) if said else Unanswerable(Reason.NO_NETWORK, identifier)
 
 
 @lru_cache(4_096)  # the same devices ask again and again, in the same notation

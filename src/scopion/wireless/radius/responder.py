@@ -11,6 +11,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from typing import Protocol
 
 from scopion.model.errors import MalformedFrame
 from scopion.model.mac import MacAddress
@@ -32,14 +33,24 @@ _ENDS, _ASKS_AGAIN = 0, 1  # Termination-Action (RFC 2865, 5.29)
 _VLAN, _IEEE_802 = 13, 6  # Tunnel-Type and Tunnel-Medium-Type (RFC 3580, 3.31)
 
 
-@dataclass(frozen=True, slots=True)
-class Packet:
+class Packet(Protocol):
     """A datagram that came to one of the ports."""
 
-    data: bytes
-    source: str  # its address
-    source_port: int
-    port: int  # at which it came
+    @property
+    def data(self) -> bytes:
+        """Return its octets."""
+
+    @property
+    def source(self) -> str:
+        """Return the address that it came from."""
+
+    @property
+    def source_port(self) -> int:
+        """Return the port that it came from."""
+
+    @property
+    def port(self) -> int:
+        """Return the port at which it came."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,6 +19,8 @@ START, STOP, INTERIM, ON, OFF = 1, 2, 3, 7, 8  # Acct-Status-Type (RFC 2866, 5.1
 _MOST = 4_096
 # What has ended stays for so long: the watch takes it in meanwhile.
 _ENDED_STAY = timedelta(days=1)
+# An access point that asks about the same device again and again says nothing new.
+_FRESH = timedelta(seconds=10)
 # Reports that fail to come so many times in a row: the access point is off, or has forgotten the session.
 _MISSED = 3
 _LONGEST_S = 10 * 366 * 86_400
@@ -70,8 +72,10 @@ class Sessions:
     def grant(self, session: Session) -> None:
         """Note that a device was let in; what is reported of it by accounting counts more."""
         before = self._by_key.get(session.key)
-        begun = before is not None and before.ended is None
-        self._put(replace(session, since=before.since) if before is not None and begun else session)
+        if before is None or before.ended is not None:
+            self._put(session)
+        elif before.other_vlan is not session.other_vlan or session.seen - before.seen > _FRESH:
+            self._put(replace(session, since=before.since))
 
     def report(self, message: RadiusMessage, session: Session) -> None:
         """Take in a report; ``session`` says which device it is about, as seen now."""
