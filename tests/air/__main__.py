@@ -9,8 +9,10 @@ from concurrent.futures import ThreadPoolExecutor
 
 from tests.air.real_air import booted
 
-# Each entry is run in its turn, beside the others: the first access point; the second; those that ask by RADIUS.
-MODULES = (("tests.air.test_lists", "tests.air.test_dialect"), ("tests.air.test_holding",), ("tests.air.test_radius",))
+# Each entry is run in its turn, beside the others: the first access point, and the second.
+MODULES = (("tests.air.test_lists", "tests.air.test_dialect"), ("tests.air.test_holding",))
+# Those that ask by RADIUS come when the others have ended: more at a time than these the machine does not bear.
+LAST = ("tests.air.test_radius",)
 
 
 def main() -> int:
@@ -22,6 +24,7 @@ def main() -> int:
         return 0
     with ThreadPoolExecutor(len(MODULES)) as workers:
         ended = list(workers.map(_run, MODULES))
+    ended.append(_run(LAST))
     for said, _ in ended:
         sys.stderr.write(said)
     return int(not all(passed for _, passed in ended))

@@ -43,7 +43,7 @@ def booted() -> tuple[Lab, Path, Air]:
     machine = Machine(lab, folder)
     atexit.register(machine.close)
     air = Air(machine, STATIONS, bands=BANDS)
-    for point in (air.first, air.second, *air.asking.values()):
+    for point in (air.first, air.second):
         point.start(point.configuration())
     of = air.stations
     of["till"].join(network())

@@ -16,6 +16,13 @@ REMEMBERS_S = 30  # hostapd goes by a decision for so long
 
 
 class ByRadius(RealAir):
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        for point in cls.air.asking.values():
+            if not point.hostapd:
+                point.start(point.configuration())
+
     def setUp(self) -> None:
         super().setUp()
         (self.site / "secret").write_text(SHARED)

@@ -63,6 +63,7 @@ OUTPUTS: dict[str, tuple[str, ...]] = {
     "wifi import": ("Kilnhaven",), "wifi radius log": ("", "--faults"),
     "wifi radius sheet": ("Office", "Office --html -"),
     "wifi radius test": ("Office", "x\x1b[2J"), "wifi radius serve": ("--for 1s",),
+    "wifi radius export": ("Office",), "wifi radius take": ("list.txt",),
     "block": ("~ --dry-run", "192.0.2.40 --yes"), "unblock": ("192.0.2.40 --yes", "192.0.2.90 --dry-run"),
     "report": ("", "--html -", "--send owner", "--csv tables", "--figure presence presence.svg", "--table attention",
                "--table devices", "--table events", "--table addresses", "--table wireless", "--table new-devices"),

@@ -120,9 +120,9 @@ class Lab:
         chain = f"chain input {{ type filter hook input priority 0; {rule} }}\n"
         self.run(name, ["nft", "-f", "-"], stdin=f"table arp deaf {{\n{chain}}}\n")
 
-    def run(self, name: str, command: Sequence[str], stdin: str = "", check: bool = True) -> str:
+    def run(self, name: str, command: Sequence[str], stdin: str = "", check: bool = True, within_s: float = 30) -> str:
         """Run a command in a namespace; its standard output."""
-        return _run(["ip", "netns", "exec", self.namespace(name), *command], stdin, check)
+        return _run(["ip", "netns", "exec", self.namespace(name), *command], stdin, check, within_s)
 
     def scopion(
         self,
@@ -142,10 +142,12 @@ class Lab:
             check=False,
         )
 
-    def begin(self, arguments: Sequence[str], site: Path, *, privileged: bool = True) -> subprocess.Popen[str]:
-        """Start the installed program at the desk, and go on."""
+    def begin(
+        self, arguments: Sequence[str], site: Path, *, privileged: bool = True, at: str = "desk"
+    ) -> subprocess.Popen[str]:
+        """Start the installed program, at the desk if no other place is said, and go on."""
         return subprocess.Popen(
-            self.command(arguments, privileged=privileged),
+            self.command(arguments, privileged=privileged, at=at),
             env={**os.environ, "SCOPION_SITE": str(site), "SCOPION_LIVE": "namespaces"},
             stdin=subprocess.DEVNULL,
             stdout=subprocess.PIPE,
@@ -153,10 +155,10 @@ class Lab:
             text=True,
         )
 
-    def command(self, arguments: Sequence[str], *, privileged: bool = True) -> list[str]:
-        """The command line that runs the program at the desk."""
+    def command(self, arguments: Sequence[str], *, privileged: bool = True, at: str = "desk") -> list[str]:
+        """The command line that runs the program in a namespace."""
         drop = () if privileged else DROP_CAPABILITIES
-        return ["ip", "netns", "exec", self.namespace("desk"), *drop, PROGRAM, *arguments]
+        return ["ip", "netns", "exec", self.namespace(at), *drop, PROGRAM, *arguments]
 
     def scan(self, site: Path, *arguments: str, privileged: bool = True) -> dict[str, Any]:
         """Scan at the desk; the JSON document. Fails the test that calls it if the program fails."""
@@ -246,8 +248,8 @@ class Lab:
         _run(["ip", "-n", self.namespace(name), "-batch", "-"], batch + "\n")
 
 
-def _run(command: Sequence[str], stdin: str = "", check: bool = True) -> str:
-    ended = subprocess.run(command, input=stdin, capture_output=True, text=True, timeout=30, check=False)
+def _run(command: Sequence[str], stdin: str = "", check: bool = True, within_s: float = 30) -> str:
+    ended = subprocess.run(command, input=stdin, capture_output=True, text=True, timeout=within_s, check=False)
     if check and ended.returncode != 0:
         raise RuntimeError(f"{' '.join(command)}: {ended.stderr.strip()}")
     return ended.stdout

@@ -13,6 +13,7 @@ import unittest
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
+from scopion.watching.service.radius_unit import SERVICE, SOCKET
 from scopion.watching.service.service_unit import ACCOUNT, NAME
 from tests.lab.lab import PROGRAM, Lab, require_tools
 from tests.lab.services import wait_for
@@ -30,7 +31,8 @@ ProtectProc=default
 BindReadOnlyPaths={paths}
 StandardError=append:{log}
 """
-_TARGETS = ("sysinit", "basic", "network", "multi-user", "shutdown", "umount", "final")
+_SOCKET = "[Socket]\nNetworkNamespacePath=/run/netns/{namespace}\n"
+_TARGETS = ("sysinit", "basic", "network", "sockets", "multi-user", "shutdown", "umount", "final")
 _PREPARE = f"""set -eu
 cd "$1"
 mount --make-rprivate /
@@ -75,12 +77,15 @@ class Manager:
         self.site.mkdir(parents=True)
         needed = (ROOT, Path(sys.base_prefix))
         units = folder / "units"
-        (units / f"{NAME}.d").mkdir(parents=True)
+        for name in (NAME, SERVICE, SOCKET):
+            (units / f"{name}.d").mkdir(parents=True)
         for name in _TARGETS:
             (units / f"{name}.target").write_text(f"[Unit]\nDescription={name}\nDefaultDependencies=no\n")
         (units / "default.target").write_text("[Unit]\nRequires=basic.target\n")
         drop_in = _DROP_IN.format(namespace=self._desk, paths=" ".join(map(str, needed)), log=folder / "log")
-        (units / f"{NAME}.d/lab.conf").write_text(drop_in)
+        for name in (NAME, SERVICE):
+            (units / f"{name}.d/lab.conf").write_text(drop_in)
+        (units / f"{SOCKET}.d/lab.conf").write_text(_SOCKET.format(namespace=self._desk))
         (folder / "passwd").write_text(_PASSWD)
         (folder / "group").write_text(_GROUP)
         (folder / "boot").write_text("".join((_PREPARE, *_opened(needed), _START)))
@@ -109,13 +114,13 @@ class Manager:
         """What the service has said."""
         return (self._folder / "log").read_text()
 
-    def ctl(self, command: str) -> None:
-        """Tell the manager to do something with the service. Raises AssertionError with all that was said."""
-        self._inside("systemctl", "--no-pager", command, NAME)
+    def ctl(self, *command: str, unit: str = NAME) -> None:
+        """Tell the manager to do something with a unit. Raises AssertionError with all that was said."""
+        self._inside("systemctl", "--no-pager", *command, unit)
 
-    def shown(self, *properties: str) -> list[str]:
-        """Properties of the service, as the manager has them."""
-        said = self._inside("systemctl", "show", f"--property={','.join(properties)}", NAME)
+    def shown(self, *properties: str, unit: str = NAME) -> list[str]:
+        """Properties of a unit, as the manager has them."""
+        said = self._inside("systemctl", "show", f"--property={','.join(properties)}", unit)
         values = dict(line.partition("=")[::2] for line in said.splitlines())
         return [values[each] for each in properties]
 

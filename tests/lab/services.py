@@ -43,6 +43,26 @@ class Services:
         self._clean_up(_end, process)
         return process
 
+    def ssh_server(self, host: str, home: Path, address: str) -> None:
+        """A server for root with a key; ``key`` and ``known_hosts`` in ``home`` are for who logs in."""
+        home.mkdir(mode=0o700)
+        for name in ("host", "key"):
+            subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(home / name)], check=True)
+        (home / "authorized").write_bytes((home / "key.pub").read_bytes())
+        (home / "known_hosts").write_text(f"{address} {(home / 'host.pub').read_text()}", encoding="ascii")
+        (home / "config").write_text(
+            f"HostKey {home}/host\nAuthorizedKeysFile {home}/authorized\nStrictModes no\nUsePAM no\n"
+            "PermitRootLogin prohibit-password\nPasswordAuthentication no\nPidFile none\n",
+            encoding="ascii",
+        )
+        command = f"mount -t tmpfs none /run && mkdir -m 755 /run/sshd && exec /usr/sbin/sshd -D -e -f {home}/config"
+        self.start(host, ["sh", "-c", command])
+
+        def listens() -> bool:
+            return ":22 " in self._lab.run(host, ["ss", "-Hlnt"])
+
+        wait_for("the SSH server", listens)
+
     def mail_server(self, host: str, spool: Path, *mood: str) -> subprocess.Popen[bytes]:
         """A mail server (``tests.receivers``), a line in the spool for each mail."""
         spool.touch()

@@ -304,7 +304,7 @@ class Daemon(AirLab):
         self.assertIn(STATION, self.ask("wl1", "DENY_ACL SHOW"))
         self.assertNotIn("[AUTHORIZED]", self.ask("wl1", f"STA {STATION}"))
         said = " ".join(self.ok("rescue").split())
-        self.assertIn(f"refuses this machine's wireless adapter {STATION} on 2.4 GHz and 5 GHz", said)
+        self.assertIn(f"refuses this machine's wireless adapter {STATION} on 2.4 and 5 GHz", said)
         self.assertRegex(said, r"1\. Wait until \w+, [\d:]+: then it is taken back by itself")
         (command,) = set(re.findall(r"scopion (wifi revert Kilnhaven) takes", said))
         self.ok(*command.split(), "--yes")

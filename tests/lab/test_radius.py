@@ -10,17 +10,18 @@ import socket
 import subprocess
 import tempfile
 import time
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from types import MappingProxyType
 
 from tests.lab.in_the_lab import InTheLab
-from tests.lab.lab import Lab, LabHost, require_lab, require_tools
-from tests.lab.services import wait_for
+from tests.lab.lab import PROGRAM, Lab, LabHost, require_lab, require_tools
+from tests.lab.services import Services, wait_for
 
 COUNTER = LabHost("counter", "0c:be:11:00:00:11", ("192.0.2.11",))
 OVEN = LabHost("oven", "0c:be:11:00:00:12", ("192.0.2.12",))
 ELSEWHERE = LabHost("elsewhere", "a0:b4:d7:66:19:04", ("192.0.2.77",))
+SECOND = LabHost("second", "0c:be:11:00:00:20", ("192.0.2.20",))
 SSID, TILL, STRANGER = "Kilnhaven", "54:b1:a3:7c:00:50", "a0:b4:d7:66:19:05"
 SECRETS = {"counter": "made-up secret of the counter", "oven": "made-up secret of the oven room"}
 SETTINGS = f"""
@@ -45,7 +46,7 @@ class Radius(InTheLab):
     def setUpClass(cls) -> None:
         require_lab()
         require_tools("radclient")
-        cls.lab = Lab([COUNTER, OVEN, ELSEWHERE], gateway=None)
+        cls.lab = Lab([COUNTER, OVEN, ELSEWHERE, SECOND], gateway=None)
         cls.addClassCleanup(cls.lab.close)
         holder = tempfile.TemporaryDirectory()
         cls.addClassCleanup(holder.cleanup)
@@ -57,13 +58,14 @@ class Radius(InTheLab):
         for name, secret in SECRETS.items():
             (self.site / name).write_text(secret)
             (self.site / name).chmod(0o600)
-        self.serve()
+        self.server = self.serve()
 
-    def serve(self) -> None:
-        """Start the server, and wait until its ports are open."""
-        self.server = self.lab.begin(["wifi", "radius", "serve"], self.site)
-        self.addCleanup(self.end, self.server)
-        wait_for("the ports", lambda: ":1812" in self.lab.run("desk", ["ss", "-Huln"]))
+    def serve(self, at: str = "desk", site: Path | None = None) -> subprocess.Popen[str]:
+        """Start a server, and wait until its ports are open."""
+        server = self.lab.begin(["wifi", "radius", "serve"], site or self.site, at=at)
+        self.addCleanup(self.end, server)
+        wait_for("the ports", lambda: ":1812" in self.lab.run(at, ["ss", "-Huln"]))
+        return server
 
     def end(self, server: subprocess.Popen[str], how: int = signal.SIGTERM) -> str:
         """End a server; what it has logged."""
@@ -85,6 +87,7 @@ class Radius(InTheLab):
         secret: str = "",
         kind: str = "auth",
         silence: bool = False,
+        server: str = Lab.desk_address,
         but: Mapping[str, str | None] = MappingProxyType({}),
     ) -> str:
         """What radclient says of a question; ``but`` changes its attributes. Where there is to be ``silence``, it asks
@@ -97,7 +100,7 @@ class Radius(InTheLab):
             "Message-Authenticator": "0x00", **but,
         }  # fmt: skip
         said = ", ".join(f"{name} = {value}" for name, value in attributes.items() if value is not None)
-        to = f"192.0.2.10:{1813 if kind == 'acct' else 1812}"
+        to = f"{server}:{1813 if kind == 'acct' else 1812}"
         patience = ["-r", "1", "-t", "1"] if silence else ["-r", "4", "-t", "2"]
         command = ["radclient", "-x", *patience, to, kind, secret or SECRETS[at]]
         return self.lab.run(at, command, stdin=f"{said}\n", check=False)
@@ -117,7 +120,8 @@ class Radius(InTheLab):
         self.assertIn("Received Access-Accept", self.ask(at="oven", but={"Message-Authenticator": None}))
         # It sends a value that is given as it is: one that fits nothing.
         self.assertIn(
-            "No reply", self.ask(at="oven", secret="made-up secret of nobody", but={"Message-Authenticator": None})
+            "No reply",
+            self.ask(at="oven", secret="made-up secret of nobody", silence=True, but={"Message-Authenticator": None}),
         )
         bare = TILL.replace(":", "")
         from_elsewhere = ["radclient", "-r", "1", "-t", "1", "192.0.2.10:1812", "auth", SECRETS["counter"]]
@@ -157,7 +161,7 @@ class Radius(InTheLab):
         (self.site / "site.toml").write_text("[[enforcer]\nname = \n")
         self.check()
         self.end(self.server, signal.SIGKILL)
-        self.serve()
+        self.server = self.serve()
         self.check()
         (published,) = [path for path in (self.site / "radius").glob("list-*.json") if "last" not in path.name]
         whole = published.read_text()
@@ -165,12 +169,12 @@ class Radius(InTheLab):
         time.sleep(0.6)
         self.check()
         self.end(self.server, signal.SIGKILL)
-        self.serve()
+        self.server = self.serve()
         self.check()
         self.end(self.server)
         (self.site / "site.toml").write_text(SETTINGS)
         published.write_text(whole)
-        self.serve()
+        self.server = self.serve()
         self.check()
         self.assertIn("accepted", self.ok("wifi", "radius", "test", SSID, TILL))
 
@@ -186,8 +190,8 @@ class Radius(InTheLab):
             f'User-Name={bare}, User-Password={bare}, Called-Station-Id="02-00-00-00-00-01:{SSID}", '
             "Message-Authenticator=0x00\n"
         )
-        command = ["radclient", "-q", "-s", "-c", "10000", "-p", "64", "-r", "4", "-t", "2", "192.0.2.10:1812", "auth"]
-        told = self.lab.run("counter", [*command, SECRETS["counter"]], stdin=question)
+        command = ["radclient", "-q", "-s", "-c", "10000", "-p", "64", "-r", "9", "-t", "3", "192.0.2.10:1812", "auth"]
+        told = self.lab.run("counter", [*command, SECRETS["counter"]], stdin=question, within_s=200)
         self.assertRegex(told, r"Accepted\s*:\s*10000")
         with self.lab.inside("oven"):
             flood = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
@@ -217,7 +221,9 @@ class Radius(InTheLab):
         self.end(self.server, signal.SIGKILL)
         self.assertIn("no RADIUS server of this site runs here", self.fails("wifi", "push", SSID, "--yes"))
         self.assertIn("does not run", self.scopion("wifi", "radius", "test", SSID).stderr)
-        self.serve()
+        grades = {each["about"]: each["grade"] for each in self.json("wifi", "audit", SSID)}
+        self.assertEqual((grades["server"], grades["secret"], grades["signature"]), ("high", "fine", "low"))
+        self.server = self.serve()
         self.assertEqual(len(self.json("wifi", "stations", SSID)), 1)
         self.assertIn("Received Access-Reject", self.ask(STRANGER))
         wait_for("both attempts", lambda: self.json("wifi", "stations", "--refused")[0]["times"] == 2)
@@ -226,9 +232,63 @@ class Radius(InTheLab):
         self.assertRegex(log, f"refused-attempt: {STRANGER}.* asked to join '{SSID}', and was refused by counter")
         (event,) = self.json("events", "--kind", "refused-attempt")
         self.assertEqual((event["mac"], event["name"], event["was_name"]), (STRANGER, SSID, "counter"))
+        (association,) = self.json("show", TILL)["associations"]
+        self.assertEqual((association["received"], association["present"]), (2**32 + 7, True))
         card = self.ok("show", STRANGER)
         self.assertRegex(card, re.compile(f"{SSID}, by counter: 2 times"))
         self.assertIn("2 times since", self.scopion("wifi", "verify", SSID, "--no-scan").stderr)
+
+    def test_a_second_server_answers_when_the_first_does_not(self) -> None:
+        """It is silent until it has a list; takes one that is carried, or that the watch sends over SSH; refuses one
+        that was changed or replayed; and says how old its list is.
+        """
+        services = Services(self.lab, self.folder, self)
+        ssh, second = self.folder / "ssh", self.folder / "second"
+        services.ssh_server("second", ssh, "192.0.2.20")
+        second.mkdir()
+        for folder in (self.site, second):
+            for name, secret in {**SECRETS, "key": "made-up key of both"}.items():
+                (folder / name).write_text(secret)
+                (folder / name).chmod(0o600)
+        list_of, points = SETTINGS.split("[[enforcer.access_point]]", 1)
+        there = f'["env", "SCOPION_LIVE=namespaces", "{PROGRAM}", "--site", "{second}", "wifi", "radius", "take", "-"]'
+        way = f'ssh = {{ host = "192.0.2.20", key = "{ssh}/key", known_hosts = "{ssh}/known_hosts" }}'
+        standby = f'standby = {{ address = "192.0.2.20", key = "file:key", {way}, command = {there} }}\n'
+        self.settings(f"{list_of}{standby}[[enforcer.access_point]]{points}")
+        (second / "site.toml").write_text(f'{list_of}stands_in.key = "file:key"\n[[enforcer.access_point]]{points}')
+        self.serve("second", second)
+        self.publish()
+        self.assertIn("No reply", self.ask(server="192.0.2.20", silence=True))
+        carried = self.ok("wifi", "radius", "export", SSID)
+        self.where = "second"
+        self.assertIn("another key", self.on(second, carried.replace("till", "thief"), "take", "-").stderr)
+        self.assertEqual(self.on(second, carried, "take", "-").returncode, 0)
+        self.where = "desk"
+        wait_for("the list", lambda: "Accept" in self.ask(server="192.0.2.20"))
+        self.assertIn("Received Access-Reject", self.ask(STRANGER, server="192.0.2.20"))
+        self.ok("wifi", "allow", SSID, STRANGER)
+        self.ok("wifi", "push", SSID, "--yes", "--no-verify")
+        watch = self.lab.begin(["watch"], self.site)
+        self.addCleanup(self.end, watch)
+        wait_for("the other list", lambda: "Accept" in self.ask(STRANGER, server="192.0.2.20"), within_s=60)
+        self.end(self.server, signal.SIGKILL)
+        self.assertIn("Received Access-Accept", self.ask(STRANGER, server="192.0.2.20"))
+        self.where = "second"
+        self.assertIn("older than the one here", self.on(second, carried, "take", "-").stderr)
+        told = self.on(second, "", "log").stderr
+        self.assertRegex(told, "stands in for a first server of 'Kilnhaven', by a list of .* ago")
+        audit = json.loads(self.on(second, "", "audit", SSID, "--format", "json", group=("wifi",)).stdout)
+        self.assertRegex(json.dumps(audit), "it answers by a list that the first server sent .* ago")
+
+    def on(
+        self, site: Path, stdin: str, *arguments: str, group: Sequence[str] = ("wifi", "radius")
+    ) -> subprocess.CompletedProcess[str]:
+        """Run the program for another site."""
+        own, self.site = self.site, site
+        try:
+            return self.scopion(*group, *arguments, stdin=stdin)
+        finally:
+            self.site = own
 
     def test_two_servers_do_not_share_a_port(self) -> None:
         """The second is refused with the first one's number; another program on the port is told as such."""

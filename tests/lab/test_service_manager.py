@@ -5,7 +5,8 @@ from __future__ import annotations
 import json
 import unittest
 
-from tests.lab.lab import Lab, LabHost, require_lab
+from scopion.watching.service.radius_unit import SERVICE
+from tests.lab.lab import Lab, LabHost, require_lab, require_tools
 from tests.lab.manager import Manager
 from tests.lab.services import Services, wait_for
 from tests.receivers import BOOK, OWNER
@@ -36,11 +37,20 @@ name = "script"
 type = "command"
 command = ["/bin/sh", "-c", "grep ^Cap /proc/self/status >rights"]
 """
+SHARED = "made-up secret of the router"
+RADIUS = """
+[[enforcer]]
+name = "shop"
+type = "radius"
+network = "Kilnhaven"
+access_point = [{ name = "router", address = "192.0.2.1", secret = "file:secret" }]
+"""
 
 
 class ServiceManager(FolderTest):
     def setUp(self) -> None:
         require_lab()
+        require_tools("radclient")
         super().setUp()
         self.net = Lab([GATEWAY])
         self.addCleanup(self.net.close)
@@ -92,6 +102,37 @@ class ServiceManager(FolderTest):
         devices = manager.scopion("devices")
         self.assertIn("192.0.2.144", devices)
         self.assertIn("kiln room router", devices)
+
+    def test_the_radius_server_keeps_its_ports(self) -> None:
+        """Killed, it is back before an access point asks again: what comes meanwhile waits in the socket. It has no
+        right at all; a push reaches it; without a list by RADIUS its units go.
+        """
+        manager = Manager(self.net, self.folder / "manager", self)
+        (manager.site / "site.toml").write_text(RADIUS)
+        (manager.site / "secret").write_text(SHARED)
+        (manager.site / "secret").chmod(0o600)
+        self.assertIn("the RADIUS server", manager.scopion("service", "install", "--yes"))
+        wait_for("the server", lambda: manager.shown("ActiveState", unit=SERVICE) == ["active"])
+        manager.scopion("wifi", "allow", "Kilnhaven", "54:b1:a3:7c:00:50")
+        manager.scopion("wifi", "mode", "Kilnhaven", "allow", "--insist")
+        manager.scopion("wifi", "push", "Kilnhaven", "--yes", "--no-verify")
+        self.assertIn("Received Access-Accept", self.ask("54b1a37c0050"))
+        manager.ctl("kill", "--signal=KILL", unit=SERVICE)
+        self.assertIn("Received Access-Reject", self.ask("54b1a37c0051"))
+        self.assertEqual(manager.shown("NRestarts", "CapabilityBoundingSet", unit=SERVICE), ["1", ""])
+        (manager.site / "site.toml").write_text("")
+        manager.scopion("service", "install", "--yes")
+        self.assertEqual(manager.shown("LoadState", unit=SERVICE), ["not-found"])
+        self.assertNotIn(":1812", self.net.run("desk", ["ss", "-Huln"]))
+
+    def ask(self, name: str) -> str:
+        """What radclient hears at the gateway."""
+        question = (
+            f"User-Name={name}, User-Password={name}, Message-Authenticator=0x00, "
+            'Called-Station-Id="02-00-00-00-00-01:Kilnhaven"\n'
+        )
+        command = ["radclient", "-x", "-r", "3", "-t", "4", f"{self.net.desk_address}:1812", "auth", SHARED]
+        return self.net.run("gateway", command, stdin=question, check=False)
 
 
 if __name__ == "__main__":

@@ -104,21 +104,4 @@ class AccessPoint:
 
     def ssh_server(self) -> None:
         """A server for root with a key; ``key``, ``known_hosts`` are for who logs in."""
-        home = self.folder / "ssh"
-        home.mkdir(mode=0o700)
-        for name in ("host", "key"):
-            subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(home / name)], check=True)
-        (home / "authorized").write_bytes((home / "key.pub").read_bytes())
-        (home / "known_hosts").write_text(f"{ADDRESS} {(home / 'host.pub').read_text()}", encoding="ascii")
-        (home / "config").write_text(
-            f"HostKey {home}/host\nAuthorizedKeysFile {home}/authorized\nStrictModes no\nUsePAM no\n"
-            "PermitRootLogin prohibit-password\nPasswordAuthentication no\nPidFile none\n",
-            encoding="ascii",
-        )
-        command = f"mount -t tmpfs none /run && mkdir -m 755 /run/sshd && exec /usr/sbin/sshd -D -e -f {home}/config"
-        self._services.start("ap", ["sh", "-c", command])
-
-        def listens() -> bool:
-            return ":22 " in self._lab.run("ap", ["ss", "-Hlnt"])
-
-        wait_for("the SSH server", listens)
+        self._services.ssh_server("ap", self.folder / "ssh", ADDRESS)

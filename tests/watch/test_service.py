@@ -13,6 +13,7 @@ from unittest import mock
 
 from scopion.roster.store.open_roster import Roster
 from scopion.watching.service.install_service import secrets_left_behind
+from scopion.watching.service.radius_unit import SERVICE
 from tests.support import ProgramTest
 
 EXPOSURE = 2.0
@@ -78,12 +79,21 @@ class Unit(ProgramTest):
             if os.environ.get("CI"):
                 self.fail("systemd-analyze is not installed; in CI this may not be skipped")
             self.skipTest("systemd-analyze is not installed")
-        path = self.folder / "scopion.service"
-        for settings in ("", '[scan]\nmethod = "touch"\n'):
-            path.write_text(self.unit(settings))
+        radius = self.unit(
+            '[[enforcer]]\nname = "a"\ntype = "radius"\nnetwork = "K"\nlisten = "192.0.2.5"\n'
+            'access_point = [{ name = "b", address = "192.0.2.2", secret = "credential:radius" }]\n'
+        ).split(f"# --- {SERVICE}\n")[1]
+        self.assertIn("LoadCredential=radius:/etc/scopion/radius\n", radius)
+        for name, text in (
+            ("scopion.service", self.unit("")),
+            ("scopion.service", self.unit('[scan]\nmethod = "touch"\n')),
+            (SERVICE, radius),
+        ):
+            path = self.folder / name
+            path.write_text(text)
             command = [analyser, "security", "--offline=true", "--no-pager", str(path)]
             said = subprocess.run(command, capture_output=True, text=True, check=False)
-            found = re.search(r"exposure level for scopion\.service: ([\d.]+)", said.stdout)
+            found = re.search(rf"exposure level for {name}: ([\d.]+)", said.stdout)
             assert found is not None, said.stderr
             self.assertLessEqual(float(found[1]), EXPOSURE)
             self.assertNotRegex(said.stderr, "(?i)unknown|failed to parse|ignoring")

@@ -29,12 +29,13 @@ from scopion.watching.hear_devices import Listening
 from scopion.watching.hear_refused import Refusing
 from scopion.watching.keep_lists import Enforcing, opener
 from scopion.watching.keep_record import Recording
+from scopion.watching.keep_standby import Standby
 from scopion.watching.make_weekly import Reporting
 from scopion.watching.miss_devices import Missing
 from scopion.watching.read_sources import Sources
 from scopion.watching.remind_people import Reminding
 from scopion.watching.sweep_subnets import SubnetState, Sweeping, Swept
-from scopion.watching.tell_refused import Knocking
+from scopion.watching.take_in_air import TakingInAir
 from scopion.watching.watch_context import WatchContext, log
 from scopion.watching.watch_memory import WatchMemory
 from scopion.watching.watched_subnets import WatchedSubnet, missing, strange, watched_subnets
@@ -86,7 +87,8 @@ class Watch:
             "reading records": self.sources,
             "wireless lists": self.enforcing,
             "refused attempts": self.refusing,
-            "telling refused attempts": Knocking(self.context),
+            "what access points told": TakingInAir(self.context),
+            "standbys": Standby(self.context, opener(site)),
             "the weekly report": self.reporting,
             "missed devices": self.missing,
             "reminders": Reminding(self.context),

@@ -15,7 +15,7 @@ from scopion.model.clock import Clock, spoken_span
 from scopion.model.device import NAME_ORDER, NEVER, Device, Standing
 from scopion.model.mac import Notation
 from scopion.model.observation import TraitKind
-from scopion.model.text import closed, counted, joined
+from scopion.model.text import closed, counted, joined, spoken_size
 from scopion.operations.devices.identify_device import YOU_SAID
 from scopion.operations.devices.rhythm import DayMark, Rhythm
 
@@ -27,6 +27,7 @@ INDENT = 12
 STANDING_COLOUR = {Standing.NEW: "yellow", Standing.KNOWN: "green", Standing.GUEST: "cyan", Standing.UNWANTED: "red"}
 _DAY_SIGNS = {DayMark.HERE: "█", DayMark.AWAY: "·", DayMark.NOT_LOOKED: "?", DayMark.NOT_KNOWN: " "}
 _SHADES = "·░▒▓█"  # a share of days from none to all
+_ASSOCIATIONS_SHOWN = 4
 _LEAST_DAYS = 14  # a shorter strip says little
 # The notations that routers ask for, each once.
 _NOTATIONS = (Notation.COLON, Notation.HYPHEN, Notation.DOT, Notation.BARE_UPPER)
@@ -126,6 +127,21 @@ def seen_lines(card: Card, clock: Clock) -> list[str]:
     if device.last_seen == NEVER:
         return [f"known from records since {first}; {here}"]
     return [f"first seen {first}, {spoken_span(now - device.first_seen)} ago; {here}"]
+
+
+def association_lines(card: Card, clock: Clock) -> list[str]:
+    """Return the latest associations with access points, and what was sent in the last days."""
+    lines = []
+    for each in reversed(card.associated[-_ASSOCIATIONS_SHOWN:]):
+        until = "now" if each.present else f"{clock.local(each.until):%a %H:%M}"
+        size = spoken_size(each.received + each.sent)
+        lines.append(
+            f"{clock.local(each.since):%a %Y-%m-%d %H:%M} to {until}  {each.access_point}, {each.ssid}: {size}"
+        )
+    if len(card.associated) > 1:
+        whole = spoken_size(sum(each.received + each.sent for each in card.associated))
+        lines.append(f"{counted(len(card.associated), 'association')} in the last 30 days, {whole} together")
+    return lines
 
 
 def address_lines(card: Card, clock: Clock, limit: int) -> list[str]:

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from scopion.roster.look_alikes import LookAlike
 
 _ADDRESSES_SHOWN = 8
+ASSOCIATION_KEYS = ("mac", "ssid", "access_point", "since", "until", "present", "received", "sent")
 
 
 @click.command("show")
@@ -82,6 +83,7 @@ def _lines(session: Session, card: Card) -> Iterator[str]:
         ("addresses", blocks.address_lines(card, clock, _ADDRESSES_SHOWN)),
         ("names", blocks.name_lines(card, clock)),
         ("says", blocks.said_lines(card)),
+        ("on the air", blocks.association_lines(card, clock)),
         ("lists", entries),
         ("refused", _refused(session, card)),
         ("events", events),
@@ -120,6 +122,7 @@ def _more(card: Card) -> dict[str, Any]:
         "traits": [_trait(known) for known in card.device.traits],
         "private": [row_of(each, ("mac", "habit", "why")) for each in card.private],
         "look_alikes": [_look_alike(proposal, other) for proposal, other in card.look_alikes],
+        "associations": [row_of(each, ASSOCIATION_KEYS) for each in card.associated],
         "entries": [row_of(entry, ("ssid", "list", "description")) for entry in card.entries],
         "events": [event_row(event) for event in card.events],
         "changes": [row_of(each, ("at", "says", "undone")) for each in card.changes],

@@ -13,10 +13,10 @@ import click
 from scopion.cli.parts import options
 from scopion.cli.parts.families import Family
 from scopion.cli.parts.logged import Logged
-from scopion.cli.parts.output import chosen_format, iso, on_clock, output_format, row_of, show
+from scopion.cli.parts.output import chosen_format, iso, on_clock, output_format, row_of, show, spoken_ago
 from scopion.cli.parts.session import Session, pass_session, shell_word
 from scopion.cli.parts.table import Column, Row
-from scopion.cli.parts.terminal import style
+from scopion.cli.parts.terminal import echo, style
 from scopion.cli.wifi.sheet import html_option, write_sheets
 from scopion.model.errors import EnforcerUnreachable
 from scopion.model.text import capitalised, counted, joined
@@ -166,6 +166,7 @@ def log(
 
     The latest is at the end. What has to be mended is told with what to do.
     """
+    from scopion.operations.radius.standby import standing_in
     from scopion.operations.radius.tell_answers import tell_answers
 
     most = limit or (None if since else 30)
@@ -177,9 +178,40 @@ def log(
     hidden = total - len(told)
     more = f"; {hidden} earlier: --limit or --since shows them" if hidden else ""
     session.note(f"{capitalised(counted(total, 'question'))}{more}.")
+    for name, sent in standing_in(session.site):
+        when = f"of {spoken_ago(sent, session.site.clock.now())}" if sent is not None else "that never came"
+        session.note(f"This machine stands in for a first server of {name!r}, by a list {when}.")
     advised = {each.answer.reason: each.advice for each in told if each.advice}
     for reason, advice in advised.items():
         session.note(f"{style('To mend:', fg='yellow')} {reason}: {advice}.")
+
+
+@radius.command()
+@options.ssid
+@pass_session
+def export(session: Session, ssid: str) -> None:
+    """Print the signed list for the second server.
+
+    For a standby that is not reached over SSH: scopion wifi radius take reads it there. Carry it after each push.
+    """
+    from scopion.operations.radius.standby import export_list
+
+    echo(export_list(session.site, ssid), nl=False)
+
+
+@radius.command()
+@click.argument("file", metavar="FILE|-", type=click.File("r", encoding="utf-8", errors="surrogateescape"))
+@pass_session
+def take(session: Session, file: Any) -> None:
+    """Take the first server's signed list, on the standby.
+
+    Refused if it was signed with another key, or is older than the one that is here.
+    """
+    from scopion.operations.radius.standby import take_list
+
+    taken = take_list(session.site, file.read())
+    sent = session.site.clock.local(taken.sent)
+    session.note(f"The list of {taken.network!r} of {sent:%A %Y-%m-%d, %H:%M:%S} is here; the server answers by it.")
 
 
 def _test_row(session: Session, tried: Tried) -> dict[str, Any]:

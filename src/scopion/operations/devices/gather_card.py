@@ -22,6 +22,7 @@ from scopion.roster.resolve import resolve
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import EPOCH
 from scopion.roster.undo.record_changes import Change, latest_changes
+from scopion.roster.wifi.air_sessions import AirSession, sessions_since
 from scopion.roster.wifi.judge_private import Judged, judge
 from scopion.roster.wifi.lists import Entry, all_entries
 from scopion.vendors.registry import Vendor
@@ -58,6 +59,7 @@ class Card:
     look_alikes: tuple[tuple[LookAlike, Device], ...]  # the surest first, with the other device
     family: tuple[Device, ...]  # the look-alikes that may all be one thing with it
     private: tuple[Judged, ...]  # the habits of its private addresses
+    associated: tuple[AirSession, ...] = ()  # its associations of the last days, as access points report them
 
 
 def card_of(site: Site, which: str) -> Card:
@@ -75,6 +77,7 @@ def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> 
     now = site.clock.now()
     looked = looked_at(roster, now - timedelta(days=DAYS + 1))
     of_list = all_entries(roster)
+    on_air = sessions_since(roster, now - timedelta(days=DAYS + 1))
     found = []
     for device in chosen:
         alike = [(each, by_id[each.other(device.id)]) for each in proposals if device.id in each.devices]
@@ -84,6 +87,8 @@ def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> 
             for stay in stays
             if stay.present or stay.until > now - timedelta(days=DAYS + 1)
         ]
+        associated = on_air.get(device.id, ())
+        lately += [(each.since, now if each.present else each.until) for each in associated]
         known = described(device, site.vendors, site.kinds)
         found.append(
             Card(
@@ -97,6 +102,7 @@ def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> 
                 entries=tuple(each for each in of_list if each.device_id == device.id or each.mac in device.macs),
                 look_alikes=tuple(alike),
                 family=tuple(by_id[number] for number in family(device.id, proposals)),
+                associated=tuple(associated),
                 private=_habits(device, stays, [other for _, other in alike]),
             )
         )

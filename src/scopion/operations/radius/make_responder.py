@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from scopion.model.errors import InvalidSettings
@@ -42,23 +42,26 @@ def make_responder(
     memory: Memory,
     note: Callable[[Answer], None],
     *,
-    told: Callable[[str], None] | None = None,
+    told: Callable[[str], None],
+    before: Mapping[tuple[str, str], Secrets],
 ) -> Responder:
     """Return what answers for these lists.
 
-    An access point whose secret cannot be read is left out, which is ``told``; without that, InvalidSettings is raised.
+    A secret that cannot be read is ``told``. The one of before is used then; without one, its access point is left out.
     """
     secrets: dict[tuple[str, str], Secrets] = {}
     kept: list[RadiusSettings] = []
     for settings in lists:
         asking = []
         for each in settings.access_point:
+            key = (settings.name, each.name)
             try:
-                secrets[settings.name, each.name] = secrets_of(settings, each, folder)
-                asking.append(each)
+                secrets[key] = secrets_of(settings, each, folder)
             except InvalidSettings as error:
-                if told is None:
-                    raise
                 told(str(error))
+                if key not in before:
+                    continue
+                secrets[key] = before[key]
+            asking.append(each)
         kept.append(settings.with_access_points(tuple(asking)))
     return Responder(kept, secrets, local, memory, note)

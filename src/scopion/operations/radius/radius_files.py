@@ -9,16 +9,20 @@ from __future__ import annotations
 import json
 import re
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
+from datetime import datetime
 from hashlib import sha256
 from pathlib import Path
 
 from scopion.model.clock import Clock
-from scopion.model.errors import EnforcerUnreachable, StorageFailed
+from scopion.model.errors import EnforcerUnreachable, InvalidSettings, StorageFailed
+from scopion.operations.radius.make_responder import secrets_of
 from scopion.operations.site.take_turns import serving_process
 from scopion.roster.store.write_files import make_folder, storage_failed, write_atomically
 from scopion.wireless.radius.answer import Answer, read_answer
 from scopion.wireless.radius.published import MOST_OCTETS, digest_of
+from scopion.wireless.radius.radius_settings import RadiusSettings
 from scopion.wireless.radius.server_state import ServerState, read_state
 
 FOLDER = "radius"
@@ -30,7 +34,7 @@ class RadiusFiles:
     """The files of one site."""
 
     def __init__(self, site_folder: Path) -> None:
-        self._site_folder = site_folder
+        self.site_folder = site_folder
         self.folder = site_folder / FOLDER
         self.state = self.folder / "state.json"
         self.log = self.folder / "answers.jsonl"
@@ -41,6 +45,20 @@ class RadiusFiles:
         """Return the file of a network's published list; no two networks share one."""
         plain = re.sub(r"[^\w-]+", "-", network).strip("-")[:40]
         return self.folder / f"list-{plain}-{sha256(network.encode()).hexdigest()[:8]}.json"
+
+    def standby_sent(self, network: str) -> datetime | None:
+        """Return when the first server sent the list that is here, for which this machine stands in; None if never."""
+        try:
+            return datetime.fromisoformat((self.read(self._standby_of(network)) or "").strip())
+        except ValueError:
+            return None
+
+    def note_standby(self, network: str, sent: datetime) -> None:
+        """Note when a list was sent that was taken."""
+        self.write(self._standby_of(network), f"{sent.isoformat()}\n")
+
+    def _standby_of(self, network: str) -> Path:
+        return self.list_of(network).with_suffix(".sent")
 
     def kept_list_of(self, network: str) -> Path:
         """Return the file of the list that the server answered by last: for the day when the other one is damaged."""
@@ -58,7 +76,7 @@ class RadiusFiles:
 
     def write(self, path: Path, text: str) -> None:
         """Write a file as a whole. Raises StorageFailed."""
-        make_folder(self.folder, like=self._site_folder)
+        make_folder(self.folder, like=self.site_folder)
         write_atomically(path, text.encode("utf-8", "surrogateescape"))
 
     def answers(self) -> Iterator[Answer]:
@@ -78,7 +96,7 @@ class RadiusFiles:
 
     def server_runs(self) -> bool:
         """Tell whether a server of this site runs on this machine."""
-        return serving_process(self._site_folder) is not None
+        return serving_process(self.site_folder) is not None
 
 
 class LiveAnswering:
@@ -116,6 +134,18 @@ class LiveAnswering:
             return self._files.server_state()
         except StorageFailed as error:
             raise EnforcerUnreachable(f"what the RADIUS server knows cannot be read: {error}") from None
+
+    def standby_sent(self) -> datetime | None:
+        """Return when the first server sent the list; None: never, or this is the first."""
+        return self._files.standby_sent(self._network)
+
+    def secrets(self, settings: RadiusSettings) -> Mapping[str, str]:
+        """Return the secrets that this account may read."""
+        found = {}
+        for each in settings.access_point:
+            with suppress(InvalidSettings):
+                found[each.name] = secrets_of(settings, each, self._files.site_folder).secret
+        return found
 
     def _require_server(self) -> None:
         if not self._files.server_runs():

@@ -18,6 +18,7 @@ from scopion.reports.count_hours import DAY_HOURS, HourSpan, bits, hour_runs, sa
 from scopion.roster.read_events import comings
 from scopion.roster.read_history import looked_at, stays_since
 from scopion.roster.store.open_roster import Roster
+from scopion.roster.wifi.air_sessions import AirSession, sessions_since
 
 # The usual week is taken from this time before the end, even if the period is shorter.
 _USUAL_BEFORE = timedelta(weeks=9)
@@ -62,11 +63,14 @@ def read_past(roster: Roster, span: HourSpan, since: datetime, until: datetime, 
     runs: dict[int, list[tuple[int, int]]] = {}
     looked_on = {local(began).date() for began, _ in looked_at(roster, earliest)}
     seen, here = set(), set()
-    for device, of_device in stays_since(roster, earliest).items():
-        begun = [stay for stay in of_device if stay.since <= until]
+    of_stays, of_sessions = stays_since(roster, earliest), sessions_since(roster, earliest)
+    for device in dict.fromkeys((*of_stays, *of_sessions)):
+        stays_begun = [stay for stay in of_stays.get(device, ()) if stay.since <= until]
+        begun: list[Stay | AirSession] = list(stays_begun)
+        begun += [each for each in of_sessions.get(device, ()) if each.since <= until]
         if not begun:
             continue
-        stays[device] = begun
+        stays[device] = stays_begun
         spans = []
         for stay in begun:
             end = now if stay.present else stay.until

@@ -65,6 +65,7 @@ def _audited(site: Site, roster: Roster, ssid: str) -> Audited:
         try:
             for posture in type_of(settings).postures(enforcer, settings):
                 found += judge(posture, around) if posture.ssid == ssid else judge_other(posture)
+            found += type_of(settings).findings(enforcer, settings)
         except ScopionError as error:
             found.append(Finding(Grade.UNKNOWN, settings.name, "settings", f"could not be read: {error}"))
         finally:

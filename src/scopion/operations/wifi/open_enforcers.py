@@ -6,19 +6,17 @@ from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from datetime import timedelta
-from pathlib import Path
 
-from scopion.attachment.ports import SshAccess
 from scopion.model.errors import ScopionError
 from scopion.operations.intake.pasted_lists import CURRENT_FOR, PASTED, last_pasted
 from scopion.operations.pages.held_by import reached, settings_of
 from scopion.operations.pages.typed_lists import last_published
 from scopion.operations.radius.radius_files import LiveAnswering, RadiusFiles
 from scopion.operations.site.open_site import Site
-from scopion.operations.site.read_secret import read_secret, require_private
+from scopion.operations.site.reach_machine import ssh_access
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.associations import Association, associations, note_associations, note_links
-from scopion.wireless.enforcer_settings import EnforcerSettings, SshSettings
+from scopion.wireless.enforcer_settings import EnforcerSettings
 from scopion.wireless.enforcers.enforcer import Enforcer, Located, Readings, Station
 from scopion.wireless.enforcers.registry import Reach, type_of
 
@@ -64,30 +62,13 @@ def read_once(site: Site, settings: EnforcerSettings, read: Read) -> Readings:
 
 def open_enforcer(site: Site, settings: EnforcerSettings) -> Enforcer:
     """Return an enforcer; nothing is reached before it is asked something."""
-    access = _access(site, settings.ssh)
+    access = ssh_access(site.folder, settings.ssh) if settings.ssh is not None else None
     reach = Reach(
         lambda: site.shells.open(access),
         lambda: last_published(site.roster_for_reading(), settings.network, settings.name),
         lambda: LiveAnswering(RadiusFiles(site.folder), settings.network, site.clock),
     )
     return type_of(settings).open(settings, reach)
-
-
-def _access(site: Site, ssh: SshSettings | None) -> SshAccess | None:
-    if ssh is None:
-        return None
-    key = str(_beside(site.folder, ssh.key)) if ssh.key else ""
-    if key:
-        require_private(Path(key), site.folder, f"the key of {ssh.user} on {ssh.host}")
-    known = str(_beside(site.folder, ssh.known_hosts)) if ssh.known_hosts else ""
-    what = f"the password of {ssh.user} on {ssh.host}"
-    password = read_secret(ssh.password, site.folder, what) if ssh.password else ""
-    return SshAccess(ssh.host, ssh.port, ssh.user, key, password, known)
-
-
-def _beside(folder: Path, name: str) -> Path:
-    path = Path(name).expanduser()
-    return path if path.is_absolute() else folder / path
 
 
 def read_stations(

@@ -26,6 +26,7 @@ def sheet_for(site: Site, ssid: str, *, show_secrets: bool = False) -> Sheet:
             settings,
             f"{site.clock.local(site.clock.now()):%A %Y-%m-%d, %H:%M}",
             str(settings.listen) if settings.listen is not None else _address_towards(site, settings),
+            second=str(settings.standby.address) if settings.standby is not None else "",
             secrets=shown if show_secrets else {},
             essential=essential,
         )

@@ -60,5 +60,28 @@ def _alerts_to_take_on(db: Connection) -> None:
     )
 
 
+def _sessions_on_the_air(db: Connection) -> None:
+    """Remember associations with access points, and the octets of each."""
+    db.execute(
+        """CREATE TABLE air_session (
+            mac TEXT NOT NULL,
+            ssid TEXT NOT NULL,
+            access_point TEXT NOT NULL,
+            since INTEGER NOT NULL,
+            until INTEGER NOT NULL,
+            present INTEGER NOT NULL,
+            received INTEGER NOT NULL, -- octets from the device
+            sent INTEGER NOT NULL, -- octets to it
+            PRIMARY KEY (mac, access_point, since)
+        ) WITHOUT ROWID"""
+    )
+    db.execute("CREATE INDEX air_session_until ON air_session (until)")
+
+
 # Each leads from the version of its place to the next: the first from OLDEST.
-STEPS: tuple[Callable[[Connection], None], ...] = (_from_before_0_1, _entries_to_block, _alerts_to_take_on)
+STEPS: tuple[Callable[[Connection], None], ...] = (
+    _from_before_0_1,
+    _entries_to_block,
+    _alerts_to_take_on,
+    _sessions_on_the_air,
+)

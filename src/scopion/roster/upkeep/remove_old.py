@@ -37,13 +37,14 @@ def remove_old(roster: Roster, keep: Keep, now: datetime) -> dict[str, int]:
 
 
 def remove_stray(roster: Roster) -> int:
-    """Remove stray rows: traits without a subject, devices without anything. Returns how many rows."""
+    """Remove stray rows: traits and associations without a subject, devices without anything. Returns how many."""
     with roster.transaction() as db:
         before = db.total_changes
         db.execute(
             "DELETE FROM trait WHERE subject NOT IN (SELECT mac FROM adapter UNION SELECT address FROM unpaired)"
         )
         drop_if_undescribed(db)
+        db.execute("DELETE FROM air_session WHERE NOT present AND mac NOT IN (SELECT mac FROM adapter)")
         return db.total_changes - before
 
 
@@ -70,7 +71,8 @@ def _events(db: Connection, before: int) -> int:
 
 
 def _stays(db: Connection, before: int) -> int:
-    """Remove past stays except the latest of each adapter, which tells where it was last."""
+    """Remove past stays except the latest of each adapter, which tells where it was last; and past associations."""
+    db.execute("DELETE FROM air_session WHERE NOT present AND until < ?", (before,))
     return db.execute(
         "DELETE FROM stay WHERE NOT present AND until < ? "
         "AND EXISTS (SELECT 1 FROM stay AS later WHERE later.mac = stay.mac AND later.until > stay.until)",

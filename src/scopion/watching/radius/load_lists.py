@@ -18,6 +18,7 @@ from scopion.operations.site.site_settings import Settings
 from scopion.wireless.list_policy import ListPolicy
 from scopion.wireless.radius.published import digest_of, read_published
 from scopion.wireless.radius.radius_settings import RadiusSettings
+from scopion.wireless.radius.responder import Responder
 
 _Mark = tuple[int, int, int] | None  # of a file: which one, when it was changed, its size
 
@@ -49,7 +50,10 @@ class LoadLists:
         try:
             found = load_settings(self._folder)
             if not radius_lists(found):
-                raise NotFound(f"{self._folder / SETTINGS_FILE} has no [[enforcer]] of type radius: nothing to answer")
+                path = self._folder / SETTINGS_FILE
+                if not path.exists():
+                    raise InvalidSettings(f"{path} is gone")
+                raise NotFound(f"{path} has no [[enforcer]] of type radius: nothing to answer")
             self._keep_settings()
             self.problems.pop("settings", None)
             return found
@@ -68,18 +72,21 @@ class LoadLists:
             if text is not None and text != self._files.read(self._files.settings):
                 self._files.write(self._files.settings, text)
 
-    def look(self, lists: list[RadiusSettings], publish: Callable[[str, ListPolicy | None], None]) -> bool:
-        """Read the published lists that have changed, and ``publish`` each. Returns whether any was."""
+    def look(self, lists: list[RadiusSettings], responder: Responder) -> bool:
+        """Read the published lists that have changed, and have them answered by. Returns whether any was."""
         found = False
         for each in lists:
+            if each.stands_in is not None and self._files.standby_sent(each.network) is None:
+                responder.withhold(each.network)
+                continue
             if self._has_changed(self._files.list_of(each.network)) or each.network not in self._known:
-                found |= self._read(each.network, publish)
+                found |= self._read(each.network, responder.publish)
         return found
 
-    def publish_again(self, publish: Callable[[str, ListPolicy | None], None]) -> None:
-        """Publish all that is known, to something new that answers."""
+    def publish_again(self, responder: Responder) -> None:
+        """Have all that is known answered by something new."""
         for network, text in self._known.items():
-            publish(network, read_published(text).policy if text else None)
+            responder.publish(network, read_published(text).policy if text else None)
 
     def _read(self, network: str, publish: Callable[[str, ListPolicy | None], None]) -> bool:
         path, what = self._files.list_of(network), f"the list of {network!r}"

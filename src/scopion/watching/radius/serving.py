@@ -4,7 +4,7 @@ refused devices leave. It opens no socket; the time comes in.
 
 from __future__ import annotations
 
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
@@ -36,8 +36,10 @@ _SAVE_EVERY_S = 2.0
 _ASKED_EVERY_S = 60.0
 _TELL_AGAIN_S = 3_600.0
 _MOST_FAULTS = 64
-# In a flood the log has this many answers of each two seconds.
-_MOST_ANSWERS = 1_000
+# In a flood the log has this many answers of each two seconds, and of each fault so many.
+_MOST_ANSWERS, _MOST_OF_A_FAULT = 1_000, 10
+# What changes all the time, and that no person waits for, is written this often.
+_SAVE_SLOWLY_S = 30.0
 
 
 class Serving:
@@ -57,7 +59,8 @@ class Serving:
         self._disconnections = Disconnections()
         self._answers: deque[Answer] = deque(maxlen=_MOST_ANSWERS)
         self._look_at = self._save_at = self._judge_at = self._judged_at = 0.0
-        self._dirty = True
+        self._dirty, self._stale, self._saved_at = True, False, 0.0
+        self._of_fault: Counter[tuple[str, str]] = Counter()  # answers of each fault that wait to be written
         self._responder = self._made(memory)
 
     @property
@@ -119,14 +122,17 @@ class Serving:
 
     def to_write(self, monotonic: float, *, now: bool = False) -> tuple[str | None, list[Answer]] | None:
         """Return the state and the answers that are to be written; None: nothing is due."""
-        if not now and (monotonic < self._save_at or not (self._dirty or self._answers)):
+        whole = now or self._dirty or (self._stale and monotonic >= self._saved_at + _SAVE_SLOWLY_S)
+        if not now and (monotonic < self._save_at or not (whole or self._answers)):
             return None
         self._save_at = monotonic + _SAVE_EVERY_S
         answers = list(self._answers)
         self._answers.clear()
-        text = state_text(self._state()) if self._dirty or now else None
-        self._dirty = False
-        return text, answers
+        self._of_fault.clear()
+        if not whole:
+            return None, answers
+        self._dirty, self._stale, self._saved_at = False, False, monotonic
+        return state_text(self._state()), answers
 
     def reload(self) -> None:
         """Read the settings again."""
@@ -136,11 +142,11 @@ class Serving:
         except ScopionError as error:
             self._loading.problems["settings"] = f"the settings stay as they were: {error}"
         if self._settings != before:
-            self._responder = self._made(self._responder.memory)
+            self._responder = self._made(self._responder.memory, self._responder)
             log.info("the settings were read again")
         self._tell_problems()
 
-    def _made(self, memory: Memory) -> Responder:
+    def _made(self, memory: Memory, before: Responder | None = None) -> Responder:
         problems = self._loading.problems
         for each in [key for key in problems if key.startswith("secret")]:
             del problems[each]
@@ -148,10 +154,12 @@ class Serving:
         def told(problem: str) -> None:
             problems[f"secret {problem}"] = problem
 
-        made = make_responder(self.lists, self._folder, self.clock.local, memory, self._note, told=told)
+        secrets = before.secrets if before is not None else {}
+        local = self.clock.local
+        made = make_responder(self.lists, self._folder, local, memory, self._note, told=told, before=secrets)
         self._responder = made
-        self._loading.publish_again(made.publish)
-        self._loading.look(self.lists, made.publish)
+        self._loading.publish_again(made)
+        self._loading.look(self.lists, made)
         self._judge_at = 0.0
         self._dirty = True
         self._tell_problems()
@@ -160,7 +168,7 @@ class Serving:
     def _look(self) -> None:
         if self._loading.settings_changed():
             self.reload()
-        if self._loading.look(self.lists, self._responder.publish):
+        if self._loading.look(self.lists, self._responder):
             log.info("answering by %s", ", ".join(f"{each.network!r}" for each in self.lists))
             self._tell_problems()
             self._dirty, self._save_at, self._judge_at = True, 0.0, 0.0
@@ -195,15 +203,16 @@ class Serving:
         return {point.name: point for each in self.lists for point in self._responder.points.of(each.port)}
 
     def _note(self, answer: Answer) -> None:
-        self._answers.append(answer)
         if answer.reason in FAULTS:
             self._note_fault(answer)
-        elif answer.outcome is Outcome.REJECTED:
+            return
+        self._answers.append(answer)
+        if answer.outcome is Outcome.REJECTED:
             self._dirty = True
         at = self._asked.get(answer.access_point)
         if answer.access_point and (at is None or abs((answer.at - at).total_seconds()) > _ASKED_EVERY_S):
+            self._dirty, self._stale = self._dirty or at is None, True
             self._asked[answer.access_point] = answer.at
-            self._dirty = True
 
     def _note_fault(self, answer: Answer) -> None:
         key = (answer.access_point or answer.source, answer.reason.name)
@@ -212,7 +221,10 @@ class Serving:
         self._faults[key] = Fault(answer.reason, times, answer.at, answer.said)
         if len(self._faults) > _MOST_FAULTS:
             del self._faults[next(iter(self._faults))]
-        self._dirty = True
+        self._dirty, self._stale = self._dirty or before is None, True
+        self._of_fault[key] += 1
+        if self._of_fault[key] <= _MOST_OF_A_FAULT and len(self._of_fault) <= _MOST_FAULTS:
+            self._answers.append(answer)
         monotonic = self.clock.monotonic()
         if monotonic - self._told.get(key, float("-inf")) > _TELL_AGAIN_S:
             if len(self._told) > 4 * _MOST_FAULTS:

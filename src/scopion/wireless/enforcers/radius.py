@@ -7,10 +7,13 @@ What it holds is what the file says now. It counts as in force while a server ru
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
+from datetime import datetime
 from typing import Protocol
 
 from scopion.model.band import EVERY_RADIO
 from scopion.model.clock import Clock
+from scopion.model.errors import EnforcerUnreachable, Refused
 from scopion.roster.watch_record import HeardAttempts
 from scopion.roster.wifi.lists import ListMode
 from scopion.wireless.enforcers.enforcer import (
@@ -24,6 +27,7 @@ from scopion.wireless.enforcers.enforcer import (
     Traits,
 )
 from scopion.wireless.radius.disconnections import Told
+from scopion.wireless.radius.judge_radius import RadiusFacts
 from scopion.wireless.radius.published import PublishedList, fixed_policy, published_text, read_published
 from scopion.wireless.radius.radius_settings import RadiusSettings, unanswered
 from scopion.wireless.radius.server_state import ServerState
@@ -45,6 +49,12 @@ class Answering(Protocol):
 
     def state(self) -> ServerState:
         """Return what the server knows. Raises EnforcerUnreachable if none runs."""
+
+    def standby_sent(self) -> datetime | None:
+        """Return when the first server sent the list, for which this one stands in; None: never, or it is the first."""
+
+    def secrets(self, settings: RadiusSettings) -> Mapping[str, str]:
+        """Return by access point the secrets that can be read here."""
 
 
 class RadiusList:
@@ -80,6 +90,8 @@ class RadiusList:
 
     def take(self, steps: Sequence[RadioStep], begins: Callable[[RadioStep], None]) -> Readings:
         """Publish a list. The server disconnects who is refused by it, until each is gone."""
+        if self._settings.stands_in is not None:
+            raise Refused(f"{self.name} stands in for a first server, which has its list: push there")
         answering = self._answering()
         for each in steps:
             begins(each)
@@ -105,6 +117,15 @@ class RadiusList:
 
     def close(self) -> None:
         """Do nothing: nothing is open."""
+
+    def facts(self) -> RadiusFacts:
+        """Return what an audit judges."""
+        answering = self._answering()
+        state = None
+        with suppress(EnforcerUnreachable):
+            state = answering.state()
+        secrets, sent = answering.secrets(self._settings), answering.standby_sent()
+        return RadiusFacts(self._settings, sent, secrets, state, answering.clock.now())
 
 
 def _goes(session: Session, state: ServerState) -> str:

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from scopion.attachment.ports import Shell
     from scopion.wireless.enforcers.enforcer import Enforcer, Held
     from scopion.wireless.enforcers.radius import Answering
+    from scopion.wireless.judge_posture import Finding
     from scopion.wireless.posture import Posture
 
 
@@ -53,6 +54,10 @@ def _no_posture(enforcer: Any, settings: Any) -> Iterator[Posture]:
     return iter(())
 
 
+def _no_findings(enforcer: Any, settings: Any) -> Iterator[Finding]:
+    return iter(())
+
+
 @dataclass(frozen=True, slots=True)
 class EnforcerType:
     """One type of enforcer. The callables are given the settings of one enforcer of this type."""
@@ -67,6 +72,7 @@ class EnforcerType:
     capabilities: tuple[str, ...] = ()  # that it needs on this machine, as capabilities(7) calls them
     needs: str = ""  # what these are for, in a few words
     postures: Callable[[Any, Any], Iterator[Posture]] = _no_posture  # what an audit can read of its networks
+    findings: Callable[[Any, Any], Iterator[Finding]] = _no_findings  # what else an audit has to say
     by_hand: bool = False  # a person takes the steps: nothing is sent to it
 
 
@@ -143,6 +149,12 @@ def _open_radius(settings: RadiusSettings, reach: Reach) -> Enforcer:
     return RadiusList(settings, reach.answering)
 
 
+def _radius_findings(enforcer: Any, settings: RadiusSettings) -> Iterator[Finding]:
+    from scopion.wireless.radius.judge_radius import judge_radius
+
+    return judge_radius(enforcer.facts())
+
+
 for _entry in (
     EnforcerType(
         "hostapd",
@@ -162,7 +174,7 @@ for _entry in (
         "nftables", NftablesSettings, _open_nftables, capabilities=("CAP_NET_ADMIN",), needs="lists in the firewall"
     ),
     EnforcerType("uci", UciSettings, _open_uci, writes=lambda settings: [settings.file], postures=_uci_postures),
-    EnforcerType("radius", RadiusSettings, _open_radius),
+    EnforcerType("radius", RadiusSettings, _open_radius, findings=_radius_findings),
     EnforcerType("page", PageSettings, _open_page, by_hand=True),
 ):
     register(_entry)

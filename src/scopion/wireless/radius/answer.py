@@ -32,6 +32,7 @@ class Reason(StrEnum):
     DENIED = "it is on the deny list"
     HOURS = "it is outside its hours"
     OTHER_NETWORK = "the network is none of these lists"
+    NO_LIST = "no list has come from the first server yet"
     NO_NETWORK = "the access point does not say which network"
     NO_MAC = "no MAC address is in it"
     TWO_MACS = "User-Name and Calling-Station-Id name different devices"
@@ -49,6 +50,7 @@ class Reason(StrEnum):
 FAULTS = frozenset(
     {
         Reason.OTHER_NETWORK,
+        Reason.NO_LIST,
         Reason.NO_NETWORK,
         Reason.NO_MAC,
         Reason.TWO_MACS,
@@ -63,6 +65,7 @@ FAULTS = frozenset(
 )
 ADVICE: Mapping[Reason, str] = {
     Reason.OTHER_NETWORK: "add the network to site.toml, or let the access point ask another server for it",
+    Reason.NO_LIST: "let the first server send it, or carry it: scopion wifi radius export there, take here",
     Reason.NO_NETWORK: "set says_network = false if it asks for one network only",
     Reason.NO_MAC: "set user_name to how it writes the device, or to an empty text",
     Reason.PASSWORD: "set password to the one that its page wants",

@@ -6,7 +6,7 @@ once more after that time. Pure: what is due goes out, what came back goes in.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
 from enum import Enum
@@ -72,6 +72,7 @@ class Disconnections:
         self._by_key: dict[tuple[str, str, MacAddress], Departure] = {}
         self._sent: dict[int, Order] = {}  # by identifier
         self._identifier = 0
+        self._wanted: Collection[tuple[str, str, MacAddress]] = ()
 
     def __iter__(self) -> Iterator[Departure]:
         return iter(self._by_key.values())
@@ -82,8 +83,11 @@ class Disconnections:
         The caller gives all sessions that are refused now.
         """
         wanted = {each.departure: each for each in refused}
+        self._wanted = wanted.keys()
         for key in self._by_key.keys() - wanted.keys():
-            if not self._by_key[key].again:  # else it may come back from the access point's memory
+            # The end of the session may be heard before the reply; and then it may come back from the access point's
+            # memory.
+            if not self._by_key[key].again and not self._by_key[key].sent:
                 del self._by_key[key]
         for key, each in wanted.items():
             if key not in self._by_key and len(self._by_key) < _MOST:
@@ -105,7 +109,9 @@ class Disconnections:
             if each.due > monotonic:
                 continue
             point = points.get(each.access_point)
-            if point is None or not point.settings.disconnect_port or monotonic - each.begun > _GIVE_UP_S:
+            gone = key not in self._wanted and each.sent >= _REPEATS  # and the access point says nothing of it
+            closed = point is None or not point.settings.disconnect_port
+            if point is None or closed or gone or monotonic - each.begun > _GIVE_UP_S:
                 del self._by_key[key]
                 continue
             self._identifier = (self._identifier + 1) % 256

@@ -15,7 +15,7 @@ from scopion.model.secret import Secret
 from scopion.model.settings_table import settings_table
 from scopion.model.text import joined
 from scopion.wire.radius import ACCOUNTING_PORT, AUTHENTICATION_PORT, DISCONNECT_PORT
-from scopion.wireless.enforcer_settings import EnforcerSettings, Name
+from scopion.wireless.enforcer_settings import EnforcerSettings, Name, SshSettings
 
 Port = Annotated[int, Ge(1), Le(65_535)]
 # A secret can be tried out from a single packet, without the server (RFC 2865, 3 asks for 16 octets at least).
@@ -54,6 +54,23 @@ class AskingSettings:
 
 
 @settings_table
+class StandbySettings:
+    """The second server, on another machine: access points ask it when this one does not answer."""
+
+    address: IPv4Address | IPv6Address
+    key: Secret  # signs its list; the same as there
+    ssh: SshSettings | None = None  # how to send the list; None: a person, or a program of theirs, carries it
+    command: Annotated[tuple[str, ...], MinLen(1), MaxLen(16)] = ("scopion", "wifi", "radius", "take", "-")  # run there
+
+
+@settings_table
+class StandInSettings:
+    """This machine is the second server: its list comes from the first one."""
+
+    key: Secret  # the first one's list is signed with it
+
+
+@settings_table
 class RadiusSettings(EnforcerSettings):
     """Access points of any make that ask by RADIUS whether a device may associate."""
 
@@ -65,6 +82,8 @@ class RadiusSettings(EnforcerSettings):
     accounting_port: Port = ACCOUNTING_PORT
     longest_s: Annotated[int, Ge(60), Le(30 * 86_400)] = 86_400  # after this an access point asks again
     report_s: Annotated[int, Ge(60), Le(86_400)] = 300  # how often it is to report octets
+    standby: StandbySettings | None = None
+    stands_in: StandInSettings | None = None
     others_vlan: Annotated[int, Ge(1), Le(4094)] | None = None  # where devices go that are on no allow list
 
     @property
@@ -107,6 +126,8 @@ def radius_problem(enforcers: Sequence[EnforcerSettings]) -> str:
         if settings.network in networks:
             return f"two enforcers of type radius hold {settings.network!r}: one has all its access points"
         networks.add(settings.network)
+        if settings.standby is not None and settings.stands_in is not None:
+            return f"{settings.name!r} has a standby and is one: leave standby or stands_in out"
         if settings.port == settings.accounting_port:
             return f"{settings.name!r} has one port for questions and for accounting: give each its own"
         for each in settings.access_point:

@@ -29,6 +29,8 @@ from scopion.wireless.radius.recent_replies import Key, RecentReplies
 from scopion.wireless.radius.sessions import OFF, ON, Session, Sessions
 
 TEST = "scopion-test"  # the NAS-Identifier of a question that is only asked to see the answer
+# With these an access point asks its other server, if it has one.
+_SILENT = (Reason.SECRET, Reason.UNSIGNED, Reason.NO_LIST)
 _ENDS, _ASKS_AGAIN = 0, 1  # Termination-Action (RFC 2865, 5.29)
 _VLAN, _IEEE_802 = 13, 6  # Tunnel-Type and Tunnel-Medium-Type (RFC 3580, 3.31)
 
@@ -87,10 +89,12 @@ class Responder:
         """``note`` is told each answer."""
         self._lists = {each.network: each for each in lists}
         self._accounting = {each.accounting_port for each in lists}
+        self.secrets = secrets
         self._points = AskingPoints(lists, secrets)
         self._local, self._note = local, note
         self.memory = memory
         self._admissions: dict[str, Admissions] = {}
+        self._withheld: set[str] = set()
         self._recent: dict[str, RecentReplies] = {}
 
     @property
@@ -105,11 +109,16 @@ class Responder:
 
     def publish(self, network: str, policy: ListPolicy | None) -> None:
         """Answer by another policy from now on; None: by none, so that every device is accepted."""
+        self._withheld.discard(network)
         if policy is None:
             self._admissions.pop(network, None)
         elif network in self._lists:
             ahead = timedelta(seconds=self._lists[network].longest_s)
             self._admissions[network] = Admissions(policy, self._local, ahead)
+
+    def withhold(self, network: str) -> None:
+        """Give no answer about a network: this machine stands in for another server, and has no list of it."""
+        self._withheld.add(network)
 
     def answer(self, packet: Packet, now: datetime, monotonic: float) -> bytes | None:
         """Return the reply to a packet; None where there has to be none. Never raises for what a packet holds."""
@@ -171,9 +180,11 @@ class Responder:
             mac, network, written = station.mac, point.networks[station.network], station.written
             secrets = point.secrets
             require_password(message, mac, secrets.secret, secrets.password, signed=signed)
+            if network in self._withheld:
+                raise Unanswerable(Reason.NO_LIST)
             decision = self.decide(network, mac, now)
         except Unanswerable as error:
-            if error.reason in (Reason.SECRET, Reason.UNSIGNED):
+            if error.reason in _SILENT:
                 raise
             decision, said = Decision(Outcome.REJECTED, error.reason), error.said
         test = message.text("NAS-Identifier") == TEST

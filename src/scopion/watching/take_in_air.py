@@ -1,23 +1,30 @@
-"""The part of the watch that has refused devices told which ask all the same: as the RADIUS server and its own ears
-have counted them.
+"""The part of the watch that takes in what the RADIUS server knows, and what its own ears have heard.
+
+Refused devices that ask all the same are told, associations are remembered.
 """
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from scopion.model.errors import ScopionError
+from scopion.model.observation import Medium, Observation, Source
 from scopion.operations.intake.take_attempts import take_attempts
+from scopion.operations.intake.take_in import take_in
 from scopion.operations.radius.make_responder import radius_lists
 from scopion.operations.radius.radius_files import RadiusFiles
 from scopion.operations.stations.list_attempts import news_of
 from scopion.roster.folding.note_attempts import RefusedAttempt
+from scopion.roster.wifi.air_sessions import AirSession, note_sessions
 from scopion.watching.watch_context import WatchContext
+from scopion.wireless.radius.sessions import Session
 
 _EVERY_S = 2.0
 _AGAIN_S = 60.0
 
 
-class Knocking:
-    """Looks at the counts, and has what is new told."""
+class TakingInAir:
+    """Looks at both, and takes in what is new."""
 
     def __init__(self, context: WatchContext) -> None:
         self._context = context
@@ -26,6 +33,7 @@ class Knocking:
         self._networks = {each.name: each.network for each in context.site.settings.enforcer}
         self._due = 0.0
         self._seen: object = None
+        self._sessions: set[Session] = set()  # as they were taken in last
 
     def wake_at(self) -> float:
         """Return when the counts are looked at next."""
@@ -40,13 +48,27 @@ class Knocking:
         seen = (self._mark(), dict(context.attempts))
         if seen == self._seen:
             return
-        with context.doing("telling refused attempts"):
+        with context.doing("taking in what access points told"):
             self._seen = seen
             news = self._news()
             taken = take_attempts(context.site, news) if news else None
             if taken is not None and taken.events:
                 context.tell(taken.events, taken.devices)
                 context.outdated()
+
+    def _remember(self, sessions: Sequence[Session]) -> None:
+        """Take in the associations that have changed."""
+        reported = {each for each in sessions if each.number}
+        changed = reported - self._sessions
+        if changed:
+            site = self._context.site
+            # Of a network that no scan reaches, this is all that is known of a device.
+            here = [each for each in changed if each.ended is None]
+            take_in(
+                site, [Observation(each.mac, None, each.seen, Source.ACCESS_POINT, Medium.WIRELESS) for each in here]
+            )
+            note_sessions(site.roster, map(_as_remembered, changed))
+            self._sessions = reported
 
     def _mark(self) -> tuple[int, int] | None:
         """Return what tells whether the server has written its state since."""
@@ -65,12 +87,19 @@ class Knocking:
             found += news_of(context.site, roster, self._networks[enforcer], enforcer, heard)
         if self._lists:
             try:
-                told = self._files.server_state().attempts
+                state = self._files.server_state()
             except ScopionError as error:
                 context.trouble("reading what the RADIUS server knows", str(error))
                 return found
             context.works("reading what the RADIUS server knows")
-            for network, heard in told.items():
+            self._remember(state.sessions)
+            for network, heard in state.attempts.items():
                 if network in self._lists:
                     found += news_of(context.site, roster, network, self._lists[network], heard)
         return found
+
+
+def _as_remembered(session: Session) -> AirSession:
+    until, present = session.ended or session.seen, session.ended is None
+    counts = (session.received, session.sent)
+    return AirSession(session.mac, session.network, session.access_point, session.since, until, present, *counts)
