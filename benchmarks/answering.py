@@ -24,7 +24,7 @@ from benchmarks.bare_radius import SECRET
 from benchmarks.figure import Figure, beside, in_turns, run
 from benchmarks.starting import PROGRAM
 from scopion.model.mac import MacAddress, Notation
-from scopion.operations.radius.radius_files import RadiusFiles
+from scopion.operations.answers.radius_files import RadiusFiles
 from scopion.roster.wifi.lists import ListMode
 from scopion.wire.radius import Code, encode_request
 from scopion.wireless.enforcers.enforcer import Held

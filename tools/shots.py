@@ -45,15 +45,27 @@ CAFE = (
     "wifi deny 'Kilnhaven guests' 60-F2-A7-71-00-3D --for 2h --description 'games console, table four'",
     "wifi deny 'Kilnhaven guests' 7C-A4-B1-33-05-10 --hours 'tue-sat 08:00-17:30' --description 'menu board'",
 )
+# On Friday: access points that ask by RADIUS, and what they had asked by one.
+FRIDAY = 9
+ASKED = (
+    "scan",
+    "wifi radius 'Kilnhaven café' --make-secrets",
+    "wifi allow 'Kilnhaven café' 54-B1-A3-7C-00-88 --description 'card reader'",
+    "wifi allow 'Kilnhaven café' 7C-A4-B1-33-05-10 --description 'menu board' --hours 'tue-sat 09:00-17:30'",
+    "wifi allow 'Kilnhaven café' this-machine",
+    "wifi mode 'Kilnhaven café' allow",
+    "wifi push 'Kilnhaven café' --yes",
+    "watch --for 2.9h",
+)
 MAPPED = ("scan",)
 ANSWERS = "wifi audit Kilnhaven --admin-password changed --passphrase-changed 2022-05-02"
-# Pages, shown by a browser: the same alert as the page that its mail shows; the sheet to print.
-MAIL, SHEET = "mail", "wifi-sheet"
+# Pages, shown by a browser: the same alert as the page that its mail shows; the sheets to print.
+MAIL, SHEET, RADIUS_SHEET = "mail", "wifi-sheet", "radius-sheet"
 PAGES: dict[str, tuple[int, tuple[str, ...], str, str]] = {
     MAIL: (1, NIGHT, "alerts show 3 --html", "760,800"),
     SHEET: (3, CAFE, "wifi sheet 'Kilnhaven guests' --html -", "860,1120"),
-    "report": (FORTNIGHT, (), "report --html -", "1280,800"),
-    "report-hours": (FORTNIGHT, (), "report --html - --part hours --part busy-hours", "1280,1560"),
+    RADIUS_SHEET: (FRIDAY, ASKED[:2], "wifi radius 'Kilnhaven café' --html -", "860,1560"),
+    "report": (FORTNIGHT, (), "report --html - --part attention --part hours --part busy-hours", "1280,1800"),
 }
 # What a site tells the map of its addresses.
 ADDRESSES = """
@@ -74,11 +86,13 @@ SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
     ("changes", FORTNIGHT, (), ("changes --since monday", "undo --list --limit 5", "devices 4a:11:07 --near")),
     ("watch", 1, NIGHT[:-1], ("watch --for 12h",)),
     ("alerts", 1, NIGHT, ("alerts", "alerts show 3")),
-    ("status", FORTNIGHT, ("watch --once",), ("status",)),
-    ("status-trouble", FORTNIGHT, (), ("status",)),
+    ("status", FORTNIGHT, (), ("status",)),
     ("block", 2, BLOCK, ("block stranger",)),
     ("wifi-verify", 2, REFUSE, ("wifi push Kilnhaven --radio 2.4 --yes", "wifi push Kilnhaven --radio 5 --yes")),
     ("wifi-stations", 3, HOURS, ("wifi stations --busiest", "wifi hours 'door tablet' --ssid Kilnhaven")),
+    ("radius-log", FRIDAY, ASKED,
+     ("wifi radius test 'Kilnhaven café' --access-point counter", "wifi radius log 'Kilnhaven café'",
+      "wifi stations 'Kilnhaven café'", "wifi stations --refused")),
     ("wifi-audit", 3, (*HOURS, ANSWERS), ("wifi audit Kilnhaven",)),
 )  # fmt: skip
 # What a person has copied from the web page of a made-up router.
@@ -163,7 +177,7 @@ def prepare(site: Path, chapter: int, before: tuple[str, ...]) -> None:
         return
     program(site, f"demo --begin {shlex.quote(str(site))}")
     for number in range(chapter):
-        for command in STORY[number]:
+        for command in STORY[number] if number < len(STORY) else ():
             program(site, command)
         program(site, f"demo --next {shlex.quote(str(site))}")
     if chapter == 3:

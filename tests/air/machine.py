@@ -24,6 +24,7 @@ KERNEL = ROOT / "build/air"
 TOOLS = ("qemu-system-x86_64", "iw", "wpa_supplicant", "hostapd", "sshd", "modprobe")
 _EARLY = ("virtio_pci", "9pnet_virtio", "9p", "overlay")  # to reach the files; the others are loaded from them
 _BOOT_S = 90.0
+LONGEST_S = 90.0  # that one step may take: the machine shares its cores with all other tests
 _INIT = """\
 #!/bin/busybox sh
 export PATH=/bin
@@ -104,7 +105,7 @@ class Machine:
         path = self._folder / "console"
         return path.read_text(encoding="utf-8", errors="replace")[-4000:] if path.exists() else ""
 
-    def ask(self, do: str, *, within_s: float = 30.0, **what: Any) -> dict[str, Any]:
+    def ask(self, do: str, *, within_s: float = LONGEST_S, **what: Any) -> dict[str, Any]:
         """Ask the agent for one thing."""
         with self._asking:
             self._numbers += 1
@@ -122,7 +123,7 @@ class Machine:
             raise AssertionError(f"{do} {what}: {answer['problem']}")
         return answer
 
-    def run(self, command: Sequence[str], *, at: str = "", stdin: str = "", within_s: float = 30.0) -> Ended:
+    def run(self, command: Sequence[str], *, at: str = "", stdin: str = "", within_s: float = LONGEST_S) -> Ended:
         """Run a program, in a namespace of the machine if one is named."""
         answer = self.ask("run", command=[*_at(at), *command], stdin=stdin, within_s=within_s)
         return Ended(answer["code"], answer["output"], answer["errors"])

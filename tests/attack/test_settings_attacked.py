@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 
 from scopion.model.errors import InvalidSettings, UsageError
 from scopion.model.toml_text import parse_toml
-from scopion.operations.site.read_secret import read_secret, require_private
+from scopion.operations.folder.read_secret import read_secret, require_private
 from scopion.watching.service.service_unit import command_word, unit_word
 from tests.support import FolderTest, ProgramTest
 

@@ -280,13 +280,31 @@ class Sessions(unittest.TestCase):
         self.assertTrue(at.report(2, now=NOON + timedelta(minutes=12), Acct_Input_Octets=9))
         self.assertTrue(at.report(3, now=NOON + timedelta(minutes=13)))
         self.assertEqual(present(at.responder.memory.sessions), [])
+        self.assertEqual([each.received for each in at.responder.memory.sessions], [2 * 2**32 + 5])
+        self.assertTrue(
+            at.report(1, now=NOON + timedelta(minutes=14))
+        )  # hostapd: a station that is back has its number
+        (again,) = present(at.responder.memory.sessions)
+        self.assertEqual((again.received, again.since), (0, NOON + timedelta(minutes=14)))
+        self.assertTrue(at.report(2, now=NOON + timedelta(minutes=15)))
         at.report(1, STRANGER, number="B1")
         self.assertEqual(len(present(at.responder.memory.sessions)), 1)
         at.report(7, number="")
         self.assertEqual(present(at.responder.memory.sessions), [])
 
+    def test_a_beginning_that_comes_late(self) -> None:
+        """By the access point's own clock it is older than the end: the session stays over."""
+        at = Answering(published=policy(ListMode.OFF))
+        at.report(2, Event_Timestamp=1_789_000_060)
+        at.report(1, Event_Timestamp=1_789_000_000)
+        self.assertEqual(present(at.responder.memory.sessions), [])
+        at.report(1, Event_Timestamp=1_789_000_061)
+        self.assertEqual(len(present(at.responder.memory.sessions)), 1)
+
     def test_an_access_point_that_falls_silent(self) -> None:
-        """A session that was reported on and is no longer, is over; one without reports lasts as long as it may."""
+        """A session that was reported on and is no longer, is over, until it is again; one without reports lasts as
+        long as it may.
+        """
         at = Answering(published=policy(ListMode.OFF))
         at.report(1)
         at.report(1, STRANGER, number="B1")
@@ -294,6 +312,8 @@ class Sessions(unittest.TestCase):
         sessions = at.responder.memory.sessions
         sessions.settle(NOON + timedelta(minutes=16), {SSID: 300}, {SSID: 86_400})
         self.assertEqual([each.mac for each in present(sessions)], [TILL])
+        at.report(3, STRANGER, number="B1", now=NOON + timedelta(minutes=20))
+        self.assertEqual({each.mac: each.since for each in present(sessions)}, {TILL: NOON, STRANGER: NOON})
         sessions.settle(NOON + timedelta(days=2), {SSID: 300}, {SSID: 86_400})
         self.assertEqual(present(sessions), [])
 
@@ -301,13 +321,13 @@ class Sessions(unittest.TestCase):
     @settings(max_examples=50, deadline=None)
     def test_octets_never_go_back(self, reports: list[tuple[int, int]]) -> None:
         """Whatever is reported, the count of a session only grows, and is one that was reported."""
-        at, before = Answering(published=policy(ListMode.OFF)), 0
+        at, before, over = Answering(published=policy(ListMode.OFF)), 0, False
         for kind, octets in reports:
             at.report(kind, Acct_Input_Octets=octets & 0xFFFFFFFF, Acct_Input_Gigawords=octets >> 32)
-            (one,) = at.responder.memory.sessions
-            self.assertGreaterEqual(one.received, before)
+            one = next(each for each in at.responder.memory.sessions if each.number == "A1")
+            self.assertGreaterEqual(one.received, 0 if over and kind == 1 else before)
             self.assertIn(one.received, [each for _, each in reports])
-            before = one.received
+            before, over = one.received, one.ended is not None
 
     def test_what_is_kept_is_read_again(self) -> None:
         """State, published list and answers come back from their files as they were."""

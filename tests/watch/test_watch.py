@@ -25,11 +25,11 @@ from scopion.model.device import EventKind
 from scopion.model.errors import InvalidSettings, Refused, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
+from scopion.operations.folder.take_turns import only_watch, watching_process
 from scopion.operations.intake.flood_guard import DEVICES, FloodGuard
 from scopion.operations.intake.take_in import Known, take_in
 from scopion.operations.site.load_settings import load_settings
 from scopion.operations.site.open_site import Site, prepare_folder
-from scopion.operations.site.take_turns import only_watch, watching_process
 from scopion.roster.outbox import find_alerts, move_with_the_clock, settle
 from scopion.roster.read_events import EventFilter, find_events
 from scopion.roster.scans import note_subnet

@@ -27,8 +27,8 @@ from scopion.model.address import Address, parse_address
 from scopion.model.errors import Divided, EnforcerUnreachable, Refused, ScopionError
 from scopion.model.mac import MacAddress, Notation
 from scopion.model.observation import Observation, Source
+from scopion.operations.folder.take_turns import only_push, only_watch
 from scopion.operations.site.open_site import Site
-from scopion.operations.site.take_turns import only_push, only_watch
 from scopion.operations.wifi.attend_lists import attend
 from scopion.operations.wifi.network_context import unknown_way_in
 from scopion.operations.wifi.preview_push import preview

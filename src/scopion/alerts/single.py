@@ -172,7 +172,9 @@ class _One:
             return [("wireless network", event.name)]
         device, mac = about.device, event.mac
         maker = phrases.vendors.of(mac) if mac else None
-        addresses = [each for each in (about.address, event.address) if each and not each.is_unspecified]
+        refused = event.kind is EventKind.REFUSED_ATTEMPT  # where it was before is not where it is
+        places = () if refused else (about.address, event.address)
+        addresses = [each for each in places if each and not each.is_unspecified]
         known = [("address", ", ".join(map(str, addresses)))] if addresses else []
         if mac is not None:
             known.append(("MAC", f"{mac} (private)" if mac.is_private else str(mac)))
@@ -185,6 +187,8 @@ class _One:
             if device.first_seen < event.at - timedelta(minutes=1):
                 known.append(("first seen", phrases.hour(device.first_seen)))
             known += [(name, getattr(device, name)) for name in ("owner", "place", "note") if getattr(device, name)]
+        if refused:
+            return known
         known += [("on the air", about.on_air)] if about.on_air else []
         return [*known, ("network", about.subnet)] if about.subnet else known
 
@@ -209,8 +213,10 @@ class _One:
                 return [show, other, scan] if event.other_mac else [show, scan]
             case EventKind.REFUSED_ATTEMPT:
                 allow = f"{phrases.program} wifi allow {shlex.quote(event.name)} {which}"
-                log = Action(f"{phrases.program} wifi stations --refused", "who else was refused, and how often")
-                return [show, Action(allow, "let it in"), log]
+                others = Action(f"{phrases.program} wifi stations --refused", "who else was refused, and how often")
+                if about.device and about.device.standing is Standing.UNWANTED:
+                    return [show, others]
+                return [show, Action(allow, "let it in"), others]
             case EventKind.GUEST_OVERSTAYED:
                 longer = Action(f"{phrases.program} mark {which} guest --until '1 week'", "a week more")
                 return [longer, known, unwanted]

@@ -21,11 +21,11 @@ from scopion.operations.edit.undo_change import undo
 from scopion.operations.exchange import exchange_devices as exchange
 from scopion.operations.exchange import import_records as records
 from scopion.operations.exchange.read_input import read_input
+from scopion.operations.folder.find_folder import site_folder
 from scopion.operations.intake.take_in import take_in
 from scopion.operations.report.make_report import ReportRequest, report
 from scopion.operations.scan.prepare_scan import ScanRequest, prepare_scan
 from scopion.operations.scan.run_scan import run_prepared
-from scopion.operations.site.find_folder import site_folder
 from scopion.operations.site.open_site import Site as OpenSite
 from scopion.operations.site.upkeep import daily
 from scopion.operations.wifi.edit_entries import Terms, drop_from_lists, entries, put_on_list

@@ -101,4 +101,4 @@ def _wireless(report: Report) -> str:
         if (names := [each.ssid for each in listed if each.mode == mode])
     ]
     seen = f"; verified: {joined(working)}" if working else "; none of it has been verified"
-    return f"{joined(said)}{seen}."
+    return f"{', '.join(said)}{seen}."

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import datetime
 from ipaddress import IPv4Address
 from pathlib import Path
@@ -25,6 +26,7 @@ from scopion.attachment.ports import (
 from scopion.model.address import Address
 from scopion.model.errors import EnforcerUnreachable, InterfaceLost, RouterUnreadable
 from scopion.scenes.access_point import AccessPoint, SceneControlLine
+from scopion.scenes.asking_points import AskingPoints, RadiusServer
 from scopion.scenes.datagrams import SceneConnector, SceneDatagrams, SceneEcho, SceneMailbox
 from scopion.scenes.scene import Scene, SceneHost
 from scopion.scenes.scene_clock import SceneClock
@@ -36,7 +38,14 @@ from scopion.scenes.voices import talk
 class SceneAttachment:
     """Implements ``Attachment`` for a scene at a moment of its story."""
 
-    def __init__(self, scene: Scene, at: datetime, folder: Path | None = None) -> None:
+    def __init__(
+        self,
+        scene: Scene,
+        at: datetime,
+        folder: Path | None = None,
+        server: Callable[[], RadiusServer | None] = lambda: None,
+    ) -> None:
+        """Stand in a scene; ``server`` is asked by access points that ask by RADIUS."""
         self.scene = scene
         self.clock = SceneClock(at)
         self._folder = folder
@@ -44,7 +53,9 @@ class SceneAttachment:
         if scene.access_point is not None:
             self._access_point = AccessPoint(scene.access_point, self.clock, folder)
             self._access_point.look_after(scene.hosts)
-        admits = self._access_point.admits if self._access_point is not None else None
+        self.asking_points = AskingPoints(scene.asking_points, self.clock, server, folder)
+        self.asking_points.look_after(scene.hosts)
+        admits = self._admits
         # Chance differs from moment to moment, and is the same each time a moment is played.
         seed = scene.seed ^ int(at.timestamp())
         self._segments = {
@@ -53,6 +64,12 @@ class SceneAttachment:
         }
         self._everywhere = Segment(scene.hosts, self.clock, seed, admits)
         self._datagrams: dict[int, SceneDatagrams] = {}
+
+    def _admits(self, host: SceneHost) -> bool:
+        """Tell whether access points let a host onto the network; one on cable is."""
+        if self._access_point is not None and not self._access_point.admits(host):
+            return False
+        return self.asking_points.admits(host)
 
     def interfaces(self) -> tuple[Interface, ...]:
         """Return the interfaces that the scene file describes."""

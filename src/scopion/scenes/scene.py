@@ -79,6 +79,7 @@ class SceneHost:
     ports: tuple[int, ...] = ()  # TCP ports that accept
     radios: tuple[str, ...] = ()  # the bands that it can use, the preferred one first; none: it is on cable
     signal: int = -60  # dBm, as the access point hears it
+    asks: tuple[str, ...] = ()  # the access points that ask by RADIUS whose network it uses, the nearest first
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,6 +97,19 @@ class SceneAccessPoint:
     def bssid(self, radio: str) -> str:
         """Return the address of a radio: made up, and the same each time."""
         return f"0c:be:11:00:00:{0xF0 + list(self.sockets).index(radio):02x}"
+
+
+@dataclass(frozen=True, slots=True)
+class SceneAskingPoint:
+    """An access point of another make: it asks a RADIUS server whether a station may associate.
+
+    Its page has the secret that the site's folder keeps in the file with its name.
+    """
+
+    name: str
+    ssid: str
+    address: str
+    bssid: MacAddress
 
 
 @dataclass(frozen=True, slots=True)
@@ -142,6 +156,7 @@ class SceneMoment:
     at: datetime
     tells: str
     steps: tuple[StoryStep, ...] = ()
+    settings: str = ""  # what has come into site.toml since the moment before, in TOML
     looks_h: int = 0  # when told, the time before it passes with a scan every this many hours; 0: it passes unseen
     last: bool = False  # when told, the story ends with it
 
@@ -179,6 +194,7 @@ class Scene:
     access_point: SceneAccessPoint | None = None
     files: tuple[tuple[str, str], ...] = ()  # the files of the access point: path and text
     page: ScenePage | None = None
+    asking_points: tuple[SceneAskingPoint, ...] = ()
     chapters: tuple[Chapter, ...] = ()  # in the order in which they are told
 
 
@@ -214,6 +230,7 @@ def _read(name: str, path: Path) -> Scene:
         rounds=_rounds(document["rounds"]) if "rounds" in document else None,
         settings=str(document.get("settings", "")),
         access_point=_access_point(document["access_point"]) if "access_point" in document else None,
+        asking_points=reader.each(document, "asking_point", _asking_point),
         page=_page(document["page"]) if "page" in document else None,
         files=reader.each(document, "file", lambda table: (str(table["path"]), str(table["text"]))),
         chapters=reader.each(document, "chapter", lambda table: Chapter(str(table["name"]), _line(table["title"]))),
@@ -267,11 +284,17 @@ def _host(table: dict[str, Any]) -> SceneHost:
         ports=tuple(table.get("ports", ())),
         radios=tuple(table.get("radios", ())),
         signal=int(table.get("signal", -60)),
+        asks=tuple(table.get("asks", ())),
     )
 
 
 def _access_point(table: dict[str, Any]) -> SceneAccessPoint:
     return SceneAccessPoint(str(table["ssid"]), dict(table["sockets"]), int(table.get("room", 12)))
+
+
+def _asking_point(table: dict[str, Any]) -> SceneAskingPoint:
+    name, ssid, address, bssid = (str(table[key]) for key in ("name", "ssid", "address", "bssid"))
+    return SceneAskingPoint(name, ssid, address, MacAddress.parse(bssid))
 
 
 def _page(table: dict[str, Any]) -> ScenePage:
@@ -309,6 +332,7 @@ def _moment(table: dict[str, Any]) -> SceneMoment:
         at=table["at"],
         tells=_line(table["tells"]),
         steps=tuple(steps),
+        settings=str(table.get("settings", "")),
         looks_h=int(table.get("looks_h", 0)),
         last=bool(table.get("last")),
     )

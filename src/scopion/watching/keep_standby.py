@@ -6,8 +6,8 @@ from collections.abc import Callable
 from functools import partial
 
 from scopion.model.errors import ScopionError
-from scopion.operations.radius.make_responder import radius_lists
-from scopion.operations.radius.radius_files import RadiusFiles
+from scopion.operations.answers.make_responder import radius_lists
+from scopion.operations.answers.radius_files import RadiusFiles
 from scopion.operations.radius.standby import send_list
 from scopion.operations.site.open_site import Site
 from scopion.watching.watch_context import WatchContext
@@ -24,7 +24,9 @@ class Standby:
         self._context, self._opened = context, opened
         settings = context.site.settings
         self._lists = [
-            each for each in radius_lists(settings) if each.standby is not None and each.standby.ssh is not None
+            each
+            for each in radius_lists(settings.enforcer)
+            if each.standby is not None and each.standby.ssh is not None
         ]
         self._files = RadiusFiles(context.site.folder)
         self._due = dict.fromkeys((each.network for each in self._lists), 0.0)

@@ -14,8 +14,8 @@ import time
 from pathlib import Path
 
 from scopion.model.errors import Refused, ScopionError
+from scopion.operations.folder.take_turns import watching_process
 from scopion.operations.site.open_site import Site
-from scopion.operations.site.take_turns import watching_process
 from scopion.operations.wifi.revert_push import revert_overdue
 from scopion.roster.wifi.pushes import with_deadline
 from scopion.watching.service.check_access import program_path

@@ -15,9 +15,9 @@ from types import FrameType
 
 from scopion.attachment.permission import keep_capabilities_to_itself
 from scopion.model.errors import InvalidSettings
+from scopion.operations.folder.take_turns import only_watch
 from scopion.operations.intake.flood_guard import FloodGuard
 from scopion.operations.site.open_site import Site
-from scopion.operations.site.take_turns import only_watch
 from scopion.watching.deliver_alerts import is_delivery
 from scopion.watching.executors import Executor, InlineExecutor, ThreadExecutor
 from scopion.watching.metrics import MetricsServer

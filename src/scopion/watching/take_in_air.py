@@ -9,10 +9,10 @@ from collections.abc import Sequence
 
 from scopion.model.errors import ScopionError
 from scopion.model.observation import Medium, Observation, Source
+from scopion.operations.answers.make_responder import radius_lists
+from scopion.operations.answers.radius_files import RadiusFiles
 from scopion.operations.intake.take_attempts import take_attempts
 from scopion.operations.intake.take_in import take_in
-from scopion.operations.radius.make_responder import radius_lists
-from scopion.operations.radius.radius_files import RadiusFiles
 from scopion.operations.stations.list_attempts import news_of
 from scopion.roster.folding.note_attempts import RefusedAttempt
 from scopion.roster.wifi.air_sessions import AirSession, note_sessions
@@ -29,7 +29,7 @@ class TakingInAir:
     def __init__(self, context: WatchContext) -> None:
         self._context = context
         self._files = RadiusFiles(context.site.folder)
-        self._lists = {each.network: each.name for each in radius_lists(context.site.settings)}
+        self._lists = {each.network: each.name for each in radius_lists(context.site.settings.enforcer)}
         self._networks = {each.name: each.network for each in context.site.settings.enforcer}
         self._due = 0.0
         self._seen: object = None

@@ -54,6 +54,7 @@ class RescueFacts:
     by_hand: bool  # a page holds the list
     enforcers: tuple[str, ...] = ()
     restart: str = ""  # what becomes of the list when what holds it is switched off and on; empty: it stays
+    asking: tuple[tuple[str, str], ...] = ()  # access points that ask by RADIUS: address and name
     adapters: tuple[OwnAdapter, ...] = ()
     router_answers: bool | None = None  # None: it could not be asked
     last: LastChange | None = None
@@ -131,7 +132,7 @@ def _cable(facts: RescueFacts) -> Iterator[SheetStep]:
 
 def _helpers(facts: RescueFacts) -> Iterator[SheetStep]:
     """Yield which devices are still connected, and can open the router's page."""
-    address = facts.router or "the router's page"
+    address = "an access point's page" if facts.asking else facts.router or "the router's page"
     if facts.mode is ListMode.ALLOW:
         if not facts.admitted:
             return
@@ -145,6 +146,14 @@ def _helpers(facts: RescueFacts) -> Iterator[SheetStep]:
 
 def _page(facts: RescueFacts) -> Iterator[SheetStep]:
     """Yield what to change on the router's page, with this machine's addresses as that page wants them."""
+    if facts.asking:
+        yield SheetStep(
+            f"On that device, or by the cable, open the page of an access point and log in: {LOGIN}. Switch MAC "
+            f"authentication off for {facts.ssid!r}, and save: then it lets in every device with the passphrase.",
+            tuple(SheetLine(*each) for each in facts.asking),
+            f"Switch it on again afterwards: scopion wifi radius {quoted(facts.ssid)} says how.",
+        )
+        return
     lines = tuple(
         SheetLine(each.mac.written(facts.notation), f"this machine, {each.name}")
         for each in facts.adapters
@@ -176,15 +185,17 @@ def _restart(facts: RescueFacts) -> Iterator[SheetStep]:
 
 def _reset(facts: RescueFacts) -> Iterator[SheetStep]:
     """Yield the last resort, and what has to be entered again after it."""
+    what = "an access point" if facts.asking else "the router"
     yield SheetStep(
-        "If nothing else helps, reset the router: hold the small button on its back (often marked Reset) with a pin "
+        f"If nothing else helps, reset {what}: hold the small button on its back (often marked Reset) with a pin "
         "for about ten seconds, until its lights go out. It forgets everything that was ever set; its label has the "
         "first name and passphrase of its Wi-Fi, and the login of its page."
     )
     known = tuple(SheetLine(each, "") for each in facts.again)
+    access = "" if facts.asking else "the provider's access data, "
     yield SheetStep(
-        "Connect by cable and enter again on its page: the provider's access data, the Wi-Fi's name and passphrase "
-        "with WPA2 or WPA3, a password of your own for the page, and:",
+        f"Connect by cable and enter again on its page: {access}the Wi-Fi's name and passphrase with WPA2 or WPA3, a "
+        "password of your own for the page, and:",
         known,
     )
     if facts.whole is not None:

@@ -30,14 +30,14 @@ class Session:
         """Tell whether the user has chosen the folder."""
         import os
 
-        from scopion.operations.site.find_folder import VARIABLE
+        from scopion.operations.folder.find_folder import VARIABLE
 
         return bool(self._asked or os.environ.get(VARIABLE))
 
     @cached_property
     def folder(self) -> Path:
         """Return the site's folder; it need not exist."""
-        from scopion.operations.site.find_folder import site_folder
+        from scopion.operations.folder.find_folder import site_folder
 
         return site_folder(self._asked)
 
@@ -100,7 +100,7 @@ def what_stands() -> str:
     site = session.__dict__.get("site") if session is not None else None
     said = list(site.stands) if site is not None else []
     if "scopion.roster.store.write_files" in sys.modules:
-        from scopion.operations.site.find_folder import SETTINGS
+        from scopion.operations.folder.find_folder import SETTINGS
         from scopion.roster.store.write_files import written
 
         # The site's own bookkeeping was not asked for, so it is not named.

@@ -9,7 +9,7 @@ import click
 from scopion.cli.parts.families import Family
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo, style
-from scopion.operations.site.find_folder import SYSTEM_FOLDER
+from scopion.operations.folder.find_folder import SYSTEM_FOLDER
 from scopion.watching.service import service_unit as units
 from scopion.watching.service.check_access import cannot_run, installation, program_path, unreachable
 from scopion.watching.service.install_service import InstallStep, install_steps, remove_steps, secrets_left_behind

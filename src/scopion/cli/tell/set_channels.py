@@ -132,7 +132,7 @@ def _when(session: Session, each: object) -> str:
 
 def tell_watch(session: Session, *, needed: bool = False) -> None:
     """Say how a watch that runs reads the settings; with ``needed``, only that none runs."""
-    from scopion.operations.site.take_turns import watching_process
+    from scopion.operations.folder.take_turns import watching_process
     from scopion.roster.watch_record import last_watch
 
     process = watching_process(session.folder)

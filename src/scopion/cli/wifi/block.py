@@ -211,7 +211,7 @@ def _verify(session: Session, change: BlockChange, waiting: Sequence[str]) -> No
 
 def _tell_later(session: Session, change: BlockChange) -> None:
     """Say who carries out what time changes, if no watch runs."""
-    from scopion.operations.site.take_turns import watching_process
+    from scopion.operations.folder.take_turns import watching_process
 
     later = [each.ssid for each in change.networks if each.changes_later]
     if later and watching_process(session.site.folder) is None:

@@ -12,6 +12,7 @@ from scopion.cli.parts.output import on_clock, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column, Row
 from scopion.cli.wifi.network_settings import tell
+from scopion.model.band import EVERY_RADIO, spoken_bands
 from scopion.model.clock import Clock
 from scopion.model.text import counted
 from scopion.roster.wifi.lists import ListMode
@@ -34,7 +35,7 @@ SSID_COLUMNS = (
     Column("deny", lambda row: str(row["deny_entries"]), right=True),
     Column("holds", lambda row: str(row["capacity"] or "?"), right=True),
     Column("notation", lambda row: row["notation"]),
-    Column("radios", lambda row: " ".join(row["radios"]) + " GHz"),
+    Column("radios", lambda row: spoken_bands(each or EVERY_RADIO for each in row["radios"])),
     Column("held by", lambda row: ", ".join(row["enforcers"]) or f"the page at {row['router'] or '?'}", shrinks=True),
 )
 

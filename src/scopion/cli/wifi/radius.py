@@ -38,6 +38,7 @@ LOG_COLUMNS = (
     Column("network", lambda row: row["network"] or "", shrinks=True, optional=2),
     Column("why", lambda row: _why(row), wraps=True),
 )
+_TURNS = 4  # access points that a device tries in turn
 _SAME = ("outcome", "mac", "access_point", "network", "reason", "test", "source", "said", "ends")
 TEST_KEYS = ("access_point", "name", "mac", "outcome", "until", "vlan", "took_ms")
 TEST_COLUMNS = (
@@ -103,6 +104,8 @@ def serve(session: Session, for_s: float | None) -> None:
     """
     if sys.platform == "win32":
         raise click.UsageError("the server needs Linux or another Unix")
+    if session.site.story is not None:
+        raise click.UsageError("the access points of a made-up site are answered without it: there is nothing to start")
     from scopion.watching.radius.run_server import run_server
 
     with Logged(session):
@@ -239,14 +242,22 @@ def _log_row(session: Session, told: ToldAnswer) -> dict[str, Any]:
 
 
 def _together(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Return rows for a person: the same question and answer several times in a row is one, with its count."""
-    found: list[dict[str, Any]] = []
-    for row in rows:
-        if found and all(row[key] == found[-1][key] for key in _SAME):
-            found[-1] = {**row, "times": found[-1]["times"] + 1}
-        else:
-            found.append(row)
-    return found
+    """Return rows for a person: the same question and answer several times in a row is one, with its count.
+
+    A device that is refused at one access point after the other is a row for each.
+    """
+    found: dict[int, dict[str, Any]] = {}
+    turns: dict[str | None, list[int]] = {}  # the latest rows of each device
+    for number, row in enumerate(rows):
+        latest = turns.setdefault(row["mac"], [])
+        same = [each for each in latest if all(row[key] == found[each][key] for key in _SAME)]
+        if same and (same[-1] == latest[-1] or row["outcome"] == "rejected"):
+            latest.remove(same[-1])
+            row = {**row, "times": found.pop(same[-1])["times"] + 1}
+        found[number] = row
+        latest.append(number)
+        del latest[:-_TURNS]
+    return list(found.values())
 
 
 def _why(row: Row) -> str:
@@ -257,7 +268,7 @@ def _why(row: Row) -> str:
 
 
 def _silence(session: Session, ssid: str, none_at_all: bool) -> str:
-    from scopion.operations.site.take_turns import serving_process
+    from scopion.operations.folder.take_turns import serving_process
 
     if none_at_all and serving_process(session.site.folder) is None:
         return (

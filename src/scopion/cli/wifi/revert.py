@@ -11,6 +11,7 @@ from scopion.cli.parts.output import on_clock, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.table import Column
 from scopion.cli.wifi.push import saying, tell_pushed
+from scopion.model.band import EVERY_RADIO, spoken_bands
 from scopion.model.clock import Clock
 from scopion.roster.wifi.pushes import HAND
 
@@ -94,7 +95,7 @@ def _columns(clock: Clock) -> list[Column]:
         Column("push", lambda row: str(row["push"]), right=True),
         Column("at", lambda row: on_clock(clock, row["at"])),
         Column("enforcer", lambda row: row["enforcer"]),
-        Column("radios", lambda row: " ".join(row["radios"])),
+        Column("radios", lambda row: spoken_bands(each or EVERY_RADIO for each in row["radios"])),
         Column("state", lambda row: row["state"], lambda row: "" if row["state"] in ("done", "skipped") else "yellow"),
         Column("entries", lambda row: row["entries"], right=True),
         Column("why", lambda row: row["because"] or f"by {row['who']}", shrinks=True),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import timedelta
 from typing import TYPE_CHECKING, Any
 
@@ -10,7 +11,7 @@ import click
 from scopion.cli.parts import options
 from scopion.cli.parts.output import output_format, row_of, show, spoken_ago
 from scopion.cli.parts.session import Session, pass_session
-from scopion.cli.parts.table import Column
+from scopion.cli.parts.table import Column, Row
 from scopion.model.band import at_band
 from scopion.model.clock import spoken_span
 from scopion.model.errors import EnforcerUnreachable
@@ -26,14 +27,18 @@ KEYS = (
     "standing", "name", "mac", "vendor", "ssid", "access_point", "radio", "signal_dbm", "since", "received", "sent",
     "list", "admitted", "authorized", "links", "as_of",
 )  # fmt: skip
-COLUMNS = (
+_WHICH = (
     Column("standing", lambda row: row["standing"] or "?", lambda row: _STANDINGS.get(row["standing"], "")),
     Column("name", lambda row: row["name"] or "–", lambda _: "bold", shrinks=True),
     Column("MAC", lambda row: row["mac"]),
-    Column("vendor", lambda row: row["vendor"] or "", shrinks=True, optional=1),
-    Column("radio", lambda row: f"{row['radio']} GHz" if row["radio"] else "?"),
-    Column("signal dBm", lambda row: _signal(row["signal_dbm"]), lambda row: _strength(row["signal_dbm"]), right=True),
-    Column("for", lambda row: row["for"], right=True),
+    Column("vendor", lambda row: row["vendor"] or "", shrinks=True, optional=3),
+)
+_RADIO = Column("radio", lambda row: f"{row['radio']} GHz" if row["radio"] else "?")
+_SIGNAL = Column(
+    "signal dBm", lambda row: _signal(row["signal_dbm"]), lambda row: _strength(row["signal_dbm"]), right=True
+)
+_HOW_MUCH = (
+    Column("for", lambda row: row["for"], right=True, optional=1),
     Column("traffic", lambda row: _traffic(row["received"], row["sent"]), right=True),
     Column("list", lambda row: row["list"] or "–", lambda row: "" if row["admitted"] else "red bold"),
 )
@@ -42,12 +47,9 @@ REFUSED_KEYS = (
     "standing", "name", "mac", "vendor", "ssid", "access_point", "radio", "times", "since", "last", "expected",
 )  # fmt: skip
 REFUSED_COLUMNS = (
-    Column("standing", lambda row: row["standing"] or "?", lambda row: _STANDINGS.get(row["standing"], "")),
-    Column("name", lambda row: row["name"] or "–", lambda _: "bold", shrinks=True),
-    Column("MAC", lambda row: row["mac"]),
-    Column("vendor", lambda row: row["vendor"] or "", shrinks=True, optional=1),
+    *_WHICH,
     Column("network", lambda row: row["ssid"], shrinks=True),
-    Column("refused by", lambda row: at_band(row["access_point"], row["radio"]), shrinks=True),
+    Column("refused by", lambda row: at_band(row["access_point"], row["radio"] or ""), shrinks=True),
     Column("times", lambda row: str(row["times"]), right=True),
     Column("last", lambda row: row["ago"], right=True),
     Column("", lambda row: "outside its hours" if row["expected"] else "", optional=2),
@@ -76,7 +78,7 @@ def stations(session: Session, ssid: str | None, busiest: bool, refused: bool, f
     if busiest:
         found.sort(key=lambda each: -each.traffic)
     rows = [_row(session, each) for each in found]
-    show(rows, KEYS, COLUMNS, format_name)
+    show(rows, KEYS, _columns(rows), format_name)
     for each in unread:
         where = at_band(each.enforcer, each.radio)
         session.note(f"{where}: not read, {closed(each.problem)}")
@@ -122,6 +124,20 @@ def _refused_row(session: Session, each: AttemptRow) -> dict[str, Any]:
     }
 
 
+def _columns(rows: Sequence[Row]) -> tuple[Column, ...]:
+    """Return the columns of which something is known; access points are named if there are several, or no radio is."""
+    radios, signals = (not rows or any(row[key] for row in rows) for key in ("radio", "signal_dbm"))
+    several = len({row["access_point"] for row in rows}) > 1
+    place = Column("access point", lambda row: row["access_point"], shrinks=True, optional=2 if radios else 0)
+    return (
+        *_WHICH,
+        *([place] if several or not radios else []),
+        *([_RADIO] if radios else []),
+        *([_SIGNAL] if signals else []),
+        *_HOW_MUCH,
+    )
+
+
 def _row(session: Session, each: StationRow) -> dict[str, Any]:
     station = each.located.station
     since = each.located.at - timedelta(seconds=station.connected_s) if station.connected_s is not None else None
@@ -130,7 +146,7 @@ def _row(session: Session, each: StationRow) -> dict[str, Any]:
             station,
             KEYS,
             standing=each.device.standing if each.device else None,
-            name=each.device.called if each.device and each.device.called != str(station.mac) else None,
+            name=each.name or None,
             vendor=session.site.vendors.of(station.mac).name,
             signal_dbm=station.signal,
             since=since,

@@ -31,9 +31,7 @@ def begin_story(folder: Path) -> Story:
     make_folder(folder)
     story = Story.begin(folder, SCENE)
     prepare_folder(folder)
-    if story.scene.settings:
-        path = folder / SETTINGS_FILE
-        write_atomically(path, with_settings(path.read_text(encoding="utf-8"), story.scene.settings).encode())
+    _add_settings(folder, story.scene.settings)
     for name, written in story.scene.files:
         place = folder / name.lstrip("/")
         make_folder(place.parent, like=folder)
@@ -58,7 +56,7 @@ def next_moment(folder: Path, *, looking: bool = False) -> SceneMoment:
         at = story.at.replace(minute=0, second=0, microsecond=0)
         while (at := at + every) <= coming[0].at:
             _scan(folder, at, ScanRequest(no_names=True))
-    moment = _kept(folder).next()
+    moment = _onward(_kept(folder))
     if moment is None:
         raise NotFound("the story has come to its end: scopion demo --begin makes a new one")
     page_text(folder)
@@ -105,8 +103,8 @@ def play_rounds(folder: Path, run: Callable[[StoryStep], None], on_day: Callable
             for step in moment.steps:
                 run(step)
     story = _kept(folder)
-    while story.moment + 1 < len(story.scene.moments):
-        story.next()
+    while _onward(story) is not None:
+        pass
     return story.told
 
 
@@ -115,10 +113,25 @@ def _due(folder: Path, at: datetime) -> list[SceneMoment]:
     found = []
     story = _kept(folder)
     while story.moment + 1 < len(story.scene.moments) and story.scene.moments[story.moment + 1].at <= at:
-        moment = story.next()
+        moment = _onward(story)
         assert moment is not None
         found.append(moment)
     return found
+
+
+def _onward(story: Story) -> SceneMoment | None:
+    """Move a story on to its next moment, with what has come into its settings; None at its end."""
+    moment = story.next()
+    if moment is not None:
+        _add_settings(story.folder, moment.settings)
+    return moment
+
+
+def _add_settings(folder: Path, settings: str) -> None:
+    """Write settings (TOML) into the commented file of a site, if there are any."""
+    if settings:
+        path = folder / SETTINGS_FILE
+        write_atomically(path, with_settings(path.read_text(encoding="utf-8"), settings).encode())
 
 
 def _look(folder: Path, at: datetime, rounds: Rounds) -> None:

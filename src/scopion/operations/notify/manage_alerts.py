@@ -13,11 +13,11 @@ from scopion.model.alert import Alert, AlertState
 from scopion.model.device import EventKind
 from scopion.model.errors import NotFound, ScopionError
 from scopion.operations.devices.list_devices import devices, find_device
+from scopion.operations.folder.read_secret import read_secret
 from scopion.operations.intake.queue_alerts import learnt_subnets
 from scopion.operations.notify.word_alerts import AlertWriter, called_subnet, phrases_of
 from scopion.operations.site.change_roster import change
 from scopion.operations.site.open_site import Site
-from scopion.operations.site.read_secret import read_secret
 from scopion.roster import mutes as muting
 from scopion.roster.follow_alerts import Seen, seen_of
 from scopion.roster.mutes import Mute, set_learning

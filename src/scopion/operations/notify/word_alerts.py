@@ -34,7 +34,7 @@ _LATELY, _MOST = timedelta(days=7), 3
 def phrases_of(site: Site) -> Phrases:
     """Return the words of the site's messages."""
     from scopion.alerts.phrases import Phrases
-    from scopion.operations.site.find_folder import usual_folder
+    from scopion.operations.folder.find_folder import usual_folder
 
     # A reader of the message may use another account: a folder that commands do not find by themselves is named.
     by_itself = site.story is not None or site.folder == usual_folder()

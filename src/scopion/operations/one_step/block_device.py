@@ -15,7 +15,7 @@ from scopion.model.device import Device, Standing
 from scopion.model.errors import ChangedMeanwhile, Refused
 from scopion.model.text import entered
 from scopion.operations.one_step.pick_networks import macs_of, networks_to_block, networks_to_unblock
-from scopion.operations.pages.held_by import is_reached, pages_of
+from scopion.operations.pages.held_by import is_only_asked_for, is_reached, pages_of
 from scopion.operations.site.change_roster import account, change
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.check_push import require_harmless, require_room
@@ -70,7 +70,7 @@ class BlockedNetwork:
     policy: ListPolicy
     says: str  # what will be true for the device, in a sentence
     admitted: bool  # whether the device will be admitted now
-    changes_later: bool  # whether time changes it again
+    changes_later: bool  # whether time changes it again, and a watch has to carry that out
     is_new: bool  # whether the roster did not know it
     switched_on: bool  # whether its lists were off
     push: PushOutlook | None = None  # None: a person types it in
@@ -246,7 +246,8 @@ def _outcome(site: Site, subject: Subject, network: Network, made: Change, reque
         made.after,
         says=sentence(subject.name, macs, made, local),
         admitted=admitted,
-        changes_later=next_turn(made.after, macs, made.now, local) is not None,
+        changes_later=not is_only_asked_for(site, network.ssid)
+        and next_turn(made.after, macs, made.now, local) is not None,
         is_new=False,
         switched_on=made.before.mode is not made.after.mode,
     )

@@ -10,6 +10,7 @@ from scopion.model.device import Device
 from scopion.model.errors import NotFound, ScopionError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
+from scopion.operations.answers.make_responder import radius_lists
 from scopion.operations.pages.held_by import named_enforcers, pages_of, reached, settings_of
 from scopion.operations.pages.typed_lists import last_published
 from scopion.operations.scan.ask_network import who_answers
@@ -56,6 +57,11 @@ def _facts(site: Site, roster: Roster, network: Network, answers: bool | None, *
     pages = pages_of(site, network.ssid)
     page = next(iter(pages), None)
     now = site.clock.now()
+    asking = tuple(
+        (str(point.address), point.name)
+        for each in radius_lists(settings_of(site, network.ssid))
+        for point in each.access_point
+    )
     router = f"http://{network.router}/" if network.router and "://" not in network.router else network.router
     return RescueFacts(
         ssid=network.ssid,
@@ -67,7 +73,8 @@ def _facts(site: Site, roster: Roster, network: Network, answers: bool | None, *
         mode=mode,
         by_hand=bool(pages),
         enforcers=tuple(each.name for each in reached(site, network.ssid)),
-        restart=_restart(site, network),
+        restart=_restart(site, network) if not asking else "",
+        asking=asking,
         adapters=_adapters(site, devices, held),
         router_answers=answers,
         last=_last(site, roster, network.ssid),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TypeGuard, cast
 
 from scopion.model.errors import NotFound
+from scopion.operations.answers.make_responder import radius_lists
 from scopion.operations.site.open_site import Site
 from scopion.roster.wifi.lists import Network, find_network
 from scopion.roster.wifi.pushes import HAND
@@ -15,6 +16,12 @@ from scopion.wireless.enforcers.registry import type_of
 def named_enforcers(site: Site, ssid: str) -> list[EnforcerSettings]:
     """Return the enforcers of a network that ``site.toml`` names; empty if it names none."""
     return [each for each in site.settings.enforcer if each.network == ssid]
+
+
+def is_only_asked_for(site: Site, ssid: str) -> bool:
+    """Tell whether access points ask for a network's list by RADIUS, and nothing else holds it."""
+    held_by = named_enforcers(site, ssid)
+    return bool(held_by) and len(radius_lists(held_by)) == len(held_by)
 
 
 def settings_of(site: Site, ssid: str, name: str | None = None) -> list[EnforcerSettings]:

@@ -3,24 +3,20 @@
 from __future__ import annotations
 
 import secrets
-import time
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from ipaddress import IPv4Address
 
-from scopion.attachment.connect.udp_question import ask_by_udp
 from scopion.model.address import Address
 from scopion.model.errors import NotFound
 from scopion.model.mac import MacAddress, Notation
-from scopion.operations.radius.make_responder import secrets_of
+from scopion.operations.answers.make_responder import secrets_of
 from scopion.operations.site.open_site import Site
 from scopion.wire.radius import Attributes, Code, encode_request
 from scopion.wireless.radius.answer import Outcome
 from scopion.wireless.radius.radius_settings import MAC, AskingSettings, RadiusSettings
 from scopion.wireless.radius.responder import TEST
 
-_THIS_MACHINE = IPv4Address("127.0.0.1")
 _NOBODY = "00-00-00-00-00-00"  # the BSSID of a question that comes from no radio
 _WIRELESS = 19  # NAS-Port-Type (RFC 3580, 3.14)
 
@@ -86,17 +82,13 @@ def _ask(
         identifier=secrets.randbelow(256),
         password=shared.password or written,
     )
-    began = time.monotonic()
-    reply = ask_by_udp(
-        request.octets,
-        settings.listen or _THIS_MACHINE,
-        settings.port,
-        lambda data: request.read_reply(data, signed=True),
-        source=source,
+    began = site.clock.monotonic()
+    reply = site.answering(settings.network).ask(
+        request.octets, settings, lambda data: request.read_reply(data, signed=True), source
     )
     if reply is None:
         return TestAnswer(asking.name, mac, Outcome.NO_ANSWER)
-    took = time.monotonic() - began
+    took = site.clock.monotonic() - began
     if reply.code != Code.ACCESS_ACCEPT:
         return TestAnswer(asking.name, mac, Outcome.REJECTED, took)
     seconds, vlan = reply.number("Session-Timeout"), reply.text("Tunnel-Private-Group-Id")

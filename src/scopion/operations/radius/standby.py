@@ -8,12 +8,12 @@ from scopion.attachment.ports import Program
 from scopion.model.clock import spoken_span
 from scopion.model.errors import EnforcerUnreachable, NotFound, Refused
 from scopion.model.text import clean
+from scopion.operations.answers.make_responder import radius_lists
+from scopion.operations.answers.radius_files import RadiusFiles
+from scopion.operations.folder.read_secret import read_secret
 from scopion.operations.radius.ask_server import radius_settings_of
-from scopion.operations.radius.make_responder import radius_lists
-from scopion.operations.radius.radius_files import RadiusFiles
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.reach_machine import ssh_access
-from scopion.operations.site.read_secret import read_secret
 from scopion.wireless.radius.radius_settings import RadiusSettings, StandbySettings
 from scopion.wireless.radius.standby_list import StandbyList, read_signed, signed_text
 
@@ -46,7 +46,7 @@ def take_list(site: Site, text: str) -> StandbyList:
 
     One that is older than the list here is refused: it may be replayed.
     """
-    waiting = [each for each in radius_lists(site.settings) if each.stands_in is not None]
+    waiting = [each for each in radius_lists(site.settings.enforcer) if each.stands_in is not None]
     if not waiting:
         raise NotFound("no list here stands in for a first server: set stands_in in site.toml")
     what = "the key of the standby"
@@ -79,7 +79,7 @@ def take_list(site: Site, text: str) -> StandbyList:
 def standing_in(site: Site) -> list[tuple[str, datetime | None]]:
     """Return the networks for whose first server this machine stands in, and when that sent the list; None: never."""
     files = RadiusFiles(site.folder)
-    lists = [each for each in radius_lists(site.settings) if each.stands_in is not None]
+    lists = [each for each in radius_lists(site.settings.enforcer) if each.stands_in is not None]
     return [(each.network, files.standby_sent(each.network)) for each in lists]
 
 

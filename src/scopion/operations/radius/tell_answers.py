@@ -6,10 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from scopion.operations.radius.radius_files import RadiusFiles
+from scopion.operations.answers.make_responder import radius_lists
+from scopion.operations.answers.radius_files import RadiusFiles
+from scopion.operations.radius.meant_macs import meant_macs, names_on_lists
 from scopion.operations.site.open_site import Site
 from scopion.roster.read_devices import all_devices
-from scopion.roster.resolve import resolve
 from scopion.wireless.radius.answer import ADVICE, FAULTS, Answer
 
 
@@ -37,12 +38,16 @@ def tell_answers(
 
     Raises NotFound for a device that is not known, DamagedRoster, StorageFailed.
     """
+    site.settle_answers()
     devices = all_devices(site.roster_for_reading())
-    macs = {mac for text in which for mac in resolve(devices, text).macs}
-    names = {mac: device.called for device in devices for mac in device.macs}
+    macs = {mac for text in which for mac, _ in meant_macs(devices, text, lambda device: device.macs)}
+    files = RadiusFiles(site.folder)
+    names = dict(names_on_lists(files, radius_lists(site.settings.enforcer)))
+    for device in devices:
+        names |= {mac: device.called for mac in device.macs if device.called != str(mac) or mac not in names}
     found = [
         each
-        for each in RadiusFiles(site.folder).answers()
+        for each in files.answers()
         if (ssid is None or each.network in (ssid, ""))
         and (not which or each.mac in macs)
         and (since is None or each.at >= since)

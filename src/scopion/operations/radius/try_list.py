@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from itertools import islice
 
 from scopion.model.address import Address
-from scopion.model.errors import InvalidMacAddress, NotFound, ScopionError
 from scopion.model.mac import MacAddress
+from scopion.operations.answers.radius_files import RadiusFiles
 from scopion.operations.radius.ask_server import TestAnswer, ask_server, radius_settings_of
-from scopion.operations.radius.radius_files import RadiusFiles
+from scopion.operations.radius.meant_macs import meant_macs, names_on_lists
 from scopion.operations.site.open_site import Site
 from scopion.roster.read_devices import all_devices
-from scopion.roster.resolve import resolve
 from scopion.wireless.coverage import covered_adapters
-from scopion.wireless.radius.published import read_published
+from scopion.wireless.radius.radius_settings import RadiusSettings
 
 # Locally administered, so that no maker has given it to a device.
 _NOBODY = MacAddress(bytes.fromhex("025c0910a000"))
@@ -38,7 +38,7 @@ def try_list(
 ) -> list[Tried]:
     """Return what the server answers. Raises NotFound, InvalidSettings, NoInterface."""
     settings = radius_settings_of(site, ssid)
-    names = dict(_named(site, which) if which else _examples(site, ssid))
+    names = dict(_named(site, which) if which else _examples(site, settings))
     answers = ask_server(site, settings, list(names), access_point=access_point, source=source)
     return [Tried(names[each.mac], each) for each in answers]
 
@@ -46,24 +46,9 @@ def try_list(
 def _named(site: Site, which: Sequence[str]) -> Iterator[tuple[MacAddress, str]]:
     devices = all_devices(site.roster_for_reading())
     for text in which:
-        try:
-            device = resolve(devices, text)
-        except NotFound:
-            try:
-                yield MacAddress.parse(text), "not known"
-            except InvalidMacAddress:
-                raise NotFound(f"{text!r} is no device that is known, and no MAC address") from None
-            continue
-        yield from ((adapter.mac, device.called) for adapter in covered_adapters(device))
+        yield from meant_macs(devices, text, lambda device: (each.mac for each in covered_adapters(device)))
 
 
-def _examples(site: Site, ssid: str) -> Iterator[tuple[MacAddress, str]]:
-    files = RadiusFiles(site.folder)
-    try:
-        text = files.read(files.list_of(ssid))
-        rules = read_published(text).policy.rules if text is not None else ()
-    except ScopionError:
-        rules = ()
-    for rule in rules[:1]:
-        yield rule.line.mac, rule.line.name or str(rule.line.mac)
+def _examples(site: Site, settings: RadiusSettings) -> Iterator[tuple[MacAddress, str]]:
+    yield from islice(names_on_lists(RadiusFiles(site.folder), [settings]), 1)
     yield _NOBODY, "a stranger"

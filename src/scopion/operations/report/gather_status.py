@@ -12,11 +12,11 @@ from pathlib import Path
 
 from scopion.model.device import Device
 from scopion.model.text import plain
+from scopion.operations.folder.take_turns import watching_process
 from scopion.operations.intake.miss_devices import anything_expected, expected_devices
 from scopion.operations.intake.queue_alerts import learnt_subnets
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.refresh_vendors import listing_ages
-from scopion.operations.site.take_turns import watching_process
 from scopion.reports.site_status import (
     ChannelStatus,
     DueStatus,

@@ -9,8 +9,8 @@ from scopion.attachment.ports import NeighbourState, RouterAccess
 from scopion.discovery.runner import Findings
 from scopion.model.errors import InvalidSettings, RouterUnreadable
 from scopion.model.observation import Observation, Source
+from scopion.operations.folder.read_secret import read_secret
 from scopion.operations.site.open_site import Site
-from scopion.operations.site.read_secret import read_secret
 from scopion.operations.site.site_settings import RouterSettings
 
 

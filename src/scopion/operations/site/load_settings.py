@@ -16,7 +16,7 @@ from scopion.alerts.channels.registry import channel_types, type_of
 from scopion.model.errors import InvalidSettings
 from scopion.model.text import clean, controls, joined
 from scopion.model.toml_text import parse_toml
-from scopion.operations.site import find_folder as folders
+from scopion.operations.folder import find_folder as folders
 from scopion.operations.site.site_settings import Settings
 from scopion.wireless.enforcer_settings import enforcer_problem
 from scopion.wireless.enforcers.registry import enforcer_types

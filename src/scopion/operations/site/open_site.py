@@ -9,7 +9,7 @@ from contextlib import suppress
 from datetime import tzinfo
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from scopion.discovery.kinds import Kinds, load_kinds
 from scopion.model.clock import Clock
@@ -25,6 +25,8 @@ from scopion.vendors.registry import Vendors
 if TYPE_CHECKING:
     from scopion.attachment.connect.kept_shells import KeptShells
     from scopion.attachment.ports import Attachment
+    from scopion.operations.answers.made_up_server import MadeUpServer
+    from scopion.operations.answers.radius_files import LiveAnswering
     from scopion.operations.site.site_settings import Settings
     from scopion.operations.site.watch_state import WatchState
     from scopion.roster.wifi.push_deadlines import Boot
@@ -74,7 +76,7 @@ class Site:
         if self.story is not None:
             from scopion.scenes.attachment import SceneAttachment
 
-            return SceneAttachment(self.story.scene, self.story.at, self.folder)
+            return SceneAttachment(self.story.scene, self.story.at, self.folder, lambda: self._made_up_server)
         if sys.platform != "linux":
             from scopion.attachment.portable import PortableAttachment
 
@@ -82,6 +84,37 @@ class Site:
         from scopion.attachment.linux.linux_attachment import LiveAttachment
 
         return LiveAttachment()
+
+    @cached_property
+    def _made_up_server(self) -> MadeUpServer | None:
+        """Return what answers the access points of a made-up site that ask by RADIUS, if it has any."""
+        if self.story is None or not self.story.scene.asking_points:
+            return None
+        from scopion.operations.answers.made_up_server import MadeUpServer
+        from scopion.operations.answers.make_responder import radius_lists
+        from scopion.operations.answers.radius_files import RadiusFiles
+
+        lists = radius_lists(self.settings.enforcer)
+        return MadeUpServer(RadiusFiles(self.folder), lists, self.clock) if lists else None
+
+    def answering(self, network: str) -> LiveAnswering:
+        """Return the server that answers for a network by RADIUS, as commands see it."""
+        from scopion.operations.answers.radius_files import LiveAnswering, RadiusFiles
+
+        server = self._made_up_server
+        if server is None:
+            return LiveAnswering(RadiusFiles(self.folder), network, self.clock)
+        from scopion.operations.answers.made_up_server import MadeUpAnswering
+
+        return MadeUpAnswering(RadiusFiles(self.folder), network, self.clock, server, self.settle_answers)
+
+    def settle_answers(self) -> None:
+        """Let access points of a made-up site ask what they have to ask by now, and write what was answered."""
+        server = self._made_up_server
+        if server is not None:
+            attachment: Any = self.attachment  # a scene's, as there is such a server
+            attachment.asking_points.look()
+            server.settle()
 
     @cached_property
     def shells(self) -> KeptShells:
@@ -214,6 +247,9 @@ class Site:
             self._reading.close()
         if "roster" in self.__dict__:  # last: only a connection that may write leaves one whole file behind
             self.roster.close()
+        if self.__dict__.get("_made_up_server") is not None:
+            with suppress(StorageFailed):
+                self.settle_answers()
         if "attachment" in self.__dict__ and self.story is not None:
             with suppress(StorageFailed):  # a folder that became read-only: the story waits where it was
                 self.story.passed(self.clock.now())

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from scopion.attachment.ports import SshAccess
-from scopion.operations.site.read_secret import read_secret, require_private
+from scopion.operations.folder.read_secret import read_secret, require_private
 from scopion.wireless.enforcer_settings import SshSettings
 
 

@@ -11,7 +11,7 @@ from datetime import UTC, datetime, timezone, tzinfo
 from pathlib import Path
 
 from scopion.model.clock import Clock
-from scopion.operations.site.find_folder import SETTINGS
+from scopion.operations.folder.find_folder import SETTINGS
 
 
 class SiteClock:

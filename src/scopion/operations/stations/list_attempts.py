@@ -9,7 +9,7 @@ from datetime import datetime
 from scopion.model.device import Device
 from scopion.model.errors import ScopionError
 from scopion.model.mac import MacAddress
-from scopion.operations.radius.radius_files import RadiusFiles
+from scopion.operations.answers.radius_files import RadiusFiles
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.load_policy import policy_for
 from scopion.roster.folding.note_attempts import RefusedAttempt
@@ -73,6 +73,7 @@ def allowed_on(site: Site, roster: Roster, ssid: str) -> set[MacAddress]:
 
 def _heard(site: Site, roster: Roster) -> Iterator[tuple[str, str, str, HeardAttempts]]:
     """Yield network, enforcer and radio with what was heard there. Settings are read only if anything was."""
+    site.settle_answers()
     files, watch = RadiusFiles(site.folder), last_watch(roster)
     by_ear = watch.attempts if watch is not None else {}
     if not by_ear and not files.state.exists():

@@ -24,7 +24,15 @@ class StationRow:
     located: Located
     device: Device | None
     listed: str  # its list of the network; empty: none
+    entry: str  # what its entry there is called
     admitted: bool  # whether the lists admit it now
+
+    @property
+    def name(self) -> str:
+        """Return what it is called, in the roster or on its list; empty if nothing but its address is known."""
+        mac = str(self.located.station.mac)
+        called = (self.device.called if self.device else "", self.entry)
+        return next((each for each in called if each not in ("", mac)), "")
 
     @property
     def traffic(self) -> int:
@@ -55,10 +63,12 @@ def stations(site: Site, ssid: str | None = None) -> tuple[list[StationRow], lis
     for each in found:
         policy = policies.get(each.ssid)
         mac = each.station.mac
-        on = [rule.list for rule in policy.rules if rule.line.mac == mac] if policy else []
+        entries = [rule for rule in policy.rules if rule.line.mac == mac] if policy else []
+        on = [rule.list for rule in entries]
+        called = next((rule.line.name for rule in entries if rule.line.name), "")
         listed = str(policy.mode if policy and policy.mode in on else next(iter(on), ""))
         now = wanted(policy, each.at, site.clock.local) if policy else None
-        rows.append(StationRow(each, of_mac.get(mac), listed, now is None or now.admits(mac)))
+        rows.append(StationRow(each, of_mac.get(mac), listed, called, now is None or now.admits(mac)))
     order = {"2.4": 0, "5": 1, "6": 2}
     rows.sort(
         key=lambda row: (

@@ -7,6 +7,7 @@ import re
 from collections import Counter
 from dataclasses import dataclass, replace
 
+from scopion.model.band import EVERY_RADIO
 from scopion.model.errors import NotFound, UsageError
 from scopion.model.mac import Notation
 from scopion.model.text import clean
@@ -73,7 +74,7 @@ def as_held(site: Site, network: Network) -> Network:
     room = [each.holds for each in held_by if each.holds is not None]
     room += [network.capacity] if network.capacity is not None else []
     radios = {radio for each in held_by for radio in each.radios}
-    in_order = tuple(each for each in ALL_RADIOS if each in radios)
+    in_order = tuple(each for each in ALL_RADIOS if each in radios) or tuple(radios & {EVERY_RADIO})
     network = replace(network, capacity=min(room, default=None), radios=in_order or network.radios)
     page = next(filter(is_page, held_by), None)
     return replace(network, router=page.page or network.router, notation=page.notation) if page else network

@@ -11,7 +11,6 @@ from scopion.model.errors import ScopionError
 from scopion.operations.intake.pasted_lists import CURRENT_FOR, PASTED, last_pasted
 from scopion.operations.pages.held_by import reached, settings_of
 from scopion.operations.pages.typed_lists import last_published
-from scopion.operations.radius.radius_files import LiveAnswering, RadiusFiles
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.reach_machine import ssh_access
 from scopion.roster.store.open_roster import Roster
@@ -66,7 +65,7 @@ def open_enforcer(site: Site, settings: EnforcerSettings) -> Enforcer:
     reach = Reach(
         lambda: site.shells.open(access),
         lambda: last_published(site.roster_for_reading(), settings.network, settings.name),
-        lambda: LiveAnswering(RadiusFiles(site.folder), settings.network, site.clock),
+        lambda: site.answering(settings.network),
     )
     return type_of(settings).open(settings, reach)
 

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 
 from scopion.model.errors import Divided, EnforcerUnreachable
 from scopion.model.text import joined
+from scopion.operations.folder.take_turns import only_push
 from scopion.operations.pages.held_by import pages_of, settings_of
 from scopion.operations.site.open_site import Site
-from scopion.operations.site.take_turns import only_push
 from scopion.operations.wifi.check_push import require_harmless, require_room
 from scopion.operations.wifi.network_context import NetworkContext, open_network
 from scopion.operations.wifi.open_enforcers import enforcers, remember_stations

@@ -7,9 +7,9 @@ from datetime import timedelta
 from typing import Any
 
 from scopion.model.errors import NotFound, Refused, ScopionError
+from scopion.operations.folder.take_turns import only_push
 from scopion.operations.pages.held_by import pages_of
 from scopion.operations.site.open_site import Site
-from scopion.operations.site.take_turns import only_push
 from scopion.operations.wifi.network_context import NetworkContext, open_network
 from scopion.operations.wifi.open_enforcers import enforcers
 from scopion.operations.wifi.push_lists import settle_interrupted

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from scopion.model.errors import NotFound, Refused, StorageFailed
-from scopion.operations.pages.held_by import page_of, pages_of
+from scopion.operations.pages.held_by import is_only_asked_for, page_of, pages_of
 from scopion.operations.pages.typed_lists import took_back, waiting_sheet
 from scopion.operations.pages.word_sheet import ToType, sheet_of, to_type, typed_hours
 from scopion.operations.site.change_roster import account
@@ -39,6 +39,7 @@ from scopion.wireless.enforcer_settings import PageSettings
 from scopion.wireless.enforcers.enforcer import held_document
 from scopion.wireless.list_policy import policy_document
 from scopion.wireless.plan_radio import RadioPlan
+from scopion.wireless.refusals import quoted
 from scopion.wireless.router_sheet import Sheet
 
 
@@ -62,6 +63,10 @@ def sheets(site: Site, ssid: str, name: str | None = None, *, whole: bool = Fals
     whole list is for typing all the same, as while its access point is away; nothing waits then. Raises NotFound, or
     Refused for an empty allow list.
     """
+    if is_only_asked_for(site, ssid):
+        raise Refused(
+            f"the list of {ssid!r} is not typed in: what its access points need is scopion wifi radius {quoted(ssid)}"
+        )
     context = open_network(site, site.roster_for_reading(), ssid)
     if name is None and not pages_of(site, ssid):
         return [(page_of(context.network), _whole(context, page_of(context.network)))]

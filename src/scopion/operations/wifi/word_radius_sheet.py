@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from scopion.operations.answers.make_responder import secrets_of
 from scopion.operations.radius.ask_server import radius_settings_of
-from scopion.operations.radius.make_responder import secrets_of
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.load_policy import essential_on, own_interfaces
 from scopion.roster.read_devices import all_devices

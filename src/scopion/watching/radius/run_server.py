@@ -10,11 +10,15 @@ from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from types import FrameType
 
+from scopion.attachment.system_clock import SystemClock
 from scopion.attachment.udp_server import Arrival, UdpServer, handed_over
 from scopion.model.address import Address, parse_address
-from scopion.operations.site.take_turns import only_server
+from scopion.operations.answers.radius_files import RadiusFiles
+from scopion.operations.answers.serving import Serving
+from scopion.operations.folder.take_turns import only_server
+from scopion.operations.site.site_clock import SiteClock
 from scopion.watching.radius.fair_queue import FairQueue
-from scopion.watching.radius.serving import Serving
+from scopion.watching.radius.kept_settings import KeptSettings
 from scopion.watching.radius.write_behind import WriteBehind
 from scopion.watching.readiness import Readiness
 from scopion.watching.watch_context import log
@@ -65,7 +69,9 @@ class _Server:
     """Sockets and files of one server."""
 
     def __init__(self, folder: Path, opened: ExitStack) -> None:
-        self.serving = Serving(folder)
+        files = RadiusFiles(folder)
+        settings = KeptSettings(folder, files)
+        self.serving = Serving(files, settings, SiteClock(SystemClock(), settings.zone))
         self._sockets = UdpServer(handed_over())
         opened.callback(self._sockets.close)
         self._ports: set[tuple[Address | None, int]] = set()

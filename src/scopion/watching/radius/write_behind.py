@@ -2,19 +2,14 @@
 
 from __future__ import annotations
 
-import json
-import os
 import queue
 import threading
 from collections.abc import Sequence
 
 from scopion.model.errors import ScopionError
-from scopion.operations.radius.radius_files import RadiusFiles
-from scopion.roster.store.write_files import make_folder, open_file
-from scopion.wireless.radius.answer import Answer, answer_document
-
-# Two files of this size are some ten thousand answers.
-_LOG_OCTETS = 1 << 20
+from scopion.operations.answers.radius_files import RadiusFiles
+from scopion.operations.answers.write_answers import write_work
+from scopion.wireless.radius.answer import Answer
 
 
 class WriteBehind:
@@ -44,22 +39,7 @@ class WriteBehind:
     def _run(self) -> None:
         while (work := self._waiting.get()) is not None:
             try:
-                self._write(*work)
+                write_work(self._files, *work)
                 self.problem = ""
             except (ScopionError, OSError) as error:
                 self.problem = str(error)
-
-    def _write(self, state: str | None, answers: Sequence[Answer]) -> None:
-        if state is not None:
-            self._files.write(self._files.state, state)
-        if answers:
-            make_folder(self._files.folder, like=self._files.folder.parent)
-            handle = open_file(self._files.log, os.O_WRONLY | os.O_APPEND)
-            try:
-                lines = "".join(json.dumps(answer_document(each), ensure_ascii=False) + "\n" for each in answers)
-                os.write(handle, lines.encode("utf-8", "surrogateescape"))
-                full = os.fstat(handle).st_size > _LOG_OCTETS
-            finally:
-                os.close(handle)
-            if full:
-                self._files.log.replace(self._files.old_log)

@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 
 from scopion.alerts.channels import registry as channels
-from scopion.operations.site.find_folder import SYSTEM_FOLDER
+from scopion.operations.folder.find_folder import SYSTEM_FOLDER
 from scopion.operations.site.site_settings import Settings
 from scopion.watching.service.service_unit import Installation
 from scopion.wireless.enforcers import registry as enforcers

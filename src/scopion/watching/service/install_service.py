@@ -15,7 +15,7 @@ from scopion.model.errors import NotPermitted, Refused, ScopionError
 from scopion.model.text import joined
 from scopion.operations.exchange.export_site import export_site
 from scopion.operations.exchange.import_site import site_import
-from scopion.operations.site.find_folder import SYSTEM_FOLDER
+from scopion.operations.folder.find_folder import SYSTEM_FOLDER
 from scopion.operations.site.load_settings import load_settings
 from scopion.operations.site.open_site import Site, prepare_folder
 from scopion.operations.site.site_settings import Settings

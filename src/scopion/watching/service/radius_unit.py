@@ -9,8 +9,8 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from scopion.model.address import Address
-from scopion.operations.radius.make_responder import radius_lists
-from scopion.operations.site.find_folder import SYSTEM_FOLDER
+from scopion.operations.answers.make_responder import radius_lists
+from scopion.operations.folder.find_folder import SYSTEM_FOLDER
 from scopion.operations.site.site_settings import Settings
 from scopion.watching.service.service_unit import (
     ACCOUNT,
@@ -31,7 +31,7 @@ _MADE = "# Made by scopion service from the settings of the site; scopion servic
 
 def radius_units(settings: Settings, installation: Installation, folder: Path = SYSTEM_FOLDER) -> dict[str, str]:
     """Return the text of each unit by its name; none without a list by RADIUS."""
-    if not radius_lists(settings):
+    if not radius_lists(settings.enforcer):
         return {}
     return {
         SOCKET: "\n".join(_socket(settings)) + "\n",
@@ -41,13 +41,15 @@ def radius_units(settings: Settings, installation: Installation, folder: Path = 
 
 def radius_secret_references(settings: Settings) -> Iterator[tuple[str, str]]:
     """Yield the secrets that lists by RADIUS refer to: the kind (file, env, credential) and the name of each."""
-    points = [point for each in radius_lists(settings) for point in each.access_point]
+    points = [point for each in radius_lists(settings.enforcer) for point in each.access_point]
     return references(value for point in points for value in (point.secret, point.password))
 
 
 def _socket(settings: Settings) -> Iterator[str]:
     places = {
-        (each.listen, port): None for each in radius_lists(settings) for port in (each.port, each.accounting_port)
+        (each.listen, port): None
+        for each in radius_lists(settings.enforcer)
+        for port in (each.port, each.accounting_port)
     }
     yield from (
         _MADE,

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from scopion.alerts.channels import registry as channels
 from scopion.model.errors import UsageError
-from scopion.operations.site.find_folder import SYSTEM_FOLDER
+from scopion.operations.folder.find_folder import SYSTEM_FOLDER
 from scopion.operations.site.site_settings import Settings
 from scopion.wireless.enforcers import registry as enforcers
 

@@ -93,6 +93,7 @@ def _secrets(facts: RadiusFacts) -> Iterator[Finding]:
 
 def _at_work(facts: RadiusFacts, state: ServerState) -> Iterator[Finding]:
     """Yield what access points do, as the server has seen."""
+    let_in = {each.access_point for each in state.sessions if not each.number}
     for each in facts.settings.access_point:
         where = f"{facts.settings.name}, {each.name}"
         asked = state.asked.get(each.name)
@@ -102,7 +103,7 @@ def _at_work(facts: RadiusFacts, state: ServerState) -> Iterator[Finding]:
             continue
         said = f"asked last {spoken_span(max(facts.now - asked, timedelta()))} ago"
         yield Finding(Grade.FINE, where, "questions", said)
-        if each.name not in state.reported:
+        if each.name in let_in and each.name not in state.reported:
             says = "reports no accounting, so it is not known which devices are associated with it"
             yield Finding(Grade.LOW, where, "accounting", says, "switch accounting on in its page")
     for (where, _), fault in state.faults.items():

@@ -102,7 +102,7 @@ def _steps(facts: RadiusSheetFacts) -> Iterator[SheetStep]:
             f"{settings.others_vlan}, which has to lead to the guests' network and nowhere else."
         )
     yield from _without_answer(facts)
-    yield SheetStep(f"Save, and associate with a device that is on the list. Then: scopion wifi radius log {word}")
+    yield SheetStep("Save, and associate with a device that is on the list.")
 
 
 def _server(facts: RadiusSheetFacts, port: int, points: Sequence[AskingSettings]) -> Iterator[SheetLine]:
@@ -137,7 +137,7 @@ def _without_answer(facts: RadiusSheetFacts) -> Iterator[SheetStep]:
     if refuse:
         second = "" if facts.second else " There is no second server."
         yield SheetStep(
-            f"Know that {joined(refuse)} lets no device in while this machine does not answer; those that are "
+            f"While this machine does not answer, {joined(refuse)} will let no device in; those that are "
             f"associated stay until their session ends.{second} If the page can say what happens then, choose "
             "what suits you, and set unreachable in site.toml to it.",
         )

@@ -1,6 +1,7 @@
 """Who is associated, as access points report by accounting (RFC 2866), and who was let in without a report.
 
-Reports may come twice, late, or in another order: counts never go back, and what has ended stays ended.
+Reports may come twice, late, or in another order: counts never go back, and what was reported as ended stays ended,
+until it begins again. What ended because no report came goes on when one comes.
 """
 
 from __future__ import annotations
@@ -42,6 +43,8 @@ class Session:
     sent: int = 0  # octets to it
     reports: bool = False  # it was reported on between beginning and end
     ended: datetime | None = None
+    silent: bool = False  # it ended because no report came
+    stamp: int = 0  # the access point's clock at its last report, in seconds since 1970; 0: it tells none
     other_vlan: bool = False  # it was let into the VLAN of devices that are on no list
 
     @property
@@ -80,23 +83,31 @@ class Sessions:
     def report(self, message: RadiusMessage, session: Session) -> None:
         """Take in a report; ``session`` says which device it is about, as seen now."""
         kind, now = message.number("Acct-Status-Type"), session.seen
-        before = self._by_key.get(session.key)
-        if kind not in (START, STOP, INTERIM) or (before is not None and before.ended is not None):
+        if kind not in (START, STOP, INTERIM):
             return
-        lasted = message.number("Acct-Session-Time") or 0
+        lasted, stamp = message.number("Acct-Session-Time") or 0, message.number("Event-Timestamp") or 0
         since = now - timedelta(seconds=lasted) if lasted <= _LONGEST_S else now
+        before = self._by_key.get(session.key)
+        if before is not None and before.ended is not None and kind == START and stamp >= before.stamp:
+            # hostapd gives a station that comes back the number that it had.
+            del self._by_key[before.key]
+            self._put(replace(before, number=f"{before.number}/{before.since.isoformat()}"))
+            before = None
         granted = self._by_key.pop((*session.key[:3], ""), None)
         before = before if before is not None else replace(session, since=since)
+        over = before.ended if not before.silent else None
         self._put(
             replace(
                 before,
-                seen=now,
+                seen=before.seen if over else now,
                 written=session.written,
                 address=session.address,
                 received=max(before.received, _octets(message, "Input")),
                 sent=max(before.sent, _octets(message, "Output")),
                 reports=before.reports or kind == INTERIM,
-                ended=now if kind == STOP else None,
+                ended=over or (now if kind == STOP else None),
+                silent=False,
+                stamp=max(stamp, before.stamp),
                 other_vlan=granted.other_vlan if granted is not None else before.other_vlan,
             )
         )
@@ -120,7 +131,7 @@ class Sessions:
                 continue
             silent = _MISSED * report_s.get(each.network, 0) if each.reports else longest_s.get(each.network, 0)
             if (now - each.seen).total_seconds() > silent:
-                self._by_key[each.key] = replace(each, ended=each.seen)
+                self._by_key[each.key] = replace(each, ended=each.seen, silent=True)
 
     def _put(self, session: Session) -> None:
         self.count += 1
@@ -159,6 +170,8 @@ def session_document(session: Session) -> dict[str, Any]:
         "sent": session.sent,
         "reports": session.reports,
         "ended": session.ended.isoformat() if session.ended is not None else None,
+        "silent": session.silent,
+        "stamp": session.stamp,
         "other_vlan": session.other_vlan,
     }
 
@@ -179,5 +192,7 @@ def read_session(document: Mapping[str, Any]) -> Session:
         int(document["sent"]),
         bool(document["reports"]),
         datetime.fromisoformat(document["ended"]) if document["ended"] is not None else None,
+        bool(document["silent"]),
+        int(document["stamp"]),
         bool(document["other_vlan"]),
     )

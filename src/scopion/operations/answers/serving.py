@@ -4,20 +4,18 @@ refused devices leave. It opens no socket; the time comes in.
 
 from __future__ import annotations
 
+import logging
 from collections import Counter, deque
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import datetime
-from pathlib import Path
+from typing import Protocol
 
-from scopion.attachment.system_clock import SystemClock
 from scopion.model.clock import Clock
 from scopion.model.errors import ScopionError
 from scopion.model.text import counted
-from scopion.operations.radius.make_responder import make_responder, radius_lists
-from scopion.operations.radius.radius_files import RadiusFiles
-from scopion.operations.site.site_clock import SiteClock, zone_named
-from scopion.watching.radius.load_lists import LoadLists
-from scopion.watching.watch_context import log
+from scopion.operations.answers.load_lists import LoadLists
+from scopion.operations.answers.make_responder import make_responder
+from scopion.operations.answers.radius_files import RadiusFiles
 from scopion.wireless.radius.answer import ADVICE, FAULTS, Answer, Outcome, Reason
 from scopion.wireless.radius.asking_points import AskingPoint
 from scopion.wireless.radius.attempts import Attempts
@@ -27,6 +25,7 @@ from scopion.wireless.radius.responder import Memory, Packet, Responder
 from scopion.wireless.radius.server_state import Fault, Leaving, ServerState, state_text
 from scopion.wireless.radius.sessions import Session, Sessions
 
+log = logging.getLogger("scopion.radius")
 # A push waits for the server to read the list, and a person for the push.
 _LOOK_EVERY_S = 0.25
 # A device that has come back and is refused is noticed after this at the latest.
@@ -42,15 +41,29 @@ _MOST_ANSWERS, _MOST_OF_A_FAULT = 1_000, 10
 _SAVE_SLOWLY_S = 30.0
 
 
-class Serving:
-    """Answers for the lists of a site's folder."""
+class SettingsOfServer(Protocol):
+    """Which lists are answered for, and whether that has changed."""
 
-    def __init__(self, folder: Path, system: Clock | None = None) -> None:
-        """Read settings, lists and the last state. Raises InvalidSettings, NotFound."""
-        self._folder, self.files = folder, RadiusFiles(folder)
-        self._loading = LoadLists(folder, self.files)
-        self._settings = self._loading.settings(None)
-        self.clock = SiteClock(system or SystemClock(), lambda: zone_named(self._settings.timezone))
+    problem: str
+
+    @property
+    def lists(self) -> Sequence[RadiusSettings]:
+        """Return them."""
+
+    def changed(self) -> bool:
+        """Tell whether the settings were written since they were read."""
+
+    def read_again(self) -> bool:
+        """Read them again. Returns whether they are others by now."""
+
+
+class Serving:
+    """Answers for the lists of a site."""
+
+    def __init__(self, files: RadiusFiles, settings: SettingsOfServer, clock: Clock) -> None:
+        """Read the lists and the last state; ``clock`` shows the site's own time."""
+        self.files, self._settings, self.clock = files, settings, clock
+        self._loading = LoadLists(files)
         before = self._last_state()
         memory = Memory(Sessions(before.sessions), Attempts(before.attempts), dict(before.reported))
         self._faults: dict[tuple[str, str], Fault] = dict(before.faults)
@@ -66,14 +79,14 @@ class Serving:
     @property
     def lists(self) -> list[RadiusSettings]:
         """Return the lists that are answered for."""
-        return radius_lists(self._settings)
+        return list(self._settings.lists)
 
     @property
     def in_a_line(self) -> str:
         """Return its state in a line, for the service manager."""
         here = sum(each.ended is None and bool(each.number) for each in self._responder.memory.sessions)
         said = f"{counted(len(self.lists), 'list')}, {counted(here, 'session')}"
-        return f"{said}; {next(iter(self._loading.problems.values()))}" if self._loading.problems else said
+        return "; ".join([said, *self._problems()[:1]])
 
     def answer(self, packet: Packet, monotonic: float) -> bytes | None:
         """Return the reply to a packet, if there is to be one."""
@@ -94,7 +107,7 @@ class Serving:
         """Do what is due. Returns requests to disconnect that are to be sent now."""
         if monotonic >= self._look_at:
             self._look_at = monotonic + _LOOK_EVERY_S
-            self._look()
+            self.look()
         now = self.clock.now()
         if monotonic >= self._judge_at:
             self._judge(now, monotonic)
@@ -132,16 +145,11 @@ class Serving:
         if not whole:
             return None, answers
         self._dirty, self._stale, self._saved_at = False, False, monotonic
-        return state_text(self._state()), answers
+        return state_text(self.state()), answers
 
     def reload(self) -> None:
         """Read the settings again."""
-        before = self._settings
-        try:
-            self._settings = self._loading.settings(before)
-        except ScopionError as error:
-            self._loading.problems["settings"] = f"the settings stay as they were: {error}"
-        if self._settings != before:
+        if self._settings.read_again():
             self._responder = self._made(self._responder.memory, self._responder)
             log.info("the settings were read again")
         self._tell_problems()
@@ -156,7 +164,7 @@ class Serving:
 
         secrets = before.secrets if before is not None else {}
         local = self.clock.local
-        made = make_responder(self.lists, self._folder, local, memory, self._note, told=told, before=secrets)
+        made = make_responder(self.lists, self.files.site_folder, local, memory, self._note, told=told, before=secrets)
         self._responder = made
         self._loading.publish_again(made)
         self._loading.look(self.lists, made)
@@ -165,8 +173,9 @@ class Serving:
         self._tell_problems()
         return made
 
-    def _look(self) -> None:
-        if self._loading.settings_changed():
+    def look(self) -> None:
+        """Read what has changed: settings and lists."""
+        if self._settings.changed():
             self.reload()
         if self._loading.look(self.lists, self._responder):
             log.info("answering by %s", ", ".join(f"{each.network!r}" for each in self.lists))
@@ -174,8 +183,11 @@ class Serving:
             self._dirty, self._save_at, self._judge_at = True, 0.0, 0.0
 
     def _tell_problems(self) -> None:
-        for problem in self._loading.problems.values():
+        for problem in self._problems():
             log.warning("%s", problem)
+
+    def _problems(self) -> list[str]:
+        return [*filter(None, [self._settings.problem]), *self._loading.problems.values()]
 
     def _judge(self, now: datetime, monotonic: float) -> None:
         """Find who is refused by now and still there, and when to look again."""
@@ -234,7 +246,8 @@ class Serving:
             advice = ADVICE.get(answer.reason, "")
             log.warning("%s: %s%s%s", key[0], answer.reason.value, said, f"; {advice}" if advice else "")
 
-    def _state(self) -> ServerState:
+    def state(self) -> ServerState:
+        """Return what is known now."""
         leaving = tuple(
             Leaving(each.access_point, each.network, each.mac, each.since, each.told) for each in self._disconnections
         )
@@ -247,7 +260,7 @@ class Serving:
             leaving,
             self._asked,
             memory.reported,
-            "; ".join(self._loading.problems.values()),
+            "; ".join(self._problems()),
         )
 
     def _last_state(self) -> ServerState:

@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 
 from scopion.model.errors import InvalidSettings
 from scopion.model.week import Local
-from scopion.operations.site.read_secret import read_secret
-from scopion.operations.site.site_settings import Settings
+from scopion.operations.folder.read_secret import read_secret
+from scopion.wireless.enforcer_settings import EnforcerSettings
 from scopion.wireless.radius.answer import Answer
 from scopion.wireless.radius.asking_points import Secrets
 from scopion.wireless.radius.radius_settings import SHORTEST_SECRET, AskingSettings, RadiusSettings
 from scopion.wireless.radius.responder import Memory, Responder
 
 
-def radius_lists(settings: Settings) -> list[RadiusSettings]:
+def radius_lists(enforcers: Iterable[EnforcerSettings]) -> list[RadiusSettings]:
     """Return the enforcers whose lists are asked for by RADIUS."""
-    return [each for each in settings.enforcer if isinstance(each, RadiusSettings)]
+    return [each for each in enforcers if isinstance(each, RadiusSettings)]
 
 
 def secrets_of(settings: RadiusSettings, asking: AskingSettings, folder: Path) -> Secrets:

@@ -1,6 +1,6 @@
-"""What the server answers by: the settings and the published lists, read again when they change.
+"""The published lists that are answered by, read again when they change.
 
-What cannot be read any more does not end what was good: the last settings and lists stay in force, also over a restart.
+What cannot be read any more does not end what was good: the last list stays in force, also over a restart.
 """
 
 from __future__ import annotations
@@ -9,26 +9,38 @@ from collections.abc import Callable, Mapping
 from contextlib import suppress
 from pathlib import Path
 
-from scopion.model.errors import InvalidSettings, NotFound, ScopionError
-from scopion.operations.radius.make_responder import radius_lists
-from scopion.operations.radius.radius_files import RadiusFiles
-from scopion.operations.site.load_settings import FILE as SETTINGS_FILE
-from scopion.operations.site.load_settings import load_settings, read_settings
-from scopion.operations.site.site_settings import Settings
+from scopion.model.errors import ScopionError
+from scopion.operations.answers.radius_files import RadiusFiles
 from scopion.wireless.list_policy import ListPolicy
 from scopion.wireless.radius.published import digest_of, read_published
 from scopion.wireless.radius.radius_settings import RadiusSettings
 from scopion.wireless.radius.responder import Responder
 
-_Mark = tuple[int, int, int] | None  # of a file: which one, when it was changed, its size
+
+class Changes:
+    """Which files have changed since they were looked at last."""
+
+    def __init__(self) -> None:
+        self._marks: dict[Path, tuple[int, int, int] | None] = {}
+
+    def has_changed(self, path: Path) -> bool:
+        """Tell whether a file is another one, was written, made or removed since the last call; True at the first."""
+        try:
+            there = path.stat()
+            mark = (there.st_ino, there.st_mtime_ns, there.st_size)
+        except OSError:
+            mark = None
+        changed = path not in self._marks or self._marks[path] != mark
+        self._marks[path] = mark
+        return changed
 
 
 class LoadLists:
     """Reads them, and tells what is wrong in ``problems``."""
 
-    def __init__(self, folder: Path, files: RadiusFiles) -> None:
-        self._folder, self._files = folder, files
-        self._marks: dict[Path, _Mark] = {}
+    def __init__(self, files: RadiusFiles) -> None:
+        self._files = files
+        self._seen = Changes()
         self._known: dict[str, str] = {}  # by network, the text that is answered by
         self.problems: dict[str, str] = {}  # by what is wrong
 
@@ -37,41 +49,6 @@ class LoadLists:
         """Return the checksum of each list that is answered by; empty where nothing is published."""
         return {network: digest_of(text) if text else "" for network, text in self._known.items()}
 
-    def settings_changed(self) -> bool:
-        """Tell whether ``site.toml`` was written since it was read."""
-        return self._has_changed(self._folder / SETTINGS_FILE)
-
-    def settings(self, before: Settings | None) -> Settings:
-        """Return the settings; those of before, or of the last time, where they have a mistake now.
-
-        Raises InvalidSettings if there are none of before; NotFound if they have no list by RADIUS.
-        """
-        self._has_changed(self._folder / SETTINGS_FILE)
-        try:
-            found = load_settings(self._folder)
-            if not radius_lists(found):
-                path = self._folder / SETTINGS_FILE
-                if not path.exists():
-                    raise InvalidSettings(f"{path} is gone")
-                raise NotFound(f"{path} has no [[enforcer]] of type radius: nothing to answer")
-            self._keep_settings()
-            self.problems.pop("settings", None)
-            return found
-        except InvalidSettings as error:
-            self.problems["settings"] = f"the settings stay as they were: {error}"
-            if before is not None:
-                return before
-            text = self._files.read(self._files.settings)
-            if text is None:
-                raise
-            return read_settings(self._files.settings, text)
-
-    def _keep_settings(self) -> None:
-        text = self._files.read(self._folder / SETTINGS_FILE)
-        with suppress(ScopionError, OSError):
-            if text is not None and text != self._files.read(self._files.settings):
-                self._files.write(self._files.settings, text)
-
     def look(self, lists: list[RadiusSettings], responder: Responder) -> bool:
         """Read the published lists that have changed, and have them answered by. Returns whether any was."""
         found = False
@@ -79,7 +56,7 @@ class LoadLists:
             if each.stands_in is not None and self._files.standby_sent(each.network) is None:
                 responder.withhold(each.network)
                 continue
-            if self._has_changed(self._files.list_of(each.network)) or each.network not in self._known:
+            if self._seen.has_changed(self._files.list_of(each.network)) or each.network not in self._known:
                 found |= self._read(each.network, responder.publish)
         return found
 
@@ -128,13 +105,3 @@ class LoadLists:
                 read_published(text)
                 return text
         return ""
-
-    def _has_changed(self, path: Path) -> bool:
-        try:
-            there = path.stat()
-            mark: _Mark = (there.st_ino, there.st_mtime_ns, there.st_size)
-        except OSError:
-            mark = None
-        changed = path not in self._marks or self._marks[path] != mark
-        self._marks[path] = mark
-        return changed

@@ -9,23 +9,28 @@ from __future__ import annotations
 import json
 import re
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
 from datetime import datetime
 from hashlib import sha256
+from ipaddress import IPv4Address
 from pathlib import Path
 
+from scopion.attachment.connect.udp_question import ask_by_udp
+from scopion.model.address import Address
 from scopion.model.clock import Clock
 from scopion.model.errors import EnforcerUnreachable, InvalidSettings, StorageFailed
-from scopion.operations.radius.make_responder import secrets_of
-from scopion.operations.site.take_turns import serving_process
+from scopion.operations.answers.make_responder import secrets_of
+from scopion.operations.folder.take_turns import serving_process
 from scopion.roster.store.write_files import make_folder, storage_failed, write_atomically
+from scopion.wire.radius import RadiusMessage
 from scopion.wireless.radius.answer import Answer, read_answer
 from scopion.wireless.radius.published import MOST_OCTETS, digest_of
 from scopion.wireless.radius.radius_settings import RadiusSettings
 from scopion.wireless.radius.server_state import ServerState, read_state
 
 FOLDER = "radius"
+THIS_MACHINE = IPv4Address("127.0.0.1")
 # The server looks for another list four times a second, and says at once that it answers by it.
 _WAIT_S, _LOOK_EVERY_S = 5.0, 0.05
 
@@ -134,6 +139,16 @@ class LiveAnswering:
             return self._files.server_state()
         except StorageFailed as error:
             raise EnforcerUnreachable(f"what the RADIUS server knows cannot be read: {error}") from None
+
+    def ask(
+        self,
+        question: bytes,
+        settings: RadiusSettings,
+        read: Callable[[bytes], RadiusMessage | None],
+        source: Address | None = None,
+    ) -> RadiusMessage | None:
+        """Return the answer to a question from this machine; None if none comes. Raises NoInterface."""
+        return ask_by_udp(question, settings.listen or THIS_MACHINE, settings.port, read, source=source)
 
     def standby_sent(self) -> datetime | None:
         """Return when the first server sent the list; None: never, or this is the first."""

@@ -1,0 +1,171 @@
+"""Lists by RADIUS on a made-up site: its access points ask as real ones do, and the commands work on them."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from scopion.model.mac import MacAddress
+from scopion.operations.answers.made_up_server import MadeUpServer
+from scopion.operations.answers.make_responder import radius_lists
+from scopion.operations.answers.radius_files import RadiusFiles
+from scopion.operations.site.load_settings import load_settings
+from scopion.operations.site.open_site import prepare_folder
+from scopion.roster.wifi.lists import ListMode
+from scopion.scenes.attachment import SceneAttachment
+from scopion.scenes.scene import load_scene
+from scopion.scenes.story import Story
+from scopion.wireless.coverage import Line
+from scopion.wireless.list_policy import ListPolicy, ListRule
+from scopion.wireless.radius.published import PublishedList, published_text
+from tests.asking_dialect import Said, check_conversation
+from tests.support import ProgramTest
+
+MONDAY = datetime(2026, 9, 14, 12, tzinfo=UTC)
+READER, STRANGER = "54:b1:a3:7c:00:88", "a0:b4:d7:66:19:04"
+SSID, SECRET = "Terrace", "made-up secret of the terrace"
+POINTS = {"terrace": "192.0.2.4", "garden": "192.0.2.6"}
+SETTINGS = f'[[enforcer]]\nname = "terrace Wi-Fi"\ntype = "radius"\nnetwork = "{SSID}"\n' + "".join(
+    f'[[enforcer.access_point]]\nname = "{name}"\naddress = "{address}"\nsecret = "file:{name}.secret"\n'
+    for name, address in POINTS.items()
+)
+SCENE = (
+    '[[interface]]\nname = "enp3s0"\nindex = 2\nmac = "60:f2:a7:10:00:0a"\naddresses = ["192.0.2.10/24"]\n'
+    'gateway = "192.0.2.1"\nmedium = "cable"\n'
+    '[[host]]\nname = "gateway"\nmac = "0c:be:11:00:00:01"\nat = ["192.0.2.1"]\n'
+    f'[[host]]\nname = "reader"\nmac = "{READER}"\nat = ["192.0.2.50"]\nasks = ["terrace", "garden"]\n'
+    f'[[host]]\nname = "stranger"\nmac = "{STRANGER}"\nat = ["192.0.2.90"]\nasks = ["terrace"]\n'
+    + "".join(
+        f'[[asking_point]]\nname = "{name}"\nssid = "{SSID}"\naddress = "{address}"\n'
+        f'bssid = "0c:be:11:00:00:0{address[-1]}"\n'
+        for name, address in POINTS.items()
+    )
+    + '[[moment]]\nat = 2026-09-14T12:00:00Z\ntells = "Noon."\n'
+)
+
+
+class Asked(ProgramTest):
+    def setUp(self) -> None:
+        super().setUp()
+        (self.folder / "scene.toml").write_text(SCENE)
+        self.site.mkdir()
+        Story.begin(self.site, str(self.folder / "scene.toml"))
+        prepare_folder(self.site)
+        (self.site / "site.toml").write_text(SETTINGS)
+
+    def pass_by(self, **span: float) -> None:
+        """Let time pass, with no command in it."""
+        story = Story.of(self.site)
+        assert story is not None
+        story.passed(story.at + timedelta(**span))
+
+    def on_the_air(self) -> dict[str, str]:
+        """Who is associated, and where."""
+        return {each["mac"]: each["access_point"] for each in self.run_json("wifi", "stations", SSID)}
+
+    def refused_ones(self) -> dict[str, Any]:
+        return {each["mac"]: each for each in self.run_json("wifi", "stations", "--refused")}
+
+    def push(self, *more: str) -> str:
+        return self.run_ok("wifi", "push", SSID, "--yes", "--insist", "--no-verify", *more)
+
+    def admit_the_reader(self) -> None:
+        """Make the secrets, and push an allow list with one entry."""
+        self.run_ok("wifi", "radius", SSID, "--make-secrets")
+        self.assertEqual(self.on_the_air(), {READER: "terrace", STRANGER: "terrace"})  # before the first push
+        self.run_ok("wifi", "allow", SSID, READER, "--description", "card reader")
+        self.run_ok("wifi", "mode", SSID, "allow", "--insist")
+        self.push()
+
+    def test_made_up_access_points_ask_as_hostapd_does(self) -> None:
+        """The conversation passes the check that hostapd's on real radios passes, too."""
+        for name in POINTS:
+            (self.site / f"{name}.secret").write_text(SECRET)
+            (self.site / f"{name}.secret").chmod(0o600)
+        files = RadiusFiles(self.site)
+        said: list[Said] = []
+        scene = load_scene(str(self.folder / "scene.toml"))
+        attachment = SceneAttachment(scene, MONDAY, self.site, lambda: Recorded(server, attachment, said))
+        server: MadeUpServer = MadeUpServer(files, radius_lists(load_settings(self.site).enforcer), attachment.clock)
+        entry = ListRule(ListMode.ALLOW, Line(MacAddress.parse(READER), "", own=False), None)
+        for rules, waits in (((entry,), (0, 10, 25)), ((), (0, 1))):
+            policy = ListPolicy(SSID, ListMode.ALLOW, rules)
+            files.write(files.list_of(SSID), published_text(PublishedList(policy, MONDAY)))
+            server.look()
+            for seconds in waits:
+                attachment.clock.wait_until(attachment.clock.monotonic() + seconds)
+                attachment.asking_points.look()
+        check_conversation(self, said, SSID, SECRET.encode())
+        self.assertEqual(len(server.state().sessions), 1)
+
+    def test_the_life_of_a_list(self) -> None:
+        """Who is refused from now on is disconnected; a list is taken back by itself, kept, undone; it is verified."""
+        self.admit_the_reader()
+        self.pass_by(minutes=1)
+        self.assertEqual(self.on_the_air(), {READER: "terrace"})
+        (refused,) = self.refused_ones().values()
+        self.assertEqual((refused["mac"], refused["access_point"], refused["ssid"]), (STRANGER, "terrace", SSID))
+        self.assertTrue(self.run_json("wifi", "verify", SSID, "--no-scan")["met"])
+        self.run_ok("wifi", "drop", SSID, READER, "--insist")
+        for kept in (False, True):
+            with self.subTest(kept=kept):
+                self.push("--revert-after", "10m")
+                self.pass_by(minutes=1)
+                self.assertEqual(self.on_the_air(), {})
+                if kept:
+                    self.run_ok("wifi", "keep", SSID)
+                self.run_ok("watch", "--for", "12m")
+                self.assertEqual(set(self.on_the_air()), set() if kept else {READER})
+        self.run_ok("undo", "--yes")
+        self.push()
+        self.pass_by(minutes=1)
+        self.assertEqual(self.on_the_air(), {READER: "terrace"})
+
+    def test_hours_begin_at_the_next_attempt_and_end_the_session(self) -> None:
+        """Before them it is refused, and not called a stranger; in them it is in, until their last second."""
+        self.admit_the_reader()
+        self.run_ok("wifi", "allow", SSID, READER, "--hours", "mon 13:00-14:00")
+        self.push()
+        self.pass_by(minutes=5)
+        self.assertEqual(self.on_the_air(), {})
+        self.assertEqual(self.refused_ones()[READER]["expected"], True)
+        self.pass_by(minutes=56)
+        self.assertEqual(self.on_the_air(), {READER: "terrace"})
+        last = self.run_json("wifi", "radius", "log", SSID, READER)[-1]
+        self.assertEqual(
+            (last["name"], last["outcome"], last["until"]), ("card reader", "accepted", "2026-09-14T14:00:00Z")
+        )
+        self.pass_by(hours=1)
+        self.assertEqual(self.on_the_air(), {})
+
+    def test_attempts_are_news(self) -> None:
+        """The watch tells that a device knocked, once, before it was ever on the network."""
+        self.admit_the_reader()
+        self.run_ok("watch", "--for", "30m")
+        events = self.run_json("events", "--kind", "refused-attempt")
+        self.assertEqual([(each["mac"], each["name"]) for each in events], [(STRANGER, SSID)])
+        self.assertIn(f"refused     {SSID}, by terrace", self.run_ok("show", STRANGER))
+
+
+class Recorded:
+    """A server, and all that is said to it and by it."""
+
+    def __init__(self, server: MadeUpServer, attachment: SceneAttachment, said: list[Said]) -> None:
+        self._server, self._attachment, self._said = server, attachment, said
+
+    def _note(self, point: str, octets: bytes) -> None:
+        self._said.append(Said(self._attachment.clock.now().timestamp(), point, octets))
+
+    def answer(self, data: bytes, source: str, port: int) -> bytes | None:
+        self._note(source, data)
+        return self._server.answer(data, source, port)
+
+    def orders(self) -> list[tuple[str, bytes]]:
+        orders = self._server.orders()
+        for address, order in orders:
+            self._note(address, order)
+        return orders
+
+    def hear(self, data: bytes, source: str) -> None:
+        self._note(source, data)
+        self._server.hear(data, source)
