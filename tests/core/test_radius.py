@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import unittest
 from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
@@ -9,6 +10,8 @@ from ipaddress import ip_address
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from pyrad.dictionary import Dictionary
+from pyrad.packet import AuthPacket
 
 from scopion.attachment.udp_server import Arrival
 from scopion.model.mac import MacAddress, Notation
@@ -32,6 +35,13 @@ COUNTER, OVEN, ELSEWHERE = "192.0.2.11", "192.0.2.12", "192.0.2.77"
 TILL, STRANGER = MacAddress.parse("54:b1:a3:7c:00:50"), MacAddress.parse("a0:b4:d7:66:19:04")
 SSID = "Kilnhaven"
 NOON = datetime(2026, 9, 14, 12, tzinfo=UTC)
+# What a codec of its own is told of the attributes of replies (RFC 2865, RFC 2868).
+DICTIONARY = """
+ATTRIBUTE Reply-Message 18 string
+ATTRIBUTE Session-Timeout 27 integer
+ATTRIBUTE Tunnel-Type 64 integer has_tag
+ATTRIBUTE Tunnel-Private-Group-Id 81 string has_tag
+"""
 
 
 def point(name: str = "counter", address: str = COUNTER, **more: object) -> AskingSettings:
@@ -265,6 +275,41 @@ class Answers(unittest.TestCase):
         self.assertEqual(at.answers[-1].reason, Reason.HOURS)
         denied = Answering(a_list(others_vlan=30), published=policy(ListMode.DENY, STRANGER)).ask(STRANGER)
         self.assertEqual(denied.code if denied else None, Code.ACCESS_REJECT)
+
+
+class Replies(unittest.TestCase):
+    @given(
+        kinds=st.sampled_from(
+            [
+                (Code.ACCESS_REQUEST, Code.ACCESS_ACCEPT),
+                (Code.ACCESS_REQUEST, Code.ACCESS_REJECT),
+                (Code.STATUS_SERVER, Code.ACCESS_ACCEPT),
+                (Code.STATUS_SERVER, Code.ACCOUNTING_RESPONSE),
+                (Code.ACCOUNTING_REQUEST, Code.ACCOUNTING_RESPONSE),
+            ]
+        ),
+        seconds=st.integers(0, 2**32 - 1),
+        said=st.text(st.characters(codec="utf-8"), max_size=60),
+        vlan=st.integers(1, 4_094),
+        proxies=st.lists(st.binary(min_size=1, max_size=20), max_size=3),
+    )
+    def test_they_are_the_codecs(
+        self, kinds: tuple[Code, Code], seconds: int, said: str, vlan: int, proxies: list[bytes]
+    ) -> None:
+        """Octet by octet what pyrad writes for the same request, signed and unsigned, with each Proxy-State."""
+        asked, code = kinds
+        request = encode_request(asked, SECRET.encode(), {"User-Name": "x"}, identifier=7)
+        states = b"".join(bytes((33, 2 + len(each))) + each for each in proxies)
+        octets = request.octets + states
+        octets = octets[:2] + len(octets).to_bytes(2) + octets[4:]
+        attributes: dict[str, Value] = {"Reply-Message": said, "Session-Timeout": seconds, "Tunnel-Type": 13}
+        attributes["Tunnel-Private-Group-Id"] = str(vlan)
+        dictionary = Dictionary(io.StringIO(DICTIONARY))
+        theirs = AuthPacket(packet=octets, secret=SECRET.encode(), dict=dictionary).CreateReply()
+        theirs.code = code
+        for name, value in attributes.items():
+            theirs[name] = value
+        self.assertEqual(decode_radius(octets, SECRET.encode()).reply(code, attributes), theirs.ReplyPacket())
 
 
 class Sessions(unittest.TestCase):

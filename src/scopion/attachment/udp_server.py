@@ -45,6 +45,12 @@ class Arrival:
     way: Way | None = None  # for ``UdpServer.reply``; None: it came by none
 
 
+@dataclass(frozen=True, slots=True)
+class _Port:
+    number: int
+    of_every_address: bool  # then the system tells with each datagram which one was asked
+
+
 class UdpServer:
     """Listens on ports, each of one address or of all."""
 
@@ -64,25 +70,31 @@ class UdpServer:
         used.setblocking(False)
         with suppress(OSError):
             used.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
-        with suppress(OSError):
-            if used.family == socket.AF_INET6:
-                used.setsockopt(socket.IPPROTO_IPV6, _IPV6_RECVPKTINFO, 1)
-            if sys.platform == "linux":
-                used.setsockopt(socket.IPPROTO_IP, _PKTINFO, 1)
-        self._waiting.register(used, selectors.EVENT_READ, port)
+        if address is None:
+            with suppress(OSError):
+                if used.family == socket.AF_INET6:
+                    used.setsockopt(socket.IPPROTO_IPV6, _IPV6_RECVPKTINFO, 1)
+                if sys.platform == "linux":
+                    used.setsockopt(socket.IPPROTO_IP, _PKTINFO, 1)
+        self._waiting.register(used, selectors.EVENT_READ, _Port(port, of_every_address=address is None))
 
     def receive(self, wait_s: float, most: int) -> list[Arrival]:
         """Return what has come, at most so many datagrams; wait for the first for so many seconds."""
         found: list[Arrival] = []
         for key, _ in self._waiting.select(wait_s):
             used, port = key.fileobj, key.data
-            assert isinstance(used, socket.socket)
+            assert isinstance(used, socket.socket) and isinstance(port, _Port)
+            ancillary: Ancillary = []
             while len(found) < most:
                 try:
-                    data, ancillary, _, sender = used.recvmsg(_LONGEST, _ANCILLARY)
+                    if port.of_every_address:
+                        data, ancillary, _, sender = used.recvmsg(_LONGEST, _ANCILLARY)
+                    else:
+                        data, sender = used.recvfrom(_LONGEST)
                 except OSError:  # no more, or a reply was refused by its host
                     break
-                found.append(Arrival(data, sender[0].removeprefix(_MAPPED), sender[1], port, (used, ancillary, sender)))
+                source = sender[0].removeprefix(_MAPPED)
+                found.append(Arrival(data, source, sender[1], port.number, (used, ancillary, sender)))
         return found
 
     def reply(self, arrival: Arrival, data: bytes, port: int | None = None) -> bool:
@@ -92,8 +104,12 @@ class UdpServer:
         """
         assert arrival.way is not None
         used, ancillary, sender = arrival.way
+        to = sender if port is None else (sender[0], port, *sender[2:])
         try:
-            used.sendmsg([data], _from_there(ancillary), 0, sender if port is None else (sender[0], port, *sender[2:]))
+            if ancillary:
+                used.sendmsg([data], _from_there(ancillary), 0, to)
+            else:
+                used.sendto(data, to)
         except OSError:
             return False
         return True

@@ -16,6 +16,8 @@ from scopion.wireless.list_policy import ListPolicy, next_change, wanted
 
 # A policy whose list changes more often than this within the longest session is looked at again after so many changes.
 _MOST_SPANS = 64
+# More devices than a network has; addresses that are made up push none out for long.
+_MOST_SAID = 4_096
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +49,8 @@ class Admissions:
         self.policy, self._local, self._ahead = policy, local, ahead
         self._spans: list[_Span] = []
         self._good_until: datetime | None = None
+        self._said: dict[MacAddress, Admission] = {}  # in the span of that number
+        self._said_in = 0
         lines = {which: {rule.line.mac for rule in policy.rules if rule.list is which} for which in ListMode}
         self._allowed = lines[ListMode.ALLOW] | {line.mac for line in policy.only}
         self._denied = lines[ListMode.DENY]
@@ -55,6 +59,13 @@ class Admissions:
         """Return what is said of a device; ``now`` may go back, as clocks do."""
         self._look_ahead(now)
         at = self._at(now)
+        if at != self._said_in or len(self._said) > _MOST_SAID:
+            self._said, self._said_in = {}, at
+        if mac not in self._said:
+            self._said[mac] = self._of(mac, at)
+        return self._said[mac]
+
+    def _of(self, mac: MacAddress, at: int) -> Admission:
         admitted = self._spans[at].admits(mac)
         until = next((each.begins for each in self._spans[at + 1 :] if each.admits(mac) is not admitted), None)
         return Admission(admitted, self._spans[at].mode, until, mac in self._allowed, mac in self._denied)
@@ -80,7 +91,7 @@ class Admissions:
             return
         # Twice as far as is needed, so that it is worked out once for each of such times.
         end = now + 2 * self._ahead
-        self._spans = list(self._ahead_of(now, end))
+        self._spans, self._said = list(self._ahead_of(now, end)), {}
         whole = len(self._spans) < _MOST_SPANS
         self._good_until = now + self._ahead if whole else max(self._spans[len(self._spans) // 2].begins, now)
 

@@ -40,7 +40,7 @@ class Station:
 
 def station_of(message: RadiusMessage, asking: AskingSettings, networks: Collection[str]) -> Station:
     """Return what a packet is about; ``networks``: those that this access point may ask for. Raises Unanswerable."""
-    mac, written = _device(message, asking)
+    mac, written = _device(message.text("User-Name"), message.text("Calling-Station-Id"), asking.user_name)
     return Station(mac, _network(message, asking, networks), written)
 
 
@@ -75,14 +75,14 @@ def _is_usual(given: str, name: str, mac: MacAddress, secret: str, password: str
     return given in ("", name, secret) or _mac(given) == mac
 
 
-def _device(message: RadiusMessage, asking: AskingSettings) -> tuple[MacAddress, str]:
-    name, calling = message.text("User-Name"), message.text("Calling-Station-Id")
+@lru_cache(4_096)  # the same devices ask again and again, in the same notation
+def _device(name: str, calling: str, user_name: str) -> tuple[MacAddress, str]:
     by_calling = _mac(calling)
-    if not asking.user_name:
+    if not user_name:
         if by_calling is None:
             raise Unanswerable(Reason.NO_MAC, calling or name)
         return by_calling, calling
-    before, _, after = asking.user_name.partition(MAC)
+    before, _, after = user_name.partition(MAC)
     fits = name.startswith(before) and name.endswith(after) and len(name) >= len(before) + len(after)
     by_name = _mac(name[len(before) : len(name) - len(after)]) if fits else None
     if by_name is None:
@@ -98,9 +98,7 @@ def _device(message: RadiusMessage, asking: AskingSettings) -> tuple[MacAddress,
 def _network(message: RadiusMessage, asking: AskingSettings, networks: Collection[str]) -> str:
     if not asking.says_network:
         return next(iter(networks), "")
-    called = message.text("Called-Station-Id")
-    found = _CALLED.fullmatch(called)
-    said = (found["ssid"] or "") if found is not None else called
+    said = _ssid(message.text("Called-Station-Id"))
     if said in networks:
         return said
     identifier = message.text("NAS-Identifier")
@@ -109,7 +107,13 @@ def _network(message: RadiusMessage, asking: AskingSettings, networks: Collectio
     raise Unanswerable(Reason.OTHER_NETWORK, said) if said else Unanswerable(Reason.NO_NETWORK, identifier)
 
 
-@lru_cache(4_096)  # the same devices ask again and again, in the same notation
+@lru_cache(4_096)
+def _ssid(called: str) -> str:
+    found = _CALLED.fullmatch(called)
+    return (found["ssid"] or "") if found is not None else called
+
+
+@lru_cache(4_096)
 def _mac(text: str) -> MacAddress | None:
     try:
         found = MacAddress.parse(text) if text else None

@@ -126,7 +126,9 @@ class Responder:
         try:
             point, message = self._read(packet, point)
             key: Key = (packet.source, packet.source_port, message.identifier, message.authenticator)
-            recent = self._recent.setdefault(point.name, RecentReplies())
+            recent = self._recent.get(point.name)
+            if recent is None:
+                recent = self._recent[point.name] = RecentReplies()
             reply = recent.find(key, monotonic)
             if reply is None:
                 reply = self._reply(packet, point, message, now)
