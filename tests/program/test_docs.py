@@ -47,7 +47,7 @@ def mentioned() -> Iterator[tuple[str, str]]:
     """Every `scopion ...` in the running text of the documents: the file's name, and what follows the program's."""
     for path in DOCS:
         text = re.sub(r"^```.*?^```$", "", path.read_text(encoding="utf-8"), flags=re.MULTILINE | re.DOTALL)
-        for code in re.findall(r"`(?:ping \"\$\()?scopion ([^`]+?)(?:\)\")?`", text.replace("\n", " ")):
+        for code in re.findall(r"`(?:ping \"\$\()?scopion ([^`]+?)(?:\)\")?`", re.sub(r"\s+", " ", text)):
             yield path.name, code
 
 

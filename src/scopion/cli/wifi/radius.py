@@ -33,7 +33,7 @@ LOG_COLUMNS = (
     Column("when", lambda row: row["when"]),
     Column("answer", lambda row: row["outcome"], lambda row: _COLOURS[row["outcome"]]),
     Column("device", lambda row: row["name"] or row["mac"] or "–", lambda _: "bold", shrinks=True),
-    Column("MAC", lambda row: row["mac"] or "", optional=1),
+    Column("MAC", lambda row: (row["mac"] or "") if row["name"] else "", optional=1),
     Column("access point", lambda row: row["access_point"] or row["source"], shrinks=True),
     Column("network", lambda row: row["network"] or "", shrinks=True, optional=2),
     Column("why", lambda row: _why(row), wraps=True),

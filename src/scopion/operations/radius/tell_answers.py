@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from scopion.model.mac import MacAddress
 from scopion.operations.answers.make_responder import radius_lists
 from scopion.operations.answers.radius_files import RadiusFiles
 from scopion.operations.radius.meant_macs import meant_macs, names_on_lists
@@ -19,7 +20,7 @@ class ToldAnswer:
     """One answer, for showing."""
 
     answer: Answer
-    name: str  # of the device; empty: it is not known
+    name: str  # of the device; empty: it has none
     until: datetime | None  # when the session ends that it began
     ends: bool  # it ends then, because the device is not admitted any longer
     advice: str  # what to do about a fault; empty: it is none
@@ -44,7 +45,7 @@ def tell_answers(
     files = RadiusFiles(site.folder)
     names = dict(names_on_lists(files, radius_lists(site.settings.enforcer)))
     for device in devices:
-        names |= {mac: device.called for mac in device.macs if device.called != str(mac) or mac not in names}
+        names |= {mac: device.called for mac in device.macs if device.called != str(mac)}
     found = [
         each
         for each in files.answers()
@@ -54,10 +55,12 @@ def tell_answers(
         and (not faults or each.reason in FAULTS)
     ]
     kept = found if most is None else found[-most:]
-    return [_told(each, names.get(each.mac, "") if each.mac is not None else "") for each in kept], len(found)
+    return [_told(each, names) for each in kept], len(found)
 
 
-def _told(answer: Answer, name: str) -> ToldAnswer:
+def _told(answer: Answer, names: Mapping[MacAddress, str]) -> ToldAnswer:
+    name = names.get(answer.mac, "") if answer.mac is not None else ""
+    name = name if name != str(answer.mac) else ""
     until = answer.at + timedelta(seconds=answer.session_s) if answer.session_s is not None else None
     advice = ADVICE.get(answer.reason, "") if answer.reason in FAULTS else ""
     return ToldAnswer(answer, name, until, answer.ends, advice)
