@@ -1,6 +1,7 @@
 """The RADIUS server: questions a second beside an echo server of its codec, how long each waits, and a crowd.
 
-The server is a process as it is at a site, with 250 entries on its list; questions come over this machine's loopback.
+The server is a process as it is at a site, with the priority that its service gives it and 250 entries on its list;
+questions come over this machine's loopback.
 """
 
 from __future__ import annotations
@@ -34,6 +35,7 @@ SSID, PORT, FLOOR_PORT = "Kilnhaven", 21812, 21899
 QUESTIONS, CROWD, RUNS = 5_000, 500, 9
 _AT_ONCE = 64  # questions on their way, as several access points have them
 _PACE_S, _WAITS = 0.005, 2_000
+_PRIORITY = ("nice", "-n", "-5")
 _SETTINGS = f"""
 [[enforcer]]
 name = "shop"
@@ -52,7 +54,7 @@ def measure() -> Iterator[Figure]:
     with tempfile.TemporaryDirectory(prefix="scopion-bench-") as name, ExitStack() as running:
         folder = Path(name)
         running.enter_context(_serving(folder / "served"))
-        running.enter_context(_process(sys.executable, "-m", "benchmarks.bare_radius", str(FLOOR_PORT)))
+        running.enter_context(_process(*_PRIORITY, sys.executable, "-m", "benchmarks.bare_radius", str(FLOOR_PORT)))
         questions = [_question(number) for number in range(QUESTIONS)]
         for port in (PORT, FLOOR_PORT):
             _asked(port, questions[:300])
@@ -82,7 +84,7 @@ def _serving(folder: Path) -> Iterator[None]:
     files = RadiusFiles(folder)
     held = Held(allow=frozenset(MACS), mode=ListMode.ALLOW)
     files.write(files.list_of(SSID), published_text(PublishedList(fixed_policy(SSID, held), datetime.now(UTC))))
-    with _process(PROGRAM, "--site", str(folder), "wifi", "radius", "serve"):
+    with _process(*_PRIORITY, PROGRAM, "--site", str(folder), "wifi", "radius", "serve"):
         yield
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hmac
 import io
 import unittest
 from collections.abc import Mapping
@@ -16,7 +17,16 @@ from pyrad.packet import AuthPacket
 from scopion.attachment.udp_server import Arrival
 from scopion.model.mac import MacAddress, Notation
 from scopion.roster.wifi.lists import ListMode
-from scopion.wire.radius import Attributes, Code, RadiusMessage, SentRequest, Value, decode_radius, encode_request
+from scopion.wire.radius import (
+    Attributes,
+    Code,
+    RadiusMessage,
+    SentRequest,
+    Signature,
+    Value,
+    decode_radius,
+    encode_request,
+)
 from scopion.wireless.coverage import Line
 from scopion.wireless.list_policy import ListPolicy, ListRule, wanted
 from scopion.wireless.radius.admissions import Admissions
@@ -310,6 +320,32 @@ class Replies(unittest.TestCase):
         for name, value in attributes.items():
             theirs[name] = value
         self.assertEqual(decode_radius(octets, SECRET.encode()).reply(code, attributes), theirs.ReplyPacket())
+
+    @given(
+        code=st.sampled_from([1, 4, 12, 40, 43]),
+        texts=st.lists(st.binary(max_size=20), max_size=4),
+        place=st.integers(0, 4),
+        changed=st.one_of(st.none(), st.integers(4, 19), st.integers(-16, -1)),
+        secret=st.sampled_from([SECRET, "made-up secret of another"]),
+    )
+    def test_a_signature_is_judged_as_by_the_codec(
+        self, code: int, texts: list[bytes], place: int, changed: int | None, secret: str
+    ) -> None:
+        """For every kind of request, wherever the Message-Authenticator stands, whole or changed, by either secret."""
+        attributes = [bytes((18, 2 + len(each))) + each for each in texts]
+        before, after = b"".join(attributes[:place]), b"".join(attributes[place:])
+        length = 20 + len(before) + 18 + len(after)
+        head, asked, marked = bytes((code, 7)) + length.to_bytes(2), bytes(range(16)), before + bytes((80, 18))
+        counted = asked if code in (1, 12) else bytes(16)
+        signature = hmac.digest(SECRET.encode(), head + counted + marked + bytes(16) + after, "md5")
+        octets = bytearray(head + asked + marked + signature + after)
+        if changed is not None:  # in its own authenticator, or in the Message-Authenticator
+            octets[changed if changed > 0 else changed - len(after)] ^= 1
+        theirs = AuthPacket(packet=bytes(octets), secret=secret.encode()).verify_message_authenticator()
+        ours = decode_radius(bytes(octets), secret.encode()).signature()
+        self.assertEqual(ours, Signature.GOOD if theirs else Signature.WRONG)
+        if changed is None:
+            self.assertEqual(ours is Signature.GOOD, secret == SECRET)
 
 
 class Sessions(unittest.TestCase):

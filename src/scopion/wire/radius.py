@@ -1,8 +1,9 @@
 """RADIUS packets: authentication (RFC 2865), accounting (RFC 2866, 2869), Status-Server (RFC 5997) and disconnection
 (RFC 5176), by pyrad's codec.
 
-Numbers are checked here before that codec sees a packet, so that its work is bounded. Who may ask, and what is
-answered, is decided elsewhere.
+Numbers are checked here before that codec sees a packet, so that its work is bounded. To check what signs a request
+and to write a reply is done here as well: hundreds of devices may wait for it at once, and it takes a quarter less
+time. A test holds that both are as that codec does them. Who may ask, and what is answered, is decided elsewhere.
 """
 
 from __future__ import annotations
@@ -11,7 +12,7 @@ import hashlib
 import hmac
 import io
 from collections import OrderedDict
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import Enum, IntEnum
 from functools import cache, lru_cache
@@ -84,6 +85,8 @@ class Code(IntEnum):
 
 
 _SIGNED_REPLIES = (Code.ACCESS_REQUEST, Code.STATUS_SERVER)  # requests whose replies have a Message-Authenticator
+# Requests whose authenticator is made last, so that it counts as zeros in a Message-Authenticator (RFC 5176, 3.3).
+_MADE_LAST = (Code.ACCOUNTING_REQUEST, Code.DISCONNECT_REQUEST, 43)
 
 
 class Signature(Enum):
@@ -97,10 +100,11 @@ class Signature(Enum):
 class RadiusMessage:
     """A packet that was received; it is read with the secret that the two sides share, and never shown."""
 
-    __slots__ = ("_packet", "_signature")
+    __slots__ = ("_packet", "_signature", "_signed_at")
 
-    def __init__(self, packet: Any) -> None:
-        self._packet = packet
+    def __init__(self, packet: Any, signed_at: int = 0) -> None:
+        """``signed_at``: the offset of a request's Message-Authenticator; 0: it has none."""
+        self._packet, self._signed_at = packet, signed_at
         self._signature: Signature | None = None
 
     @property
@@ -139,12 +143,16 @@ class RadiusMessage:
     def signature(self) -> Signature:
         """Check the Message-Authenticator of a request."""
         if self._signature is None:
-            if not self._packet.message_authenticator:
-                self._signature = Signature.NONE
-            else:
-                good = self._packet.verify_message_authenticator()
-                self._signature = Signature.GOOD if good else Signature.WRONG
+            self._signature = self._checked() if self._signed_at else Signature.NONE
         return self._signature
+
+    def _checked(self) -> Signature:
+        data, begin = self._packet.raw_packet, self._signed_at + 2
+        end = begin + 16
+        asked = bytes(16) if data[0] in _MADE_LAST else data[4:_HEADER]
+        unsigned = data[:4] + asked + data[_HEADER:begin] + bytes(16) + data[end:]
+        good = hmac.compare_digest(hmac.digest(self._packet.secret, unsigned, "md5"), data[begin:end])
+        return Signature.GOOD if good else Signature.WRONG
 
     def has_genuine_authenticator(self) -> bool:
         """Tell whether a request of accounting or disconnection was made with the secret (RFC 2866, 3; RFC 5176, 2.3).
@@ -168,8 +176,7 @@ class RadiusMessage:
     def reply(self, code: Code, attributes: Attributes) -> bytes:
         """Return a reply. A Message-Authenticator comes first in it where one is allowed (against the forgery of 2024).
 
-        Each Proxy-State of the request is in it, in its order (RFC 2865, 5.33). pyrad takes four times as long,
-        because it writes all attributes twice; a test holds that these are the octets that it would write.
+        Each Proxy-State of the request is in it, in its order (RFC 2865, 5.33).
         """
         packet = self._packet
         rest = _octets_of(tuple(attributes.items()))
@@ -215,8 +222,8 @@ def load_library() -> None:
 
 def decode_radius(data: bytes, secret: bytes) -> RadiusMessage:
     """Return the request in a datagram, to be read with a secret. Raises MalformedFrame."""
-    _check(data)
-    return RadiusMessage(_reader()(data, secret))
+    signed_at = _check(data)
+    return RadiusMessage(_reader()(data, secret), signed_at)
 
 
 def encode_request(
@@ -256,31 +263,30 @@ def _chap_password(identifier: int, password: str, challenge: bytes) -> bytes:
     return number + hashlib.md5(number + password.encode() + challenge, usedforsecurity=False).digest()
 
 
-def _check(data: bytes) -> None:
-    """See that the lengths of a packet fit together (RFC 2865, 3). Raises MalformedFrame."""
+def _check(data: bytes) -> int:
+    """See that the lengths of a packet fit together (RFC 2865, 3).
+
+    Returns the offset of its Message-Authenticator, 0 without one. Raises MalformedFrame.
+    """
     if not _HEADER <= len(data) <= _LONGEST:
         raise MalformedFrame(f"a RADIUS packet has {_HEADER} to {_LONGEST} octets, not {len(data)}")
     length = int.from_bytes(data[2:4])
     if not _HEADER <= length <= len(data):
         raise MalformedFrame(f"a RADIUS packet of {len(data)} octets says that it has {length}")
-    kinds = list(_attributes(data, length))
+    at, signed_at, kinds = _HEADER, 0, bytearray()
+    while at < length:
+        kind, size = data[at], data[at + 1] if at + 1 < length else 0
+        if size < 2 or at + size > length:
+            raise MalformedFrame(f"an attribute at offset {at} of a RADIUS packet has a wrong length")
+        if kind == _MESSAGE_AUTHENTICATOR:
+            if size != _SIGNATURE or signed_at:
+                raise MalformedFrame("a RADIUS packet has one Message-Authenticator at most, of 16 octets")
+            signed_at = at
+        kinds.append(kind)
+        at += size
     if len(kinds) > _MOST_ATTRIBUTES or kinds.count(_PROXY_STATE) > _MOST_PROXIES:
         raise MalformedFrame(f"a RADIUS packet has {len(kinds)} attributes, {kinds.count(_PROXY_STATE)} of proxies")
-    if kinds.count(_MESSAGE_AUTHENTICATOR) > 1:
-        raise MalformedFrame("a RADIUS packet has several Message-Authenticators")
-
-
-def _attributes(data: bytes, end: int) -> Iterator[int]:
-    """Yield the number of each attribute. Raises MalformedFrame for a length that does not fit."""
-    at = _HEADER
-    while at < end:
-        size = data[at + 1] if at + 1 < end else 0
-        if size < 2 or at + size > end:
-            raise MalformedFrame(f"an attribute at offset {at} of a RADIUS packet has a wrong length")
-        if data[at] == _MESSAGE_AUTHENTICATOR and size != 18:
-            raise MalformedFrame("a Message-Authenticator has 16 octets")
-        yield data[at]
-        at += size
+    return signed_at
 
 
 @lru_cache(4_096)  # the same devices ask again and again

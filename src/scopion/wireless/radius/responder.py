@@ -192,9 +192,10 @@ class Responder:
         test = message.text("NAS-Identifier") == TEST
         outcome, reason, seconds = decision.outcome, decision.reason, decision.session_s
         ends = seconds is not None and decision.then == _ENDS
-        self._note(Answer(now, packet.source, outcome, reason, point.name, network, mac, seconds, test, said, ends))
+        answer = Answer(now, packet.source, outcome, reason, point.name, network, mac, seconds, test, said, ends)
+        self._note(answer)
         if mac is not None and reason not in FAULTS and not test:
-            self._remember(decision, Session(mac, network, point.name, "", written, packet.source, now, now))
+            self._remember(answer, mac, written)
         code = Code.ACCESS_REJECT if decision.outcome is Outcome.REJECTED else Code.ACCESS_ACCEPT
         return message.reply(code, self._attributes(decision, network))
 
@@ -216,12 +217,15 @@ class Responder:
             return Decision(Outcome.OTHER_VLAN, Reason.NOT_ALLOWED, seconds, _ASKS_AGAIN, settings.others_vlan)
         return Decision(Outcome.REJECTED, _why_refused(said))
 
-    def _remember(self, decision: Decision, session: Session) -> None:
-        if decision.outcome is Outcome.REJECTED:
-            self.memory.attempts.count(session.network, session.access_point, session.mac, session.since)
-        else:
-            other_vlan = decision.outcome is Outcome.OTHER_VLAN
-            self.memory.sessions.grant(session if not other_vlan else session.in_other_vlan())
+    def _remember(self, answer: Answer, mac: MacAddress, written: str) -> None:
+        point, network, now = answer.access_point, answer.network, answer.at
+        if answer.outcome is Outcome.REJECTED:
+            self.memory.attempts.count(network, point, mac, now)
+            return
+        sessions, other_vlan = self.memory.sessions, answer.outcome is Outcome.OTHER_VLAN
+        if sessions.is_new(point, network, mac, now, other_vlan=other_vlan):
+            session = Session(mac, network, point, "", written, answer.source, now, now, other_vlan=other_vlan)
+            sessions.grant(session)
 
     def _account(self, packet: Packet, point: AskingPoint, message: RadiusMessage, now: datetime) -> bytes:
         if not message.has_genuine_authenticator() or message.signature() is Signature.WRONG:

@@ -57,10 +57,6 @@ class Session:
         """Return what an access point is told when the device is to leave it."""
         return self.access_point, self.network, self.mac
 
-    def in_other_vlan(self) -> Session:
-        """Return the same in the VLAN of devices that are on no list."""
-        return replace(self, other_vlan=True)
-
 
 class Sessions:
     """All that are known; bounded."""
@@ -72,13 +68,18 @@ class Sessions:
     def __iter__(self) -> Iterator[Session]:
         return iter(self._by_key.values())
 
+    def is_new(self, access_point: str, network: str, mac: MacAddress, now: datetime, *, other_vlan: bool) -> bool:
+        """Tell whether it says anything new that a device is let in."""
+        before = self._by_key.get((access_point, network, mac, ""))
+        if before is None or before.ended is not None or before.other_vlan is not other_vlan:
+            return True
+        return now - before.seen > _FRESH
+
     def grant(self, session: Session) -> None:
         """Note that a device was let in; what is reported of it by accounting counts more."""
         before = self._by_key.get(session.key)
-        if before is None or before.ended is not None:
-            self._put(session)
-        elif before.other_vlan is not session.other_vlan or session.seen - before.seen > _FRESH:
-            self._put(replace(session, since=before.since))
+        since = before.since if before is not None and before.ended is None else session.since
+        self._put(replace(session, since=since))
 
     def report(self, message: RadiusMessage, session: Session) -> None:
         """Take in a report; ``session`` says which device it is about, as seen now."""
