@@ -20,7 +20,7 @@ from scopion.watching.watch_context import WatchContext
 from scopion.wireless.radius.sessions import Session
 
 _EVERY_S = 2.0
-_AGAIN_S = 60.0
+_AGAIN_S = 15.0
 
 
 class TakingInAir:
@@ -48,13 +48,14 @@ class TakingInAir:
         seen = (self._mark(), dict(context.attempts))
         if seen == self._seen:
             return
+        looks_next, self._due = self._due, now + _AGAIN_S
         with context.doing("taking in what access points told"):
-            self._seen = seen
             news = self._news()
             taken = take_attempts(context.site, news) if news else None
             if taken is not None and taken.events:
                 context.tell(taken.events, taken.devices)
                 context.outdated()
+            self._seen, self._due = seen, looks_next
 
     def _remember(self, sessions: Sequence[Session]) -> None:
         """Take in the associations that have changed."""

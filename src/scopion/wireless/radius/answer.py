@@ -71,7 +71,7 @@ ADVICE: Mapping[Reason, str] = {
     Reason.PASSWORD: "set password to the one that its page wants",
     Reason.ENTERPRISE: "set the network to WPA with a passphrase, and MAC authentication beside it",
     Reason.SECRET: "type the same secret on both sides: scopion wifi radius has it as a step",
-    Reason.UNSIGNED: "update its software; signs = false takes it all the same, at a price: docs/settings.md has it",
+    Reason.UNSIGNED: "update its software; signs = false takes it all the same, at a price: docs/formats.md has it",
     Reason.STRANGER: "if it is an access point of yours, give it an [[enforcer.access_point]] in site.toml",
 }
 
