@@ -631,7 +631,7 @@ class Firewall(AirLab):
         self.ok("wifi", "deny", "Kilnhaven", STATION)
         self.ok("watch", "--for", "25s")
         said = " ".join(self.scopion("wifi", "verify", "Kilnhaven", "--no-scan").stderr.split())
-        told = re.search(rf"ap, 5 GHz: {STATION} was turned away (\d+) times since \w+ \S+, \d\d:\d\d, last at", said)
+        told = re.search(rf"ap, 5 GHz: {STATION} was turned away (\d+) times since \w+ \S+, \d\d:\d\d, last on", said)
         assert told is not None, said
         lines = 2 * sum(each is not None for each in attached)
         self.assertGreater(lines, 4)

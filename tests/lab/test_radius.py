@@ -235,7 +235,7 @@ class Radius(InTheLab):
         (association,) = self.json("show", TILL)["associations"]
         self.assertEqual((association["received"], association["present"]), (2**32 + 7, True))
         card = self.ok("show", STRANGER)
-        self.assertRegex(card, re.compile(f"{SSID}, by counter: 2 times"))
+        self.assertRegex(card, re.compile(f"{SSID}: 2 times, last by counter"))
         self.assertIn("2 times since", self.scopion("wifi", "verify", SSID, "--no-scan").stderr)
 
     def test_a_second_server_answers_when_the_first_does_not(self) -> None:

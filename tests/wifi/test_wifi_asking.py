@@ -144,7 +144,7 @@ class Asked(ProgramTest):
         self.run_ok("watch", "--for", "30m")
         events = self.run_json("events", "--kind", "refused-attempt")
         self.assertEqual([(each["mac"], each["name"]) for each in events], [(STRANGER, SSID)])
-        self.assertIn(f"refused     {SSID}, by terrace", self.run_ok("show", STRANGER))
+        self.assertRegex(self.run_ok("show", STRANGER), rf"refused     {SSID}: \d+ times, last by terrace")
 
 
 class Recorded:

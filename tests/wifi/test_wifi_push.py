@@ -723,7 +723,7 @@ class OnTheSite(PreparedTest):
         self.assertIn("does not tell who was turned away: it is heard while the watch runs", " ".join(said.split()))
         self.run_ok("watch", "--for", "3h")
         said = self.run_program("wifi", "verify", "Kilnhaven", "--no-scan").stderr
-        told = rf"5 GHz: .*{STRANGER}\S* was turned away [67] times since \w+ [\d-]+, \d\d:\d\d, last at"
+        told = rf"5 GHz: .*{STRANGER}\S* was turned away [67] times since \w+ [\d-]+, \d\d:\d\d, last on"
         self.assertRegex(" ".join(said.split()), told)
 
     def test_an_access_point_that_has_begun_anew_is_given_its_lists_again(self) -> None:

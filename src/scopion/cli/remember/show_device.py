@@ -102,7 +102,7 @@ def _refused(session: Session, card: Card) -> list[str]:
     except InvalidSettings:  # commands that need the settings say what is wrong with them
         return []
     return [
-        f"{each.ssid}, by {at_band(each.access_point, each.radio)}: {counted(each.attempt.times, 'time')}, last "
+        f"{each.ssid}: {counted(each.attempt.times, 'time')}, last by {at_band(each.access_point, each.radio)}, "
         f"{clock.local(each.attempt.last):%a %Y-%m-%d %H:%M}{', outside its hours' if each.expected else ''}"
         for each in found
         if each.mac in macs

@@ -49,9 +49,9 @@ REFUSED_KEYS = (
 REFUSED_COLUMNS = (
     *_WHICH,
     Column("network", lambda row: row["ssid"], shrinks=True),
-    Column("refused by", lambda row: at_band(row["access_point"], row["radio"] or ""), shrinks=True),
     Column("times", lambda row: str(row["times"]), right=True),
     Column("last", lambda row: row["ago"], right=True),
+    Column("by", lambda row: at_band(row["access_point"], row["radio"] or ""), shrinks=True),
     Column("", lambda row: "outside its hours" if row["expected"] else "", optional=2),
 )
 

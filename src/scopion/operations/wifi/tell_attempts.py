@@ -58,10 +58,10 @@ def _told(plan: RadioPlan, called: Called) -> Iterator[str]:
 def _heard(context: NetworkContext, plan: RadioPlan, heard: HeardAttempts, called: Called) -> Iterator[str]:
     local = context.site.clock.local
     for mac, attempt in heard.by_mac.items():
-        where = attempt.access_point or _where(plan)
+        by = f", by {attempt.access_point}" if attempt.access_point else ""
         yield (
-            f"{where}: {called(mac)} was turned away {counted(attempt.times, 'time')} since "
-            f"{local(heard.since):%A %Y-%m-%d, %H:%M}, last at {local(attempt.last):%A %Y-%m-%d, %H:%M}"
+            f"{_where(plan)}: {called(mac)} was turned away {counted(attempt.times, 'time')} since "
+            f"{local(heard.since):%A %Y-%m-%d, %H:%M}, last on {local(attempt.last):%A %Y-%m-%d, %H:%M}{by}"
         )
 
 
