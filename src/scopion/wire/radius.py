@@ -86,7 +86,7 @@ class Code(IntEnum):
 
 _SIGNED_REPLIES = (Code.ACCESS_REQUEST, Code.STATUS_SERVER)  # requests whose replies have a Message-Authenticator
 # Requests whose authenticator is made last, so that it counts as zeros in a Message-Authenticator (RFC 5176, 3.3).
-_MADE_LAST = (Code.ACCOUNTING_REQUEST, Code.DISCONNECT_REQUEST, 43)
+_MADE_LAST = (Code.ACCOUNTING_REQUEST, Code.DISCONNECT_REQUEST, 43)  # 43: CoA-Request
 
 
 class Signature(Enum):
