@@ -14,14 +14,8 @@ from scopion.model.errors import MalformedFrame
 from scopion.model.mac import MacAddress, Notation
 from scopion.wire.ethernet import decode_header
 from scopion.wire.ip import decode_ip, decode_udp
-from scopion.wire.radius import (
-    ACCOUNTING_PORT,
-    AUTHENTICATION_PORT,
-    DISCONNECT_PORT,
-    Code,
-    RadiusMessage,
-    decode_radius,
-)
+from scopion.wire.radius import Code, RadiusMessage, decode_radius
+from scopion.wire.radius_ports import ACCOUNTING_PORT, AUTHENTICATION_PORT, DISCONNECT_PORT
 from tests.lab.lab import Lab
 
 REMEMBERS_S = 30  # an access point goes by a decision for so long

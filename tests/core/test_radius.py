@@ -398,6 +398,16 @@ class Sessions(unittest.TestCase):
         sessions.settle(NOON + timedelta(days=2), {SSID: 300}, {SSID: 86_400})
         self.assertEqual(present(sessions), [])
 
+    def test_a_clock_that_was_set_back(self) -> None:
+        """What was let in under the wrong time is seen at the right one, and does not stay beyond its end."""
+        at, right = Answering(published=policy(ListMode.OFF)), NOON - timedelta(days=400)
+        at.ask(now=NOON)
+        at.ask(now=right)
+        sessions = at.responder.memory.sessions
+        self.assertEqual([each.seen for each in sessions], [right])
+        sessions.settle(right + timedelta(days=2), {SSID: 300}, {SSID: 86_400})
+        self.assertEqual(present(sessions), [])
+
     @given(st.lists(st.tuples(st.sampled_from((1, 2, 3)), st.integers(0, 2**33)), min_size=1, max_size=8))
     @settings(max_examples=50, deadline=None)
     def test_octets_never_go_back(self, reports: list[tuple[int, int]]) -> None:

@@ -4,20 +4,28 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 from typing import Any
+from unittest.mock import patch
 
+from scopion.model.device import EventKind
+from scopion.model.errors import StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.operations.answers.made_up_server import MadeUpServer
-from scopion.operations.answers.make_responder import radius_lists
 from scopion.operations.answers.radius_files import RadiusFiles
+from scopion.operations.intake.flood_guard import FloodGuard
 from scopion.operations.site.load_settings import load_settings
-from scopion.operations.site.open_site import prepare_folder
+from scopion.operations.site.open_site import Site, prepare_folder
 from scopion.roster.wifi.lists import ListMode
 from scopion.scenes.attachment import SceneAttachment
 from scopion.scenes.scene import load_scene
 from scopion.scenes.story import Story
+from scopion.watching.executors import ThreadExecutor
+from scopion.watching.take_in_air import TakingInAir
+from scopion.watching.watch_context import WatchContext
+from scopion.watching.watch_memory import WatchMemory
 from scopion.wireless.coverage import Line
 from scopion.wireless.list_policy import ListPolicy, ListRule
 from scopion.wireless.radius.published import PublishedList, published_text
+from scopion.wireless.radius.radius_settings import radius_lists
 from tests.asking_dialect import Said, check_conversation
 from tests.support import ProgramTest
 
@@ -145,6 +153,40 @@ class Asked(ProgramTest):
         events = self.run_json("events", "--kind", "refused-attempt")
         self.assertEqual([(each["mac"], each["name"]) for each in events], [(STRANGER, SSID)])
         self.assertRegex(self.run_ok("show", STRANGER), rf"refused     {SSID}: \d+ times, last by terrace")
+
+    def test_what_could_not_be_taken_in_is_tried_again(self) -> None:
+        """A roster that is busy just then loses no attempt, and need not wait for the next one."""
+        self.admit_the_reader()
+        self.pass_by(minutes=1)
+        self.assertIn(STRANGER, self.refused_ones())
+        site = Site(self.site)
+        self.addCleanup(site.close)
+        context = WatchContext(site, ThreadExecutor(site.attachment), WatchMemory(FloodGuard()))
+        part = TakingInAir(context)
+        with patch("scopion.watching.take_in_air.take_attempts", side_effect=StorageFailed("the roster is busy")):
+            part.turn(0.0)
+        self.assertEqual(context.counts.events.total(), 0)
+        self.assertIn("the roster is busy", context.troubles.values())
+        self.assertLess(part.wake_at(), 60)
+        part.turn(part.wake_at())
+        self.assertEqual(context.counts.events, {EventKind.REFUSED_ATTEMPT: 1})
+        self.assertEqual(context.troubles, {})
+
+    def test_with_a_second_server_silence_is_that_of_both(self) -> None:
+        """Sheet and audit say so on either machine; none of them says that there is no second server."""
+        network = f'network = "{SSID}"\n'
+        for of_it, both in (
+            ('standby = { address = "192.0.2.20", key = "file:key" }\n', "neither this machine nor the second server"),
+            ('stands_in = { key = "file:key" }\n', "neither the first server nor this machine"),
+            ("", "this machine does not answer"),
+        ):
+            with self.subTest(of_it):
+                (self.site / "site.toml").write_text(SETTINGS.replace(network, network + of_it))
+                sheet = " ".join(self.run_ok("wifi", "radius", SSID, "--make-secrets").split())
+                self.assertIn(f"While {both}", sheet)
+                self.assertIs("There is no second server" in sheet, not of_it)
+                says = {each["about"]: each["says"] for each in self.run_json("wifi", "audit", SSID)}
+                self.assertIn(f"while {both}", says["without an answer"])
 
 
 class Recorded:

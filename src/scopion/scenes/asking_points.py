@@ -18,15 +18,8 @@ from scopion.model.mac import MacAddress, Notation
 from scopion.roster.store.write_files import write_atomically
 from scopion.scenes.scene import SceneAskingPoint, SceneHost
 from scopion.scenes.scene_clock import SceneClock
-from scopion.wire.radius import (
-    ACCOUNTING_PORT,
-    AUTHENTICATION_PORT,
-    Attributes,
-    Code,
-    RadiusMessage,
-    decode_radius,
-    encode_request,
-)
+from scopion.wire.radius import Attributes, Code, RadiusMessage, decode_radius, encode_request
+from scopion.wire.radius_ports import ACCOUNTING_PORT, AUTHENTICATION_PORT
 
 FILE = "asking-points.json"
 _REMEMBERS = timedelta(seconds=30)

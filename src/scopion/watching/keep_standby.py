@@ -6,12 +6,11 @@ from collections.abc import Callable
 from functools import partial
 
 from scopion.model.errors import ScopionError
-from scopion.operations.answers.make_responder import radius_lists
 from scopion.operations.answers.radius_files import RadiusFiles
 from scopion.operations.radius.standby import send_list
 from scopion.operations.site.open_site import Site
 from scopion.watching.watch_context import WatchContext
-from scopion.wireless.radius.radius_settings import RadiusSettings
+from scopion.wireless.radius.radius_settings import RadiusSettings, radius_lists
 
 # The second server shows how old its list is: an hour's silence is then a reason to look.
 _EVERY_S, _AGAIN_S = 300.0, 30.0

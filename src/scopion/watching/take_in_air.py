@@ -9,7 +9,6 @@ from collections.abc import Sequence
 
 from scopion.model.errors import ScopionError
 from scopion.model.observation import Medium, Observation, Source
-from scopion.operations.answers.make_responder import radius_lists
 from scopion.operations.answers.radius_files import RadiusFiles
 from scopion.operations.intake.take_attempts import take_attempts
 from scopion.operations.intake.take_in import take_in
@@ -17,6 +16,8 @@ from scopion.operations.stations.list_attempts import news_of
 from scopion.roster.folding.note_attempts import RefusedAttempt
 from scopion.roster.wifi.air_sessions import AirSession, note_sessions
 from scopion.watching.watch_context import WatchContext
+from scopion.wireless.radius.radius_settings import radius_lists
+from scopion.wireless.radius.server_state import ServerState
 from scopion.wireless.radius.sessions import Session
 
 _EVERY_S = 2.0
@@ -50,12 +51,14 @@ class TakingInAir:
             return
         looks_next, self._due = self._due, now + _AGAIN_S
         with context.doing("taking in what access points told"):
-            news = self._news()
+            state = self._state() if self._lists else None
+            news = self._news(state)
             taken = take_attempts(context.site, news) if news else None
             if taken is not None and taken.events:
                 context.tell(taken.events, taken.devices)
                 context.outdated()
-            self._seen, self._due = seen, looks_next
+            if state is not None or not self._lists:
+                self._seen, self._due = seen, looks_next
 
     def _remember(self, sessions: Sequence[Session]) -> None:
         """Take in the associations that have changed."""
@@ -81,18 +84,23 @@ class TakingInAir:
             return None
         return there.st_mtime_ns, there.st_size
 
-    def _news(self) -> list[RefusedAttempt]:
+    def _state(self) -> ServerState | None:
+        """Return what the server knows; None if it cannot be read."""
+        doing = "reading what the RADIUS server knows"
+        try:
+            state = self._files.server_state()
+        except ScopionError as error:
+            self._context.trouble(doing, str(error))
+            return None
+        self._context.works(doing)
+        return state
+
+    def _news(self, state: ServerState | None) -> list[RefusedAttempt]:
         context, roster = self._context, self._context.site.roster
         found: list[RefusedAttempt] = []
         for (enforcer, _), heard in context.attempts.items():
             found += news_of(context.site, roster, self._networks[enforcer], enforcer, heard)
-        if self._lists:
-            try:
-                state = self._files.server_state()
-            except ScopionError as error:
-                context.trouble("reading what the RADIUS server knows", str(error))
-                return found
-            context.works("reading what the RADIUS server knows")
+        if state is not None:
             self._remember(state.sessions)
             for network, heard in state.attempts.items():
                 if network in self._lists:

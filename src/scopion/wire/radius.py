@@ -21,7 +21,6 @@ from typing import Any
 from scopion.model.errors import MalformedFrame
 from scopion.model.text import clean
 
-AUTHENTICATION_PORT, ACCOUNTING_PORT, DISCONNECT_PORT = 1812, 1813, 3799  # as IANA assigned them
 _HEADER, _LONGEST = 20, 4096  # octets (RFC 2865, 3)
 # An access point sends about twenty. Each proxy on the way may add a Proxy-State, which a reply has to give back.
 _MOST_ATTRIBUTES, _MOST_PROXIES = 64, 8

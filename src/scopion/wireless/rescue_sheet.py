@@ -55,6 +55,7 @@ class RescueFacts:
     enforcers: tuple[str, ...] = ()
     restart: str = ""  # what becomes of the list when what holds it is switched off and on; empty: it stays
     asking: tuple[tuple[str, str], ...] = ()  # access points that ask by RADIUS: address and name
+    only_asked: bool = False  # nothing but these holds the list
     adapters: tuple[OwnAdapter, ...] = ()
     router_answers: bool | None = None  # None: it could not be asked
     last: LastChange | None = None
@@ -132,7 +133,7 @@ def _cable(facts: RescueFacts) -> Iterator[SheetStep]:
 
 def _helpers(facts: RescueFacts) -> Iterator[SheetStep]:
     """Yield which devices are still connected, and can open the router's page."""
-    address = "an access point's page" if facts.asking else facts.router or "the router's page"
+    address = "an access point's page" if facts.only_asked else facts.router or "the router's page"
     if facts.mode is ListMode.ALLOW:
         if not facts.admitted:
             return
@@ -153,6 +154,7 @@ def _page(facts: RescueFacts) -> Iterator[SheetStep]:
             tuple(SheetLine(*each) for each in facts.asking),
             f"Switch it on again afterwards: scopion wifi radius {quoted(facts.ssid)} says how.",
         )
+    if facts.only_asked:
         return
     lines = tuple(
         SheetLine(each.mac.written(facts.notation), f"this machine, {each.name}")
@@ -185,14 +187,14 @@ def _restart(facts: RescueFacts) -> Iterator[SheetStep]:
 
 def _reset(facts: RescueFacts) -> Iterator[SheetStep]:
     """Yield the last resort, and what has to be entered again after it."""
-    what = "an access point" if facts.asking else "the router"
+    what = "an access point" if facts.only_asked else "the router"
     yield SheetStep(
         f"If nothing else helps, reset {what}: hold the small button on its back (often marked Reset) with a pin "
         "for about ten seconds, until its lights go out. It forgets everything that was ever set; its label has the "
         "first name and passphrase of its Wi-Fi, and the login of its page."
     )
     known = tuple(SheetLine(each, "") for each in facts.again)
-    access = "" if facts.asking else "the provider's access data, "
+    access = "" if facts.only_asked else "the provider's access data, "
     yield SheetStep(
         f"Connect by cable and enter again on its page: {access}the Wi-Fi's name and passphrase with WPA2 or WPA3, a "
         "password of your own for the page, and:",

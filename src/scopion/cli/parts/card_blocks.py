@@ -28,7 +28,7 @@ STANDING_COLOUR = {Standing.NEW: "yellow", Standing.KNOWN: "green", Standing.GUE
 _DAY_SIGNS = {DayMark.HERE: "█", DayMark.AWAY: "·", DayMark.NOT_LOOKED: "?", DayMark.NOT_KNOWN: " "}
 _SHADES = "·░▒▓█"  # a share of days from none to all
 _ASSOCIATIONS_SHOWN = 4
-_REPORTED_LATELY = timedelta(hours=1)  # longer than a watch and an access point leave between two reports
+_REPORTED_LATELY = timedelta(hours=1)  # what was told of an association is believed for so long
 _LEAST_DAYS = 14  # a shorter strip says little
 # The notations that routers ask for, each once.
 _NOTATIONS = (Notation.COLON, Notation.HYPHEN, Notation.DOT, Notation.BARE_UPPER)
@@ -134,12 +134,12 @@ def association_lines(card: Card, clock: Clock) -> list[str]:
     """Return the latest associations with access points, and what was sent in the last days."""
     lines = []
     for each in reversed(card.associated[-_ASSOCIATIONS_SHOWN:]):
-        until = f" to {clock.local(each.until):%a %H:%M}"
+        since, until = clock.local(each.since), clock.local(each.until)
+        last = f"{until:%H:%M}" if until.date() == since.date() else f"{until:%a %Y-%m-%d %H:%M}"
         if each.present:
-            lately = clock.now() - each.until < _REPORTED_LATELY
-            until = " to now" if lately else f", reported last {clock.local(each.until):%a %H:%M}"
+            last = "now" if clock.now() - each.until < _REPORTED_LATELY else f"{last} at least"
         size = spoken_size(each.received + each.sent)
-        lines.append(f"{clock.local(each.since):%a %Y-%m-%d %H:%M}{until}  {each.access_point}, {each.ssid}: {size}")
+        lines.append(f"{since:%a %Y-%m-%d %H:%M} to {last}  {each.access_point}, {each.ssid}: {size}")
     if len(card.associated) > 1:
         whole = spoken_size(sum(each.received + each.sent for each in card.associated))
         lines.append(f"{counted(len(card.associated), 'association')} in the last 30 days, {whole} together")

@@ -272,7 +272,7 @@ def _silence(session: Session, ssid: str, none_at_all: bool) -> str:
 
     if none_at_all and serving_process(session.site.folder) is None:
         return (
-            "no answer: the server does not run, so access points refuse every device; systemctl start scopion-radius "
+            "no answer: the server does not run, so access points get none either; systemctl start scopion-radius "
             "starts it, or scopion wifi radius serve"
         )
     log = f"scopion wifi radius log {shell_word(ssid)} --faults"

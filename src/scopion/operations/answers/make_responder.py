@@ -2,22 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from scopion.model.errors import InvalidSettings
 from scopion.model.week import Local
 from scopion.operations.folder.read_secret import read_secret
-from scopion.wireless.enforcer_settings import EnforcerSettings
 from scopion.wireless.radius.answer import Answer
 from scopion.wireless.radius.asking_points import Secrets
 from scopion.wireless.radius.radius_settings import SHORTEST_SECRET, AskingSettings, RadiusSettings
 from scopion.wireless.radius.responder import Memory, Responder
+from scopion.wireless.refusals import quoted
 
 
-def radius_lists(enforcers: Iterable[EnforcerSettings]) -> list[RadiusSettings]:
-    """Return the enforcers whose lists are asked for by RADIUS."""
-    return [each for each in enforcers if isinstance(each, RadiusSettings)]
+def missing_secret(asking: AskingSettings, folder: Path) -> Path | None:
+    """Return the file that is to have an access point's secret, if it is not there yet."""
+    kind, _, name = asking.secret.partition(":")
+    if kind != "file":
+        return None
+    try:
+        (folder / name).stat()
+    except FileNotFoundError:
+        return folder / name
+    except OSError:  # there, or not, it says why when it is read
+        pass
+    return None
 
 
 def secrets_of(settings: RadiusSettings, asking: AskingSettings, folder: Path) -> Secrets:
@@ -25,11 +34,14 @@ def secrets_of(settings: RadiusSettings, asking: AskingSettings, folder: Path) -
     what = f"the RADIUS secret of {asking.name!r}"
     if not asking.secret:
         raise InvalidSettings(f"{what} is empty: write env:NAME, file:PATH or credential:NAME")
+    word = quoted(settings.network)
+    if (path := missing_secret(asking, folder)) is not None:
+        raise InvalidSettings(f"{what} is missing: scopion wifi radius {word} --make-secrets makes one up, in {path}")
     secret = read_secret(asking.secret, folder, what)
     if len(secret) < SHORTEST_SECRET:
         raise InvalidSettings(
             f"{what} has {len(secret)} characters: with fewer than {SHORTEST_SECRET} it can be found out from a single "
-            f"packet; scopion wifi radius {settings.network!r} makes one up"
+            f"packet; without its file, scopion wifi radius {word} --make-secrets makes one up"
         )
     password = read_secret(asking.password, folder, f"the password of {asking.name!r}") if asking.password else ""
     return Secrets(secret, password)

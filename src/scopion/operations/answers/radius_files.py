@@ -165,6 +165,6 @@ class LiveAnswering:
     def _require_server(self) -> None:
         if not self._files.server_runs():
             raise EnforcerUnreachable(
-                "no RADIUS server of this site runs here, so access points refuse every device: start it with "
-                "systemctl start scopion-radius, or scopion wifi radius serve"
+                "no RADIUS server of this site runs here, so access points get no answer from this machine: "
+                "systemctl start scopion-radius starts it, or scopion wifi radius serve"
             )

@@ -10,8 +10,7 @@ from scopion.model.device import Device
 from scopion.model.errors import NotFound, ScopionError
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
-from scopion.operations.answers.make_responder import radius_lists
-from scopion.operations.pages.held_by import named_enforcers, pages_of, reached, settings_of
+from scopion.operations.pages.held_by import is_only_asked_for, named_enforcers, pages_of, reached, settings_of
 from scopion.operations.pages.typed_lists import last_published
 from scopion.operations.scan.ask_network import who_answers
 from scopion.operations.scan.prepare_scan import ScanRequest, prepare_scan
@@ -27,6 +26,7 @@ from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.lists import ListMode, Network
 from scopion.roster.wifi.pushes import Push, PushState, pushes
 from scopion.wireless.enforcers.enforcer import Held
+from scopion.wireless.radius.radius_settings import radius_lists
 from scopion.wireless.rescue_sheet import LastChange, OwnAdapter, RescueFacts, rescue_sheet
 from scopion.wireless.router_sheet import Sheet, address_of, print_rescue
 
@@ -57,6 +57,7 @@ def _facts(site: Site, roster: Roster, network: Network, answers: bool | None, *
     pages = pages_of(site, network.ssid)
     page = next(iter(pages), None)
     now = site.clock.now()
+    only_asked = is_only_asked_for(site, network.ssid)
     asking = tuple(
         (str(point.address), point.name)
         for each in radius_lists(settings_of(site, network.ssid))
@@ -73,8 +74,9 @@ def _facts(site: Site, roster: Roster, network: Network, answers: bool | None, *
         mode=mode,
         by_hand=bool(pages),
         enforcers=tuple(each.name for each in reached(site, network.ssid)),
-        restart=_restart(site, network) if not asking else "",
+        restart=_restart(site, network) if not only_asked else "",
         asking=asking,
+        only_asked=only_asked,
         adapters=_adapters(site, devices, held),
         router_answers=answers,
         last=_last(site, roster, network.ssid),

@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import TypeGuard, cast
 
 from scopion.model.errors import NotFound
-from scopion.operations.answers.make_responder import radius_lists
 from scopion.operations.site.open_site import Site
 from scopion.roster.wifi.lists import Network, find_network
 from scopion.roster.wifi.pushes import HAND
 from scopion.wireless.enforcer_settings import EnforcerSettings, PageSettings, Radio
 from scopion.wireless.enforcers.registry import type_of
+from scopion.wireless.radius.radius_settings import radius_lists
 
 
 def named_enforcers(site: Site, ssid: str) -> list[EnforcerSettings]:

@@ -6,6 +6,7 @@ import os
 import secrets
 from pathlib import Path
 
+from scopion.operations.answers.make_responder import missing_secret
 from scopion.roster.store.write_files import write_atomically
 from scopion.wireless.radius.radius_settings import RadiusSettings
 
@@ -18,9 +19,8 @@ def make_secrets(settings: RadiusSettings, folder: Path) -> list[Path]:
     """Write a secret into each file that is missing; returns these files. Raises StorageFailed."""
     made = []
     for each in settings.access_point:
-        kind, _, name = each.secret.partition(":")
-        path = folder / name
-        if kind == "file" and not path.exists():
+        path = missing_secret(each, folder)
+        if path is not None:
             text = "".join(secrets.choice(_ALPHABET) for _ in range(_LENGTH))
             write_atomically(path, f"{text}\n".encode(), 0o600)
             if os.name == "posix":

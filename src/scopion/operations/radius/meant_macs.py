@@ -34,11 +34,11 @@ def meant_macs(
 
 
 def names_on_lists(files: RadiusFiles, lists: Iterable[RadiusSettings]) -> Iterator[tuple[MacAddress, str]]:
-    """Yield what devices are called on published lists, or their addresses."""
+    """Yield what devices are called on published lists; empty: nothing but an address stands there."""
     for settings in lists:
         try:
             text = files.read(files.list_of(settings.network))
             rules = read_published(text).policy.rules if text is not None else ()
         except ScopionError:
             continue
-        yield from ((rule.line.mac, rule.line.name or str(rule.line.mac)) for rule in rules)
+        yield from ((rule.line.mac, rule.line.name) for rule in rules)

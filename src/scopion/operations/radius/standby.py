@@ -8,13 +8,12 @@ from scopion.attachment.ports import Program
 from scopion.model.clock import spoken_span
 from scopion.model.errors import EnforcerUnreachable, NotFound, Refused
 from scopion.model.text import clean
-from scopion.operations.answers.make_responder import radius_lists
 from scopion.operations.answers.radius_files import RadiusFiles
 from scopion.operations.folder.read_secret import read_secret
 from scopion.operations.radius.ask_server import radius_settings_of
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.reach_machine import ssh_access
-from scopion.wireless.radius.radius_settings import RadiusSettings, StandbySettings
+from scopion.wireless.radius.radius_settings import RadiusSettings, StandbySettings, radius_lists
 from scopion.wireless.radius.standby_list import StandbyList, read_signed, signed_text
 
 

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from scopion.model.mac import MacAddress
-from scopion.operations.answers.make_responder import radius_lists
 from scopion.operations.answers.radius_files import RadiusFiles
 from scopion.operations.radius.meant_macs import meant_macs, names_on_lists
 from scopion.operations.site.open_site import Site
 from scopion.roster.read_devices import all_devices
 from scopion.wireless.radius.answer import ADVICE, FAULTS, Answer
+from scopion.wireless.radius.radius_settings import radius_lists
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +45,8 @@ def tell_answers(
     files = RadiusFiles(site.folder)
     names = dict(names_on_lists(files, radius_lists(site.settings.enforcer)))
     for device in devices:
-        names |= {mac: device.called for mac in device.macs if device.called != str(mac)}
+        if device.called not in map(str, device.macs):
+            names |= dict.fromkeys(device.macs, device.called)
     found = [
         each
         for each in files.answers()
@@ -60,7 +61,6 @@ def tell_answers(
 
 def _told(answer: Answer, names: Mapping[MacAddress, str]) -> ToldAnswer:
     name = names.get(answer.mac, "") if answer.mac is not None else ""
-    name = name if name != str(answer.mac) else ""
     until = answer.at + timedelta(seconds=answer.session_s) if answer.session_s is not None else None
     advice = ADVICE.get(answer.reason, "") if answer.reason in FAULTS else ""
     return ToldAnswer(answer, name, until, answer.ends, advice)

@@ -50,5 +50,6 @@ def _named(site: Site, which: Sequence[str]) -> Iterator[tuple[MacAddress, str]]
 
 
 def _examples(site: Site, settings: RadiusSettings) -> Iterator[tuple[MacAddress, str]]:
-    yield from islice(names_on_lists(RadiusFiles(site.folder), [settings]), 1)
+    for mac, name in islice(names_on_lists(RadiusFiles(site.folder), [settings]), 1):
+        yield mac, name or str(mac)
     yield _NOBODY, "a stranger"

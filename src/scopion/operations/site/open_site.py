@@ -91,8 +91,8 @@ class Site:
         if self.story is None or not self.story.scene.asking_points:
             return None
         from scopion.operations.answers.made_up_server import MadeUpServer
-        from scopion.operations.answers.make_responder import radius_lists
         from scopion.operations.answers.radius_files import RadiusFiles
+        from scopion.wireless.radius.radius_settings import radius_lists
 
         lists = radius_lists(self.settings.enforcer)
         return MadeUpServer(RadiusFiles(self.folder), lists, self.clock) if lists else None

@@ -8,12 +8,11 @@ from pathlib import Path
 
 from scopion.model.errors import InvalidSettings, NotFound, ScopionError
 from scopion.operations.answers.load_lists import Changes
-from scopion.operations.answers.make_responder import radius_lists
 from scopion.operations.answers.radius_files import RadiusFiles
 from scopion.operations.site.load_settings import FILE, load_settings, read_settings
 from scopion.operations.site.site_clock import zone_named
 from scopion.operations.site.site_settings import Settings
-from scopion.wireless.radius.radius_settings import RadiusSettings
+from scopion.wireless.radius.radius_settings import RadiusSettings, radius_lists
 
 
 class KeptSettings:

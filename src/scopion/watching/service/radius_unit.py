@@ -9,7 +9,6 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from scopion.model.address import Address
-from scopion.operations.answers.make_responder import radius_lists
 from scopion.operations.folder.find_folder import SYSTEM_FOLDER
 from scopion.operations.site.site_settings import Settings
 from scopion.watching.service.service_unit import (
@@ -22,6 +21,7 @@ from scopion.watching.service.service_unit import (
     sandbox,
     unit_word,
 )
+from scopion.wireless.radius.radius_settings import radius_lists
 
 SERVICE, SOCKET = "scopion-radius.service", "scopion-radius.socket"
 # Its loop turns four times a second; a file on a slow disk is written by a thread.

@@ -34,7 +34,7 @@ def judge_radius(facts: RadiusFacts) -> Iterator[Finding]:
     page = "RADIUS tells nothing of it"
     yield Finding(Grade.UNKNOWN, name, "encryption", page, "look in the pages for WPA2 or WPA3, WPS off")
     if facts.state is None:
-        says = "no server of this site runs here, so access points let no device in"
+        says = "no server of this site runs here, so access points get no answer from this machine"
         yield Finding(Grade.HIGH, name, "server", says, "scopion service install, or scopion wifi radius serve")
     refuse = [each for each in settings.access_point if each.unreachable == "refuses"]
     if refuse:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_network
 from typing import Annotated, Literal
@@ -14,7 +14,7 @@ from scopion.model.band import EVERY_RADIO
 from scopion.model.secret import Secret
 from scopion.model.settings_table import settings_table
 from scopion.model.text import joined
-from scopion.wire.radius import ACCOUNTING_PORT, AUTHENTICATION_PORT, DISCONNECT_PORT
+from scopion.wire.radius_ports import ACCOUNTING_PORT, AUTHENTICATION_PORT, DISCONNECT_PORT
 from scopion.wireless.enforcer_settings import EnforcerSettings, Name, SshSettings
 
 Port = Annotated[int, Ge(1), Le(65_535)]
@@ -96,6 +96,11 @@ class RadiusSettings(EnforcerSettings):
         return replace(self, access_point=access_points)
 
 
+def radius_lists(enforcers: Iterable[EnforcerSettings]) -> list[RadiusSettings]:
+    """Return the enforcers whose lists are asked for by RADIUS."""
+    return [each for each in enforcers if isinstance(each, RadiusSettings)]
+
+
 def unanswered(settings: RadiusSettings) -> str:
     """Return what access points do while no server answers, in a sentence without its full stop."""
     does: dict[str, list[str]] = {"refuses": [], "admits": [], "own list": []}
@@ -109,7 +114,16 @@ def unanswered(settings: RadiusSettings) -> str:
         else "",
         f"{admit} {_verb(does['admits'], 'admit')} every device" if admit else "",
     ]
-    return f"while this machine does not answer, {'; '.join(filter(None, said))}"
+    return f"{without_answer(settings)}, {'; '.join(filter(None, said))}"
+
+
+def without_answer(settings: RadiusSettings) -> str:
+    """Return when that is, in a clause: there may be two servers."""
+    if settings.standby is not None:
+        return "while neither this machine nor the second server answers"
+    if settings.stands_in is not None:
+        return "while neither the first server nor this machine answers"
+    return "while this machine does not answer"
 
 
 def _verb(names: Sequence[str], verb: str) -> str:

@@ -6,8 +6,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from scopion.model.mac import MacAddress
-from scopion.model.text import joined
-from scopion.wireless.radius.radius_settings import AskingSettings, RadiusSettings
+from scopion.model.text import capitalised, joined
+from scopion.wireless.radius.radius_settings import AskingSettings, RadiusSettings, without_answer
 from scopion.wireless.refusals import quoted
 from scopion.wireless.router_sheet import Sheet, SheetLine, SheetStep
 
@@ -135,9 +135,10 @@ def _without_answer(facts: RadiusSheetFacts) -> Iterator[SheetStep]:
         )
     refuse = [each.name for each in points if each.unreachable == "refuses"]
     if refuse:
-        second = "" if facts.second else " There is no second server."
+        alone = facts.settings.standby is None and facts.settings.stands_in is None
+        second = " There is no second server." if alone else ""
         yield SheetStep(
-            f"While this machine does not answer, {joined(refuse)} will let no device in; those that are "
+            f"{capitalised(without_answer(facts.settings))}, {joined(refuse)} will let no device in; those that are "
             f"associated stay until their session ends.{second} If the page can say what happens then, choose "
             "what suits you, and set unreachable in site.toml to it.",
         )

@@ -73,7 +73,7 @@ class Sessions:
         before = self._by_key.get((access_point, network, mac, ""))
         if before is None or before.ended is not None or before.other_vlan is not other_vlan:
             return True
-        return now - before.seen > _FRESH
+        return abs(now - before.seen) > _FRESH  # clocks also go back
 
     def grant(self, session: Session) -> None:
         """Note that a device was let in; what is reported of it by accounting counts more."""
