@@ -172,6 +172,20 @@ class Asked(ProgramTest):
         self.assertEqual(context.counts.events, {EventKind.REFUSED_ATTEMPT: 1})
         self.assertEqual(context.troubles, {})
 
+    def test_rescue_where_another_access_point_holds_the_list_too(self) -> None:
+        """Both ways back are there; what only one of them holds is not said of the other."""
+        self.admit_the_reader()
+        alone = " ".join(self.run_ok("rescue", SSID).split())
+        self.assertIn("Switch MAC authentication off", alone)
+        self.assertNotIn("list of wireless clients", alone)
+        with (self.site / "site.toml").open("a") as settings:
+            settings.write(f'[[enforcer]]\nname = "shed"\ntype = "hostapd"\nnetwork = "{SSID}"\n')
+            settings.write('radio."2.4".socket = "/run/hostapd/wlan0"\n')
+        mixed = " ".join(self.run_ok("rescue", SSID).split())
+        self.assertIn("Switch MAC authentication off", mixed)
+        self.assertIn("Find the list of wireless clients", mixed)
+        self.assertIn("Or switch shed off and on again: its lists are gone", mixed)
+
     def test_with_a_second_server_silence_is_that_of_both(self) -> None:
         """Sheet and audit say so on either machine; none of them says that there is no second server."""
         network = f'network = "{SSID}"\n'

@@ -25,8 +25,9 @@ from scopion.roster.scans import known_subnets
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.lists import ListMode, Network
 from scopion.roster.wifi.pushes import Push, PushState, pushes
+from scopion.wireless.enforcer_settings import EnforcerSettings
 from scopion.wireless.enforcers.enforcer import Held
-from scopion.wireless.radius.radius_settings import radius_lists
+from scopion.wireless.radius.radius_settings import RadiusSettings, radius_lists
 from scopion.wireless.rescue_sheet import LastChange, OwnAdapter, RescueFacts, rescue_sheet
 from scopion.wireless.router_sheet import Sheet, address_of, print_rescue
 
@@ -58,6 +59,8 @@ def _facts(site: Site, roster: Roster, network: Network, answers: bool | None, *
     page = next(iter(pages), None)
     now = site.clock.now()
     only_asked = is_only_asked_for(site, network.ssid)
+    # One that is asked for by RADIUS forgets nothing when its access points are switched off and on.
+    holding = [each for each in reached(site, network.ssid) if not isinstance(each, RadiusSettings)]
     asking = tuple(
         (str(point.address), point.name)
         for each in radius_lists(settings_of(site, network.ssid))
@@ -73,8 +76,8 @@ def _facts(site: Site, roster: Roster, network: Network, answers: bool | None, *
         radios=network.radios,
         mode=mode,
         by_hand=bool(pages),
-        enforcers=tuple(each.name for each in reached(site, network.ssid)),
-        restart=_restart(site, network) if not only_asked else "",
+        enforcers=tuple(each.name for each in holding),
+        restart=_restart(site, holding),
         asking=asking,
         only_asked=only_asked,
         adapters=_adapters(site, devices, held),
@@ -143,9 +146,9 @@ def _said(site: Site, push: Push, when: str) -> str:
     return f"the last push was number {push.id}, of {when}{by}, to {push.enforcer}"
 
 
-def _restart(site: Site, network: Network) -> str:
+def _restart(site: Site, holding: Sequence[EnforcerSettings]) -> str:
     """Return what becomes of the list at a restart of what holds it; nothing is reached for that."""
-    for each in reached(site, network.ssid):
+    for each in holding:
         try:
             if survives := open_enforcer(site, each).traits.survives:
                 return survives
