@@ -39,7 +39,7 @@ FINE = SiteStatus(
     folder="/site",
     at=NOW,
     watch=WatchStatus(True, 4711, "desk", "keeper", raw_frames=True, since=NOW - timedelta(days=2)),
-    subnets=(SubnetStatus("192.0.2.0/24", "workshop", 60, NOW, NOW, None, None),),
+    subnets=(SubnetStatus("192.0.2.0/24", "workshop", "", 60, NOW, NOW, None, None),),
     essential=(EssentialStatus("front till", "front till", True, NOW, 300, "", None),),
     channels=(ChannelStatus("owner", "email", NOW - timedelta(hours=2), None, 0, None, 0, None, ""),),
     followed=(),

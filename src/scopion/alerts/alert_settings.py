@@ -71,6 +71,7 @@ class RuleSettings:
     standings: Annotated[tuple[Standing, ...], MaxLen(8)] = ()
     kinds: Annotated[tuple[str, ...], MaxLen(64)] = ()  # of devices: camera, phone...
     subnets: Annotated[tuple[str, ...], MaxLen(64)] = ()  # ranges, or names of site.toml
+    places: Annotated[tuple[str, ...], MaxLen(64)] = ()
     devices: Annotated[tuple[str, ...], MaxLen(64)] = ()  # labels or MACs
     hours: Hours = ""  # on the site's clock, as "mon-fri 08:00-18:00"
     severity: Severity | None = None  # None: by the kind of event

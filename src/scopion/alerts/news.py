@@ -55,32 +55,32 @@ def sentence(
     ``other`` is the device of the event's other MAC address, if that is known.
     """
     what = subject or who(event.mac, device, vendors)
+    there = f" in {event.place}" if event.place else ""
     if event.kind is EventKind.CONTESTED:
         holder = who(event.other_mac, other, vendors) if other is not None and other.name else event.other_mac
-        return f"{what} claims {event.address}, which {holder} uses: two adapters use one address"
+        return f"{what} claims {event.address}{there}, which {holder} uses: two adapters use one address"
     if event.kind is EventKind.GATEWAY_CHANGED:
         return (
-            f"the gateway {event.address} is now {event.mac}, it was {event.other_mac}: was the router replaced? "
-            "If not, another machine may be posing as it"
+            f"the gateway {event.address}{there} is now {event.mac}, it was {event.other_mac}: "
+            "was the router replaced? If not, another machine may be posing as it"
         )
     if event.kind is EventKind.JOINED:
-        return (
-            f"{subject or who(event.mac, device, vendors, place=True)} is here for the first time, at {event.address}"
-        )
+        newcomer = subject or who(event.mac, device, vendors, place=True)
+        return f"{newcomer} is here for the first time, at {event.address}{there}"
     if event.kind is EventKind.RENAMED:
         return f"{what} calls itself {event.name!r} now, it was {event.was_name!r}"
     if event.kind is EventKind.UNWANTED_PRESENT:
-        return f"{what} is unwanted and here, at {event.address}"
+        return f"{what} is unwanted and here, at {event.address}{there}"
     if event.kind is EventKind.GUEST_OVERSTAYED:
         ended = f" ended on {device.guest_until.isoformat()}" if device and device.guest_until else " has ended"
-        return f"{what} is still here, at {event.address}: its time as a guest{ended}"
+        return f"{what} is still here, at {event.address}{there}: its time as a guest{ended}"
     if event.kind is EventKind.UNLISTED_PRESENT:
-        return f"{what} is on the air and on no allow list, at {event.address}"
+        return f"{what} is on the air and on no allow list, at {event.address}{there}"
     if event.kind is EventKind.NETWORK_DOWN:
-        return f"the network {event.name} is down: {event.was_name or 'no device answers any more'}"
+        return f"the network {event.name}{there} is down: {event.was_name or 'no device answers any more'}"
     if event.kind is EventKind.NETWORK_BACK:
         down = f" after {spoken_span(event.at - event.away_since)}" if event.away_since else ""
-        return f"the network {event.name} is back{down}"
+        return f"the network {event.name}{there} is back{down}"
     if event.kind is EventKind.SHEET_DUE:
         return f"the list of {event.name!r} has changed, and only you can type that into its router: a sheet is due"
     if event.kind is EventKind.REFUSED_ATTEMPT:
@@ -93,12 +93,14 @@ def sentence(
         silent = f", after {spoken_span(event.at - event.away_since)}" if event.away_since else ""
         return f"{what} is not missing any more{silent}"
     if event.kind is EventKind.LEFT:
-        return f"{what} is gone from {event.address}"
+        return f"{what} is gone from {event.address}{there}"
     if event.kind is EventKind.READDRESSED:
-        return f"{what} moved from {event.was_address} to {event.address}"
+        return f"{what} moved from {event.was_address} to {event.address}{there}"
     away = f" after {spoken_span(event.at - event.away_since)}" if event.away_since else ""
     before = f" (before: {event.was_address})" if event.was_address else ""
-    return f"{what} is back{away}, at {event.address}{before}"
+    if event.away_since is None and there:
+        return f"{what} is{there} for the first time, at {event.address}"
+    return f"{what} is back{away}, at {event.address}{there}{before}"
 
 
 def who(mac: MacAddress | None, device: Device | None, vendors: Vendors, *, place: bool = False) -> str:

@@ -69,6 +69,7 @@ class Occasion:
     kind: str = ""  # the guessed kind of the device
     subnet: IPv4Network | None = None
     subnet_name: str = ""
+    place: str = ""
     device_names: frozenset[str] = frozenset()  # its label and MAC addresses, casefolded
     at_gateway: bool = False  # the event is about the gateway's address
     learning: bool = False  # its subnet is being learnt
@@ -149,6 +150,7 @@ def _fits(occasion: Occasion, rule: RuleSettings, wall: datetime) -> bool:
         and (not rule.standings or occasion.standing in rule.standings)
         and (not rule.kinds or occasion.kind in rule.kinds)
         and (not rule.subnets or bool({str(occasion.subnet), occasion.subnet_name} & {*rule.subnets}))
+        and (not rule.places or occasion.place.casefold() in map(str.casefold, rule.places))
         and (not rule.devices or is_named(occasion.device_names, rule.devices))
         and (not rule.hours or _week(rule.hours).holds(wall))
     )

@@ -72,6 +72,7 @@ class Stay:
     until: datetime
     present: bool
     source: Source | None = None  # the source that told it first; None: not remembered
+    place: str = ""  # empty: the only place, which has no name
 
     @property
     def dated(self) -> bool:
@@ -122,11 +123,12 @@ class Device:
     because: str = ""  # the reason that a person gave
     revision: int = field(default=0, compare=False)  # grows with every change by people
     own: bool = False  # one of its adapters belongs to this machine
-    gateway: bool = False  # one of its adapters is a subnet's gateway
+    gateway: bool = False  # one of its adapters is the gateway of a subnet of this machine's place
     adapters: tuple[Adapter, ...] = ()
     unpaired: tuple[Stay, ...] = ()  # its stays while its MAC address was not known
     unpaired_traits: tuple[KnownTrait, ...] = ()
     essential: bool = False  # it must never be refused on the air
+    gateway_in: tuple[str, ...] = ()  # the other places in which one of its adapters is a subnet's gateway
 
     @property
     def stays(self) -> tuple[Stay, ...]:
@@ -149,6 +151,17 @@ class Device:
         moments = [adapter.last_seen for adapter in self.adapters] + [stay.until for stay in self.unpaired]
         return max(moments, default=self.first_seen)
 
+    def stays_in(self, place: str) -> tuple[Stay, ...]:
+        """Return its stays in a place, as ``stays`` has them."""
+        return tuple([stay for stay in self.stays if stay.place == place])
+
+    def last_seen_in(self, place: str) -> datetime:
+        """Return when it was last seen in a place, as far as ``stays`` tells."""
+        stays = self.stays_in(place)
+        if len(stays) == len(self.stays):
+            return self.last_seen
+        return max((stay.until for stay in stays), default=self.first_seen)
+
     @property
     def macs(self) -> tuple[MacAddress, ...]:
         """Return the MAC addresses of its adapters."""
@@ -162,6 +175,17 @@ class Device:
             return (stays[0].address,)
         here = {stay.address for stay in stays if stay.present}
         return tuple(sorted(here or {stay.address for stay in stays}, key=by_number))
+
+    @property
+    def places(self) -> tuple[str, ...]:
+        """Return the places where it is now, else where it was last; none if the only place has no name."""
+        stays = self.stays
+        if len(stays) == 1:
+            return (stays[0].place,) if stays[0].place else ()
+        here = {stay.place for stay in stays if stay.present}
+        if not here and stays:
+            here = {max(stays, key=lambda stay: stay.until).place}
+        return tuple(sorted(here - {""}))
 
     @property
     def traits(self) -> tuple[KnownTrait, ...]:
@@ -189,6 +213,8 @@ class Device:
     def called(self) -> str:
         """Return how to name it in a sentence: label, role (this machine, gateway), name, MAC or address."""
         role = "this machine" if self.own else "the gateway" if self.gateway else ""
+        if not role and self.gateway_in:
+            role = f"the gateway of {self.gateway_in[0]}"
         known_by = [str(adapter.mac) for adapter in self.adapters] + [str(stay.address) for stay in self.unpaired]
         return self.label or role or self.name or (known_by[0] if known_by else f"device {self.id}")
 
@@ -209,4 +235,5 @@ class Event:
     name: str = ""
     # renamed: the old name; network-down, missing: the reason, if known; sheet-due: page; refused-attempt: access point
     was_name: str = ""
+    place: str = ""  # where it happened; empty: the only place, which has no name
     id: int = field(default=0, compare=False)

@@ -68,7 +68,8 @@ class DeviceLine:
     vendor_place: str
     kind: str
     owner: str
-    place: str
+    place: str  # where people say that it stands
+    places: tuple[str, ...]  # of the site, in which it was at the end; empty: the only one
     essential: bool
     first_seen: datetime
     last_seen: datetime | None  # None: never; only records know of it
@@ -132,6 +133,17 @@ class SubnetLine:
     name: str
     use: SubnetUse
     pool_known: bool
+    place: str  # empty: the only place, which has no name
+
+
+@dataclass(frozen=True, slots=True)
+class PlaceLine:
+    """A place of the site."""
+
+    name: str
+    devices: int  # that were there in the period
+    present: int  # at its end
+    new: int  # of the devices, those that nobody has reviewed
 
 
 @dataclass(frozen=True, slots=True)
@@ -186,8 +198,10 @@ class Report:
     vendors: tuple[Group, ...]
     kinds: tuple[Group, ...]
     subnets: tuple[SubnetLine, ...]
+    places: tuple[PlaceLine, ...]  # empty if the site has only one
     networks: tuple[NetworkLine, ...]
     audit: tuple[AuditLine, ...]
+    place: str = ""  # the only one that it is about; empty: it is about all
 
     def has(self, part: Part) -> bool:
         """Tell whether a part was asked for."""

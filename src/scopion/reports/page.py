@@ -21,7 +21,7 @@ from scopion import __version__
 from scopion.model.text import counted, plain_value
 from scopion.model.week import WEEKDAYS
 from scopion.reports.address_use import Use
-from scopion.reports.content import HAPPENINGS, LEAST_DAYS, DeviceLine, Part, Report, SubnetLine
+from scopion.reports.content import HAPPENINGS, LEAST_DAYS, DeviceLine, Part, PlaceLine, Report, SubnetLine
 from scopion.reports.drawing import SHAPES, Bar, bars, squares, strip
 from scopion.reports.sentences import said_day, said_period
 from scopion.reports.status_lines import SIGNS
@@ -105,10 +105,11 @@ def _breakable(address: str) -> Markup:
     return Markup(":<wbr>").join(address.split(":"))
 
 
-def _remarks(line: DeviceLine) -> list[str]:
-    """Return the small text below a device's name."""
+def _remarks(line: DeviceLine, apart: Sequence[PlaceLine]) -> list[str]:
+    """Return the small text below a device's name: which of the site's places it is in only if that has several."""
     role = line.role if line.role not in line.name else ""
-    said = ("essential" if line.essential else "", role, line.owner, line.place)
+    where = line.places if apart else ()
+    said = ("essential" if line.essential else "", role, line.owner, *where, line.place)
     return [", ".join(filter(None, said))] if any(said) else []
 
 
@@ -193,7 +194,7 @@ def _subnet(line: SubnetLine, devices: Sequence[DeviceLine]) -> dict[str, Any]:
     spoken = ", ".join(f"{count} {words}" for _, _, count, words in counts if count)
     return {
         "range": str(use.subnet),
-        "name": line.name,
+        "name": ", ".join(filter(None, (line.name, line.place))),
         "counts": [each for each in counts if each[2] or each[0] in ("use-used-now", "use-free")],
         "per_square": size,
         "pool_known": line.pool_known,

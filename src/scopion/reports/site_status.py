@@ -38,7 +38,8 @@ class SubnetStatus:
 
     range: str
     name: str
-    every_s: float  # how often a watch sweeps it
+    place: str  # empty: the only place, which has no name
+    every_s: float  # how often it is swept
     looked_at: datetime | None
     completed_at: datetime | None
     down_since: datetime | None

@@ -115,7 +115,7 @@ class _Words:
         if not self._status.subnets:
             yield StatusLine("subnets", State.TROUBLE, "none was scanned yet", "scopion scan")
         for each in self._status.subnets:
-            name = each.name or each.range
+            name = f"{each.name or each.range}{f', {each.place}' if each.place else ''}"
             if each.completed_at is None:
                 yield StatusLine(name, State.TROUBLE, "was never scanned completely", f"scopion scan {each.range}")
                 continue

@@ -69,6 +69,7 @@ def _addresses(report: Report) -> Iterator[Row]:
             said = [names[number] for number in place.devices if number in names]
             yield {
                 "subnet": str(subnet.use.subnet),
+                "place": subnet.place,
                 **row_of(place, ("address", "use", "reserved"), _moment),
                 "devices": said,
                 "dhcp_pool": place.in_pool,
@@ -86,9 +87,9 @@ TABLES: Mapping[str, Table] = {
         Part.DEVICES,
         "devices",
         (
-            "standing", "name", "addresses", "macs", "vendor", "vendor_place", "kind", "owner", "place", "essential",
-            "private", "present", "first_seen", "last_seen", "days_here", "comings", "usually", "unusual_hours",
-            "missed_hours", "device",
+            "standing", "name", "addresses", "macs", "vendor", "vendor_place", "kind", "owner", "place", "places",
+            "essential", "private", "present", "first_seen", "last_seen", "days_here", "comings", "usually",
+            "unusual_hours", "missed_hours", "device",
         ),
         unusual_hours="unusual", missed_hours="missed", device="number",
     ),
@@ -99,8 +100,9 @@ TABLES: Mapping[str, Table] = {
     "new-devices": Table(Part.NEW_DEVICES, ("week", "new", "known", "guest", "unwanted"), _new),
     "vendors": _lines(Part.VENDORS, "vendors", ("vendor", "devices", "present"), vendor="name"),
     "kinds": _lines(Part.VENDORS, "kinds", ("kind", "devices", "present"), kind="name"),
+    "places": _lines(Part.DEVICES, "places", ("place", "devices", "present", "new"), place="name"),
     "addresses": Table(
-        Part.ADDRESSES, ("subnet", "address", "use", "devices", "reserved", "dhcp_pool"), _addresses
+        Part.ADDRESSES, ("subnet", "place", "address", "use", "devices", "reserved", "dhcp_pool"), _addresses
     ),
     "wireless": _lines(
         Part.WIRELESS,

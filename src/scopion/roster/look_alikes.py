@@ -174,8 +174,10 @@ def _evidence(first: _Profile, second: _Profile, together: bool) -> list[tuple[f
         found.append((NEIGHBOURS, "their MAC addresses are neighbours"))
     if first.models & second.models:
         found.append((SAME_MODEL, f"both are a {min(first.models & second.models)}"))
-    shared = {stay.address for stay in first.stays} & {stay.address for stay in second.stays}
-    given = sorted(address for address in shared if address.version == 4)
+    shared = {(stay.place, stay.address) for stay in first.stays} & {
+        (stay.place, stay.address) for stay in second.stays
+    }
+    given = sorted(address for _, address in shared if address.version == 4)
     if given and not together:
         found.append((SAME_ADDRESS, f"both were given {given[0]}, one after the other"))
     return found

@@ -62,30 +62,31 @@ class Learning:
 
     range: IPv4Network
     until: datetime
+    place: str = ""
 
 
-def learning(roster: Roster, days: Callable[[IPv4Network], float], now: datetime) -> list[Learning]:
-    """Return the subnets that are being learnt: from their baseline on for a number of days, unless people said
+def learning(roster: Roster, days: Callable[[IPv4Network, str], float], now: datetime) -> list[Learning]:
+    """Return the subnets of all places that are being learnt: for some days from their baseline on, unless people said
     otherwise.
     """
     with roster.guarded():
         rows = roster.rows(
-            "SELECT range, learning_until, coalesce(ended, since) FROM subnet JOIN scan ON scan.id = baseline "
-            "ORDER BY since, range"
+            "SELECT subnet.place, range, learning_until, coalesce(ended, since) "
+            "FROM subnet JOIN scan ON scan.id = baseline ORDER BY since, subnet.place, range"
         )
         found = []
-        for text, said, baseline in rows:
+        for place, text, said, baseline in rows:
             subnet = IPv4Network(text)
-            usual = from_ms(baseline) + timedelta(days=days(subnet))
-            found.append(Learning(subnet, from_ms(said) if said is not None else usual))
+            usual = from_ms(baseline) + timedelta(days=days(subnet, place))
+            found.append(Learning(subnet, from_ms(said) if said is not None else usual, place))
         return [each for each in found if each.until > now]
 
 
-def set_learning(roster: Roster, subnet: IPv4Network, until: datetime) -> bool:
-    """Let the learning of a subnet end at a moment. Returns False if the subnet is not known."""
+def set_learning(roster: Roster, subnet: IPv4Network, place: str, until: datetime) -> bool:
+    """Let the learning of a subnet of a place end at a moment. Returns False if the subnet is not known."""
     with roster.transaction() as db:
-        query = "UPDATE subnet SET learning_until = ? WHERE range = ?"
-        return db.execute(query, (to_ms(until), str(subnet))).rowcount > 0
+        query = "UPDATE subnet SET learning_until = ? WHERE place = ? AND range = ?"
+        return db.execute(query, (to_ms(until), place, str(subnet))).rowcount > 0
 
 
 def _mute(row: Row) -> Mute:

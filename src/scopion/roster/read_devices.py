@@ -11,8 +11,9 @@ from scopion.model.observation import Medium
 from scopion.roster.folding.note_traits import all_traits
 from scopion.roster.read_history import STAY_COLUMNS, stay_of
 from scopion.roster.store.open_roster import Roster
-from scopion.roster.store.stored_values import from_ms, stored_mac, stored_words
+from scopion.roster.store.stored_values import UNPAIRED_SUBJECT, from_ms, stored_mac, stored_words, unpaired_subject
 
+_NOWHERE: frozenset[str] = frozenset()
 # By their text: calling the class for each of ten thousand takes five times as long.
 _MEDIA, _STANDINGS = stored_words(Medium), stored_words(Standing)
 # In the order in which they are read: by name each would take three times as long.
@@ -23,7 +24,7 @@ _DEVICE = (
 # Adapter by adapter, each by one look-up in an index: a year has tens of thousands of closed stays. CROSS JOIN keeps
 # SQLite to this order. Several stays may have ended at the same moment.
 _LATEST = """
-    SELECT stay.mac, stay.address, stay.since, stay.until, stay.present, stay.source
+    SELECT stay.mac, stay.address, stay.since, stay.until, stay.present, stay.source, stay.place
     FROM adapter CROSS JOIN (SELECT 0 AS six UNION ALL SELECT 1) CROSS JOIN stay
     ON stay.mac = adapter.mac AND (instr(stay.address, ':') > 0) = six AND NOT stay.present AND stay.until = (
         SELECT max(until) FROM stay AS past
@@ -54,26 +55,32 @@ def _devices(roster: Roster, numbers: Collection[int] | None) -> list[Device]:
     chosen = f"({','.join(map(str, numbers))})" if numbers is not None else ""
     subjects = (
         f"WHERE subject IN (SELECT mac FROM adapter WHERE device IN {chosen} "
-        f"UNION SELECT address FROM unpaired WHERE device IN {chosen})"
+        f"UNION SELECT {UNPAIRED_SUBJECT} FROM unpaired WHERE device IN {chosen})"
     )
     with roster.guarded():
         traits = all_traits(roster, subjects if chosen else "")
         adapters, own = _adapters(roster, traits, chosen)
         unpaired = _unpaired(roster)
-        gateways = "SELECT device FROM adapter JOIN subnet ON gateway_mac = adapter.mac"
-        routes = {number for (number,) in roster.rows(gateways)}
+        routes: dict[int, set[str]] = {}
+        gateways = "SELECT device, place FROM adapter JOIN subnet ON gateway_mac = adapter.mac"
+        for number, where in roster.rows(gateways):
+            routes.setdefault(number, set()).add(where)
+        home = roster.home
         found = []
         which = f"WHERE id IN {chosen}" if chosen else ""
         for row in roster.rows(f"SELECT {_DEVICE} FROM device {which} ORDER BY id"):
             number, standing, first_seen, label, owner, place, note, until, since, because, revision, essential = row
             elsewhere = unpaired.get(number, ())
-            heard = [known for stay in elsewhere for known in traits.get(str(stay.address), ())] if elsewhere else ()
+            hosts = [unpaired_subject(stay.place, str(stay.address)) for stay in elsewhere]
+            heard = [known for subject in hosts for known in traits.get(subject, ())] if hosts else ()
+            gateway_in = routes.get(number, _NOWHERE)
             found.append(
                 Device(
                     number, _STANDINGS[standing], from_ms(first_seen), label, owner, place, note,
                     date.fromisoformat(until) if until else None,
                     from_ms(since) if since is not None else None, because, revision,
-                    number in own, number in routes, adapters.get(number, ()), elsewhere, tuple(heard), bool(essential),
+                    number in own, home in gateway_in, adapters.get(number, ()), elsewhere, tuple(heard),
+                    bool(essential), tuple(sorted(gateway_in - {home})) if gateway_in else (),
                 )
             )  # fmt: skip
         return found
@@ -126,7 +133,7 @@ def _stays(roster: Roster, chosen: str) -> dict[str, tuple[Stay, ...]]:
 def _unpaired(roster: Roster) -> dict[int, tuple[Stay, ...]]:
     """Return by device where it was seen while its MAC address was not known."""
     found: dict[int, tuple[Stay, ...]] = {}
-    query = "SELECT NULL, address, since, until, present, NULL, device FROM unpaired ORDER BY address"
+    query = "SELECT NULL, address, since, until, present, NULL, place, device FROM unpaired ORDER BY address, place"
     for row in roster.rows(query):
         found[row[-1]] = (*found.get(row[-1], ()), stay_of(row))
     return found

@@ -22,6 +22,7 @@ class EventFilter:
     until: datetime | None = None  # at or before this
     kinds: tuple[EventKind, ...] = ()
     devices: tuple[int, ...] = ()
+    place: str | None = None
 
 
 def find_events(roster: Roster, wanted: EventFilter, limit: int | None = None) -> list[Event]:
@@ -40,9 +41,14 @@ def count_events(roster: Roster, wanted: EventFilter) -> int:
         return int(roster.db.execute(f"SELECT count(*) FROM event {where}", values).fetchone()[0])
 
 
-def comings(roster: Roster, since: datetime, until: datetime) -> Iterator[tuple[datetime, EventKind, int]]:
-    """Yield when which device joined, returned or left, in the order of time, without the rest of the event."""
-    where, values = _where(EventFilter(since, until, (EventKind.JOINED, EventKind.RETURNED, EventKind.LEFT)))
+def comings(
+    roster: Roster, since: datetime, until: datetime, place: str | None = None
+) -> Iterator[tuple[datetime, EventKind, int]]:
+    """Yield when which device joined, returned or left, in one place or in any, in the order of time, without the rest
+    of the event.
+    """
+    kinds = (EventKind.JOINED, EventKind.RETURNED, EventKind.LEFT)
+    where, values = _where(EventFilter(since, until, kinds, place=place))
     cursor = roster.db.cursor()
     cursor.row_factory = None  # a year has a hundred thousand of them
     with roster.guarded():
@@ -59,6 +65,9 @@ def _where(wanted: EventFilter) -> tuple[str, list[object]]:
     if wanted.until is not None:
         clauses.append("at <= ?")
         values.append(to_ms(wanted.until))
+    if wanted.place is not None:
+        clauses.append("place = ?")
+        values.append(wanted.place)
     for column, chosen in (("kind", wanted.kinds), ("device", wanted.devices)):
         if chosen:
             clauses.append(f"{column} IN ({_marks(chosen)})")
@@ -82,5 +91,6 @@ def _event(row: Row) -> Event:
         other_mac=stored_mac(row["other_mac"]) if row["other_mac"] else None,
         name=row["name"] or "",
         was_name=row["was_name"] or "",
+        place=row["place"],
         id=row["id"],
     )

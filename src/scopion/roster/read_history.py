@@ -15,19 +15,22 @@ from scopion.roster.store.stored_values import from_ms, stored_address, stored_m
 
 # Adapters, and hosts without a MAC address beyond a router.
 _EVERYBODY = (
-    "SELECT stay.mac, address, since, until, present, source, adapter.device "
+    "SELECT stay.mac, address, since, until, present, source, place, adapter.device "
     "FROM stay JOIN adapter ON adapter.mac = stay.mac "
-    "UNION ALL SELECT NULL, address, since, until, present, NULL, device FROM unpaired"
+    "UNION ALL SELECT NULL, address, since, until, present, NULL, place, device FROM unpaired"
 )
-STAY_COLUMNS = "mac, address, since, until, present, source"
+STAY_COLUMNS = "mac, address, since, until, present, source, place"
 _SOURCES = stored_words(lambda text: None if text is None else Source(text))
 
 
-def last_uses(roster: Roster) -> dict[IPv4Address, Stay]:
-    """Return the latest stay at each IPv4 address, of adapters and of hosts without a MAC address."""
+def last_uses(roster: Roster, place: str | None = None) -> dict[IPv4Address, Stay]:
+    """Return the latest stay at each IPv4 address of a place (this machine's for None), of adapters and of hosts
+    without a MAC address.
+    """
     found: dict[IPv4Address, Stay] = {}
+    where = roster.placed(place)
     with roster.guarded():
-        for row in roster.db.execute(f"SELECT * FROM ({_EVERYBODY}) ORDER BY until"):
+        for row in roster.db.execute(f"SELECT * FROM ({_EVERYBODY}) WHERE place = ? ORDER BY until", (where,)):
             address = stored_address(row["address"])
             if isinstance(address, IPv4Address):
                 found[address] = stay_of(row)
@@ -67,6 +70,7 @@ def _by_device(roster: Roster, query: str, moment: datetime) -> dict[int, list[S
 
 def stay_of(row: Iterable[Any]) -> Stay:
     """Return a stay from a row that begins with STAY_COLUMNS."""
-    mac, address, since, until, present, source, *_ = row
+    mac, address, since, until, present, source, place, *_ = row
     known = stored_mac(mac) if mac else None
-    return Stay(known, stored_address(address), from_ms(since), from_ms(until), bool(present), _SOURCES[source])
+    told = _SOURCES[source]
+    return Stay(known, stored_address(address), from_ms(since), from_ms(until), bool(present), told, place)

@@ -1,5 +1,6 @@
 """Finds the device that a text means: MAC, address, label, host name, ``this-machine``, ``gateway``, or a beginning.
 
+Behind an ``@`` may stand the place in which it is: two places may use the same addresses, and each has its gateway.
 Never a guess: if several fit, all are named and nothing is done.
 """
 
@@ -24,11 +25,13 @@ _SIMILAR, _LEAST_TO_CONTAIN = 3, 3
 def resolve(devices: Sequence[Device], text: str) -> Device:
     """Return the one device that ``text`` means. Raises NotFound, or AmbiguousDevice with those that fit."""
     wanted = clean(text)
-    for candidates in _candidates(devices, wanted):
+    for candidates in (*_candidates(devices, wanted), *_in_a_place(devices, wanted)):
         if len(candidates) == 1:
             return candidates[0]
         if candidates:
-            raise AmbiguousDevice(f"{wanted!r} fits {len(candidates)} devices: {_named(candidates)}; write more of it")
+            raise AmbiguousDevice(
+                f"{wanted!r} fits {len(candidates)} devices: {_named(candidates)}; {_more(candidates, wanted)}"
+            )
     similar = _similar(devices, wanted)
     hint = f"did you mean {joined(similar, 'or')}?" if similar else "see scopion devices"
     raise NotFound(f"no device is called {wanted!r}: {hint}")
@@ -46,8 +49,20 @@ def _similar(devices: Sequence[Device], wanted: str) -> list[str]:
     return [repr(names[name]) for name in dict.fromkeys([*close, *containing])][:_SIMILAR]
 
 
-def _candidates(devices: Sequence[Device], wanted: str) -> list[list[Device]]:
-    """Return groups of fitting devices, the surest way of meaning one first."""
+def _in_a_place(devices: Sequence[Device], wanted: str) -> list[list[Device]]:
+    """Return the same for what stands before an ``@``, of the devices in the place that stands behind it."""
+    name, _, place = wanted.rpartition("@")
+    places = {each for device in devices for each in (*device.places, *device.gateway_in)}
+    there = next((each for each in places if each.casefold() == place.strip().casefold()), None)
+    if not name or there is None:
+        return []
+    if name.casefold() == GATEWAY and any(there in device.gateway_in for device in devices):
+        return [[device for device in devices if there in device.gateway_in]]
+    return _candidates([device for device in devices if there in device.places], name.strip(), there)
+
+
+def _candidates(devices: Sequence[Device], wanted: str, place: str | None = None) -> list[list[Device]]:
+    """Return groups of fitting devices, the surest way of meaning one first; addresses in one place, or in any."""
     small = wanted.casefold()
     if not small:
         return []
@@ -59,16 +74,21 @@ def _candidates(devices: Sequence[Device], wanted: str) -> list[list[Device]]:
     return [
         [device for device in devices if device.label.casefold() == small],
         [device for device in devices if digits in {mac.octets.hex() for mac in device.macs}],
-        _at_address(devices, wanted),
+        _at_address(devices, wanted, place),
         [device for device in devices if small in _host_names(device)],
         _beginning(devices, small, digits),
     ]
 
 
-def _at_address(devices: Sequence[Device], wanted: str) -> list[Device]:
+def _at_address(devices: Sequence[Device], wanted: str, place: str | None) -> list[Device]:
     """Return the devices at an address now; if none is, all that were last seen there, because it is not guessed."""
     address = _address(wanted)
-    stays = [(stay, device) for device in devices for stay in device.stays if stay.address == address]
+    stays = [
+        (stay, device)
+        for device in devices
+        for stay in device.stays
+        if stay.address == address and place in (None, stay.place)
+    ]
     present = [device for stay, device in stays if stay.present]
     return list(dict.fromkeys(present or [device for _, device in stays]))
 
@@ -106,11 +126,23 @@ def _digits(text: str) -> str:
 def _named(devices: Sequence[Device]) -> str:
     names = [
         f"{device.name or joined(list(map(str, device.macs))) or 'without a MAC'} "
-        f"({', '.join(map(str, device.addresses)) or 'no address'})"
+        f"({', '.join(map(str, device.addresses)) or 'no address'}{_in_places(device)})"
         for device in devices[:_NAMED_AT_MOST]
     ]
     more = len(devices) - _NAMED_AT_MOST
     return ", ".join(names) + (f" and {more} more" if more > 0 else "")
+
+
+def _in_places(device: Device) -> str:
+    return f" in {joined(list(device.places))}" if device.places else ""
+
+
+def _more(candidates: Sequence[Device], wanted: str) -> str:
+    """Return what to write instead: of devices in different places the place is enough."""
+    places = [each for device in candidates for each in device.places]
+    if len(set(places)) == len(places) == len(candidates) and "@" not in wanted:
+        return f"write {wanted}@{places[-1]} for the one there"
+    return "write more of it"
 
 
 def is_reserved(label: str) -> str:

@@ -22,12 +22,19 @@ class KnownSubnet:
     gateway_mac: MacAddress | None
     since: datetime
     has_baseline: bool
+    place: str = ""  # empty: the only place, which has no name
 
 
-def known_subnets(roster: Roster) -> tuple[KnownSubnet, ...]:
-    """Return the subnets of the site."""
+def known_subnets(roster: Roster, place: str | None = None) -> tuple[KnownSubnet, ...]:
+    """Return the subnets of a place; of this machine's for None, as everywhere here."""
+    where = roster.placed(place)
+    return tuple(each for each in all_subnets(roster) if each.place == where)
+
+
+def all_subnets(roster: Roster) -> tuple[KnownSubnet, ...]:
+    """Return the subnets of all places."""
     with roster.guarded(), as_written("a subnet"):
-        rows = roster.db.execute("SELECT * FROM subnet ORDER BY since, range")
+        rows = roster.db.execute("SELECT * FROM subnet ORDER BY since, place, range")
         return tuple(
             KnownSubnet(
                 range=IPv4Network(row["range"]),
@@ -35,6 +42,7 @@ def known_subnets(roster: Roster) -> tuple[KnownSubnet, ...]:
                 gateway_mac=stored_mac(row["gateway_mac"]) if row["gateway_mac"] else None,
                 since=from_ms(row["since"]),
                 has_baseline=row["baseline"] is not None,
+                place=row["place"],
             )
             for row in rows
         )
@@ -53,47 +61,53 @@ class ScanRecord:
     asked: int
     answered: int
     completed: bool
+    place: str = ""
 
 
-def latest_scans(roster: Roster, limit: int) -> list[ScanRecord]:
-    """Return the latest scans that have ended, the latest first."""
+def latest_scans(roster: Roster, limit: int, place: str | None = None) -> list[ScanRecord]:
+    """Return the latest scans of a place that have ended, the latest first."""
     with roster.guarded():
-        query = "SELECT * FROM scan WHERE ended IS NOT NULL ORDER BY id DESC LIMIT ?"
-        return [_scan(row) for row in roster.db.execute(query, (limit,))]
+        query = "SELECT * FROM scan WHERE ended IS NOT NULL AND place = ? ORDER BY id DESC LIMIT ?"
+        return [_scan(row) for row in roster.db.execute(query, (roster.placed(place), limit))]
 
 
-def last_complete_scan(roster: Roster, subnet: IPv4Network) -> datetime | None:
+def last_complete_scan(roster: Roster, subnet: IPv4Network, place: str | None = None) -> datetime | None:
     """Return when the last complete scan of a subnet ended; None if none is remembered."""
     with roster.guarded():
-        query = "SELECT max(ended) FROM scan WHERE subnet = ? AND outcome = 'complete'"
-        (ended,) = roster.db.execute(query, (str(subnet),)).fetchone()
+        query = "SELECT max(ended) FROM scan WHERE subnet = ? AND place = ? AND outcome = 'complete'"
+        (ended,) = roster.db.execute(query, (str(subnet), roster.placed(place))).fetchone()
         return from_ms(ended) if ended is not None else None
 
 
-def last_scans(roster: Roster) -> dict[IPv4Network, tuple[datetime | None, datetime | None]]:
-    """Return by subnet when the last scan of any part of it ended, and when the last complete one of it did."""
+def last_scans(roster: Roster) -> dict[tuple[str, IPv4Network], tuple[datetime | None, datetime | None]]:
+    """Return by place and subnet when the last scan of any part of it ended, and when the last complete one did."""
     with roster.guarded(), as_written("a scan"):
         rows = roster.rows(
-            "SELECT subnet, max(ended), max(CASE WHEN outcome = 'complete' THEN ended END) FROM scan "
-            "WHERE subnet <> '' GROUP BY subnet"
+            "SELECT place, subnet, max(ended), max(CASE WHEN outcome = 'complete' THEN ended END) FROM scan "
+            "WHERE subnet <> '' GROUP BY place, subnet"
         )
-        return {IPv4Network(subnet): (_ended(looked), _ended(completed)) for subnet, looked, completed in rows}
+        return {
+            (place, IPv4Network(subnet)): (_ended(looked), _ended(completed))
+            for place, subnet, looked, completed in rows
+        }
 
 
 def _ended(value: int | None) -> datetime | None:
     return from_ms(value) if value is not None else None
 
 
-def usual_answers(roster: Roster, subnet: IPv4Network, targets: str, method: str, lately: datetime) -> int:
+def usual_answers(
+    roster: Roster, subnet: IPv4Network, targets: str, method: str, lately: datetime, place: str | None = None
+) -> int:
     """Return how many addresses answered the same question before: in the last complete scan, or
     any that ended lately.
     """
     with roster.guarded():
         row = roster.db.execute(
             "WITH alike AS (SELECT id, ended, answered FROM scan "
-            "WHERE subnet = ?1 AND targets = ?2 AND method = ?3 AND outcome = 'complete') "
+            "WHERE subnet = ?1 AND targets = ?2 AND method = ?3 AND place = ?5 AND outcome = 'complete') "
             "SELECT max(answered) FROM alike WHERE ended >= ?4 OR id = (SELECT max(id) FROM alike)",
-            (str(subnet), targets, method, to_ms(lately)),
+            (str(subnet), targets, method, to_ms(lately), roster.placed(place)),
         ).fetchone()
         return row[0] or 0
 
@@ -125,15 +139,24 @@ def _scan(row: Row) -> ScanRecord:
         asked=row["asked"],
         answered=row["answered"],
         completed=row["outcome"] == "complete",
+        place=row["place"],
     )
 
 
-def begin_scan(roster: Roster, targets: Targets, subnet: IPv4Network, interface: str, method: str, at: datetime) -> int:
+def begin_scan(
+    roster: Roster,
+    targets: Targets,
+    subnet: IPv4Network,
+    interface: str,
+    method: str,
+    at: datetime,
+    place: str | None = None,
+) -> int:
     """Note that a scan runs; a scan that is killed stays marked as running. Returns its number."""
     with roster.transaction() as db:
         row = db.execute(
-            "INSERT INTO scan (targets, subnet, interface, method, started) VALUES (?, ?, ?, ?, ?)",
-            (str(targets), str(subnet), interface, method, to_ms(at)),
+            "INSERT INTO scan (targets, subnet, interface, method, started, place) VALUES (?, ?, ?, ?, ?, ?)",
+            (str(targets), str(subnet), interface, method, to_ms(at), roster.placed(place)),
         )
         return row.lastrowid or 0
 
@@ -156,19 +179,33 @@ def end_scan(
 
 
 def note_subnet(
-    roster: Roster, subnet: IPv4Network, gateway: IPv4Address | None, mac: MacAddress | None, at: datetime
+    roster: Roster,
+    subnet: IPv4Network,
+    gateway: IPv4Address | None,
+    mac: MacAddress | None,
+    at: datetime,
+    place: str | None = None,
 ) -> None:
     """Make a subnet one of the site's, or update its gateway; what is not known now is kept."""
     with roster.transaction() as db:
         db.execute(
-            "INSERT INTO subnet (range, gateway, gateway_mac, since) VALUES (?, ?, ?, ?) "
-            "ON CONFLICT (range) DO UPDATE SET gateway = coalesce(excluded.gateway, gateway), "
+            "INSERT INTO subnet (place, range, gateway, gateway_mac, since) VALUES (?, ?, ?, ?, ?) "
+            "ON CONFLICT (place, range) DO UPDATE SET gateway = coalesce(excluded.gateway, gateway), "
             "gateway_mac = coalesce(excluded.gateway_mac, gateway_mac)",
-            (str(subnet), str(gateway) if gateway else None, str(mac) if mac else None, to_ms(at)),
+            (
+                roster.placed(place),
+                str(subnet),
+                str(gateway) if gateway else None,
+                str(mac) if mac else None,
+                to_ms(at),
+            ),
         )
 
 
-def note_baseline(roster: Roster, subnet: IPv4Network, scan: int) -> None:
+def note_baseline(roster: Roster, subnet: IPv4Network, scan: int, place: str | None = None) -> None:
     """Note which scan was the first complete one of a subnet."""
     with roster.transaction() as db:
-        db.execute("UPDATE subnet SET baseline = ? WHERE range = ? AND baseline IS NULL", (scan, str(subnet)))
+        db.execute(
+            "UPDATE subnet SET baseline = ? WHERE place = ? AND range = ? AND baseline IS NULL",
+            (scan, roster.placed(place), str(subnet)),
+        )

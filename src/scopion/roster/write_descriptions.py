@@ -13,7 +13,7 @@ from scopion.model.errors import ChangedMeanwhile, UsageError
 from scopion.model.observation import Source, Trait, TraitKind
 from scopion.roster.folding.note_traits import note_traits
 from scopion.roster.store.open_roster import Roster
-from scopion.roster.store.stored_values import to_ms
+from scopion.roster.store.stored_values import to_ms, unpaired_subject
 
 TEXTS = ("label", "owner", "place", "note")
 
@@ -39,7 +39,7 @@ def set_description(roster: Roster, device: Device, **texts: str | None) -> None
 
 def set_kind(roster: Roster, device: Device, kind: str, at: datetime) -> None:
     """Keep what people say that a device is, in place of what they said before; an empty text forgets that."""
-    subjects = [*map(str, device.macs), *(str(stay.address) for stay in device.unpaired)]
+    subjects = _subjects(device)
     with roster.transaction() as db:
         db.executemany(
             "DELETE FROM trait WHERE subject = ? AND kind = ?", [(subject, TraitKind.KIND) for subject in subjects]
@@ -98,7 +98,7 @@ def join_devices(roster: Roster, kept: Device, other: Device) -> None:
 
 def forget_device(roster: Roster, device: Device) -> None:
     """Remove a device with its adapters, stays, events, entries, and what was said of it."""
-    subjects = [*map(str, device.macs), *(str(stay.address) for stay in device.unpaired)]
+    subjects = _subjects(device)
     with roster.transaction() as db:
         db.executemany("DELETE FROM trait WHERE subject = ?", [(subject,) for subject in subjects])
         db.execute("DELETE FROM device WHERE id = ?", (device.id,))
@@ -112,3 +112,8 @@ def require_unchanged(seen: Device, now: Device | None) -> None:
         texts = [f"{name} {getattr(now, name)!r}" for name in TEXTS if getattr(now, name)]
         said = ", ".join([str(now.standing), *texts])
         raise ChangedMeanwhile(f"{seen.called} was changed by another command meanwhile, it is now: {said}")
+
+
+def _subjects(device: Device) -> list[str]:
+    """Return the subjects of what was said of a device."""
+    return [*map(str, device.macs), *(unpaired_subject(each.place, str(each.address)) for each in device.unpaired)]

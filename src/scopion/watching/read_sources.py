@@ -118,7 +118,7 @@ class Sources:
         table = site.attachment.router_table(router_access(site, router))
         now = site.clock.now()
         met = (NeighbourState.REACHABLE, NeighbourState.FIXED)
-        ranges = [each.range for each in site.settings.subnet if each.router == router.address]
+        ranges = [each.range for each in site.settings.here if each.router == router.address]
         return [
             Observation(entry.mac, entry.address, now, Source.ROUTER)
             for entry in table

@@ -17,6 +17,7 @@ from scopion.model.errors import DamagedRoster, ScopionError
 from scopion.model.text import counted
 from scopion.operations.intake.queue_alerts import learnt_subnets
 from scopion.operations.site.open_site import Site
+from scopion.operations.site.site_places import settle_home
 from scopion.operations.site.upkeep import daily
 from scopion.roster.outbox import move_with_the_clock
 from scopion.roster.scans import known_subnets
@@ -106,6 +107,7 @@ class Watch:
         except DamagedRoster as error:
             log.error("%s", error)
             _ = self.context.site.roster
+        settle_home(self.context.site, self.context.site.roster)
 
     @property
     def has_done_a_round(self) -> bool:
@@ -235,8 +237,8 @@ class Watch:
     ) -> None:
         """Note whether this machine is in the site at all; if all subnets are beyond routers it need not be."""
         settings = self.context.site.settings
-        named = {each.range for each in settings.subnet if each.router is None}
-        expected = named | known - {each.range for each in settings.subnet if each.router is not None}
+        named = {each.range for each in settings.here if each.router is None}
+        expected = named | known - {each.range for each in settings.here if each.router is not None}
         if any(not each.routed for each in wanted) or (wanted and not expected):
             self._without_ground_since = None
             self.context.works("standing in the site")

@@ -30,8 +30,8 @@ def watched_subnets(
     A site that has no subnet yet begins with that of the interface which a scan would take. ``known`` are the subnets
     that the roster has.
     """
-    named = {each.range for each in settings.subnet}
-    routed = {each.range for each in settings.subnet if each.router is not None}
+    named = {each.range for each in settings.here}
+    routed = {each.range for each in settings.here if each.router is not None}
     allowed = settings.watch.interfaces
     usable = [each for each in interfaces if each.can_resolve and (not allowed or each.name in allowed)]
     found: dict[IPv4Network, WatchedSubnet] = {}

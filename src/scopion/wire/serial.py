@@ -76,6 +76,7 @@ def event_to_json(event: Event) -> dict[str, Any]:
         other_mac=_text(event.other_mac),
         name=event.name,
         was_name=event.was_name,
+        place=event.place,
     )
 
 
@@ -93,6 +94,7 @@ def event_from_json(read: Mapping[str, Any]) -> Event:
         other_mac=fields.mac("other_mac"),
         name=fields.text("name"),
         was_name=fields.text("was_name"),
+        place=fields.text("place"),
         id=fields.count("id"),
     )
 

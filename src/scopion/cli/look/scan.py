@@ -129,7 +129,7 @@ def _scan_all(
     only_who = session.quiet and bool(fail_on) and format_name is None
     results: list[ScanResult] = []
     failed: list[str] = []
-    for subnet in subnets_of_site(session.site):
+    for _, subnet in subnets_of_site(session.site, session.site.roster_for_reading().home):
         if results and results[-1].findings.interruption == INTERRUPTED:
             failed.append(f"{subnet} was not scanned: interrupted")
             continue

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from scopion.cli.parts import options
 from scopion.cli.parts.options import SpanParam
 from scopion.cli.parts.output import output_format, row_of, show, spoken_ago
 from scopion.cli.parts.session import Session, pass_session
@@ -38,30 +39,42 @@ _MONTH_S = 30 * 86_400.0
 )
 @click.option("--count", type=click.IntRange(1), default=_FEW, metavar="N", help=f"How many to show [{_FEW}].")
 @click.option("--reasons", is_flag=True, help="Also show the others, and why they are not free.")
+@options.place
 @output_format
 @pass_session
 def spare(
-    session: Session, target: str | None, unused_for: float, count: int, reasons: bool, format_name: str | None
+    session: Session,
+    target: str | None,
+    unused_for: float,
+    count: int,
+    reasons: bool,
+    place: str | None,
+    format_name: str | None,
 ) -> None:
     """Free addresses of a subnet, or whether one is free.
 
     An address is free if it does not answer, was not used lately, is not in the DHCP pool and is not reserved.
-    A single ADDRESS is probed as RFC 5227 requires before it is taken: this takes up to seven seconds.
+    A single ADDRESS is probed as RFC 5227 requires before it is taken: this takes up to seven seconds. In another
+    --place nothing can be asked from here: the answer is what its sensor has told.
     """
+    from scopion.operations.scan.find_spare import spare_addresses, spare_elsewhere
+
     span = timedelta(seconds=unused_for)
+    elsewhere = place if place != session.site.roster_for_reading().home else None
     address = _single(target)
-    if address is not None:
+    if address is not None and elsewhere is None:
         _one(session, address, span)
         return
-    from scopion.operations.scan.find_spare import spare_addresses
-
-    found = spare_addresses(session.site, target, span)
+    if elsewhere is not None:
+        found = spare_elsewhere(session.site, target, elsewhere, span)
+    else:
+        found = spare_addresses(session.site, target, span)
     shown = found.free[:count]
-    shown += [place for place in found.places if not place.spare] if reasons else []
-    show([row_of(place, KEYS) for place in shown], KEYS, _columns(session, reasons), format_name)
+    shown += [use for use in found.uses if not use.spare] if reasons else []
+    show([row_of(use, KEYS) for use in shown], KEYS, _columns(session, reasons), format_name)
     _tell(session, found, len(found.free[:count]), span)
     if not found.free:
-        raise CheckNotMet(f"no address of {found.prepared.subnet} is free: --reasons shows why")
+        raise CheckNotMet(f"no address of {found.subnet} is free: --reasons shows why")
 
 
 def _single(target: str | None) -> IPv4Address | None:
@@ -115,7 +128,7 @@ def _columns(session: Session, reasons: bool) -> list[Column]:
 
 
 def _tell(session: Session, found: SpareAddresses, shown: int, span: timedelta) -> None:
-    free, subnet = len(found.free), found.prepared.subnet
+    free, subnet = len(found.free), found.subnet
     session.note("")
     if not found.pool_known:
         _pool_hint(session, False)
@@ -124,10 +137,16 @@ def _tell(session: Session, found: SpareAddresses, shown: int, span: timedelta) 
     elif session.site.clock.now() - found.since < span:
         memory = spoken_span(session.site.clock.now() - found.since)
         session.note(f"The roster goes back {memory} only: devices that were off all that time are not known.")
-    lead = style(f"{free} of {counted(len(found.places), 'address', 'addresses')} free", bold=True)
+    lead = style(f"{free} of {counted(len(found.uses), 'address', 'addresses')} free", bold=True)
     best = "the best one is" if shown == 1 else f"the best {shown} are"
     more = f", {best} listed" if 0 < shown < free else ""
-    session.note(f"{lead} - {subnet}{more}. Ask about one before you take it: scopion spare ADDRESS.")
+    if found.asked:
+        session.note(f"{lead} - {subnet}{more}. Ask about one before you take it: scopion spare ADDRESS.")
+        return
+    seen = "that was never scanned completely"
+    if found.looked is not None:
+        seen = f"as of the scan {spoken_ago(found.looked, session.site.clock.now())}"
+    session.note(f"{lead} - {subnet}{more}, {seen}. It is in another place: nothing was asked from here.")
 
 
 def _pool_hint(session: Session, known: bool) -> None:

@@ -58,6 +58,8 @@ def what_it_is(card: Card) -> Iterator[str]:
         yield f"{style('This is the machine in front of you.', bold=True)}"
     if device.gateway:
         yield "It is the gateway of the subnet."
+    if device.gateway_in:
+        yield f"It is the gateway of a subnet in {joined(list(device.gateway_in))}."
     if card.guess.kind:
         kind = _NOUNS.get(card.guess.kind, card.guess.kind)
         sure = "It is" if card.guess.evidence == YOU_SAID else "Probably"
@@ -156,6 +158,7 @@ def address_lines(card: Card, clock: Clock, limit: int) -> list[str]:
         until = "now" if past.stay.present else f"{clock.local(past.stay.until):%Y-%m-%d %H:%M}"
         stays = "" if past.stays < 2 else ", seen twice" if past.stays == 2 else f", seen {past.stays} times"
         by = f"  by {past.mac}" if several and past.mac else ""
+        by += f"  in {past.stay.place}" if past.stay.place else ""
         told = f" ({', '.join(past.sources)})" if past.sources else ""
         when = f"{since} to {until}" if past.stay.dated else "when is not known"
         text = f"{str(past.address).ljust(width)}  {when}{told}{stays}{by}"

@@ -30,7 +30,7 @@ DEVICE_KEYS = (
     "standing", "name", "addresses", "macs", "vendor", "vendor_place", "kind", "kind_evidence", "names", "media",
     "present", "first_seen", "last_seen",
     "owner", "place", "note", "guest_until", "standing_since", "because", "essential", "private",
-    "this_machine", "gateway", "device",
+    "this_machine", "gateway", "places", "device",
 )  # fmt: skip
 _LONGEST_ADDRESS = 20  # half of the longest IPv6 address; an IPv4 address has fifteen characters at most
 _UNKNOWN = Medium.UNKNOWN  # a member is looked up slowly through its class, and a list asks for each device
@@ -125,13 +125,17 @@ def device_row(known: Described) -> dict[str, Any]:
         "essential": device.essential,
         "private": any(map(_IS_PRIVATE, macs)),
         "this_machine": device.own,
-        "gateway": device.gateway,
+        "gateway": device.gateway or bool(device.gateway_in),
+        "places": list(device.places),
         "device": device.id,
     }
 
 
 def device_columns(clock: Clock, devices: Sequence[Device]) -> list[Column]:
-    """Return the columns for a terminal, of Described; owner, place and a guest's end only if any device has one."""
+    """Return the columns for a terminal, of Described; owner, place and a guest's end only if any device has one.
+
+    The places of the site are among them if the devices are in several.
+    """
     now = clock.now()
     columns = [
         Column("standing", lambda each: str(each.device.standing), lambda each: _style_of(each.device.standing)),
@@ -148,12 +152,19 @@ def device_columns(clock: Clock, devices: Sequence[Device]) -> list[Column]:
     ]
     if any(device.owner for device in devices):
         columns.append(Column("owner", lambda each: each.device.owner, _absent, optional=1))
-    if any(device.place for device in devices):
-        columns.append(Column("place", lambda each: each.device.place, _absent, optional=1))
+    apart = len({place for device in devices for place in device.places}) > 1
+    if apart or any(device.place for device in devices):
+        columns.append(Column("place", lambda each: _place(each.device, apart=apart), _absent, optional=1))
     if any(device.guest_until for device in devices):
         columns.append(Column("until", lambda each: str(each.device.guest_until or ""), _absent, optional=1))
     columns.append(Column("seen", lambda each: _seen(each.device, now), _absent, optional=1))
     return columns
+
+
+def _place(device: Device, *, apart: bool) -> str:
+    """Return in which places of the site it is, if that matters, and where it stands there."""
+    places = ", ".join(device.places) if apart else ""
+    return f"{places}: {device.place}" if places and device.place else places or device.place
 
 
 def names_row(names: Sequence[Trait]) -> list[str]:
@@ -174,7 +185,7 @@ def _named(name: str, this_machine: bool, gateway: bool) -> str:
 
 
 def _device_name(each: Described) -> str:
-    return _named(each.device.name, each.device.own, each.device.gateway)
+    return _named(each.device.name, each.device.own, each.device.gateway or bool(each.device.gateway_in))
 
 
 def _kind(row: Row) -> str:

@@ -9,7 +9,9 @@ from scopion.cli.parts.table import Column, Row
 from scopion.model.clock import Clock
 from scopion.model.device import Event
 
-_KEYS = ("kind", "at", "device", "mac", "address", "was_address", "away_since", "other_mac", "name", "was_name")
+_KEYS = (
+    "kind", "at", "device", "mac", "address", "was_address", "away_since", "other_mac", "name", "was_name", "place",
+)  # fmt: skip
 _STYLES = {
     "joined": "yellow", "contested": "red", "gateway-changed": "bold red", "unwanted-present": "bold red",
     "unlisted-present": "red", "network-down": "bold red", "guest-overstayed": "yellow", "left": "dim",

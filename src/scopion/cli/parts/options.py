@@ -52,6 +52,24 @@ class NetworkParam(click.ParamType[str]):
         return [CompletionItem(each.ssid) for each in _known(ctx, networks) if _begins(each.ssid, incomplete)]
 
 
+class PlaceParam(click.ParamType[str]):
+    """A place of the site."""
+
+    name = "NAME"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> str:
+        """Return the place as the roster has it. Raises UsageError, which names those that there are."""
+        from scopion.operations.site.site_places import place_called
+
+        return place_called(_session(ctx).site, str(value))
+
+    def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+        """Return the places that begin with a text."""
+        from scopion.operations.site.site_places import places_of
+
+        return [CompletionItem(each) for each in _known(ctx, places_of) if each and _begins(each, incomplete)]
+
+
 class DayParam(click.ParamType[date]):
     """A coming day, in the form of ISO 8601 or in words."""
 
@@ -207,3 +225,4 @@ until = click.option(
 some_devices = click.argument("devices", metavar="DEVICE...", type=DeviceParam(), nargs=-1, required=True)
 any_devices = click.argument("devices", metavar="[DEVICE]...", type=DeviceParam(), nargs=-1)
 ssid = click.argument("ssid", metavar="SSID", type=NetworkParam())
+place = click.option("--place", metavar="NAME", type=PlaceParam(), help="Only in this place of the site.")

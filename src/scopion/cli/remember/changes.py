@@ -34,6 +34,7 @@ _SCANS_SHOWN = 30
 @click.option("--until", metavar="WHEN|scan:N", type=options.MomentOrScanParam(end=True), help="Up to then. [now]")
 @click.option("--since-export", metavar="FILE", help="From what scopion export wrote (JSON, CSV) to now.")
 @click.option("--scans", "listing", is_flag=True, help="The latest scans with their numbers; nothing is compared.")
+@options.place
 @output_format
 @pass_session
 def changes(
@@ -42,6 +43,7 @@ def changes(
     until: datetime | None,
     since_export: str | None,
     listing: bool,
+    place: str | None,
     format_name: str | None,
 ) -> None:
     """Differences between two moments, scans, or an export.
@@ -50,16 +52,16 @@ def changes(
     moment in words or digits: yesterday, 'monday 09:00', '3 days', 2026-09-14.
     """
     if listing:
-        _list(session, format_name)
+        _list(session, place, format_name)
         return
     if since_export is not None:
         from scopion.operations.exchange.exchange_devices import compared_with  # it reads files of many kinds
 
-        if since or until:
-            raise click.UsageError("--since-export compares with now: it excludes --since and --until")
+        if since or until or place:
+            raise click.UsageError("--since-export compares all with now: it excludes --since, --until and --place")
         compared = compared_with(session.site, since_export)
     else:
-        compared = changes_between(session.site, since, until)
+        compared = changes_between(session.site, since, until, place)
     rows = [_row(session, compared, each) for each in compared.differences]
     if chosen_format(format_name) == "table":
         rows = _gathered(rows)
@@ -116,8 +118,8 @@ def _close(session: Session, compared: Compared) -> None:
     )
 
 
-def _list(session: Session, format_name: str | None) -> None:
-    rows = [row_of(scan, SCAN_KEYS, scan=scan.number) for scan in scans(session.site, _SCANS_SHOWN)]
+def _list(session: Session, place: str | None, format_name: str | None) -> None:
+    rows = [row_of(scan, SCAN_KEYS, scan=scan.number) for scan in scans(session.site, _SCANS_SHOWN, place)]
     clock = session.site.clock
     columns = [
         Column("scan", lambda row: str(row["scan"]), right=True),

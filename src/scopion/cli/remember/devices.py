@@ -54,6 +54,7 @@ SORTS: dict[str, Callable[[Described], Any]] = {
 @click.option("--kind", metavar="TEXT", default="", help="Part of its guessed kind: printer, phone.")
 @click.option("--owner", metavar="TEXT", default="", help="Part of its owner's name.")
 @click.option("--subnet", metavar="RANGE|NAME", help="With an address in it, as 192.0.2.0/24 or by site.toml's name.")
+@options.place
 @click.option("--private", is_flag=True, help="Only those with a private address.")
 @click.option(
     "--seen-since", metavar="WHEN", type=options.MomentParam(), help="Here then or later: yesterday, '3 days'."

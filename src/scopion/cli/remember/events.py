@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
 KEYS = (
     "at", "kind", "device", "sentence", "mac", "address", "was_address", "away_since", "other_mac", "name", "was_name",
+    "place",
 )  # fmt: skip
 
 
@@ -34,6 +35,7 @@ KEYS = (
     multiple=True,
     help="Only these: " + ", ".join(EventKind) + ". May be repeated.",
 )
+@options.place
 @click.option("--limit", type=click.IntRange(min=1), help="The latest N. [50 without --since, else all]")
 @output_format
 @pass_session
@@ -43,6 +45,7 @@ def events(
     since: datetime | None,
     until: datetime | None,
     kinds: tuple[str, ...],
+    place: str | None,
     limit: int | None,
     format_name: str | None,
 ) -> None:
@@ -53,7 +56,7 @@ def events(
     from scopion.operations.devices.list_events import event_log
 
     most = limit or (None if since else 50)
-    log = event_log(session.site, since=since, until=until, kinds=kinds, which=devices, limit=most)
+    log = event_log(session.site, since=since, until=until, kinds=kinds, which=devices, place=place, limit=most)
     rows = [{**event_row(told.event), "sentence": told.sentence} for told in log.told]
     show(rows, KEYS, event_columns(session.site.clock), format_name)
     _close(session, log)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from scopion.cli.parts import options
 from scopion.cli.parts.options import SpanParam
 from scopion.cli.parts.output import chosen_format, output_format, row_of, show
 from scopion.cli.parts.session import Session, pass_session
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
     from scopion.operations.devices.map_addresses import AddressMap
     from scopion.reports.address_use import AddressUse, Cell, SubnetUse
 
-KEYS = ("address", "use", "devices", "last_used", "reserved", "dhcp_pool", "subnet")
+KEYS = ("address", "use", "devices", "last_used", "reserved", "dhcp_pool", "subnet", "place")
 _MONTH_S = 30 * 86_400.0
 # The signs differ in shape; colours only help. In a grid that is not folded, an address that is used now is a full
 # square.
@@ -48,9 +49,12 @@ _EIGHTHS = "▁▂▃▄▅▆▇█"
     help="The time that counts as lately [30d].",
     show_default=False,
 )
+@options.place
 @output_format
 @pass_session
-def address_map(session: Session, subnet: str | None, lately: float, format_name: str | None) -> None:
+def address_map(
+    session: Session, subnet: str | None, lately: float, place: str | None, format_name: str | None
+) -> None:
     """The addresses of a subnet as a grid: which are used.
 
     It shows what the roster knows, and sends nothing. SUBNET is a range, or a name of site.toml; without it all are
@@ -58,9 +62,9 @@ def address_map(session: Session, subnet: str | None, lately: float, format_name
     """
     from scopion.operations.devices.map_addresses import address_maps
 
-    maps = address_maps(session.site, subnet, timedelta(seconds=lately))
+    maps = address_maps(session.site, subnet, place, timedelta(seconds=lately))
     if chosen_format(format_name) != "table":
-        show([_row(each, place) for each in maps for place in each.use.addresses], KEYS, [], format_name)
+        show([_row(each, used) for each in maps for used in each.use.addresses], KEYS, [], format_name)
         return
     for number, each in enumerate(maps):
         echo("\n" * (number > 0), nl=False)
@@ -70,7 +74,7 @@ def address_map(session: Session, subnet: str | None, lately: float, format_name
 
 def _row(each: AddressMap, place: AddressUse) -> dict[str, Any]:
     names = [each.devices[number].called for number in place.devices if number in each.devices]
-    return row_of(place, KEYS, devices=names, dhcp_pool=place.in_pool, subnet=each.use.subnet)
+    return row_of(place, KEYS, devices=names, dhcp_pool=place.in_pool, subnet=each.use.subnet, place=each.place)
 
 
 def _draw(each: AddressMap) -> None:
@@ -82,7 +86,7 @@ def _draw(each: AddressMap) -> None:
     margin = max(map(len, labels))
     steps = [f"+{number * size}" for number in range(len(rows[0]))] if size < 256 else _thirds(rows[0])
     wide = max(2, *map(len, steps)) + 1 if size > 1 else 4
-    title = f"{use.subnet}{f' {each.name}' if each.name else ''}"
+    title = f"{use.subnet}{f' {each.name}' if each.name else ''}{f', {each.place}' if each.place else ''}"
     folded = f", each square {size} addresses" if size > 1 else ""
     echo(style(title, bold=True) + folded)
     echo(style(" " * margin + "".join(f"{step:>{wide}}" for step in steps), dim=True))

@@ -38,8 +38,8 @@ _LONG = ("vendor", "vendor_place", "where", "devices", "command")
 # that.
 FIGURES = ("presence", "comings", "hours", "busy-hours", "new-devices", "vendors", "kinds", "addresses")
 TABLE_NAMES = (
-    "attention", "devices", "days", "events", "hours", "busy-hours", "new-devices", "vendors", "kinds", "addresses",
-    "wireless", "audit",
+    "attention", "devices", "days", "events", "hours", "busy-hours", "new-devices", "vendors", "kinds", "places",
+    "addresses", "wireless", "audit",
 )  # fmt: skip
 
 
@@ -113,11 +113,17 @@ class ReportOutputs:
     help=f"One figure, by its file's name as .png or .svg: {', '.join(FIGURES)}. May be repeated.",
 )
 @click.option("--send", "channel", metavar="CHANNEL", help="Send it now by a channel of site.toml, with the page.")
+@options.place
 @output_format
 @pass_session
 @gathered("out", ReportOutputs)
 def report(
-    session: Session, since: datetime | None, until: datetime | None, parts: tuple[str, ...], out: ReportOutputs
+    session: Session,
+    since: datetime | None,
+    until: datetime | None,
+    parts: tuple[str, ...],
+    place: str | None,
+    out: ReportOutputs,
 ) -> None:
     """Look back on a period: summary, page, tables, figures.
 
@@ -131,7 +137,7 @@ def report(
     out.check()
     wanted = _wanted(parts, out)
     every = out.sheets is not None or out.table == "events"
-    made = look_back(session.site, ReportRequest(since, until, wanted, None if every else HAPPENINGS))
+    made = look_back(session.site, ReportRequest(since, until, wanted, None if every else HAPPENINGS, place))
     if not out.any:
         if out.format_name in (None, "table"):
             _tell(session, made)
@@ -171,7 +177,8 @@ def _tell(session: Session, made: Report) -> None:
     """Print the summary and what needs attention."""
     from scopion.reports.sentences import said_period
 
-    echo(style(f"{made.site}, {said_period(made.since, made.until)}", bold=True))
+    about = f"{made.site}, {made.place}" if made.place else made.site
+    echo(style(f"{about}, {said_period(made.since, made.until)}", bold=True))
     for sentence in made.summary:
         echo(sentence)
     if made.attention:

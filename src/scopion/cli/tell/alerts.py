@@ -19,7 +19,6 @@ from scopion.model.alert import AlertState
 from scopion.model.clock import Clock
 from scopion.model.device import EventKind
 from scopion.model.text import counted, joined
-from scopion.operations.devices.list_devices import subnet_called
 from scopion.operations.notify import manage_alerts as operations
 
 KEYS = (
@@ -262,9 +261,12 @@ def _show_muted(session: Session, format_name: str | None) -> None:
     "--end", is_flag=True, help="End it now: alerts about devices that join are no longer gathered for a day."
 )
 @click.option("--until", type=options.DayParam(), metavar="DATE", help="Continue to the end of this day.")
+@options.place
 @output_format
 @pass_session
-def learning(session: Session, subnet: str | None, end: bool, until: Any, format_name: str | None) -> None:
+def learning(
+    session: Session, subnet: str | None, end: bool, until: Any, place: str | None, format_name: str | None
+) -> None:
     """The subnets that are being learnt, and until when; or end it.
 
     After a subnet's first complete scan, joined devices are gathered in one alert a day, so that a laptop which was off
@@ -273,7 +275,7 @@ def learning(session: Session, subnet: str | None, end: bool, until: Any, format
     clock = session.site.clock
     if end or until:
         last = clock.from_local(datetime.combine(until + timedelta(days=1), datetime.min.time())) if until else None
-        chosen = operations.end_learning(session.site, subnet_called(session.site, subnet) if subnet else None, last)
+        chosen = operations.end_learning(session.site, subnet, place, last)
         names = joined([str(each) for each in chosen])
         session.note(
             f"{names}: learnt until the end of {until}."
@@ -281,7 +283,8 @@ def learning(session: Session, subnet: str | None, end: bool, until: Any, format
             else f"{names}: alerts about devices that join are no longer gathered for a day."
         )
         return
-    rows = [row_of(each, LEARNING_KEYS, subnet=each.range) for each in operations.learning_subnets(session.site)]
+    learnt = [each for each in operations.learning_subnets(session.site) if place in (None, each.place)]
+    rows = [row_of(each, LEARNING_KEYS, subnet=each.range) for each in learnt]
     columns = [
         Column("subnet", lambda row: row["name"]),
         Column("learnt until", lambda row: on_clock(clock, row["until"])),

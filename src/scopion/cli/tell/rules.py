@@ -20,8 +20,8 @@ from scopion.model.device import EventKind, Standing
 from scopion.model.text import counted
 
 KEYS = (
-    "number", "channels", "events", "standings", "kinds", "subnets", "devices", "hours", "severity", "silent",
-    "repeat_s", "repeat_times", "second", "second_after_s",
+    "number", "channels", "events", "standings", "kinds", "subnets", "places", "devices", "hours", "severity",
+    "silent", "repeat_s", "repeat_times", "second", "second_after_s",
 )  # fmt: skip
 TRIAL_KEYS = ("channel", "told", "severity", "due", "rule", "why")
 COLUMNS = (
@@ -72,6 +72,7 @@ def list_(session: Session, format_name: str | None = None) -> None:
 @click.option("--standing", "standings", type=options.one_of(Standing), multiple=True, help="Of such devices.")
 @click.option("--kind", "kinds", metavar="TEXT", multiple=True, help="Of devices of this kind: phone or tablet.")
 @click.option("--subnet", "subnets", metavar="RANGE|NAME", multiple=True, help="In this subnet.")
+@click.option("--place", "places", type=options.PlaceParam(), metavar="NAME", multiple=True, help="In this place.")
 @click.option("--device", "devices", metavar="LABEL|MAC", multiple=True, help="Of this device.")
 @click.option("--hours", metavar="HOURS", default="", help="At these hours: 'mon-fri 08:00-18:00'.")
 @click.option("--severity", type=options.one_of(Severity), help="high passes through night hours.")
@@ -164,6 +165,7 @@ def _what(row: dict[str, Any]) -> str:
         f"{' or '.join(row['standings'])} devices" if row["standings"] else "",
         f"kind {' or '.join(row['kinds'])}" if row["kinds"] else "",
         f"in {' or '.join(row['subnets'])}" if row["subnets"] else "",
+        f"in {' or '.join(row['places'])}" if row["places"] else "",
         f"of {' or '.join(row['devices'])}" if row["devices"] else "",
         f"at {row['hours']}" if row["hours"] else "",
     ]

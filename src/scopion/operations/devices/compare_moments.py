@@ -11,8 +11,9 @@ from scopion.model.device import NAME_ORDER, Device, Standing, short_name
 from scopion.model.errors import NotFound
 from scopion.model.mac import MacAddress
 from scopion.model.observation import TraitKind
-from scopion.operations.devices.compare_snapshots import Difference, Seen, Snapshot, Speech, differences
+from scopion.operations.devices.compare_snapshots import ORDER, Difference, Seen, Snapshot, Speech, differences
 from scopion.operations.site.open_site import Site
+from scopion.roster.places import known_places
 from scopion.roster.read_devices import all_devices
 from scopion.roster.read_events import EventFilter, find_events
 from scopion.roster.read_history import stays_at
@@ -35,19 +36,46 @@ class Compared:
     asked: datetime | None = None  # the earlier moment as it was asked for: the roster may begin later
 
 
-def changes_between(site: Site, since: datetime | None, until: datetime | None) -> Compared:
-    """Return what differs between two moments; without the first, since the scan before the latest one."""
+def changes_between(site: Site, since: datetime | None, until: datetime | None, place: str | None = None) -> Compared:
+    """Return what differs between two moments, in one place or in each; without the first moment, since the scan before
+    the latest one.
+    """
     site.require_roster()
     roster = site.roster_for_reading()
     now = site.clock.now()
     end = until or now
-    asked = since or _before_latest(roster)
+    asked = since or _before_latest(roster, place)
     begin = max(asked, first_look(roster) or asked)
     devices = {device.id: device for device in all_devices(roster)}
-    before, after = snapshot(roster, devices.values(), begin), snapshot(roster, devices.values(), end)
-    events = find_events(roster, EventFilter(begin, end))
+    parts = [
+        _in_place(site, roster, devices, begin, end, each)
+        for each in ([place] if place is not None else known_places(roster))
+    ]
+    return replace(_together(parts), asked=asked)
+
+
+def _in_place(
+    site: Site, roster: Roster, devices: Mapping[int, Device], begin: datetime, end: datetime, place: str
+) -> Compared:
+    """Return what differs in one place: the same address may be used in each."""
+    before, after = (snapshot(roster, devices.values(), at, place) for at in (begin, end))
+    events = find_events(roster, EventFilter(begin, end, place=place))
     found = differences(before, after, events, _speech(site, devices))
-    return replace(_compared(begin, end, found, devices, before, after), asked=asked)
+    there = f" in {place}" if place else ""
+    found = [replace(each, text=each.text + there) if each.address is not None else each for each in found]
+    return _compared(begin, end, found, devices, before, after)
+
+
+def _together(parts: Sequence[Compared]) -> Compared:
+    """Return the differences of all places; what is no matter of a place, as a name, is told once."""
+    first = parts[0]
+    told = {(each.device, each.text): each for part in parts for each in part.differences}
+    return replace(
+        first,
+        differences=sorted(told.values(), key=lambda each: (ORDER.index(each.kind), each.at is None, each.at)),
+        present=sum(part.present for part in parts),
+        unchanged=sum(part.unchanged for part in parts),
+    )
 
 
 def changes_since_export(site: Site, saved: Sequence[tuple[Seen, str]], at: datetime) -> Compared:
@@ -80,18 +108,18 @@ def scan_moment(site: Site, number: int) -> datetime:
     return scan.ended
 
 
-def scans(site: Site, limit: int) -> list[ScanRecord]:
-    """Return the latest scans, the latest first."""
-    return latest_scans(site.roster_for_reading(), limit)
+def scans(site: Site, limit: int, place: str | None = None) -> list[ScanRecord]:
+    """Return the latest scans of a place, this machine's for None; the latest first."""
+    return latest_scans(site.roster_for_reading(), limit, place)
 
 
-def snapshot(roster: Roster, devices: Iterable[Device], at: datetime) -> Snapshot:
-    """Return the devices that were known at a moment, and where they were."""
+def snapshot(roster: Roster, devices: Iterable[Device], at: datetime, place: str | None = None) -> Snapshot:
+    """Return the devices that were known at a moment, and where they were: in one place, or in any."""
     stays = stays_at(roster, at)
     return {
         device.id: Seen(
             macs=frozenset(device.macs),
-            holds={stay.address: stay.mac for stay in stays.get(device.id, ())},
+            holds={stay.address: stay.mac for stay in stays.get(device.id, ()) if place in (None, stay.place)},
             name=_name_at(device, at),
         )
         for device in devices
@@ -127,9 +155,9 @@ def _speech(site: Site, devices: Mapping[int, Device]) -> Speech:
     return Speech(teller(site), named)
 
 
-def _before_latest(roster: Roster) -> datetime:
-    """Return when the complete scan before the latest one ended. Raises NotFound."""
-    ended = [scan.ended for scan in latest_scans(roster, 50) if scan.completed and scan.ended]
+def _before_latest(roster: Roster, place: str | None) -> datetime:
+    """Return when the complete scan before the latest one of a place ended. Raises NotFound."""
+    ended = [scan.ended for scan in latest_scans(roster, 50, place) if scan.completed and scan.ended]
     if len(ended) < 2:
         raise NotFound("there are no two scans to compare yet: say --since WHEN, or scan again")
     return ended[1]

@@ -34,6 +34,7 @@ class DeviceFilter:
     kind: str = ""
     owner: str = ""
     subnet: IPv4Network | None = None
+    place: str | None = None  # where it is, else was last
     private: bool = False
     seen_since: datetime | None = None
     not_seen_since: datetime | None = None
@@ -72,6 +73,7 @@ def _tests(wanted: DeviceFilter) -> list[Callable[[Described], bool]]:
         (wanted.kind, lambda each: _within(wanted.kind, each.guess.kind)),
         (wanted.owner, lambda each: _within(wanted.owner, each.device.owner)),
         (subnet, lambda each: subnet is not None and _in_subnet(each.device, subnet)),
+        (wanted.place is not None, lambda each: wanted.place in each.device.places),
         (wanted.private, lambda each: any(mac.is_private for mac in each.device.macs)),
         (since, lambda each: since is not None and _since(each.device, since)),
         (not_since, lambda each: not_since is not None and not _since(each.device, not_since)),
@@ -83,7 +85,8 @@ def _has(each: Described, word: str) -> bool:
     """Tell whether any text of a device contains a word, or any MAC address its digits."""
     device = each.device
     texts = [
-        device.label, device.owner, device.place, device.note, device.because, str(device.standing), each.guess.kind,
+        device.label, device.owner, device.place, *device.places, device.note, device.because, str(device.standing),
+        each.guess.kind,
         *(vendor.name for vendor in each.vendors), *(vendor.place for vendor in each.vendors),
         *(known.trait.value for known in device.traits), *map(str, device.addresses),
     ]  # fmt: skip

@@ -149,10 +149,10 @@ def _events(roster: Roster, device: Device) -> tuple[Event, ...]:
 
 
 def _addresses(stays: Sequence[Stay]) -> tuple[PastAddress, ...]:
-    """Return each address once for each adapter, with the first and the last time."""
-    groups: dict[tuple[MacAddress | None, Address], list[Stay]] = {}
+    """Return each address of a place once for each adapter, with the first and the last time."""
+    groups: dict[tuple[MacAddress | None, Address, str], list[Stay]] = {}
     for stay in stays:
-        groups.setdefault((stay.mac, stay.address), []).append(stay)
+        groups.setdefault((stay.mac, stay.address, stay.place), []).append(stay)
     for key, group in groups.items():  # an address that only a record mentions says nothing beside a seen one
         groups[key] = [stay for stay in group if stay.dated] or group
     found = [
@@ -166,10 +166,11 @@ def _addresses(stays: Sequence[Stay]) -> tuple[PastAddress, ...]:
                 min(stay.since for stay in group),
                 max(stay.until for stay in group),
                 any(stay.present for stay in group),
+                place=place,
             ),
             tuple(dict.fromkeys(stay.source for stay in group if stay.source)),
         )
-        for (mac, address), group in groups.items()
+        for (mac, address, place), group in groups.items()
     ]
     return tuple(
         sorted(found, key=lambda past: (not past.stay.present, -past.stay.until.timestamp(), by_number(past.address)))

@@ -38,13 +38,14 @@ def event_log(
     until: datetime | None = None,
     kinds: Sequence[str] = (),
     which: Sequence[str] = (),
+    place: str | None = None,
     limit: int | None = None,
 ) -> Log:
-    """Return the latest events of some devices, kinds and times, or of all. Raises NotFound, AmbiguousDevice."""
+    """Return the latest events of some devices, kinds, times or of a place. Raises NotFound, AmbiguousDevice."""
     roster = site.roster_for_reading()
     devices = all_devices(roster)
     chosen = tuple(resolve(devices, text).id for text in which)
-    wanted = EventFilter(since, until, tuple(map(EventKind, kinds)), chosen)
+    wanted = EventFilter(since, until, tuple(map(EventKind, kinds)), chosen, place)
     return Log(logged(site, find_events(roster, wanted, limit), devices), count_events(roster, wanted))
 
 

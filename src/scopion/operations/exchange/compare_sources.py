@@ -196,7 +196,7 @@ class _Comparison:
             if rule.list is ListMode.ALLOW
         }
         self._names = self._holders_of_names()
-        self._pools = [Targets.parse(list(each.dhcp_pool)) for each in site.settings.subnet if each.dhcp_pool]
+        self._pools = [Targets.parse(list(each.dhcp_pool)) for each in site.settings.here if each.dhcp_pool]
 
     def rows(self) -> Iterator[ComparedDevice]:
         """Yield every device of any source."""

@@ -42,10 +42,11 @@ class TokenBucket:
 
 
 class KnownPairs:
-    """Which pairs of MAC and address were ever here: devices that come back after a power cut are no flood."""
+    """Which pairs of MAC and address were ever in a place: devices that come back after a power cut are no flood."""
 
-    def __init__(self, roster: Roster) -> None:
+    def __init__(self, roster: Roster, place: str | None = None) -> None:
         self._roster = roster
+        self._place = roster.placed(place)
         self.macs = known_adapters(roster).keys()
 
     def __contains__(self, pair: object) -> bool:
@@ -53,12 +54,12 @@ class KnownPairs:
         if address is None:
             return mac in self.macs
         if mac is None:
-            query, values = "SELECT 1 FROM unpaired WHERE address = ?", (str(address),)
+            query, values = "SELECT 1 FROM unpaired WHERE address = ? AND place = ?", (str(address), self._place)
             return self._roster.db.execute(query, values).fetchone() is not None
         if mac not in self.macs:
             return False
-        query, key = "SELECT 1 FROM stay WHERE mac = ? AND address = ? LIMIT 1", (str(mac), str(address))
-        return self._roster.db.execute(query, key).fetchone() is not None
+        query = "SELECT 1 FROM stay WHERE mac = ? AND address = ? AND place = ? LIMIT 1"
+        return self._roster.db.execute(query, (str(mac), str(address), self._place)).fetchone() is not None
 
 
 @dataclass(frozen=True, slots=True)

@@ -78,7 +78,7 @@ def expected_devices(
         if wanted is None or not device.stays or not patience_by:
             continue
         # A device that has shown only an IPv6 address so far is taken for one of the first subnet.
-        here = (each for address in device.addresses for each in patience_by if address in each)
+        here = (each for stay in device.stays_in(roster.home) for each in patience_by if stay.address in each)
         subnet = next(here, next(iter(patience_by)))
         patience = patience_by[subnet](device)
         planned = _muted_until(site, muted, device, now)

@@ -34,7 +34,7 @@ class OnAir:
 def record_context(site: Site, as_of: datetime) -> RecordContext:
     """Return the context for a reader of records: the time in the site's zone, and the site's subnets."""
     known = known_subnets(site.roster_for_reading())
-    subnets = [each.range for each in known] + [each.range for each in site.settings.subnet]
+    subnets = [each.range for each in known] + [each.range for each in site.settings.here]
     return RecordContext(site.clock.local(as_of), tuple(dict.fromkeys(subnets)))
 
 

@@ -28,7 +28,7 @@ from scopion.operations.devices.identify_device import described
 from scopion.roster.follow_alerts import follow
 from scopion.roster.mutes import Learning, learning, mutes
 from scopion.roster.outbox import gathered_since, pressing, queue, told_since
-from scopion.roster.scans import known_subnets
+from scopion.roster.scans import KnownSubnet, all_subnets
 from scopion.roster.store.open_roster import Roster
 
 if TYPE_CHECKING:
@@ -161,15 +161,15 @@ def occasions_of(
     seen_in: Mapping[MacAddress, IPv4Network] = _NOWHERE,
 ) -> list[Occasion]:
     """Return what a rule may ask about each event."""
-    subnets = known_subnets(roster)
-    learnt = {each.range: each.until for each in learnt_subnets(site, roster)}
-    ranges = [each.range for each in subnets]
-    gateways = {each.gateway for each in subnets}
+    subnets = all_subnets(roster)
+    learnt = {(each.place, each.range): each.until for each in learnt_subnets(site, roster)}
+    gateways = {(each.place, each.gateway) for each in subnets}
     by_kind = any(rule.kinds for rule in site.settings.rule)
     found = []
     for event in events:
         device = devices.get(event.device_id)
-        subnet = subnet_of(event, device, ranges, seen_in)
+        subnet = subnet_of(event, device, subnets, seen_in)
+        key = (event.place, subnet)
         expected = expectation(device, site.settings.expect) if device is not None else None
         found.append(
             Occasion(
@@ -177,10 +177,11 @@ def occasions_of(
                 standing=device.standing if device else None,
                 kind=described(device, site.vendors, site.kinds).guess.kind if device and by_kind else "",
                 subnet=subnet,
-                subnet_name=site.settings.of_subnet(subnet).name if subnet else "",
+                subnet_name=site.settings.of_subnet(subnet, event.place).name if subnet else "",
+                place=event.place,
                 device_names=names_of(device),
-                at_gateway=event.address in gateways,
-                learning=subnet in learnt and event.at < learnt[subnet],
+                at_gateway=(event.place, event.address) in gateways,
+                learning=subnet is not None and key in learnt and event.at < learnt[key],
                 severity=expected.severity if expected is not None else None,
             )
         )
@@ -190,21 +191,24 @@ def occasions_of(
 def subnet_of(
     event: Event,
     device: Device | None,
-    subnets: Sequence[IPv4Network],
+    subnets: Sequence[KnownSubnet],
     seen_in: Mapping[MacAddress, IPv4Network] = _NOWHERE,
 ) -> IPv4Network | None:
-    """Return the event's subnet. Most devices first show an IPv6 address, which tells none, so others are used."""
-    addresses = (event.address, *(device.addresses if device is not None else ()))
-    found = next((each for address in addresses for each in subnets if address in each), None)
+    """Return the event's subnet, in its place. Most devices first show an IPv6 address, which tells none, so others are
+    used.
+    """
+    ranges = [each.range for each in subnets if each.place == event.place]
+    others = (stay.address for stay in device.stays if stay.place == event.place) if device is not None else ()
+    found = next((each for address in (event.address, *others) for each in ranges if address in each), None)
     seen = seen_in.get(event.mac) if event.mac is not None else None
-    return found or (seen if seen in subnets else subnets[0] if len(subnets) == 1 else None)
+    return found or (seen if seen in ranges else ranges[0] if len(ranges) == 1 else None)
 
 
 def learnt_subnets(site: Site, roster: Roster) -> list[Learning]:
-    """Return the subnets that are being learnt, and until when."""
+    """Return the subnets of all places that are being learnt, and until when."""
 
-    def days(subnet: IPv4Network) -> float:
-        own = site.settings.of_subnet(subnet).learning_days
+    def days(subnet: IPv4Network, place: str) -> float:
+        own = site.settings.of_subnet(subnet, place).learning_days
         return site.settings.alerts.learning_days if own is None else own
 
     return learning(roster, days, site.clock.now())

@@ -30,7 +30,7 @@ from scopion.roster.store.stored_values import stored_address, stored_mac
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """The known and present devices, by which news is recognised; read again after each fold."""
+    """The known and present devices of this machine's place, by which news is recognised; read after each fold."""
 
     present: frozenset[Pair] = frozenset()
     here: frozenset[MacAddress] = frozenset()
@@ -44,16 +44,19 @@ class Known:
         """Read it from the roster."""
         holders: dict[Address, set[MacAddress]] = defaultdict(set)
         with roster.guarded():
-            for mac, address in roster.rows("SELECT mac, address FROM stay WHERE present"):
+            home = (roster.home,)
+            for mac, address in roster.db.execute("SELECT mac, address FROM stay WHERE place = ? AND present", home):
                 holders[stored_address(address)].add(stored_mac(mac))
-            called = roster.rows(
+            called = roster.db.execute(
                 "SELECT subject, value FROM trait "
-                "WHERE kind = 'name' AND subject IN (SELECT mac FROM stay WHERE present)"
+                "WHERE kind = 'name' AND subject IN (SELECT mac FROM stay WHERE place = ? AND present)",
+                home,
             )
             names = frozenset((stored_mac(mac), name) for mac, name in called)
             devices = roster.db.execute(
-                "SELECT count(*) FROM (SELECT device FROM adapter JOIN stay USING (mac) WHERE present "
-                "UNION SELECT device FROM unpaired WHERE present)"
+                "SELECT count(*) FROM (SELECT device FROM adapter JOIN stay USING (mac) WHERE place = ?1 AND present "
+                "UNION SELECT device FROM unpaired WHERE place = ?1 AND present)",
+                home,
             ).fetchone()[0]
         gateways: dict[Address, IPv4Network] = {
             each.gateway: each.range for each in known_subnets(roster) if each.gateway is not None

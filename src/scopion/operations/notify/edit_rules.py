@@ -33,6 +33,7 @@ def add_rule(site: Site, rule: RuleSettings, *, last: bool = False) -> AddedRule
         standings=list(map(str, rule.standings)),
         kinds=list(rule.kinds),
         subnets=list(rule.subnets),
+        places=list(rule.places),
         devices=list(rule.devices),
         hours=rule.hours,
         severity=str(rule.severity) if rule.severity is not None else None,

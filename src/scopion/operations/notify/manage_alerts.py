@@ -12,7 +12,9 @@ from scopion.alerts.alert_settings import TERMINAL
 from scopion.model.alert import Alert, AlertState
 from scopion.model.device import EventKind
 from scopion.model.errors import NotFound, ScopionError
+from scopion.model.place import PlacedSubnet
 from scopion.operations.devices.list_devices import devices, find_device
+from scopion.operations.devices.map_addresses import placed_subnets_called
 from scopion.operations.folder.read_secret import read_secret
 from scopion.operations.intake.queue_alerts import learnt_subnets
 from scopion.operations.notify.word_alerts import AlertWriter, called_subnet, phrases_of
@@ -165,6 +167,7 @@ class LearningSubnet:
     """A subnet that is being learnt."""
 
     range: IPv4Network
+    place: str
     name: str  # as people call it
     until: datetime
 
@@ -172,17 +175,24 @@ class LearningSubnet:
 def learning_subnets(site: Site) -> list[LearningSubnet]:
     """Return the subnets that are being learnt: devices that join them are told once a day."""
     learnt = learnt_subnets(site, site.roster_for_reading())
-    return [LearningSubnet(each.range, called_subnet(site, each.range), each.until) for each in learnt]
+    return [
+        LearningSubnet(each.range, each.place, called_subnet(site, each.range, each.place), each.until)
+        for each in learnt
+    ]
 
 
-def end_learning(site: Site, subnet: IPv4Network | None, until: datetime | None = None) -> list[IPv4Network]:
-    """Let the learning of a subnet, or of all of them, end now or at a moment. Raises NotFound."""
+def end_learning(
+    site: Site, which: str | None, place: str | None = None, until: datetime | None = None
+) -> list[PlacedSubnet]:
+    """Let the learning of a subnet, or of all of a place or of the site, end now or at a moment. Raises NotFound."""
     site.require_roster()
     at = until or site.clock.now() - timedelta(seconds=1)  # over, even if its fraction is cut
-    chosen = [subnet] if subnet is not None else [each.range for each in learning_subnets(site)]
+    learnt = [PlacedSubnet(each.place, each.range) for each in learning_subnets(site)]
+    all_of_it = [each for each in learnt if place in (None, each.place)]
+    chosen = placed_subnets_called(site, which, place) if which else all_of_it
     if not chosen:
         raise NotFound("no subnet is being learnt")
     for each in chosen:
-        if not set_learning(site.roster, each, at):
+        if not set_learning(site.roster, each.range, each.place, at):
             raise NotFound(f"{each} is not a subnet of the site: scopion here shows them")
     return chosen

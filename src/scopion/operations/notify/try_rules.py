@@ -5,7 +5,7 @@ The event is that of a known device, or of a made-up newcomer; nothing is record
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from ipaddress import IPv4Address, IPv4Network
 
@@ -65,10 +65,10 @@ def newcomer(site: Site, roster: Roster, kind: EventKind = EventKind.JOINED, at:
     address: Address = (
         next((each for each in _from_the_end(subnets[0]) if each not in used), _NOWHERE) if subnets else _NOWHERE
     )
-    stay = Stay(NEWCOMER, address, moment, moment, present=True)
+    stay = Stay(NEWCOMER, address, moment, moment, present=True, place=roster.home)
     adapter = Adapter(NEWCOMER, Medium.UNKNOWN, moment, moment, (stay,))
     device = Device(0, Standing.NEW, moment, adapters=(adapter,))
-    return MadeUp(Event(kind, moment, 0, NEWCOMER, address), device)
+    return MadeUp(Event(kind, moment, 0, NEWCOMER, address, place=roster.home), device)
 
 
 def event_of(site: Site, roster: Roster, which: str, kind: EventKind, at: datetime | None = None) -> MadeUp:
@@ -85,10 +85,10 @@ def event_of(site: Site, roster: Roster, which: str, kind: EventKind, at: dateti
         if mac is None:
             raise
         adapter = Adapter(mac, Medium.UNKNOWN, moment, moment)
-        address = made_up.event.address
-        return MadeUp(Event(kind, moment, 0, mac, address), Device(0, Standing.NEW, moment, adapters=(adapter,)))
+        return MadeUp(replace(made_up.event, mac=mac), Device(0, Standing.NEW, moment, adapters=(adapter,)))
     address = next(iter(device.addresses), made_up.event.address)
-    return MadeUp(Event(kind, moment, device.id, next(iter(device.macs), None), address), device)
+    place = next((stay.place for stay in device.stays if stay.address == address), roster.home)
+    return MadeUp(Event(kind, moment, device.id, next(iter(device.macs), None), address, place=place), device)
 
 
 def outlook(site: Site, roster: Roster, it: MadeUp) -> list[Outlook]:

@@ -16,7 +16,7 @@ from scopion.operations.intake.queue_alerts import subnet_of
 from scopion.operations.pages.word_sheet import due_steps
 from scopion.roster.follow_alerts import is_followed, seen_about
 from scopion.roster.read_devices import all_devices
-from scopion.roster.scans import known_subnets
+from scopion.roster.scans import all_subnets
 from scopion.roster.store.open_roster import Roster
 
 if TYPE_CHECKING:
@@ -61,7 +61,7 @@ class AlertWriter:
 
     @cached_property
     def _subnets(self) -> tuple[KnownSubnet, ...]:
-        return known_subnets(self._roster)
+        return all_subnets(self._roster)
 
     def message(self, alert: Alert) -> Message:
         """Return the message as it was sent, else as it would be sent now."""
@@ -90,11 +90,12 @@ class AlertWriter:
         from scopion.alerts.phrases import About
 
         site, device = self._site, self._devices.get(event.device_id)
-        at_gateway = event.address in {each.gateway for each in self._subnets}
+        at_gateway = (event.place, event.address) in {(each.place, each.gateway) for each in self._subnets}
         # A device that was noticed by IPv6 usually has an IPv4 address, too, which says more.
         by_ipv6 = device is not None and event.address.version == 6
-        better = next((each for each in device.addresses if each.version == 4), None) if by_ipv6 and device else None
-        subnet = called_subnet(site, subnet_of(event, device, [each.range for each in self._subnets]))
+        stays = device.stays_in(event.place) if by_ipv6 and device is not None else ()
+        better = next((each.address for each in stays if each.address.version == 4), None)
+        subnet = called_subnet(site, subnet_of(event, device, self._subnets), event.place)
         if event.kind is EventKind.SHEET_DUE:
             return About(device, steps=due_steps(site, self._roster, event.name, event.was_name))
         if device is None:
@@ -122,7 +123,10 @@ class AlertWriter:
         return f"{self._devices[best.other(device.id)].called} ({best.words}: {', '.join(best.evidence)})"
 
 
-def called_subnet(site: Site, subnet: IPv4Network | None) -> str:
-    """Return a subnet as people call it: ``workshop (192.0.2.0/24)``, or its range alone."""
-    name = site.settings.of_subnet(subnet).name if subnet else ""
-    return f"{name} ({subnet})" if name else str(subnet or "")
+def called_subnet(site: Site, subnet: IPv4Network | None, place: str = "") -> str:
+    """Return a subnet as people call it: ``workshop (192.0.2.0/24)``, or its range alone; with its place, if it has a
+    name.
+    """
+    name = site.settings.of_subnet(subnet, place).name if subnet else ""
+    said = f"{name} ({subnet})" if name else str(subnet or "")
+    return f"{said} in {place}" if said and place else said or place

@@ -11,7 +11,9 @@ from ipaddress import IPv4Network
 from pathlib import Path
 
 from scopion.model.device import Device
+from scopion.model.place import PlacedSubnet
 from scopion.model.text import plain
+from scopion.operations.devices.map_addresses import subnets_of
 from scopion.operations.folder.take_turns import watching_process
 from scopion.operations.intake.miss_devices import anything_expected, expected_devices
 from scopion.operations.intake.queue_alerts import learnt_subnets
@@ -34,7 +36,7 @@ from scopion.roster.delivery_states import DeliveryState, delivery_states
 from scopion.roster.folding.note_outages import down_since
 from scopion.roster.follow_alerts import all_seen, unseen
 from scopion.roster.read_devices import all_devices
-from scopion.roster.scans import known_subnets, last_scans
+from scopion.roster.scans import last_scans
 from scopion.roster.store.open_roster import FILE, Roster
 from scopion.roster.store.roster_copies import latest_copy
 from scopion.roster.undo.record_changes import latest_changes
@@ -43,7 +45,8 @@ from scopion.roster.wifi.associations import associations
 from scopion.roster.wifi.lists import all_networks
 
 _TAKEN_ON = timedelta(days=7)  # who takes care of what is said for so long
-Looked = Mapping[IPv4Network, tuple[datetime | None, datetime | None]]  # by subnet: at any part of it, and completely
+# By place and subnet: when any part of it was looked at last, and when all of it was.
+Looked = Mapping[tuple[str, IPv4Network], tuple[datetime | None, datetime | None]]
 
 
 def gather_status(site: Site) -> SiteStatus:
@@ -103,24 +106,26 @@ def _watch(site: Site, record: WatchRecord | None) -> WatchStatus:
 
 
 def _subnets(site: Site, roster: Roster, looked: Looked) -> list[SubnetStatus]:
-    settings = site.settings
-    named = {each.range: each for each in settings.subnet}
-    learnt = {each.range: each.until for each in learnt_subnets(site, roster)} if settings.channel else {}
-    ranges = dict.fromkeys([*(each.range for each in known_subnets(roster)), *named])
-    return [_subnet(site, roster, each, looked.get(each, (None, None)), learnt.get(each)) for each in ranges]
+    learnt = {(each.place, each.range): each.until for each in learnt_subnets(site, roster)}
+    if not site.settings.channel:
+        learnt = {}
+    return [
+        _subnet(site, roster, each, looked.get(each, (None, None)), learnt.get(each))
+        for each in subnets_of(site, roster)
+    ]
 
 
 def _subnet(
     site: Site,
     roster: Roster,
-    range: IPv4Network,
+    placed: PlacedSubnet,
     looked: tuple[datetime | None, datetime | None],
     learning_until: datetime | None,
 ) -> SubnetStatus:
-    named = next((each for each in site.settings.subnet if each.range == range), None)
-    every_s = (named.interval_s if named is not None else None) or site.settings.watch.interval_s
-    name = named.name if named is not None else ""
-    return SubnetStatus(str(range), name, every_s, *looked, down_since(roster, range), learning_until)
+    place, range = placed
+    name, every_s = site.settings.of_subnet(range, place).name, site.settings.interval_of(range, place)
+    down = down_since(roster, range, place)
+    return SubnetStatus(str(range), name, place, every_s, *looked, down, learning_until)
 
 
 def _essential(site: Site, roster: Roster, devices: Sequence[Device]) -> list[EssentialStatus]:

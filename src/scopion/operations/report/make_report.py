@@ -19,7 +19,7 @@ from scopion.operations.devices.list_devices import described_devices
 from scopion.operations.devices.map_addresses import LARGEST, LATELY, map_of, subnets_of
 from scopion.operations.report.find_concerns import concerns
 from scopion.operations.report.gather_status import gather_status
-from scopion.operations.report.report_devices import Past, device_lines, read_past
+from scopion.operations.report.report_devices import Past, device_lines, place_lines, read_past
 from scopion.operations.report.report_wireless import audit_lines, network_lines
 from scopion.operations.site.open_site import Site
 from scopion.reports.content import (
@@ -54,6 +54,7 @@ class ReportRequest:
     until: datetime | None = None  # None: now
     parts: tuple[Part, ...] = tuple(Part)
     happenings: int | None = HAPPENINGS  # at most; None: all
+    place: str | None = None  # of this place only; None: of all
 
 
 def report(site: Site, wish: ReportRequest | None = None) -> Report:
@@ -71,7 +72,7 @@ def report(site: Site, wish: ReportRequest | None = None) -> Report:
     memory = first if first is not None and since < first < until else None
     since = memory or since  # nothing is known of the time before the roster began
     span = HourSpan(on_the_wall(since, local).date(), on_the_wall(until, local))
-    past = read_past(roster, span, since, until, now, local)
+    past = read_past(roster, span, since, until, now, local, wish.place)
     seen = [each for each in everybody if each.device.id in past.seen]
     lines = device_lines(seen, past)
     wanted = {part: part in wish.parts for part in Part}
@@ -100,8 +101,10 @@ def report(site: Site, wish: ReportRequest | None = None) -> Report:
         ),
         kinds=_groups((each.kind or "(not known)", each) for each in lines),
         subnets=subnets,
+        places=place_lines(seen, past, roster.home),
         networks=networks,
         audit=findings,
+        place=wish.place or "",
     )
     found = concerns(site, roster, made, past) if wanted[Part.ATTENTION] else ()
     made = replace(made, attention=found)
@@ -173,11 +176,11 @@ def _subnets(
     """Return what the addresses were used for at the end of the period."""
     stays = [(number, _as_of(stay, until)) for number, each in past.stays.items() for stay in each]
     found = []
-    for subnet in subnets_of(site, roster):
-        if subnet.prefixlen < LARGEST:
+    for placed in subnets_of(site, roster):
+        if placed.range.prefixlen < LARGEST or past.place not in (None, placed.place):
             continue
-        of_subnet = map_of(site, roster, subnet, devices, stays, until - LATELY)
-        found.append(SubnetLine(of_subnet.name, of_subnet.use, of_subnet.pool_known))
+        of_subnet = map_of(site, roster, placed, devices, stays, until - LATELY)
+        found.append(SubnetLine(of_subnet.name, of_subnet.use, of_subnet.pool_known, placed.place))
     return tuple(found)
 
 
@@ -192,7 +195,7 @@ def _happenings(
 ) -> tuple[tuple[Happening, ...], int]:
     """Return the latest notable events, and how many earlier ones there are."""
     notable = tuple(kind for kind in EventKind if kind not in _ROUTINE)
-    wanted = EventFilter(past.since_moment, past.until_moment, notable)
+    wanted = EventFilter(past.since_moment, past.until_moment, notable, place=past.place)
     devices: Mapping[int, Described] = {each.device.id: each for each in everybody}
     events = find_events(roster, wanted, limit)
     told = tuple(

@@ -9,11 +9,11 @@ from datetime import date, datetime, timedelta
 from typing import NamedTuple
 
 from scopion.model.address import written
-from scopion.model.device import BY_URGENCY, NEVER, EventKind, Stay
+from scopion.model.device import BY_URGENCY, NEVER, EventKind, Standing, Stay
 from scopion.model.week import Local, on_the_wall
 from scopion.operations.devices.identify_device import Described
 from scopion.operations.devices.rhythm import rule_in_words
-from scopion.reports.content import DeviceLine
+from scopion.reports.content import DeviceLine, PlaceLine
 from scopion.reports.count_hours import DAY_HOURS, HourSpan, bits, hour_runs, said_hours, week_of
 from scopion.roster.read_events import comings
 from scopion.roster.read_history import looked_at, stays_since
@@ -48,6 +48,7 @@ class Past:
     here: frozenset[int]  # devices that are here at its end
     looked_on: frozenset[date]
     comings: tuple[Coming, ...]  # of the period
+    place: str | None = None  # that all of it is about; None: all places
 
     @property
     def looked(self) -> Callable[[date], bool]:
@@ -55,8 +56,16 @@ class Past:
         return self.looked_on.__contains__
 
 
-def read_past(roster: Roster, span: HourSpan, since: datetime, until: datetime, now: datetime, local: Local) -> Past:
-    """Read what happened; ``span`` is the period on the site's clock."""
+def read_past(
+    roster: Roster,
+    span: HourSpan,
+    since: datetime,
+    until: datetime,
+    now: datetime,
+    local: Local,
+    place: str | None = None,
+) -> Past:
+    """Read what happened, in one place or in all; ``span`` is the period on the site's clock."""
     earliest = min(since, until - _USUAL_BEFORE)
     whole = HourSpan(min(span.first, local(earliest).date()), span.end)
     stays: dict[int, list[Stay]] = {}
@@ -65,9 +74,10 @@ def read_past(roster: Roster, span: HourSpan, since: datetime, until: datetime, 
     seen, here = set(), set()
     of_stays, of_sessions = stays_since(roster, earliest), sessions_since(roster, earliest)
     for device in dict.fromkeys((*of_stays, *of_sessions)):
-        stays_begun = [stay for stay in of_stays.get(device, ()) if stay.since <= until]
+        stays_begun = [stay for stay in of_stays.get(device, ()) if stay.since <= until and place in (None, stay.place)]
         begun: list[Stay | AirSession] = list(stays_begun)
-        begun += [each for each in of_sessions.get(device, ()) if each.since <= until]
+        if place in (None, roster.home):  # access points that report associations report them to this machine
+            begun += [each for each in of_sessions.get(device, ()) if each.since <= until]
         if not begun:
             continue
         stays[device] = stays_begun
@@ -85,11 +95,14 @@ def read_past(roster: Roster, span: HourSpan, since: datetime, until: datetime, 
             if end >= until:
                 here.add(device)
         runs[device] = hour_runs(spans, whole)
-    told = tuple(Coming(on_the_wall(at, local), kind, device) for at, kind, device in comings(roster, since, until))
+    told = tuple(
+        Coming(on_the_wall(at, local), kind, device) for at, kind, device in comings(roster, since, until, place)
+    )
     begin = on_the_wall(since, local)
     return Past(
-        begin, whole, since, until, local, stays, runs, frozenset(seen), frozenset(here), frozenset(looked_on), told
-    )
+        begin, whole, since, until, local, stays, runs, frozenset(seen), frozenset(here), frozenset(looked_on), told,
+        place,
+    )  # fmt: skip
 
 
 def device_lines(devices: Sequence[Described], past: Past) -> tuple[DeviceLine, ...]:
@@ -124,7 +137,7 @@ def _line(each: Described, past: Past, counts: Mapping[tuple[int, EventKind], in
         number=device.id,
         name=device.called,
         standing=str(device.standing),
-        role="this machine" if device.own else "gateway" if device.gateway else "",
+        role="this machine" if device.own else "gateway" if device.gateway or device.gateway_in else "",
         present=device.id in past.here,
         addresses=_addresses(stays, past.until_moment),
         macs=tuple(map(str, device.macs)),
@@ -134,6 +147,7 @@ def _line(each: Described, past: Past, counts: Mapping[tuple[int, EventKind], in
         kind=each.guess.kind,
         owner=device.owner,
         place=device.place,
+        places=_places(stays, past.until_moment),
         essential=device.essential,
         first_seen=first,
         last_seen=on_the_wall(min(last, past.until_moment), past.local) if last != NEVER else None,
@@ -154,6 +168,33 @@ def _addresses(stays: Sequence[Stay], until: datetime) -> tuple[str, ...]:
     chosen = {stay.address for stay in here or [stay for stay in stays if stay.until == latest]}
     short = {address for address in chosen if address.version == 4} or chosen
     return tuple(written(address) for address in sorted(short, key=lambda address: (address.version, int(address))))
+
+
+def _places(stays: Sequence[Stay], until: datetime) -> tuple[str, ...]:
+    """Return in which places it was at the end of the period, else where it was last."""
+    here = {stay.place for stay in stays if stay.present or stay.until >= until}
+    if not here and stays:
+        here = {max(stays, key=lambda stay: stay.until).place}
+    return tuple(sorted(here - {""}))
+
+
+def place_lines(devices: Sequence[Described], past: Past, home: str) -> tuple[PlaceLine, ...]:
+    """Return the places where devices were in the period, this machine's first; none if there is only one."""
+    seen: dict[str, set[int]] = {}
+    here: dict[str, set[int]] = {}
+    new = {each.device.id for each in devices if each.device.standing is Standing.NEW}
+    for device in (each.device.id for each in devices):
+        for stay in past.stays.get(device, ()):
+            if stay.present or stay.until >= past.since_moment:
+                seen.setdefault(stay.place, set()).add(device)
+            if stay.present or stay.until >= past.until_moment:
+                here.setdefault(stay.place, set()).add(device)
+    if len(seen) < 2:
+        return ()
+    ordered = sorted(seen, key=lambda place: (place != home, place))
+    return tuple(
+        PlaceLine(place, len(seen[place]), len(here.get(place, ())), len(seen[place] & new)) for place in ordered
+    )
 
 
 def _usually(here: int, span: HourSpan, known_since: date, past: Past) -> str:

@@ -52,7 +52,7 @@ def whereabouts(site: Site) -> Whereabouts:
         gateway_mac,
         known_subnets(roster),
         familiar=sum(mac in adapters for mac in seen),
-        named=[each.range for each in site.settings.subnet],
+        named=[each.range for each in site.settings.here],
     )
     return Whereabouts(interfaces, choice, "", gateway_mac, recognition, site.has_roster, rights)
 

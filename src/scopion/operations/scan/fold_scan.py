@@ -20,6 +20,7 @@ from scopion.operations.intake.queue_alerts import queue_for
 from scopion.operations.scan.prepare_scan import PreparedScan
 from scopion.operations.scan.recognise_network import Recognition
 from scopion.operations.site.open_site import Site
+from scopion.operations.site.site_places import settle_home
 from scopion.roster.folding.fold_observations import fold, note_gateway_changed, note_own_adapters
 from scopion.roster.folding.judge_absence import Silence
 from scopion.roster.read_devices import all_devices, devices_about
@@ -66,6 +67,7 @@ class Memory:
         self.problem = problem
         self.lost = roster.memory_lost if roster else None
         self.devices = all_devices(roster) if roster else []
+        self.place = roster.home if roster else ""
         self.subnets = known_subnets(roster) if roster else ()
 
     @classmethod
@@ -73,6 +75,7 @@ class Memory:
         """Open the roster and note that a scan begins; a roster that cannot be written is a problem to tell."""
         try:
             roster = cls._roster(site)
+            settle_home(site, roster)
             name = prepared.choice.interface.name
             scan = begin_scan(roster, prepared.targets, prepared.subnet, name, prepared.method, started)
         except StorageFailed as error:
@@ -89,7 +92,7 @@ class Memory:
     def expected(self) -> dict[Address, list[MacAddress]]:
         """Return the adapters at each address, as the roster last heard of it."""
         found: dict[Address, list[MacAddress]] = defaultdict(list)
-        for stay in (each for device in self.devices for each in device.stays):
+        for stay in (each for device in self.devices for each in device.stays_in(self.place)):
             if stay.present:  # a host without a MAC address is expected as well, by its address alone
                 found[stay.address] += [stay.mac] if stay.mac is not None else []
         return found
@@ -103,6 +106,7 @@ class Memory:
             for adapter in device.adapters
             if not adapter.present and adapter.last_seen > since
             for stay in adapter.stays
+            if stay.place == self.place
         }
 
     def freshly_named(self, site: Site) -> set[Pair]:
@@ -116,7 +120,7 @@ class Memory:
             (stay.mac, stay.address)
             for device in self.devices
             if any(known.trait.kind is TraitKind.NAME and known.last_seen > since for known in device.traits)
-            for stay in device.stays
+            for stay in device.stays_in(self.place)
             if stay.present
         }
         if site.watch_state is not None:
@@ -127,9 +131,10 @@ class Memory:
         """Return devices whose silence does not count yet: they were seen or heard within their patience."""
 
         def silent_since(device: Device) -> datetime:
+            seen = device.last_seen_in(self.place)
             if site.watch_state is None:
-                return device.last_seen
-            return site.watch_state.silent_since(device.last_seen, device.macs, prepared.subnet)
+                return seen
+            return site.watch_state.silent_since(seen, device.macs, prepared.subnet)
 
         # The system's trust in some neighbours ends before that in others, so their silence may be the beginning of an
         # outage.

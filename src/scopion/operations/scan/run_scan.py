@@ -247,7 +247,7 @@ class _Scan:
     def _recognised(self, seen: Sequence[Observation], gateway_mac: MacAddress | None) -> Recognition:
         """Decide whether the subnet is one of the site's; one beyond a router is if this machine stands in the site."""
         prepared, memory = self._prepared, self._memory
-        named = [each.range for each in self._site.settings.subnet]
+        named = [each.range for each in self._site.settings.here]
         known = {mac for device in memory.devices for mac in device.macs}
         familiar = len({each.mac for each in seen} & known - {gateway_mac})
         if prepared.attached:

@@ -82,7 +82,8 @@ class Waiting:
         self._ends = self._clock.monotonic() + timeout_s if timeout_s is not None else None
         self._timeout_s = timeout_s
         self._on_waiting = on_waiting
-        self._devices = all_devices(site.roster_for_reading())
+        roster = site.roster_for_reading()
+        self._devices, self._home = all_devices(roster), roster.home
         self._describer = Describer(site.vendors, site.kinds, self._devices, [self._interface.gateway])
 
     def until_here(self, wanted: WaitGoal) -> list[Host]:
@@ -120,7 +121,7 @@ class Waiting:
             if seen.address is not None and seen.mac is not None:
                 holders.setdefault(seen.address, set()).add(seen.mac)
         for device in self._devices:
-            for stay in device.stays:
+            for stay in device.stays_in(self._home):
                 if stay.present and stay.mac is not None:
                     holders.setdefault(stay.address, set()).add(stay.mac)
         for host in found:

@@ -75,6 +75,7 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
         where = _place(path, text, _written_location(first["loc"]))
         raise InvalidSettings(f"{where}: {_said(first)}{also}") from None
     problems = (
+        _place_problem(settings),
         _channel_problem(settings),
         unknown_channel(settings.channel, settings.report.channels, "the weekly report"),
         unknown_channel(settings.channel, settings.remind.channels, "what [remind] is about"),
@@ -84,6 +85,20 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
     if problem := next(filter(None, problems), ""):
         raise InvalidSettings(f"{path}: {problem}")
     return settings
+
+
+def _place_problem(settings: Settings) -> str:
+    """Return what does not fit together among places; empty if all does."""
+    written: dict[str, str] = {}
+    for name in (settings.place, *(each.place for each in settings.subnet)):
+        if name and written.setdefault(name.casefold(), name) != name:
+            return f"the place {name!r} is written {written[name.casefold()]!r} elsewhere: write it always the same"
+    if not settings.place and written:
+        return (
+            'it names other places, and this machine\'s place has no name: write place = "shop" at the top, with its '
+            "own name"
+        )
+    return ""
 
 
 def _channel_problem(settings: Settings) -> str:
@@ -136,6 +151,7 @@ def _written_location(location: tuple[int | str, ...]) -> tuple[int | str, ...]:
 # What a wrong text should have been, by the setting; all others of this kind are secrets.
 _EXPECTED = {
     ("dhcp_pool", "reserved"): "write ranges as 192.0.2.100-192.0.2.199, not {given!r}",
+    ("place", "places"): "{given!r} is not the name of a place: up to 40 characters, none of @ / + # and the comma",
     ("timezone",): "{given!r} is not a time zone: write it as Europe/Lisbon",
     ("hours", "night"): "write hours as 22:00-06:30, or mon-fri 08:00-18:00, not {given!r}",
     ("digest_at",): "write a time of day as 08:00, not {given!r}",

@@ -17,6 +17,7 @@ from scopion.alerts.channels.registry import ChannelType, channel_types
 from scopion.alerts.missing import ExpectSettings
 from scopion.alerts.reminders import RemindSettings
 from scopion.model.errors import InvalidTarget
+from scopion.model.place import is_place_name
 from scopion.model.secret import Secret
 from scopion.model.settings_table import settings_table
 from scopion.model.targets import Targets
@@ -61,6 +62,7 @@ def _is_timezone(text: str) -> bool:
         return False
 
 
+Place = Annotated[str, Predicate(lambda text: not text or is_place_name(text))]
 Range = Annotated[str, Predicate(_is_range)]
 
 
@@ -115,6 +117,7 @@ class SubnetSettings:
 
     range: IPv4Network
     name: Annotated[str, MaxLen(80)] = ""
+    place: Place = ""  # whose subnet it is; empty: of this machine's place
     pace: Annotated[float, Ge(1), Le(50_000)] | None = None
     absence: AbsenceSettings | None = None
     dhcp_pool: Annotated[tuple[Range, ...], MaxLen(64)] = ()  # what the DHCP server gives out
@@ -153,6 +156,7 @@ class Settings:
 
     name: Annotated[str, MaxLen(80)] = ""
     timezone: Annotated[str, MaxLen(64), Predicate(_is_timezone)] = ""  # of the site's clock; empty: this machine's
+    place: Place = ""  # the name of this machine's place; empty while it is the only one
     scan: ScanSettings = field(default_factory=ScanSettings)
     absence: AbsenceSettings = field(default_factory=AbsenceSettings)
     names: NameSettings = field(default_factory=NameSettings)
@@ -169,28 +173,40 @@ class Settings:
     report: ReportSettings = field(default_factory=ReportSettings)
     remind: RemindSettings = field(default_factory=RemindSettings)
 
-    def of_subnet(self, subnet: IPv4Network) -> SubnetSettings:
-        """Return the settings of one subnet; the defaults if nothing is set for it."""
-        return next((each for each in self.subnet if each.range == subnet), SubnetSettings(range=subnet))
+    @property
+    def here(self) -> tuple[SubnetSettings, ...]:
+        """Return the subnets of this machine's place."""
+        return tuple(each for each in self.subnet if self._is_of(each, None))
 
-    def interval_of(self, subnet: IPv4Network) -> float:
-        """Return how often the watch sweeps a subnet, in seconds."""
-        return self.of_subnet(subnet).interval_s or self.watch.interval_s
+    def of_subnet(self, subnet: IPv4Network, place: str | None = None) -> SubnetSettings:
+        """Return the settings of one subnet of a place (this machine's for None); the defaults if nothing is set for
+        it.
+        """
+        found = (each for each in self.subnet if each.range == subnet and self._is_of(each, place))
+        return next(found, SubnetSettings(range=subnet, place=place or ""))
+
+    def _is_of(self, subnet: SubnetSettings, place: str | None) -> bool:
+        return (subnet.place or self.place) == (place or self.place)
+
+    def interval_of(self, subnet: IPv4Network, place: str | None = None) -> float:
+        """Return how often a subnet is swept, in seconds."""
+        return self.of_subnet(subnet, place).interval_s or self.watch.interval_s
 
     def containing(self, address: IPv4Address) -> SubnetSettings | None:
-        """Return the named subnet that an address belongs to."""
-        return next((each for each in self.subnet if address in each.range), None)
+        """Return the named subnet of this machine's place that an address belongs to."""
+        return next((each for each in self.here if address in each.range), None)
 
     def called(self, text: str) -> SubnetSettings | None:
-        """Return the subnet with this name; None if there is none."""
+        """Return the subnet with this name; None if there is none. Those of this machine's place come first."""
         named = text.strip().casefold()
-        return next((each for each in self.subnet if each.name and each.name.casefold() == named), None)
+        ordered = sorted(self.subnet, key=lambda each: not self._is_of(each, None))
+        return next((each for each in ordered if each.name and each.name.casefold() == named), None)
 
     def router_of(self, subnet: IPv4Network) -> RouterSettings | None:
         """Return how to read the router of a subnet; None if there is none or it has no settings."""
         address = self.of_subnet(subnet).router
         return next((each for each in self.router if each.address == address), None)
 
-    def absence_in(self, subnet: IPv4Network) -> AbsenceSettings:
+    def absence_in(self, subnet: IPv4Network, place: str | None = None) -> AbsenceSettings:
         """Return when silence counts in one subnet."""
-        return self.of_subnet(subnet).absence or self.absence
+        return self.of_subnet(subnet, place).absence or self.absence

@@ -221,7 +221,7 @@ class _Verification:
         gateway = prepared.choice.interface.gateway
         gateway_mac = next((each.mac for each in answered if each.address == gateway and each.mac), None)
         familiar = len({each.mac for each in answered} & self._of_mac.keys() - {gateway_mac})
-        named = [each.range for each in self._site.settings.subnet]
+        named = [each.range for each in self._site.settings.here]
         known = known_subnets(self._roster)
         recognition = recognise(prepared.subnet, gateway_mac, known, familiar=familiar, named=named)
         if not recognition.is_site:

@@ -17,28 +17,31 @@ from scopion.roster.store.stored_values import to_ms
 _AT_MOST = timedelta(minutes=10)
 
 
-def without_late(db: Connection, sightings: Sequence[Observation]) -> list[Observation]:
-    """Return the sightings of an absent adapter without late ones, which only make its past a little longer."""
+def without_late(db: Connection, sightings: Sequence[Observation], place: str) -> list[Observation]:
+    """Return the sightings of an adapter that is absent in a place without late ones, which only make its past a little
+    longer.
+    """
     in_time = []
     for seen in sightings:
-        if _is_late(db, seen):
-            _note(db, seen)
+        if _is_late(db, seen, place):
+            _note(db, seen, place)
         else:
             in_time.append(seen)
     return in_time
 
 
-def _is_late(db: Connection, seen: Observation) -> bool:
-    query = "SELECT 1 FROM event WHERE mac = ? AND kind = ? AND at BETWEEN ? AND ? LIMIT 1"
+def _is_late(db: Connection, seen: Observation, place: str) -> bool:
+    query = "SELECT 1 FROM event WHERE mac = ? AND kind = ? AND place = ? AND at BETWEEN ? AND ? LIMIT 1"
     gone_at = (to_ms(seen.at), to_ms(seen.at + _AT_MOST))
-    return seen.address is not None and bool(db.execute(query, (str(seen.mac), EventKind.LEFT, *gone_at)).fetchone())
+    values = (str(seen.mac), EventKind.LEFT, place, *gone_at)
+    return seen.address is not None and bool(db.execute(query, values).fetchone())
 
 
-def _note(db: Connection, seen: Observation) -> None:
+def _note(db: Connection, seen: Observation, place: str) -> None:
     at, mac = to_ms(seen.at), str(seen.mac)
     db.execute("UPDATE adapter SET last_seen = max(last_seen, ?) WHERE mac = ?", (at, mac))
     db.execute(
         "UPDATE stay SET until = max(until, ?1) WHERE id = (SELECT id FROM stay WHERE mac = ?2 AND address = ?3 "
-        "AND since <= ?1 ORDER BY until DESC LIMIT 1)",
-        (at, mac, str(seen.address)),
+        "AND place = ?4 AND since <= ?1 ORDER BY until DESC LIMIT 1)",
+        (at, mac, str(seen.address), place),
     )

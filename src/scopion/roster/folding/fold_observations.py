@@ -39,9 +39,10 @@ from scopion.roster.store.stored_values import from_ms, stored_address, to_ms
 _EXTEND = """
 UPDATE stay SET until = max(until, ?1), found = CASE WHEN ?1 >= until THEN ?4 ELSE found END, since = CASE
     WHEN ?1 < since AND NOT EXISTS (
-        SELECT 1 FROM stay AS past WHERE past.mac = ?2 AND past.address = ?3 AND NOT past.present AND past.until >= ?1
+        SELECT 1 FROM stay AS past WHERE past.mac = ?2 AND past.address = ?3 AND past.place = ?5
+        AND NOT past.present AND past.until >= ?1
     ) THEN ?1 ELSE since END
-WHERE mac = ?2 AND address = ?3 AND present
+WHERE mac = ?2 AND address = ?3 AND place = ?5 AND present
 """
 
 
@@ -50,7 +51,7 @@ class _Adapter:
     """What was known of an adapter before it was seen."""
 
     device: int
-    last_seen: datetime  # at an address, if it ever had one
+    last_seen: datetime | None  # in this place; None: it is here for the first time
     was_present: bool
     was_address: IPv4Address | None
     sighted: bool  # whether it has ever had an address
@@ -66,40 +67,46 @@ def fold(
     scan: int | None = None,
     silent: bool = False,
     today: date | None = None,
+    place: str | None = None,
 ) -> list[Event]:
-    """Take in what was seen, and the absence of devices that should have answered.
+    """Take in what was seen in one place, and the absence of devices that should have answered there.
 
-    ``asked_enough`` are addresses that were asked so often and long that a device which was there and did not answer is
-    gone, except as ``silence`` says. ``silent`` is for a baseline: devices join, and no event is recorded. ``today``,
-    at the site, is the day by which guests end. Returns the events that were recorded, in order.
+    Each place has its own comings and goings: what is folded for one never depends on what was folded for another,
+    except that a device joins only once. ``place`` is this machine's for None. ``asked_enough`` are addresses that were
+    asked so often and long that a device which was there and did not answer is gone, except as ``silence`` says.
+    ``silent`` is for a baseline: devices join, and no event is recorded. ``today``, at the site, is the day by which
+    guests end. Returns the events that were recorded, in order.
     """
     with roster.transaction() as db:
+        where = roster.placed(place)
         for seen in sorted((each for each in observations if each.recorded), key=lambda each: each.at):
-            note_record(db, seen)
+            note_record(db, seen, where)
         sightings = [each for each in observations if not each.recorded]
-        before = {(row["mac"], row["address"]): row for row in db.execute("SELECT * FROM stay WHERE present")}
+        here = db.execute("SELECT * FROM stay WHERE place = ? AND present", (where,))
+        before = {(row["mac"], row["address"]): row for row in here}
         present = {mac for mac, _ in before}
-        unpaired = {row[0] for row in db.execute("SELECT address FROM unpaired")}
+        unpaired = {row[0] for row in db.execute("SELECT address FROM unpaired WHERE place = ?", (where,))}
         events: list[Event] = []
         for mac, group in _by_mac(sightings).items():
-            events += _take_in(db, mac, group, str(mac) in present, unpaired)
-        told = (see_unpaired(db, seen) for seen in sightings if seen.mac is None)
+            events += _take_in(db, mac, group, where, str(mac) in present, unpaired)
+        told = (see_unpaired(db, seen, where) for seen in sightings if seen.mac is None)
         events += [event for event in told if event is not None]
         silence = silence or Silence(at)
         latest = to_ms(silence.began)
-        moved = moved_on(db) if asked_enough else set()
+        moved = moved_on(db, where) if asked_enough else set()
         holders = Counter(address for _, address in before)
         silent_here = {
             key: row
             for key, row in before.items()
             if (row["mac"] not in silence.spared or row["id"] in moved) and silence.counts_for(row, holders)
         }
-        events += close_stays(db, missing_stays(silent_here, sightings, asked_enough, latest, at), at)
+        events += close_stays(db, missing_stays(silent_here, sightings, asked_enough, latest, at), at, where)
         addresses = {seen.address for seen in sightings if seen.address}
-        events += close_unpaired(db, addresses, asked_enough, at, latest, silence.spared)
+        events += close_unpaired(db, where, addresses, asked_enough, at, latest, silence.spared)
         events += contests(db, sightings, before.keys(), at)
         events += [*unwanted_present(db, events), *unlisted_present(db, events)]
-        events += guests_overstayed(db, today, at) if today else ()
+        events = [replace(event, place=where) for event in events]
+        events += guests_overstayed(db, today, at, where) if today else ()
         return [] if silent else record(db, events, scan)
 
 
@@ -110,13 +117,16 @@ def note_gateway_changed(
     before: MacAddress | None,
     at: datetime,
     scan: int | None = None,
+    place: str | None = None,
 ) -> list[Event]:
     """Record that another adapter answers for the gateway. It has been folded already, so that it is a device."""
     with roster.transaction() as db:
         row = db.execute("SELECT device FROM adapter WHERE mac = ?", (str(mac),)).fetchone()
         if row is None or gateway is None:
             return []
-        return record(db, [Event(EventKind.GATEWAY_CHANGED, at, row["device"], mac, gateway, other_mac=before)], scan)
+        where = roster.placed(place)
+        kind = EventKind.GATEWAY_CHANGED
+        return record(db, [Event(kind, at, row["device"], mac, gateway, other_mac=before, place=where)], scan)
 
 
 def note_own_adapters(roster: Roster, own: Mapping[MacAddress, Medium], at: datetime) -> None:
@@ -155,19 +165,19 @@ def _by_mac(sightings: Sequence[Observation]) -> dict[MacAddress, list[Observati
 
 
 def _take_in(
-    db: Connection, mac: MacAddress, group: Sequence[Observation], present: bool, unpaired: Container[str]
+    db: Connection, mac: MacAddress, group: Sequence[Observation], place: str, present: bool, unpaired: Container[str]
 ) -> list[Event]:
     """Fold all sightings of one adapter: the adapter, its stays, what it said. Returns the events of its arrival."""
     if not present:
-        group = without_late(db, group)
+        group = without_late(db, group, place)
         if not group:
             return []
     found = [
         adoption
         for address in {seen.address for seen in group if seen.address is not None and str(seen.address) in unpaired}
-        if (adoption := adopt_unpaired(db, mac, address)) is not None
+        if (adoption := adopt_unpaired(db, place, mac, address)) is not None
     ]
-    adapter = _adapter(db, group[0], mac, present, found)
+    adapter = _adapter(db, group[0], mac, place, present, found)
     for adoption in found:
         adoption.hand_over(db, mac)
     renamed = _renamed(db, adapter, group)
@@ -177,13 +187,13 @@ def _take_in(
         db.execute("UPDATE adapter SET last_seen = max(last_seen, ?) WHERE mac = ?", (to_ms(seen.at), str(mac)))
         note_traits(db, str(mac), seen.traits, seen.at)
         if seen.address is not None:
-            _extend_stay(db, mac, seen.address, seen)
+            _extend_stay(db, mac, seen.address, place, seen)
     arrived = _arrival(adapter, group[0]) if group[0].address is not None else []
     return arrived + renamed
 
 
 def _adapter(
-    db: Connection, seen: Observation, mac: MacAddress, present: bool, adopted: Sequence[Adoption]
+    db: Connection, seen: Observation, mac: MacAddress, place: str, present: bool, adopted: Sequence[Adoption]
 ) -> _Adapter:
     """Return the adapter that was seen; a new one gets a new device, or the one that had no MAC address."""
     was = next((each for each in adopted if each.device is not None), None)
@@ -204,15 +214,15 @@ def _adapter(
     if sighted and not row["sighted"]:
         db.execute("UPDATE adapter SET sighted = 1 WHERE mac = ?", (text,))
     latest = db.execute(
-        "SELECT address FROM stay WHERE mac = ? AND address NOT LIKE '%:%' "
+        "SELECT address FROM stay WHERE mac = ? AND place = ? AND address NOT LIKE '%:%' "
         "ORDER BY present DESC, until DESC, id DESC LIMIT 1",
-        (text,),
+        (text, place),
     ).fetchone()
     # What it said without an address, a moment ago, does not count as having been here.
-    until = db.execute("SELECT max(until) FROM stay WHERE mac = ?", (text,)).fetchone()[0]
+    until = db.execute("SELECT max(until) FROM stay WHERE mac = ? AND place = ?", (text, place)).fetchone()[0]
     return _Adapter(
         device=row["device"],
-        last_seen=from_ms(row["last_seen"] if until is None else until),
+        last_seen=from_ms(until) if until is not None else None,
         was_present=present,
         was_address=IPv4Address(latest["address"]) if latest else None,
         sighted=bool(row["sighted"]),
@@ -247,11 +257,12 @@ def _arrival(adapter: _Adapter, seen: Observation) -> list[Event]:
     return [returned, replace(event, kind=EventKind.READDRESSED, was_address=moved)]
 
 
-def _extend_stay(db: Connection, mac: MacAddress, address: Address, seen: Observation) -> None:
+def _extend_stay(db: Connection, mac: MacAddress, address: Address, place: str, seen: Observation) -> None:
     key, at = (str(mac), str(address)), to_ms(seen.at)
-    extended = db.execute(_EXTEND, (at, *key, seen.source))
+    extended = db.execute(_EXTEND, (at, *key, seen.source, place))
     if not extended.rowcount:
         db.execute(
-            "INSERT INTO stay (mac, address, since, until, present, source, found) VALUES (?, ?, ?, ?, 1, ?5, ?5)",
-            (*key, at, at, seen.source),
+            "INSERT INTO stay (mac, address, since, until, present, source, found, place) "
+            "VALUES (?, ?, ?3, ?3, 1, ?4, ?4, ?5)",
+            (*key, at, seen.source, place),
         )

@@ -21,14 +21,14 @@ from scopion.roster.store.stored_values import to_ms
 _ONE_STAY = timedelta(hours=1)
 
 
-def note_record(db: Connection, seen: Observation) -> None:
+def note_record(db: Connection, seen: Observation, place: str) -> None:
     """Take in one record: a new adapter counts as known from records only, until it is sighted."""
     if seen.mac is None:
-        see_unpaired(db, seen)
+        see_unpaired(db, seen, place)
         return
     mac, at = str(seen.mac), to_ms(seen.at)
     last = to_ms(NEVER) if seen.undated else at
-    adopted = adopt_unpaired(db, seen.mac, seen.address) if seen.address else None
+    adopted = adopt_unpaired(db, place, seen.mac, seen.address) if seen.address else None
     if db.execute("SELECT 1 FROM adapter WHERE mac = ?", (mac,)).fetchone() is None:
         device = adopted.device if adopted and adopted.device is not None else make_device(db, at)
         db.execute(
@@ -52,28 +52,28 @@ def note_record(db: Connection, seen: Observation) -> None:
             (seen.medium, f"{seen.source} says so", mac),
         )
     if seen.address is not None:
-        _note_stay(db, mac, str(seen.address), last, seen.source)
+        _note_stay(db, mac, str(seen.address), place, last, seen.source)
 
 
-def _note_stay(db: Connection, mac: str, address: str, at: int, source: Source) -> None:
+def _note_stay(db: Connection, mac: str, address: str, place: str, at: int, source: Source) -> None:
     """Write a closed stay at the record's time, or extend one that adjoins; a present stay is only confirmed."""
     if at == to_ms(NEVER):
         db.execute(
-            "INSERT INTO stay (mac, address, since, until, present, source) SELECT ?1, ?2, ?3, ?3, 0, ?4 "
-            "WHERE NOT EXISTS (SELECT 1 FROM stay WHERE mac = ?1 AND address = ?2)",
-            (mac, address, at, source),
+            "INSERT INTO stay (mac, address, since, until, present, source, place) SELECT ?1, ?2, ?3, ?3, 0, ?4, ?5 "
+            "WHERE NOT EXISTS (SELECT 1 FROM stay WHERE mac = ?1 AND address = ?2 AND place = ?5)",
+            (mac, address, at, source, place),
         )
         return
     near = _ONE_STAY // timedelta(milliseconds=1)
     row = db.execute(
-        "SELECT id, present FROM stay WHERE mac = ? AND address = ? AND since - ? <= ? AND (present OR until + ? >= ?) "
-        "ORDER BY present DESC LIMIT 1",
-        (mac, address, near, at, near, at),
+        "SELECT id, present FROM stay WHERE mac = ? AND address = ? AND place = ? AND since - ? <= ? "
+        "AND (present OR until + ? >= ?) ORDER BY present DESC LIMIT 1",
+        (mac, address, place, near, at, near, at),
     ).fetchone()
     if row is None:
         db.execute(
-            "INSERT INTO stay (mac, address, since, until, present, source) VALUES (?, ?, ?, ?, 0, ?)",
-            (mac, address, at, at, source),
+            "INSERT INTO stay (mac, address, since, until, present, source, place) VALUES (?, ?, ?, ?, 0, ?, ?)",
+            (mac, address, at, at, source, place),
         )
     else:
         db.execute("UPDATE stay SET since = min(since, ?1), until = max(until, ?1) WHERE id = ?2", (at, row["id"]))

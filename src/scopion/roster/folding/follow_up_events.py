@@ -52,15 +52,17 @@ def unlisted_present(db: Connection, events: Sequence[Event]) -> list[Event]:
     return found
 
 
-def guests_overstayed(db: Connection, today: date, at: datetime) -> list[Event]:
-    """Return an event for each guest whose last day is over and that is here; once each time it was made a guest."""
+def guests_overstayed(db: Connection, today: date, at: datetime, place: str) -> list[Event]:
+    """Return an event for each guest whose last day is over and that is in a place; once each time it was made a
+    guest.
+    """
     rows = db.execute(
         "SELECT device.id, adapter.mac, stay.address FROM device JOIN adapter ON adapter.device = device.id "
-        "JOIN stay ON stay.mac = adapter.mac AND stay.present "
+        "JOIN stay ON stay.mac = adapter.mac AND stay.present AND stay.place = ?4 "
         "WHERE standing = ?1 AND guest_until < ?2 AND NOT EXISTS (SELECT 1 FROM event WHERE event.device = device.id "
         "AND event.kind = ?3 AND event.at >= coalesce(device.standing_since, 0) "
         "AND date(event.at / 1000, 'unixepoch') >= device.guest_until)",
-        (Standing.GUEST, today.isoformat(), EventKind.GUEST_OVERSTAYED),
+        (Standing.GUEST, today.isoformat(), EventKind.GUEST_OVERSTAYED, place),
     )
     found: dict[int, Event] = {}
     for row in sorted(rows, key=lambda row: by_number(stored_address(row["address"])), reverse=True):

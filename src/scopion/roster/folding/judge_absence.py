@@ -38,17 +38,19 @@ class Silence:
         return not (self.one_claimant and holders[row["address"]] > 1)
 
 
-def moved_on(db: Connection) -> set[int]:
-    """Return the IPv4 stays of adapters that were first seen at another address after they were last seen there.
+def moved_on(db: Connection, place: str) -> set[int]:
+    """Return the IPv4 stays of adapters that were first seen at another address of a place after they were last seen
+    there.
 
     They are awake: their silence at the old address has nothing to do with dozing.
     """
     return {
         row[0]
         for row in db.execute(
-            "SELECT old.id FROM stay AS old INDEXED BY stay_present JOIN stay AS new INDEXED BY stay_present "
+            "SELECT old.id FROM stay AS old INDEXED BY stay_place JOIN stay AS new INDEXED BY stay_present "
             "ON new.mac = old.mac AND new.present AND new.since > old.until AND new.address NOT LIKE '%:%' "
-            "WHERE old.present AND old.address NOT LIKE '%:%'"
+            "AND new.place = old.place WHERE old.place = ? AND old.present AND old.address NOT LIKE '%:%'",
+            (place,),
         )
     }
 
@@ -81,8 +83,10 @@ def missing_stays(
     return sorted(found.values(), key=lambda row: by_number(stored_address(row["address"]))[0])
 
 
-def close_stays(db: Connection, missing: Sequence[Row], at: datetime) -> list[Event]:
-    """End the stays that were not confirmed: a move if the adapter is elsewhere since, else it has left."""
+def close_stays(db: Connection, missing: Sequence[Row], at: datetime, place: str) -> list[Event]:
+    """End the stays in a place that were not confirmed: a move if the adapter has another address there since, else it
+    has left.
+    """
     db.executemany("UPDATE stay SET present = 0 WHERE id = ?", [(row["id"],) for row in missing])
     events: list[Event] = []
     for row in missing:
@@ -90,8 +94,9 @@ def close_stays(db: Connection, missing: Sequence[Row], at: datetime) -> list[Ev
         adapter = db.execute("SELECT device, own FROM adapter WHERE mac = ?", (str(mac),)).fetchone()
         device = adapter["device"]
         now_at = db.execute(
-            "SELECT address, since FROM stay WHERE mac = ? AND present ORDER BY address LIKE '%:%', since DESC LIMIT 1",
-            (str(mac),),
+            "SELECT address, since FROM stay WHERE mac = ? AND place = ? AND present "
+            "ORDER BY address LIKE '%:%', since DESC LIMIT 1",
+            (str(mac), place),
         ).fetchone()
         if now_at is None:
             if not adapter["own"] and not any(event.mac == mac for event in events):

@@ -16,7 +16,7 @@ from scopion.roster.store.stored_values import from_ms, stored_address
 # Most were never on the network, so they have no address.
 NO_ADDRESS = IPv4Address(0)
 _LAST = "SELECT max(at) FROM event INDEXED BY event_device WHERE device = ? AND kind = ? AND name = ?"
-_ADDRESS = "SELECT address FROM stay WHERE mac = ? ORDER BY present DESC, address LIKE '%:%', until DESC LIMIT 1"
+_ADDRESS = "SELECT address, place FROM stay WHERE mac = ? ORDER BY present DESC, address LIKE '%:%', until DESC LIMIT 1"
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,7 +50,11 @@ def note_attempts(roster: Roster, attempts: Sequence[RefusedAttempt], again: tim
                 continue
             told.add((row["device"], each.ssid))
             at = db.execute(_ADDRESS, (str(each.mac),)).fetchone()
-            address = stored_address(at["address"]) if at is not None else NO_ADDRESS
-            kind, where = EventKind.REFUSED_ATTEMPT, each.access_point
-            events.append(Event(kind, each.last, row["device"], each.mac, address, name=each.ssid, was_name=where))
+            address, place = (stored_address(at[0]), at[1]) if at is not None else (NO_ADDRESS, "")
+            events.append(
+                Event(
+                    EventKind.REFUSED_ATTEMPT, each.last, row["device"], each.mac, address, name=each.ssid,
+                    was_name=each.access_point, place=place,
+                )
+            )  # fmt: skip
         return record(db, events)

@@ -51,4 +51,5 @@ def note_missing_back(roster: Roster, device: Device, told: MissingTold, at: dat
 
 def _event(kind: EventKind, at: datetime, device: Device, since: datetime, common: str, why: str = "") -> Event:
     stay = max(device.stays, key=lambda stay: (stay.present, stay.address.version == 4))
-    return Event(kind, at, device.id, stay.mac, stay.address, away_since=since, name=common, was_name=why)
+    where = (stay.mac, stay.address)
+    return Event(kind, at, device.id, *where, away_since=since, name=common, was_name=why, place=stay.place)

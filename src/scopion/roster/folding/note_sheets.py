@@ -15,7 +15,8 @@ from scopion.roster.store.stored_values import from_ms, stored_address, stored_m
 
 _TELLER = """
 SELECT device, mac, (SELECT address FROM stay WHERE stay.mac = adapter.mac AND address NOT LIKE '%:%'
-ORDER BY until DESC LIMIT 1) AS address FROM adapter WHERE address NOTNULL
+ORDER BY until DESC LIMIT 1) AS address, (SELECT place FROM stay WHERE stay.mac = adapter.mac
+ORDER BY until DESC LIMIT 1) AS place FROM adapter WHERE address NOTNULL
 ORDER BY mac IN (SELECT gateway_mac FROM subnet) DESC, own DESC, first_seen LIMIT 1
 """
 
@@ -45,5 +46,6 @@ def note_sheet(roster: Roster, ssid: str, enforcer: str, at: datetime, since: da
         if row is None:
             return []
         whose = (row["device"], stored_mac(row["mac"]), stored_address(row["address"]))
-        event = Event(EventKind.SHEET_DUE, at, *whose, away_since=since, name=ssid, was_name=enforcer)
+        kind, where = EventKind.SHEET_DUE, row["place"]
+        event = Event(kind, at, *whose, away_since=since, name=ssid, was_name=enforcer, place=where)
         return record(db, [event])

@@ -30,8 +30,8 @@ def record(db: Connection, events: Sequence[Event], scan: int | None = None) -> 
 
 def _recorded(db: Connection, event: Event, scan: int | None) -> Event:
     row = db.execute(
-        "INSERT INTO event (at, kind, device, mac, address, was_address, away_since, other_mac, name, was_name, scan) "
-        "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        "INSERT INTO event (at, kind, device, mac, address, was_address, away_since, other_mac, name, was_name, scan, "
+        "place) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
             to_ms(event.at),
             event.kind,
@@ -44,6 +44,7 @@ def _recorded(db: Connection, event: Event, scan: int | None) -> Event:
             event.name or None,
             event.was_name or None,
             scan,
+            event.place,
         ),
     )
     return replace(event, id=row.lastrowid or 0)

@@ -23,6 +23,7 @@ from scopion.roster.store.write_files import make_folder, open_file, storage_fai
 FILE = "roster.sqlite"
 # Another process holds the roster for a fraction of a second when it folds a scan; ten seconds are a stuck disk.
 BUSY_S = 10.0
+HOME = "home"  # meta: the name of this machine's place
 MEMORY_LOST = "memory_lost"  # meta: the name of the damaged file that this roster replaces, until a scan has told it
 
 
@@ -210,6 +211,18 @@ class Roster:
             self.db.execute("DELETE FROM meta WHERE key = ?", (key,))
         else:
             self.db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (key, value))
+
+    @property
+    def home(self) -> str:
+        """Return the name of the place of the machine that keeps this roster; empty while it is the only one.
+
+        It is read each time: another process may have named it.
+        """
+        return self.meta(HOME) or ""
+
+    def placed(self, place: str | None) -> str:
+        """Return the name of a place; this machine's for None."""
+        return self.home if place is None else place
 
     @property
     def memory_lost(self) -> str | None:

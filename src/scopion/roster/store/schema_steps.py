@@ -78,10 +78,51 @@ def _sessions_on_the_air(db: Connection) -> None:
     db.execute("CREATE INDEX air_session_until ON air_session (until)")
 
 
+def _places(db: Connection) -> None:
+    """Give each subnet, stay, scan and event its place, so that two places may use the same range."""
+    db.execute(
+        """CREATE TABLE subnet_placed (
+            place TEXT NOT NULL DEFAULT '',
+            range TEXT NOT NULL,
+            gateway TEXT,
+            gateway_mac TEXT,
+            since INTEGER NOT NULL,
+            baseline INTEGER REFERENCES scan (id),
+            learning_until INTEGER, -- NULL: as long as the settings say, from the baseline on
+            PRIMARY KEY (place, range)
+        ) WITHOUT ROWID"""
+    )
+    db.execute(
+        """CREATE TABLE unpaired_placed (
+            place TEXT NOT NULL DEFAULT '',
+            address TEXT NOT NULL,
+            device INTEGER NOT NULL REFERENCES device (id) ON DELETE CASCADE,
+            since INTEGER NOT NULL,
+            until INTEGER NOT NULL,
+            present INTEGER NOT NULL,
+            PRIMARY KEY (place, address)
+        ) WITHOUT ROWID"""
+    )
+    for table, kept in (
+        ("subnet", "range, gateway, gateway_mac, since, baseline, learning_until"),
+        ("unpaired", "address, device, since, until, present"),
+    ):
+        db.execute(f"INSERT INTO {table}_placed ({kept}) SELECT {kept} FROM {table}")
+        db.execute(f"DROP TABLE {table}")
+        db.execute(f"ALTER TABLE {table}_placed RENAME TO {table}")
+    for table in ("stay", "scan", "event"):
+        db.execute(f"ALTER TABLE {table} ADD COLUMN place TEXT NOT NULL DEFAULT ''")
+    db.execute("DROP INDEX stay_present")
+    db.execute("CREATE UNIQUE INDEX stay_present ON stay (mac, address, place) WHERE present")
+    # A place is folded by itself, however many others there are.
+    db.execute("CREATE INDEX stay_place ON stay (place) WHERE present")
+
+
 # Each leads from the version of its place to the next: the first from OLDEST.
 STEPS: tuple[Callable[[Connection], None], ...] = (
     _from_before_0_1,
     _entries_to_block,
     _alerts_to_take_on,
     _sessions_on_the_air,
+    _places,
 )

@@ -77,6 +77,15 @@ def to_ms(moment: datetime) -> int:
     return round(moment.timestamp() * 1000)
 
 
+# The same in SQL, of a row of the table.
+UNPAIRED_SUBJECT = "address || CASE place WHEN '' THEN '' ELSE '@' || place END"
+
+
+def unpaired_subject(place: str, address: str) -> str:
+    """Return the subject of what was said of a host that is known by its address only: an address of its place."""
+    return f"{address}@{place}" if place else address
+
+
 def stored_address(text: str) -> Address:
     """Return an address that the roster kept. It is in its usual text, so the system's own reader suffices. Raises
     NotOurs.

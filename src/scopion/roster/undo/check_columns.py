@@ -69,12 +69,12 @@ def _address(value: object) -> None:
 
 
 def _subject(value: object) -> None:
-    """Check the subject of a trait: an adapter, or a host of which only the address is known."""
+    """Check the subject of a trait: an adapter, or a host of a place of which only the address is known."""
     with as_written("the subject of a trait"):
         try:
             _mac(value)
         except NotOurs:
-            _address(value)
+            _address(_text(value).partition("@")[0])
 
 
 def _list(value: object) -> None:
@@ -157,13 +157,15 @@ COLUMNS: Mapping[str, Mapping[str, Reader | Whole]] = {
     },
     "stay": {
         "mac": _mac, "address": _address, "since": _MOMENT, "until": _MOMENT, "present": _FLAG,
-        "source": _or(_words(Source), None), "found": _or(_text, None),
+        "source": _or(_words(Source), None), "found": _or(_text, None), "place": _text,
     },
-    "unpaired": {"address": _address, "device": NUMBER, "since": _MOMENT, "until": _MOMENT, "present": _FLAG},
+    "unpaired": {
+        "place": _text, "address": _address, "device": NUMBER, "since": _MOMENT, "until": _MOMENT, "present": _FLAG,
+    },
     "event": {
         "at": _MOMENT, "kind": _KIND, "device": NUMBER, "mac": _or(_mac, ""), "address": _address,
         "was_address": _or(_address, None, ""), "away_since": _MOMENT_OR_NULL, "scan": _NUMBER_OR_NULL,
-        "other_mac": _or(_mac, None, ""), "name": _or(_text, None), "was_name": _or(_text, None),
+        "other_mac": _or(_mac, None, ""), "name": _or(_text, None), "was_name": _or(_text, None), "place": _text,
     },
     "trait": {
         "subject": _subject, "kind": _words(TraitKind), "value": _text, "source": _words(Source),
@@ -172,10 +174,11 @@ COLUMNS: Mapping[str, Mapping[str, Reader | Whole]] = {
     "scan": {
         "targets": _text, "subnet": _or(_range, ""), "interface": _text, "method": _text, "started": _MOMENT,
         "ended": _MOMENT_OR_NULL, "asked": NUMBER, "answered": NUMBER, "rounds": NUMBER, "outcome": _text,
+        "place": _text,
     },
     "subnet": {
-        "range": _range, "gateway": _or(_gateway, None, ""), "gateway_mac": _or(_mac, None, ""), "since": _MOMENT,
-        "baseline": _NUMBER_OR_NULL, "learning_until": _MOMENT_OR_NULL,
+        "place": _text, "range": _range, "gateway": _or(_gateway, None, ""), "gateway_mac": _or(_mac, None, ""),
+        "since": _MOMENT, "baseline": _NUMBER_OR_NULL, "learning_until": _MOMENT_OR_NULL,
     },
     "network": {
         "ssid": _text, "mode": _MODE, "notation": _words(Notation), "capacity": _NUMBER_OR_NULL, "radios": _text,

@@ -20,7 +20,7 @@ from scopion.roster.undo.record_changes import Change
 KEYS = {
     "device": ("id",),
     "adapter": ("mac",),
-    "unpaired": ("address",),
+    "unpaired": ("place", "address"),
     "stay": ("id",),
     "trait": ("subject", "kind", "value", "source"),
     "event": ("id",),
@@ -31,6 +31,8 @@ KEYS = {
     "mute": ("id",),
     "association": ("mac",),
 }
+# What a row that was noted before a column was there has in it.
+_BEFORE = {"unpaired": {"place": ""}}
 # The columns without which nothing can be taken back; others may have come with a later schema.
 _NEEDED = {
     "adapter": ("device", "first_seen", "last_seen"),
@@ -86,7 +88,7 @@ def _image(relation: str, text: str | None) -> dict[str, Any] | None:
 
     if text is None:
         return None
-    found: dict[str, Any] = json.loads(text)
+    found: dict[str, Any] = {**_BEFORE.get(relation, {}), **json.loads(text)}
     known = {"id": NUMBER, **COLUMNS[relation]} if KEYS[relation] == ("id",) else COLUMNS[relation]
     for column, value in found.items():
         if column not in known:

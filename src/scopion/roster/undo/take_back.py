@@ -174,8 +174,8 @@ def _join_stay(db: Connection, image: Image) -> bool:
     if not image["present"]:
         return False
     continued = db.execute(
-        "UPDATE stay SET since = min(since, ?) WHERE mac = ? AND address = ? AND present",
-        (image["since"], image["mac"], image["address"]),
+        "UPDATE stay SET since = min(since, ?) WHERE mac = ? AND address = ? AND place = ? AND present",
+        (image["since"], image["mac"], image["address"], image.get("place", "")),
     )
     return bool(continued.rowcount)
 

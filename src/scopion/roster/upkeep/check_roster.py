@@ -9,7 +9,7 @@ from itertools import islice
 
 from scopion.model.text import clean, counted
 from scopion.roster.store.open_roster import Roster
-from scopion.roster.store.stored_values import NotOurs
+from scopion.roster.store.stored_values import UNPAIRED_SUBJECT, NotOurs
 from scopion.roster.undo.check_columns import COLUMNS, Reader, Whole, no_value
 from scopion.roster.undo.read_changes import odd_rows
 from scopion.roster.upkeep.mend_clock import dated_ahead
@@ -22,14 +22,15 @@ _RULES = (
     ("a stay that ends before it begins", "SELECT mac || ' at ' || address FROM stay WHERE until < since"),
     (
         "stays of one adapter at one address that overlap",
-        "SELECT mac || ' at ' || address FROM (SELECT mac, address, since, max(until) OVER (PARTITION BY mac, address "
-        "ORDER BY since, until ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING) AS latest FROM stay) "
+        "SELECT mac || ' at ' || address FROM (SELECT mac, address, since, max(until) OVER "
+        "(PARTITION BY mac, address, place ORDER BY since, until ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING) "
+        "AS latest FROM stay) "
         "WHERE since < latest",
     ),
     ("an event of another device than its adapter's", "SELECT event.mac FROM event JOIN adapter "
      "ON adapter.mac = event.mac WHERE adapter.device <> event.device"),
     ("a trait of no adapter", "SELECT subject FROM trait WHERE subject NOT IN "
-     "(SELECT mac FROM adapter UNION SELECT address FROM unpaired)"),
+     f"(SELECT mac FROM adapter UNION SELECT {UNPAIRED_SUBJECT} FROM unpaired)"),
 )  # fmt: skip
 
 

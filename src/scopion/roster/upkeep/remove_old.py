@@ -9,7 +9,7 @@ from sqlite3 import Connection
 
 from scopion.roster.folding.fold_unpaired import drop_if_undescribed
 from scopion.roster.store.open_roster import Roster
-from scopion.roster.store.stored_values import to_ms
+from scopion.roster.store.stored_values import UNPAIRED_SUBJECT, to_ms
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +41,8 @@ def remove_stray(roster: Roster) -> int:
     with roster.transaction() as db:
         before = db.total_changes
         db.execute(
-            "DELETE FROM trait WHERE subject NOT IN (SELECT mac FROM adapter UNION SELECT address FROM unpaired)"
+            "DELETE FROM trait WHERE subject NOT IN "
+            f"(SELECT mac FROM adapter UNION SELECT {UNPAIRED_SUBJECT} FROM unpaired)"
         )
         drop_if_undescribed(db)
         db.execute("DELETE FROM air_session WHERE NOT present AND mac NOT IN (SELECT mac FROM adapter)")
@@ -56,11 +57,11 @@ def record_counts(roster: Roster) -> Mapping[str, int]:
 
 
 def _scans(db: Connection, before: int) -> int:
-    """Keep one old scan a day and subnet, so that it is known on which days scans looked."""
+    """Keep one old scan a day and subnet of a place, so that it is known on which days scans looked."""
     old = (
         "SELECT id FROM scan WHERE started < ?1 AND id NOT IN (SELECT baseline FROM subnet WHERE baseline IS NOT NULL) "
         "AND id NOT IN (SELECT min(id) FROM scan WHERE outcome = 'complete' AND started < ?1 "
-        "GROUP BY subnet, started / 86400000)"
+        "GROUP BY place, subnet, started / 86400000)"
     )
     db.execute(f"UPDATE event SET scan = NULL WHERE scan IN ({old})", (before,))
     return db.execute(f"DELETE FROM scan WHERE id IN ({old})", (before,)).rowcount
@@ -71,11 +72,14 @@ def _events(db: Connection, before: int) -> int:
 
 
 def _stays(db: Connection, before: int) -> int:
-    """Remove past stays except the latest of each adapter, which tells where it was last; and past associations."""
+    """Remove past stays except the latest of each adapter in each place, which tells where it was last; and past
+    associations.
+    """
     db.execute("DELETE FROM air_session WHERE NOT present AND until < ?", (before,))
     return db.execute(
         "DELETE FROM stay WHERE NOT present AND until < ? "
-        "AND EXISTS (SELECT 1 FROM stay AS later WHERE later.mac = stay.mac AND later.until > stay.until)",
+        "AND EXISTS (SELECT 1 FROM stay AS later WHERE later.mac = stay.mac AND later.place = stay.place "
+        "AND later.until > stay.until)",
         (before,),
     ).rowcount
 
