@@ -11,13 +11,14 @@ from scopion.roster.store.open_roster import HOME, Roster
 from scopion.roster.store.stored_values import unpaired_subject
 
 _PLACED = ("stay", "scan", "event", "subnet", "unpaired")
+_EVERYWHERE = "SELECT place FROM subnet UNION SELECT place FROM stay UNION SELECT place FROM unpaired"
 
 
 def known_places(roster: Roster) -> list[str]:
     """Return the names of all places of which anything is known, this machine's first."""
     home = roster.home
     with roster.guarded():
-        others = {row[0] for row in roster.rows("SELECT place FROM subnet UNION SELECT place FROM stay")}
+        others = {row[0] for row in roster.rows(_EVERYWHERE)}
     return [home, *sorted(others - {home})]
 
 

@@ -153,8 +153,11 @@ def device_columns(clock: Clock, devices: Sequence[Device]) -> list[Column]:
     if any(device.owner for device in devices):
         columns.append(Column("owner", lambda each: each.device.owner, _absent, optional=1))
     apart = len({place for device in devices for place in device.places}) > 1
-    if apart or any(device.place for device in devices):
-        columns.append(Column("place", lambda each: _place(each.device, apart=apart), _absent, optional=1))
+    place = Column("place", lambda each: _place(each.device, apart=apart), _absent, optional=0 if apart else 1)
+    if apart:  # without it, equal addresses could not be told apart
+        columns.insert(4, place)
+    elif any(device.place for device in devices):
+        columns.append(place)
     if any(device.guest_until for device in devices):
         columns.append(Column("until", lambda each: str(each.device.guest_until or ""), _absent, optional=1))
     columns.append(Column("seen", lambda each: _seen(each.device, now), _absent, optional=1))

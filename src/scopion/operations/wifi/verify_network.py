@@ -204,7 +204,8 @@ class _Verification:
 
         Raises NoInterface if this machine is on none of them: elsewhere no refused device answers, either.
         """
-        known = subnets_of(self._site, self._roster)
+        home = self._roster.home
+        known = [each.range for each in subnets_of(self._site, self._roster) if each.place == home]
         attached = {
             subnet for each in self._site.attachment.interfaces() if each.can_resolve for subnet in each.subnets
         }
