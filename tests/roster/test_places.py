@@ -311,6 +311,19 @@ class Commands(ProgramTest):
         trial = self.run_json("alerts", "rules", "try", "10:c0:de:00:00:03")
         self.assertEqual([(each["told"], each["rule"]) for each in trial], [(True, 1)])
 
+    def test_an_export_keeps_the_places(self) -> None:
+        """What is exported and imported into an empty roster is in the places in which it was."""
+        self.two_places()
+        first = self.site
+        here = self.run_json("devices", "--columns", "macs,addresses,places")
+        for form in ("json", "jsonl", "csv"):
+            with self.subTest(form=form):
+                self.site = first
+                exported = self.run_ok("export", "--as", form)
+                self.site = self.folder / form
+                self.run_ok("import", "-", "--yes", stdin=exported)
+                self.assertEqual(self.run_json("devices", "--columns", "macs,addresses,places"), here)
+
     def test_one_place_needs_no_name(self) -> None:
         """Without a second place nothing is said of places, and --place says why it is no use."""
         with closing(Roster.open(self.site)) as roster:

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 LONGEST_NAME = 40  # it stands in tables and sentences
 # They part a name from something else: an address, a level of a topic, another name.
-_PARTING = frozenset("@/+#,")
+_PARTING = frozenset("@/+#,;")
 
 
 class PlacedSubnet(NamedTuple):

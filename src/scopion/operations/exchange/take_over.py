@@ -6,6 +6,7 @@ changed since it was written. A list of another program only fills in missing la
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
@@ -77,7 +78,12 @@ def taken_over(site: Site, roster: Roster, plan: Plan) -> None:
         if intent.device is not None and any(what == "label" for what, _, _ in intent.differing):
             set_description(roster, intent.device, label="")
     now = site.clock.now()
-    fold(roster, [seen for intent in changes for seen in _observations(intent, now)], (), now)
+    by_place: dict[str | None, list[Observation]] = defaultdict(list)
+    for intent in changes:
+        for seen in _observations(intent, now):
+            by_place[intent.record.places.get(seen.address) if seen.address else None].append(seen)
+    for place, observations in by_place.items():
+        fold(roster, observations, (), now, place=place)
     for intent, device in _gathered(roster, changes):
         wanted = intent.record
         set_media(roster, {each.mac: each.medium for each in wanted.adapters if each.mac in intent.joining})

@@ -151,7 +151,7 @@ def _written_location(location: tuple[int | str, ...]) -> tuple[int | str, ...]:
 # What a wrong text should have been, by the setting; all others of this kind are secrets.
 _EXPECTED = {
     ("dhcp_pool", "reserved"): "write ranges as 192.0.2.100-192.0.2.199, not {given!r}",
-    ("place", "places"): "{given!r} is not the name of a place: up to 40 characters, none of @ / + # and the comma",
+    ("place", "places"): "{given!r} is not the name of a place: up to 40 characters, none of @ / + # , and ;",
     ("timezone",): "{given!r} is not a time zone: write it as Europe/Lisbon",
     ("hours", "night"): "write hours as 22:00-06:30, or mon-fri 08:00-18:00, not {given!r}",
     ("digest_at",): "write a time of day as 08:00, not {given!r}",

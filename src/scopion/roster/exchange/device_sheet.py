@@ -25,6 +25,8 @@ COLUMNS = (
     "standing", "label", "owner", "place", "note", "guest_until", "because", "essential", "macs", "addresses", "names",
     "media", "first_seen", "last_seen", "standing_since", "present", "revision", "vendor", "kind",
 )  # fmt: skip
+# A column more for a site that has several places: in which of them an address is.
+PLACES = "places"
 _GUARDED = (*FORMULA_SIGNS, "'")
 _SEPARATORS = (",", ";", "\t")
 _PROBLEMS_TOLD = 20
@@ -34,8 +36,11 @@ def write_sheet(records: Iterable[tuple[DeviceRecord, Mapping[str, str]]], colum
     """Return records as CSV, with what is looked up for each: vendor, kind."""
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\r\n")
+    listed = list(records)
+    if columns == COLUMNS and any(record.places for record, _ in listed):
+        columns = (*COLUMNS, PLACES)
     writer.writerow(columns)
-    for record, more in records:
+    for record, more in listed:
         cells = {**_cells(record), **more}
         writer.writerow([guarded(cells.get(column, "")) for column in columns])
     return text.getvalue()
@@ -91,7 +96,7 @@ def _separator(line: str) -> str:
 
 def _header(cells: Sequence[str]) -> tuple[list[str], str]:
     columns = [cell.strip().casefold() for cell in cells]
-    unknown = [column for column in columns if column and column not in COLUMNS]
+    unknown = [column for column in columns if column and column not in (*COLUMNS, PLACES)]
     if unknown:
         return columns, f"there is no column {', '.join(map(repr, unknown))}: columns are {', '.join(COLUMNS)}"
     twice = [column for column in columns if column and columns.count(column) > 1]
@@ -146,6 +151,7 @@ def _record(row: Mapping[str, str], values: Mapping[str, Any], line: int) -> Dev
         guest_until=values.get("guest_until"),
         standing_since=values.get("standing_since"),
         names=values.get("names", ()),
+        places=values.get(PLACES, {}),
         essential=values.get("essential"),
         present=values.get("present"),
         revision=values.get("revision"),
@@ -164,6 +170,7 @@ def _cells(record: DeviceRecord) -> dict[str, str]:
         "macs": " ".join(map(str, record.macs)),
         "addresses": fields.written_groups(groups),
         "names": fields.written_names(record.names),
+        PLACES: fields.written_places(record.places),
         "media": " ".join(str(adapter.medium or Medium.UNKNOWN) for adapter in adapters),
         "first_seen": fields.written_moments([adapter.first_seen for adapter in adapters]),
         "last_seen": fields.written_moments([adapter.last_seen for adapter in adapters]),
@@ -192,6 +199,7 @@ _READERS: Mapping[str, Callable[[str], Any]] = {
     "macs": fields.macs,
     "addresses": fields.address_groups,
     "names": fields.names,
+    PLACES: fields.places,
     "media": fields.media,
     "first_seen": fields.moments,
     "last_seen": fields.moments,

@@ -78,6 +78,7 @@ class DeviceModel(_Strict):
     essential: bool | None = Field(default=None, description="Never to be refused on the air.")
     adapters: list[AdapterModel] = []
     unpaired: list[Ip] = Field(default=[], description="Where it is known without a MAC address.")
+    places: dict[Ip, Text] = Field(default={}, description="In which place of the site an address is.")
     names: list[NameModel] = []
     present: bool | None = Field(default=None, description="Whether it was here; not taken in.")
     revision: int | None = Field(default=None, ge=0, description="Of the state that was exported.")
@@ -149,6 +150,7 @@ def _record(device: DeviceModel, line: int) -> DeviceRecord:
             for each in device.adapters
         ),
         unpaired=tuple(map(fields.address, device.unpaired)),
+        places={fields.address(address): place for address, place in device.places.items() if place},
         label=device.label,
         owner=device.owner,
         place=device.place,
@@ -184,6 +186,7 @@ def _as_json(record: DeviceRecord, more: Mapping[str, str]) -> dict[str, Any]:
             for adapter in record.adapters
         ],
         "unpaired": list(map(str, record.unpaired)),
+        **({"places": {str(each): place for each, place in record.places.items()}} if record.places else {}),
         "names": [{"name": name.value, "source": str(name.source)} for name in record.names],
         "present": record.present,
         "revision": record.revision,

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import UTC, date, datetime
 
 from scopion.model.address import Address, parse_address
 from scopion.model.device import Standing
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Source, Trait, TraitKind
+from scopion.model.place import is_place_name
 from scopion.model.text import clean
 
 _NAME = re.compile(r"(?P<value>.+) \((?P<source>[a-z-]+)\)")
@@ -118,6 +119,22 @@ def names(text: str) -> tuple[Trait, ...]:
 def written_names(traits: tuple[Trait, ...]) -> str:
     """Return the text that ``names`` reads."""
     return "; ".join(f"{_TO_ESCAPE.sub(_WITH_ESCAPE, name.value)} ({name.source})" for name in traits)
+
+
+def places(text: str) -> dict[Address, str]:
+    """Read ``192.0.2.44@branch; 192.0.2.45@branch``. Raises ValueError."""
+    found = {}
+    for part in filter(None, map(str.strip, text.split(";"))):
+        at, _, place = part.partition("@")
+        if not is_place_name(place):
+            raise ValueError(f"{part!r} is not an address and its place: write it as 192.0.2.44@branch")
+        found[address(at)] = place
+    return found
+
+
+def written_places(placed: Mapping[Address, str]) -> str:
+    """Return the text that ``places`` reads."""
+    return "; ".join(f"{at}@{place}" for at, place in placed.items())
 
 
 def iso(value: datetime) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
 
@@ -32,6 +32,8 @@ class DeviceRecord:
 
     adapters: tuple[AdapterRecord, ...] = ()
     unpaired: tuple[Address, ...] = ()  # where it was found without a MAC address
+    # In which place of the site an address is; those of a place without a name are missing.
+    places: Mapping[Address, str] = field(default_factory=dict, hash=False)
     label: str | None = None
     owner: str | None = None
     place: str | None = None
@@ -79,6 +81,7 @@ def record_of(device: Device) -> DeviceRecord:
     return DeviceRecord(
         adapters=tuple(_adapter(adapter) for adapter in device.adapters),
         unpaired=tuple(stay.address for stay in device.unpaired),
+        places={stay.address: stay.place for stay in device.stays if stay.place},
         label=device.label,
         owner=device.owner,
         place=device.place,
