@@ -81,5 +81,12 @@ class Observation:
     traits: tuple[Trait, ...] = ()
     recorded: bool = False  # taken from a record of another time: it makes no device present
     undated: bool = False  # recorded, and the record gives no time
+    # it was seen from then until ``at``, again and again, without a silence that counts; None: at that moment
+    since: datetime | None = None
     # the subnet of the link on which it was seen (an IPv6 address does not tell it); None: not known
     subnet: IPv4Network | None = None
+
+    @property
+    def began(self) -> datetime:
+        """Return when it was seen first."""
+        return self.since or self.at

@@ -11,7 +11,6 @@ from dataclasses import dataclass
 
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Pair
-from scopion.roster.read_devices import known_adapters
 from scopion.roster.store.open_roster import Roster
 
 # New devices at once, and one more for each of these seconds: a conference of 250 is taken in as it comes; of thousands
@@ -47,7 +46,7 @@ class KnownPairs:
     def __init__(self, roster: Roster, place: str | None = None) -> None:
         self._roster = roster
         self._place = roster.placed(place)
-        self.macs = known_adapters(roster).keys()
+        self.macs = _KnownMacs(roster)
 
     def __contains__(self, pair: object) -> bool:
         mac, address = pair if isinstance(pair, tuple) else (None, None)
@@ -56,10 +55,18 @@ class KnownPairs:
         if mac is None:
             query, values = "SELECT 1 FROM unpaired WHERE address = ? AND place = ?", (str(address), self._place)
             return self._roster.db.execute(query, values).fetchone() is not None
-        if mac not in self.macs:
-            return False
         query = "SELECT 1 FROM stay WHERE mac = ? AND address = ? AND place = ? LIMIT 1"
         return self._roster.db.execute(query, (str(mac), str(address), self._place)).fetchone() is not None
+
+
+class _KnownMacs:
+    """Which adapters are known: each is looked up, because a site may have tens of thousands."""
+
+    def __init__(self, roster: Roster) -> None:
+        self._db = roster.db
+
+    def __contains__(self, mac: object) -> bool:
+        return self._db.execute("SELECT 1 FROM adapter WHERE mac = ?", (str(mac),)).fetchone() is not None
 
 
 @dataclass(frozen=True, slots=True)

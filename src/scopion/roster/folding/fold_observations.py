@@ -38,10 +38,10 @@ from scopion.roster.store.stored_values import from_ms, stored_address, to_ms
 # A sighting that is told late belongs to the stay that has begun since, unless another one had ended by then.
 _EXTEND = """
 UPDATE stay SET until = max(until, ?1), found = CASE WHEN ?1 >= until THEN ?4 ELSE found END, since = CASE
-    WHEN ?1 < since AND NOT EXISTS (
+    WHEN ?6 < since AND NOT EXISTS (
         SELECT 1 FROM stay AS past WHERE past.mac = ?2 AND past.address = ?3 AND past.place = ?5
-        AND NOT past.present AND past.until >= ?1
-    ) THEN ?1 ELSE since END
+        AND NOT past.present AND past.until >= ?6
+    ) THEN ?6 ELSE since END
 WHERE mac = ?2 AND address = ?3 AND place = ?5 AND present
 """
 
@@ -68,6 +68,7 @@ def fold(
     silent: bool = False,
     today: date | None = None,
     place: str | None = None,
+    at_once: bool = True,
 ) -> list[Event]:
     """Take in what was seen in one place, and the absence of devices that should have answered there.
 
@@ -75,7 +76,8 @@ def fold(
     except that a device joins only once. ``place`` is this machine's for None. ``asked_enough`` are addresses that were
     asked so often and long that a device which was there and did not answer is gone, except as ``silence`` says.
     ``silent`` is for a baseline: devices join, and no event is recorded. ``today``, at the site, is the day by which
-    guests end. Returns the events that were recorded, in order.
+    guests end. ``at_once`` is False for what was seen at many times: two adapters at one address are no contest then.
+    Returns the events that were recorded, in order.
     """
     with roster.transaction() as db:
         where = roster.placed(place)
@@ -103,7 +105,7 @@ def fold(
         events += close_stays(db, missing_stays(silent_here, sightings, asked_enough, latest, at), at, where)
         addresses = {seen.address for seen in sightings if seen.address}
         events += close_unpaired(db, where, addresses, asked_enough, at, latest, silence.spared)
-        events += contests(db, sightings, before.keys(), at)
+        events += contests(db, sightings, before.keys(), at) if at_once else ()
         events += [*unwanted_present(db, events), *unlisted_present(db, events)]
         events = [replace(event, place=where) for event in events]
         events += guests_overstayed(db, today, at, where) if today else ()
@@ -185,7 +187,7 @@ def _take_in(
         if seen.medium is not Medium.UNKNOWN:
             db.execute("UPDATE adapter SET medium = ?, medium_evidence = '' WHERE mac = ?", (seen.medium, str(mac)))
         db.execute("UPDATE adapter SET last_seen = max(last_seen, ?) WHERE mac = ?", (to_ms(seen.at), str(mac)))
-        note_traits(db, str(mac), seen.traits, seen.at)
+        note_traits(db, str(mac), seen.traits, seen.began, seen.at)
         if seen.address is not None:
             _extend_stay(db, mac, seen.address, place, seen)
     arrived = _arrival(adapter, group[0]) if group[0].address is not None else []
@@ -198,7 +200,7 @@ def _adapter(
     """Return the adapter that was seen; a new one gets a new device, or the one that had no MAC address."""
     was = next((each for each in adopted if each.device is not None), None)
     present = present or any(each.present for each in adopted)
-    text, at, sighted = str(mac), to_ms(seen.at), seen.address is not None
+    text, at, sighted = str(mac), to_ms(seen.began), seen.address is not None
     row: Row | None = db.execute("SELECT device, last_seen, sighted FROM adapter WHERE mac = ?", (text,)).fetchone()
     if row is None:
         device = was.device if was is not None and was.device is not None else make_device(db, at)
@@ -207,7 +209,7 @@ def _adapter(
             (text, device, seen.medium, at, at, sighted),
         )
         if was is None:
-            return _Adapter(device, seen.at, was_present=False, was_address=None, sighted=False)
+            return _Adapter(device, seen.began, was_present=False, was_address=None, sighted=False)
         at_address = stored_address(was.address)
         where = at_address if isinstance(at_address, IPv4Address) else None
         return _Adapter(device, from_ms(was.until), was_present=present, was_address=where, sighted=True)
@@ -237,7 +239,7 @@ def _renamed(db: Connection, adapter: _Adapter, group: Sequence[Observation]) ->
     if names is None or address is None:
         return []
     was, now = names
-    return [Event(EventKind.RENAMED, first.at, adapter.device, first.mac, address, name=now, was_name=was)]
+    return [Event(EventKind.RENAMED, first.began, adapter.device, first.mac, address, name=now, was_name=was)]
 
 
 def _arrival(adapter: _Adapter, seen: Observation) -> list[Event]:
@@ -246,7 +248,7 @@ def _arrival(adapter: _Adapter, seen: Observation) -> list[Event]:
     if adapter.was_present or seen.source is Source.OWN:
         return []
     assert seen.address is not None
-    event = Event(EventKind.JOINED, seen.at, adapter.device, seen.mac, seen.address)
+    event = Event(EventKind.JOINED, seen.began, adapter.device, seen.mac, seen.address)
     if not adapter.sighted:
         return [event]
     # An adapter makes up IPv6 addresses as it likes: only IPv4 ones are moves.
@@ -258,11 +260,11 @@ def _arrival(adapter: _Adapter, seen: Observation) -> list[Event]:
 
 
 def _extend_stay(db: Connection, mac: MacAddress, address: Address, place: str, seen: Observation) -> None:
-    key, at = (str(mac), str(address)), to_ms(seen.at)
-    extended = db.execute(_EXTEND, (at, *key, seen.source, place))
+    key, began, at = (str(mac), str(address)), to_ms(seen.began), to_ms(seen.at)
+    extended = db.execute(_EXTEND, (at, *key, seen.source, place, began))
     if not extended.rowcount:
         db.execute(
             "INSERT INTO stay (mac, address, since, until, present, source, found, place) "
-            "VALUES (?, ?, ?3, ?3, 1, ?4, ?4, ?5)",
-            (*key, at, seen.source, place),
+            "VALUES (?, ?, ?, ?, 1, ?5, ?5, ?6)",
+            (*key, began, at, seen.source, place),
         )

@@ -22,7 +22,7 @@ from scopion.roster.store.stored_values import from_ms, stored_address, to_ms, u
 def see_unpaired(db: Connection, seen: Observation, place: str) -> Event | None:
     """Take in a host without a MAC address. Returns None if that is no news, or if an adapter is known to be there."""
     assert seen.address is not None
-    address, at = str(seen.address), to_ms(seen.at)
+    address, began, at = str(seen.address), to_ms(seen.began), to_ms(seen.at)
     there = db.execute("SELECT mac FROM stay WHERE address = ? AND place = ? AND present", (address, place))
     adapters = [row["mac"] for row in there.fetchall()]
     for mac in adapters:
@@ -34,23 +34,25 @@ def see_unpaired(db: Connection, seen: Observation, place: str) -> Event | None:
         db.execute("UPDATE adapter SET last_seen = max(last_seen, ?) WHERE mac = ?", (at, mac))
     if adapters:
         if len(adapters) == 1:  # two claimants: it is not known which of them said it
-            note_traits(db, adapters[0], seen.traits, seen.at)
+            note_traits(db, adapters[0], seen.traits, seen.began, seen.at)
         return None
     key = (place, address)
     known: Row | None = db.execute("SELECT * FROM unpaired WHERE (place, address) = (?, ?)", key).fetchone()
-    note_traits(db, unpaired_subject(place, address), seen.traits, seen.at)
+    note_traits(db, unpaired_subject(place, address), seen.traits, seen.began, seen.at)
     if known is None:
-        device = make_device(db, at)
-        db.execute("INSERT INTO unpaired VALUES (?, ?, ?, ?, ?, ?)", (*key, device, at, at, not seen.recorded))
-        return None if seen.recorded else Event(EventKind.JOINED, seen.at, device, None, seen.address)
-    since = known["since"] if known["present"] or seen.recorded else at
+        device = make_device(db, began)
+        db.execute("INSERT INTO unpaired VALUES (?, ?, ?, ?, ?, ?)", (*key, device, began, at, not seen.recorded))
+        return None if seen.recorded else Event(EventKind.JOINED, seen.began, device, None, seen.address)
+    since = known["since"] if known["present"] or seen.recorded else began
     db.execute(
         "UPDATE unpaired SET since = ?, until = max(until, ?), present = ? WHERE (place, address) = (?, ?)",
         (since, at, known["present"] or not seen.recorded, *key),
     )
     if known["present"] or seen.recorded:
         return None
-    return Event(EventKind.RETURNED, seen.at, known["device"], None, seen.address, away_since=from_ms(known["until"]))
+    return Event(
+        EventKind.RETURNED, seen.began, known["device"], None, seen.address, away_since=from_ms(known["until"])
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,16 +18,16 @@ _KINDS, _SOURCES = stored_words(TraitKind), stored_words(Source)
 _GIVEN_BY_ITSELF = (Source.MDNS, Source.DHCP, Source.NETBIOS, Source.LLMNR)
 
 
-def note_traits(db: Connection, subject: str, traits: Iterable[Trait], at: datetime) -> None:
-    """Remember what was said of an adapter (its MAC) or of an unpaired host (its address)."""
-    moment = to_ms(at)
+def note_traits(db: Connection, subject: str, traits: Iterable[Trait], began: datetime, at: datetime) -> None:
+    """Remember what was said of an adapter (its MAC) or of an unpaired host (its address), the first and last time."""
+    first, last = to_ms(began), to_ms(at)
     noted = False
     for trait in traits:
         noted = True
         db.execute(
             "INSERT INTO trait VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET "
             "first_seen = min(first_seen, excluded.first_seen), last_seen = max(last_seen, excluded.last_seen)",
-            (subject, trait.kind, trait.value, trait.source, moment, moment),
+            (subject, trait.kind, trait.value, trait.source, first, last),
         )
     if noted:
         db.execute(

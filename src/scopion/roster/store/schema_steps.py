@@ -118,6 +118,57 @@ def _places(db: Connection) -> None:
     db.execute("CREATE INDEX stay_place ON stay (place) WHERE present")
 
 
+def _sensors(db: Connection) -> None:
+    """Remember the sensors of other places, and what of theirs is folded."""
+    db.execute(
+        """CREATE TABLE sensor (
+            name TEXT PRIMARY KEY,
+            place TEXT NOT NULL,
+            since INTEGER NOT NULL, -- when it was heard first
+            heard INTEGER NOT NULL, -- and last
+            online INTEGER NOT NULL DEFAULT 0,
+            program TEXT NOT NULL DEFAULT '',
+            address TEXT NOT NULL DEFAULT '',
+            waiting INTEGER NOT NULL DEFAULT 0, -- batches that it still has to tell
+            oldest INTEGER, -- since when; NULL: none waits
+            offset INTEGER, -- milliseconds by which its clock is ahead; NULL: not compared yet
+            told INTEGER, -- up to when it has told everything; NULL: nothing yet
+            lost INTEGER, -- since when it is silent, as was told; NULL: it is not
+            subnets TEXT NOT NULL DEFAULT '{}', -- which of its subnets answer, and since when
+            troubles TEXT NOT NULL DEFAULT '[]' -- what does not work there
+        ) WITHOUT ROWID"""
+    )
+    # A sensor that begins a new file counts its batches from one again.
+    db.execute(
+        """CREATE TABLE sensor_life (
+            sensor TEXT NOT NULL,
+            life TEXT NOT NULL,
+            number INTEGER NOT NULL, -- the last one that is folded
+            at INTEGER NOT NULL,
+            PRIMARY KEY (sensor, life)
+        ) WITHOUT ROWID"""
+    )
+    db.execute(
+        """CREATE TABLE sensor_boot (
+            sensor TEXT NOT NULL,
+            boot TEXT NOT NULL,
+            epoch INTEGER NOT NULL, -- when that start of the machine was, by the roster's clock
+            at INTEGER NOT NULL,
+            PRIMARY KEY (sensor, boot)
+        ) WITHOUT ROWID"""
+    )
+    # What could not be understood, until a later version can.
+    db.execute(
+        """CREATE TABLE kept_document (
+            id INTEGER PRIMARY KEY,
+            sensor TEXT NOT NULL,
+            at INTEGER NOT NULL,
+            form TEXT NOT NULL,
+            document TEXT NOT NULL
+        )"""
+    )
+
+
 # Each leads from the version of its place to the next: the first from OLDEST.
 STEPS: tuple[Callable[[Connection], None], ...] = (
     _from_before_0_1,
@@ -125,4 +176,5 @@ STEPS: tuple[Callable[[Connection], None], ...] = (
     _alerts_to_take_on,
     _sessions_on_the_air,
     _places,
+    _sensors,
 )

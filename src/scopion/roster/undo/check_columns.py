@@ -221,5 +221,13 @@ COLUMNS: Mapping[str, Mapping[str, Reader | Whole]] = {
     "verification": {"ssid": _text, "at": _MOMENT, "met": _FLAG_OR_NULL, "unmet": _list},
     "posture": {"ssid": _text, "question": _text, "answer": _text, "at": _MOMENT},
     "timetable": {"name": _text, "windows": _week, "since": _MOMENT},
+    "sensor": {
+        "name": _text, "place": _text, "since": _MOMENT, "heard": _MOMENT, "online": _FLAG, "program": _text,
+        "address": _text, "waiting": NUMBER, "oldest": _MOMENT_OR_NULL, "offset": _NUMBER_OR_NULL,
+        "told": _MOMENT_OR_NULL, "lost": _MOMENT_OR_NULL, "subnets": _object, "troubles": _list,
+    },
+    "sensor_life": {"sensor": _text, "life": _text, "number": NUMBER, "at": _MOMENT},
+    "sensor_boot": {"sensor": _text, "boot": _text, "epoch": NUMBER, "at": _MOMENT},
+    "kept_document": {"sensor": _text, "at": _MOMENT, "form": _text, "document": _object},
     "meta": {"key": _text, "value": _text},
 }  # fmt: skip

@@ -30,6 +30,10 @@ PAST = {
     "push": ("at", "ended"),
     "verification": ("at",),
     "posture": ("at",),
+    "sensor": ("since", "heard", "told", "lost"),
+    "sensor_life": ("at",),
+    "sensor_boot": ("at",),
+    "kept_document": ("at",),
 }
 _WEEK = 7 * 86_400_000  # no digest waits longer
 # Clocks differ a little, and time zones are sometimes wrong.
