@@ -149,7 +149,7 @@ class HostileNames(PreparedTest):
                 for mac in [row[0] for row in db.execute("SELECT mac FROM adapter WHERE device = ?", (device,))]:
                     for kind in TraitKind:
                         db.execute(
-                            "INSERT OR IGNORE INTO trait VALUES (?, ?, ?, 'mdns', ?, ?)",
+                            "INSERT OR IGNORE INTO trait VALUES (?, '', ?, ?, 'mdns', ?, ?)",
                             (mac, kind, name, first, first),
                         )
                     db.execute("UPDATE adapter SET medium_evidence = ? WHERE mac = ?", (name, mac))

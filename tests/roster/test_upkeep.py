@@ -229,7 +229,7 @@ class Restoring(ProgramTest):
         self.begin()
         self.run_ok("scan", "--no-names")
         with closing(sqlite3.connect(self.site / FILE)) as db:
-            db.execute("INSERT INTO trait VALUES ('10:c0:de:99:99:99', 'name', 'ghost', 'dns', 0, 0)")
+            db.execute("INSERT INTO trait VALUES ('10:c0:de:99:99:99', '', 'name', 'ghost', 'dns', 0, 0)")
             db.execute("UPDATE stay SET until = since - 1 WHERE id = 1")
             db.commit()
         ended = self.run_program("roster", "check")

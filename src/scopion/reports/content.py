@@ -143,7 +143,7 @@ class PlaceLine:
     name: str
     devices: int  # that were there in the period
     present: int  # at its end
-    new: int  # of the devices, those that nobody has reviewed
+    new: int  # of the devices, those that no person has reviewed
 
 
 @dataclass(frozen=True, slots=True)

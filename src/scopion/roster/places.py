@@ -10,7 +10,7 @@ from sqlite3 import Connection
 from scopion.roster.store.open_roster import HOME, Roster
 from scopion.roster.store.stored_values import unpaired_subject
 
-_PLACED = ("stay", "scan", "event", "subnet", "unpaired", "sensor")
+_PLACED = ("stay", "scan", "event", "subnet", "unpaired", "trait", "sensor")
 _EVERYWHERE = "SELECT place FROM subnet UNION SELECT place FROM stay UNION SELECT place FROM unpaired"
 
 

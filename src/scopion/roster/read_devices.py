@@ -47,7 +47,12 @@ def devices_about(roster: Roster, events: Iterable[Event]) -> dict[int, Device]:
     with roster.guarded():
         for mac in others:
             numbers |= {row[0] for row in roster.db.execute("SELECT device FROM adapter WHERE mac = ?", (str(mac),))}
-    return {device.id: device for device in _devices(roster, numbers)} if numbers else {}
+    return {device.id: device for device in some_devices(roster, numbers)}
+
+
+def some_devices(roster: Roster, numbers: Collection[int]) -> list[Device]:
+    """Return the devices with these numbers, in the order of their making."""
+    return _devices(roster, numbers) if numbers else []
 
 
 def _devices(roster: Roster, numbers: Collection[int] | None) -> list[Device]:

@@ -45,7 +45,7 @@ def set_kind(roster: Roster, device: Device, kind: str, at: datetime) -> None:
             "DELETE FROM trait WHERE subject = ? AND kind = ?", [(subject, TraitKind.KIND) for subject in subjects]
         )
         if kind and subjects:
-            note_traits(db, subjects[0], [Trait(TraitKind.KIND, kind, Source.LISTING)], at, at)
+            note_traits(db, subjects[0], "", [Trait(TraitKind.KIND, kind, Source.LISTING)], at, at)
 
 
 def set_essential(roster: Roster, device: Device, essential: bool) -> None:

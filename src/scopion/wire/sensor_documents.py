@@ -29,7 +29,7 @@ MAX_OCTETS = 256 * 1024
 _MOST_DOCUMENTS, _MOST_ROWS = 8_192, 8_192
 _MOST_STEPS = 1 << 20
 _MOST_OWN, _MOST_SILENT, _MOST_TROUBLES, _MOST_DROPPED = 64, 1_024, 16, 8
-# A batch tells of at most so long a time; longer can only be a mistake or a lie.
+# A batch covers at most so long a time; longer can only be a mistake or a lie.
 _LONGEST = timedelta(days=400)
 _DEEPEST = 24  # levels of a document: ours have five
 

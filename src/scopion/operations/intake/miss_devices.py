@@ -13,7 +13,7 @@ from ipaddress import IPv4Network
 from scopion.alerts.missing import AccessPoint, Expected, away_as_planned, back, expectation, missed
 from scopion.model.device import Device, Event, EventKind
 from scopion.model.mac import MacAddress
-from scopion.operations.intake.patience import patience_in
+from scopion.operations.intake.patience import Patience
 from scopion.operations.intake.take_in import TakenIn, recorded
 from scopion.operations.site.open_site import Site
 from scopion.roster.folding.note_missing import note_missing, note_missing_back, told_missing
@@ -71,7 +71,7 @@ def expected_devices(
     """Return the devices that must be here, with what is known of their silence and where they were ``met`` last."""
     now = site.clock.now()
     muted = mutes(roster, now)
-    patience_by = {each.range: patience_in(site, each.range) for each in known_subnets(roster)}
+    patience_by = {each.range: Patience(site, each.range) for each in known_subnets(roster)}
     found = []
     for device in devices:
         wanted = expectation(device, site.settings.expect)

@@ -49,7 +49,7 @@ class Known:
                 holders[stored_address(address)].add(stored_mac(mac))
             called = roster.db.execute(
                 "SELECT subject, value FROM trait "
-                "WHERE kind = 'name' AND subject IN (SELECT mac FROM stay WHERE place = ? AND present)",
+                "WHERE place = ?1 AND kind = 'name' AND subject IN (SELECT mac FROM stay WHERE place = ?1 AND present)",
                 home,
             )
             names = frozenset((stored_mac(mac), name) for mac, name in called)

@@ -15,8 +15,9 @@ from scopion.model.device import Device, Event
 from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Pair, Source, TraitKind
-from scopion.operations.intake.patience import patience_in
+from scopion.operations.intake.patience import Patience
 from scopion.operations.intake.queue_alerts import queue_for
+from scopion.operations.intake.trust_scan import LATELY, doubt_about, finds_one_claimant, judging_sources
 from scopion.operations.scan.prepare_scan import PreparedScan
 from scopion.operations.scan.recognise_network import Recognition
 from scopion.operations.site.open_site import Site
@@ -51,10 +52,6 @@ class Folded:
 # A neighbour counts as reachable for up to 45 s (RFC 4861, 10: 30 s, varied by half), and is then looked for during
 # ten.
 _BELIEVED_AT_MOST = timedelta(seconds=60)
-# Traffic to it may have confirmed it once more meanwhile.
-_BELIEVED = timedelta(minutes=3)
-# An answer of a tenth of the usual number is too few; of fewer hosts than this each may have gone by chance.
-_HARDLY_ANYBODY, _MANY = 10, 10
 
 
 class Memory:
@@ -99,7 +96,7 @@ class Memory:
 
     def just_left(self, site: Site) -> set[tuple[MacAddress | None, Address]]:
         """Return pairs of MAC and address that were given up so lately that the system may still trust them."""
-        since = site.clock.now() - _BELIEVED
+        since = site.clock.now() - LATELY
         return {
             (stay.mac, stay.address)
             for device in self.devices
@@ -139,7 +136,7 @@ class Memory:
         # The system's trust in some neighbours ends before that in others, so their silence may be the beginning of an
         # outage.
         least = _BELIEVED_AT_MOST if prepared.method is Method.TOUCH else timedelta(0)
-        patience_with = patience_in(site, prepared.subnet)
+        patience_with = Patience(site, prepared.subnet)
         return {
             key
             for device in self.devices
@@ -232,26 +229,17 @@ class Memory:
     def _doubt(
         self, roster: Roster, prepared: PreparedScan, findings: Findings, gateway_mac: MacAddress | None, now: datetime
     ) -> str:
-        """Return why a scan makes no device absent: no host answered, or far fewer than usual; else empty.
-
-        When a plug is pulled, the system's neighbour table may trust some neighbours for a while.
-        """
+        """Return why a scan makes no device absent; empty if it may."""
         here = [each for each in self.expected() if each in prepared.targets and each != prepared.own_address]
         if not findings.completed or not findings.asked or not here:
             return ""
-        if not findings.answered and gateway_mac is None:
-            return "no device answered"
-        usual = usual_answers(roster, prepared.subnet, str(prepared.targets), prepared.method, now - _BELIEVED)
-        if usual >= _MANY and findings.answered * _HARDLY_ANYBODY <= usual:
-            return f"only {findings.answered} answered, where {usual} did before"
-        return ""
+        usual = usual_answers(roster, prepared.subnet, str(prepared.targets), prepared.method, now - LATELY)
+        return doubt_about(findings.answered, usual, gateway_answers=gateway_mac is not None)
 
     def _silence(self, site: Site, prepared: PreparedScan, findings: Findings, now: datetime) -> Silence:
         """Return whose silence counts: by each device's patience, and by what the method can find."""
-        judges = None
-        if prepared.method is Method.ECHO:  # a host that drops IP was found by its frames, and is not looked for here
-            judges = {Source.ECHO, Source.CONNECT} | ({Source.ROUTER} if findings.router_read else set())
-        one = prepared.method is Method.TOUCH  # the system keeps one adapter an address
+        judges = judging_sources(prepared.method, router_read=findings.router_read)
+        one = finds_one_claimant(prepared.method)
         return Silence(self.began, self._spared(site, prepared, now), judges, one)
 
 

@@ -55,6 +55,7 @@ class _Adapter:
     was_present: bool
     was_address: IPv4Address | None
     sighted: bool  # whether it has ever had an address
+    told_late: bool = False  # another place has told sooner what was later
 
 
 def fold(
@@ -182,15 +183,17 @@ def _take_in(
     adapter = _adapter(db, group[0], mac, place, present, found)
     for adoption in found:
         adoption.hand_over(db, mac)
-    renamed = _renamed(db, adapter, group)
+    renamed = _renamed(db, adapter, group, place)
     for seen in group:
         if seen.medium is not Medium.UNKNOWN:
             db.execute("UPDATE adapter SET medium = ?, medium_evidence = '' WHERE mac = ?", (seen.medium, str(mac)))
         db.execute("UPDATE adapter SET last_seen = max(last_seen, ?) WHERE mac = ?", (to_ms(seen.at), str(mac)))
-        note_traits(db, str(mac), seen.traits, seen.began, seen.at)
+        note_traits(db, str(mac), place, seen.traits, seen.began, seen.at)
         if seen.address is not None:
             _extend_stay(db, mac, seen.address, place, seen)
     arrived = _arrival(adapter, group[0]) if group[0].address is not None else []
+    if arrived and adapter.sighted and adapter.told_late:
+        arrived = _first_of_all(db, arrived)
     return arrived + renamed
 
 
@@ -201,7 +204,8 @@ def _adapter(
     was = next((each for each in adopted if each.device is not None), None)
     present = present or any(each.present for each in adopted)
     text, at, sighted = str(mac), to_ms(seen.began), seen.address is not None
-    row: Row | None = db.execute("SELECT device, last_seen, sighted FROM adapter WHERE mac = ?", (text,)).fetchone()
+    known = "SELECT device, first_seen, sighted FROM adapter WHERE mac = ?"
+    row: Row | None = db.execute(known, (text,)).fetchone()
     if row is None:
         device = was.device if was is not None and was.device is not None else make_device(db, at)
         db.execute(
@@ -215,6 +219,10 @@ def _adapter(
         return _Adapter(device, from_ms(was.until), was_present=present, was_address=where, sighted=True)
     if sighted and not row["sighted"]:
         db.execute("UPDATE adapter SET sighted = 1 WHERE mac = ?", (text,))
+    told_late = at < row["first_seen"]
+    if told_late:
+        db.execute("UPDATE adapter SET first_seen = ? WHERE mac = ?", (at, text))
+        db.execute("UPDATE device SET first_seen = min(first_seen, ?) WHERE id = ?", (at, row["device"]))
     latest = db.execute(
         "SELECT address FROM stay WHERE mac = ? AND place = ? AND address NOT LIKE '%:%' "
         "ORDER BY present DESC, until DESC, id DESC LIMIT 1",
@@ -228,18 +236,21 @@ def _adapter(
         was_present=present,
         was_address=IPv4Address(latest["address"]) if latest else None,
         sighted=bool(row["sighted"]),
+        told_late=told_late,
     )
 
 
-def _renamed(db: Connection, adapter: _Adapter, group: Sequence[Observation]) -> list[Event]:
+def _renamed(db: Connection, adapter: _Adapter, group: Sequence[Observation], place: str) -> list[Event]:
     """Return the event of a new name; one such event a fold is enough, even if it gives many names."""
     first, address = group[0], group[0].address or adapter.was_address
     traits = [trait for seen in group for trait in seen.traits]
-    names = rename(db, str(first.mac), traits) if adapter.sighted and address and traits else None
+    names = rename(db, str(first.mac), place, traits) if adapter.sighted and address and traits else None
     if names is None or address is None:
         return []
     was, now = names
-    return [Event(EventKind.RENAMED, first.began, adapter.device, first.mac, address, name=now, was_name=was)]
+    said = next(each for each in group if any(trait.value == now for trait in each.traits))
+    where = said.address or address
+    return [Event(EventKind.RENAMED, said.began, adapter.device, first.mac, where, name=now, was_name=was)]
 
 
 def _arrival(adapter: _Adapter, seen: Observation) -> list[Event]:
@@ -257,6 +268,14 @@ def _arrival(adapter: _Adapter, seen: Observation) -> list[Event]:
     if moved is None:
         return [returned]
     return [returned, replace(event, kind=EventKind.READDRESSED, was_address=moved)]
+
+
+def _first_of_all(db: Connection, arrived: Sequence[Event]) -> list[Event]:
+    """Return an arrival that is told late as the device's first one: what other places told came after it."""
+    event = arrived[0]
+    later = "UPDATE event SET kind = ? WHERE mac = ? AND kind = ? AND at > ?"
+    db.execute(later, (EventKind.RETURNED, str(event.mac), EventKind.JOINED, to_ms(event.at)))
+    return [replace(event, kind=EventKind.JOINED, was_address=None, away_since=None)]
 
 
 def _extend_stay(db: Connection, mac: MacAddress, address: Address, place: str, seen: Observation) -> None:

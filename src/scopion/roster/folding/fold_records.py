@@ -45,7 +45,7 @@ def note_record(db: Connection, seen: Observation, place: str) -> None:
         "UPDATE device SET first_seen = min(first_seen, ?1) WHERE id = (SELECT device FROM adapter WHERE mac = ?2)",
         (at, mac),
     )
-    note_traits(db, mac, seen.traits, seen.at, seen.at)
+    note_traits(db, mac, place, seen.traits, seen.at, seen.at)
     if seen.medium is not Medium.UNKNOWN:
         db.execute(
             "UPDATE adapter SET medium = ?, medium_evidence = ? WHERE mac = ? AND medium = 'unknown'",

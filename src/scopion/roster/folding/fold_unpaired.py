@@ -34,11 +34,11 @@ def see_unpaired(db: Connection, seen: Observation, place: str) -> Event | None:
         db.execute("UPDATE adapter SET last_seen = max(last_seen, ?) WHERE mac = ?", (at, mac))
     if adapters:
         if len(adapters) == 1:  # two claimants: it is not known which of them said it
-            note_traits(db, adapters[0], seen.traits, seen.began, seen.at)
+            note_traits(db, adapters[0], place, seen.traits, seen.began, seen.at)
         return None
     key = (place, address)
     known: Row | None = db.execute("SELECT * FROM unpaired WHERE (place, address) = (?, ?)", key).fetchone()
-    note_traits(db, unpaired_subject(place, address), seen.traits, seen.began, seen.at)
+    note_traits(db, unpaired_subject(place, address), place, seen.traits, seen.began, seen.at)
     if known is None:
         device = make_device(db, began)
         db.execute("INSERT INTO unpaired VALUES (?, ?, ?, ?, ?, ?)", (*key, device, began, at, not seen.recorded))

@@ -16,7 +16,7 @@ from scopion.roster.store.stored_values import stored_address, stored_mac, to_ms
 
 # A made-up IPv6 address is preferred for a day (RFC 8981, 3.8), then another one is: an adapter that is here without it
 # has given it up, whether or not the address was asked.
-_IPV6_FORGOTTEN = timedelta(days=1)
+IPV6_FORGOTTEN = timedelta(days=1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +75,7 @@ def missing_stays(
     left_over = {row["mac"] for row in before.values() if row["id"] not in found and ":" not in row["address"]}
     here = {mac for mac, _ in observed} | left_over
     away = {row["mac"] for row in found.values() if ":" not in row["address"]} - here
-    old = to_ms(at - _IPV6_FORGOTTEN)
+    old = to_ms(at - IPV6_FORGOTTEN)
     for row in silent:
         # If IPv6 cannot be asked for, an adapter that is silent in IPv4 is gone altogether.
         if ":" in row["address"] and (row["mac"] in away or (row["mac"] in here and row["until"] < old)):

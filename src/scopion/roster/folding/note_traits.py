@@ -18,37 +18,40 @@ _KINDS, _SOURCES = stored_words(TraitKind), stored_words(Source)
 _GIVEN_BY_ITSELF = (Source.MDNS, Source.DHCP, Source.NETBIOS, Source.LLMNR)
 
 
-def note_traits(db: Connection, subject: str, traits: Iterable[Trait], began: datetime, at: datetime) -> None:
-    """Remember what was said of an adapter (its MAC) or of an unpaired host (its address), the first and last time."""
+def note_traits(
+    db: Connection, subject: str, place: str, traits: Iterable[Trait], began: datetime, at: datetime
+) -> None:
+    """Remember what was said in a place of an adapter (its MAC) or of an unpaired host (its address), and when."""
     first, last = to_ms(began), to_ms(at)
     noted = False
     for trait in traits:
         noted = True
         db.execute(
-            "INSERT INTO trait VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET "
+            "INSERT INTO trait VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET "
             "first_seen = min(first_seen, excluded.first_seen), last_seen = max(last_seen, excluded.last_seen)",
-            (subject, trait.kind, trait.value, trait.source, first, last),
+            (subject, place, trait.kind, trait.value, trait.source, first, last),
         )
     if noted:
         db.execute(
-            "DELETE FROM trait WHERE subject = ?1 AND kind <> 'kind' AND (kind, value, source) NOT IN "
+            "DELETE FROM trait WHERE subject = ?1 AND place = ?3 AND kind <> 'kind' AND (kind, value, source) NOT IN "
             "(SELECT kind, value, source "
-            "FROM trait WHERE subject = ?1 ORDER BY last_seen DESC, kind, value LIMIT ?2)",
-            (subject, MAX_TRAITS),
+            "FROM trait WHERE subject = ?1 AND place = ?3 ORDER BY last_seen DESC, kind, value LIMIT ?2)",
+            (subject, MAX_TRAITS, place),
         )
 
 
-def rename(db: Connection, subject: str, traits: Iterable[Trait]) -> tuple[str, str] | None:
-    """Return the old and the new name, if one of these traits is a name that its source has not given before.
+def rename(db: Connection, subject: str, place: str, traits: Iterable[Trait]) -> tuple[str, str] | None:
+    """Return the old and the new name, if one of these traits is a name that its source has not given there before.
 
-    A source's first name is no renaming. Called before the traits are noted.
+    A source's first name in a place is no renaming. Called before the traits are noted.
     """
     for trait in traits:
         if trait.kind is not TraitKind.NAME or trait.source not in _GIVEN_BY_ITSELF:
             continue
         known = db.execute(
-            "SELECT value FROM trait WHERE subject = ? AND kind = ? AND source = ? ORDER BY last_seen DESC",
-            (subject, trait.kind, trait.source),
+            "SELECT value FROM trait WHERE subject = ? AND place = ? AND kind = ? AND source = ? "
+            "ORDER BY last_seen DESC",
+            (subject, place, trait.kind, trait.source),
         ).fetchall()
         former = [row["value"] for row in known]
         if former and trait.value.casefold() not in map(str.casefold, former):
@@ -66,8 +69,8 @@ def all_traits(roster: Roster, where: str = "") -> dict[str, tuple[KnownTrait, .
     """Return traits by subject, the latest first; ``where`` is a condition of SQL."""
     found: dict[str, tuple[KnownTrait, ...]] = {}
     query = (
-        f"SELECT subject, kind, value, source, first_seen, last_seen FROM trait {where} "
-        "ORDER BY last_seen DESC, kind, value"
+        f"SELECT subject, kind, value, source, min(first_seen), max(last_seen) AS last FROM trait {where} "
+        "GROUP BY subject, kind, value, source ORDER BY last DESC, kind, value"
     )
     for subject, kind, value, source, first_seen, last_seen in roster.rows(query):
         known = KnownTrait(Trait(_KINDS[kind], value, _SOURCES[source]), from_ms(first_seen), from_ms(last_seen))

@@ -103,9 +103,23 @@ def _places(db: Connection) -> None:
             PRIMARY KEY (place, address)
         ) WITHOUT ROWID"""
     )
+    # The subject of a host without a MAC address is its address, and behind an @ its place if that has a name.
+    db.execute(
+        """CREATE TABLE trait_placed (
+            subject TEXT NOT NULL,
+            place TEXT NOT NULL DEFAULT '',
+            kind TEXT NOT NULL,
+            value TEXT NOT NULL,
+            source TEXT NOT NULL,
+            first_seen INTEGER NOT NULL,
+            last_seen INTEGER NOT NULL,
+            PRIMARY KEY (subject, place, kind, value, source)
+        ) WITHOUT ROWID"""
+    )
     for table, kept in (
         ("subnet", "range, gateway, gateway_mac, since, baseline, learning_until"),
         ("unpaired", "address, device, since, until, present"),
+        ("trait", "subject, kind, value, source, first_seen, last_seen"),
     ):
         db.execute(f"INSERT INTO {table}_placed ({kept}) SELECT {kept} FROM {table}")
         db.execute(f"DROP TABLE {table}")

@@ -168,7 +168,7 @@ COLUMNS: Mapping[str, Mapping[str, Reader | Whole]] = {
         "other_mac": _or(_mac, None, ""), "name": _or(_text, None), "was_name": _or(_text, None), "place": _text,
     },
     "trait": {
-        "subject": _subject, "kind": _words(TraitKind), "value": _text, "source": _words(Source),
+        "subject": _subject, "place": _text, "kind": _words(TraitKind), "value": _text, "source": _words(Source),
         "first_seen": _MOMENT, "last_seen": _MOMENT,
     },
     "scan": {

@@ -22,7 +22,7 @@ KEYS = {
     "adapter": ("mac",),
     "unpaired": ("place", "address"),
     "stay": ("id",),
-    "trait": ("subject", "kind", "value", "source"),
+    "trait": ("subject", "place", "kind", "value", "source"),
     "event": ("id",),
     "network": ("ssid",),
     "entry": ("id",),
@@ -32,7 +32,7 @@ KEYS = {
     "association": ("mac",),
 }
 # What a row that was noted before a column was there has in it.
-_BEFORE = {"unpaired": {"place": ""}}
+_BEFORE = {"unpaired": {"place": ""}, "trait": {"place": ""}}
 # The columns without which nothing can be taken back; others may have come with a later schema.
 _NEEDED = {
     "adapter": ("device", "first_seen", "last_seen"),

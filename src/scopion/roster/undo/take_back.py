@@ -183,8 +183,8 @@ def _join_stay(db: Connection, image: Image) -> bool:
 def _join_trait(db: Connection, image: Image) -> bool:
     joined = db.execute(
         "UPDATE trait SET first_seen = min(first_seen, ?), last_seen = max(last_seen, ?) "
-        "WHERE subject = ? AND kind = ? AND value = ? AND source = ?",
-        tuple(image[name] for name in ("first_seen", "last_seen", "subject", "kind", "value", "source")),
+        "WHERE subject = ? AND place = ? AND kind = ? AND value = ? AND source = ?",
+        tuple(image[name] for name in ("first_seen", "last_seen", "subject", "place", "kind", "value", "source")),
     )
     return bool(joined.rowcount)
 

@@ -1,0 +1,1 @@
+"""Several places, one roster: what sensors elsewhere tell is folded, and how they are set up."""
