@@ -7,6 +7,7 @@ Development and tests always set it. All code that opens a socket to a network, 
 from __future__ import annotations
 
 import os
+import re
 from pathlib import Path
 
 from scopion.model.errors import LiveNetworkLocked
@@ -26,6 +27,12 @@ def require_unlocked() -> None:
             f"the live network is locked: {VARIABLE}=namespaces allows it only inside a network namespace of its own; "
             "use a scene (scopion demo --keep DIR), a namespace, or unset the variable"
         )
+
+
+def require_unlocked_towards(host: str) -> None:
+    """Raise LiveNetworkLocked if a host is not this machine itself and the live network must not be touched."""
+    if not re.fullmatch(r"localhost|127(\.\d{1,3}){3}", host):
+        require_unlocked()
 
 
 def in_first_namespace(proc: Path = Path("/proc")) -> bool:

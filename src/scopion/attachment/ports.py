@@ -229,6 +229,24 @@ class SshAccess:
         return f"{self.user}@{self.host}" + (f":{self.port}" if self.port != 22 else "")
 
 
+@dataclass(frozen=True, slots=True)
+class BrokerAccess:
+    """How to reach an MQTT broker. It holds the password and is never shown."""
+
+    host: str
+    port: int = 8883
+    tls: bool = True
+    trust: str = ""  # a file with the certificates to trust; empty: the system's authorities
+    user: str = ""
+    password: str = field(default="", repr=False)
+    certificate: str = ""  # files of a client certificate and its key; empty: none
+    key: str = ""
+
+    def __str__(self) -> str:
+        """Return host and port, as a message names them."""
+        return f"{self.host}:{self.port}"
+
+
 class ControlLine(Protocol):
     """Questions and answers with a daemon's control socket."""
 

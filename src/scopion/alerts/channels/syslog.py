@@ -15,9 +15,10 @@ from pathlib import Path
 from scopion import __version__
 from scopion.alerts.alert_settings import SyslogSettings
 from scopion.alerts.channels.channel import DeliveryFailed, Trace
-from scopion.alerts.channels.connect import connect, look_up, network_problem, secured, tls_context
+from scopion.alerts.channels.connect import connect, look_up, secured, tls_context
 from scopion.alerts.message import Message
 from scopion.attachment.connect.bounded_connection import Bounds, shorten
+from scopion.attachment.connect.connection_words import network_problem
 from scopion.model.alert import Severity
 
 _NUMBERS = {Severity.HIGH: 1, Severity.NORMAL: 4, Severity.LOW: 6}  # alert, warning, informational (RFC 5424, 6.2.1)

@@ -16,9 +16,10 @@ from pathlib import Path
 
 from scopion.alerts.alert_settings import WebhookSettings
 from scopion.alerts.channels.channel import DeliveryFailed, SecretReader, Trace
-from scopion.alerts.channels.connect import connect, network_problem, secured, tls_context, tls_problem
+from scopion.alerts.channels.connect import connect, secured, tls_context
 from scopion.alerts.message import Message
 from scopion.attachment.connect.bounded_connection import Bounds
+from scopion.attachment.connect.connection_words import network_problem, tls_problem
 from scopion.attachment.connect.web_client import BadAddress, HttpRequest, HttpResponse, ask, host_of, parts_of, port_of
 from scopion.model.text import clean, whole_number
 

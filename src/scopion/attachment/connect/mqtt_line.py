@@ -1,0 +1,196 @@
+"""A connection to an MQTT 5 broker that is kept up by a thread of its own: by a maintained library, TLS checked.
+
+A session that outlives the connection lets the broker keep what comes meanwhile. What was handed over and not received
+by the broker yet is sent again after a break; so a reader must expect everything twice.
+"""
+
+from __future__ import annotations
+
+import ssl
+import threading
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import Any
+
+from scopion.attachment.connect.connection_words import network_problem, tls_problem
+from scopion.attachment.live_lock import require_unlocked_towards
+from scopion.attachment.ports import BrokerAccess
+from scopion.model.text import clean
+
+# A line that is dead is noticed after one and a half times this.
+_KEEP_ALIVE_S = 20
+_CONNECT_S = 10.0
+_FIRST_PAUSE_S, _LONGEST_PAUSE_S = 1.0, 30.0
+_TURN_S = 1.0
+# The broker sends so many documents before the first of them is acknowledged: that bounds our memory.
+RECEIVE_AT_ONCE = 64
+_LARGEST = 1 << 20  # octets; the broker drops what is larger
+
+
+@dataclass(frozen=True, slots=True)
+class Arrived:
+    """A document that has come."""
+
+    topic: str
+    octets: bytes
+    retained: bool  # it was kept by the broker, and may be old
+    mark: int  # by which it is acknowledged
+
+
+@dataclass(frozen=True, slots=True)
+class Will:
+    """What the broker says for us when the connection breaks."""
+
+    topic: str
+    octets: bytes
+
+
+class MqttLine:
+    """One connection. ``on_arrival`` and ``on_change`` are called by its thread."""
+
+    def __init__(
+        self,
+        access: BrokerAccess,
+        client: str,
+        topics: Sequence[str],
+        on_arrival: Callable[[Arrived], None],
+        on_change: Callable[[], None],
+        *,
+        will: Will | None = None,
+        session_s: int = 0,
+    ) -> None:
+        """Prepare a connection; ``client`` is the name of the session. Raises LiveNetworkLocked, OSError for files."""
+        require_unlocked_towards(access.host)
+        self._access = access
+        self._topics = list(topics)
+        self._on_arrival, self._on_change = on_arrival, on_change
+        self._session_s = session_s
+        self._stopped = threading.Event()
+        self._thread: threading.Thread | None = None
+        self.connected = False
+        self.problem = "not connected yet"  # empty while it is connected
+        self.address = ""  # our own, as the connection has it
+        self._client = self._made(client, will)
+
+    def _made(self, client: str, will: Will | None) -> Any:
+        from paho.mqtt import client as paho  # only where a broker is in use
+        from paho.mqtt.enums import CallbackAPIVersion, MQTTProtocolVersion
+
+        access = self._access
+        made: Any = paho.Client(
+            CallbackAPIVersion.VERSION2, client_id=client, protocol=MQTTProtocolVersion.MQTTv5, manual_ack=True,
+            reconnect_on_failure=False,
+        )  # fmt: skip
+        made.connect_timeout = _CONNECT_S
+        if access.user:
+            made.username_pw_set(access.user, access.password)
+        if access.tls:
+            context = ssl.create_default_context(cafile=access.trust or None)
+            if access.certificate:
+                context.load_cert_chain(access.certificate, access.key or None)
+            made.tls_set_context(context)
+        if will is not None:
+            made.will_set(will.topic, will.octets, qos=1, retain=True)
+        made.on_connect, made.on_disconnect, made.on_message = self._connected, self._disconnected, self._arrived
+        return made
+
+    def start(self) -> None:
+        """Connect, and stay connected until it is stopped."""
+        self._thread = threading.Thread(target=self._run, name="broker", daemon=True)
+        self._thread.start()
+
+    def stop(self, within_s: float = 2.0) -> None:
+        """End the connection well: the broker says no will."""
+        self._stopped.set()
+        with suppress(Exception):
+            self._client.disconnect()
+        if self._thread is not None:
+            self._thread.join(within_s)
+
+    def publish(self, topic: str, octets: bytes, *, retain: bool = False) -> bool:
+        """Hand a document over, at least once. Returns whether the connection is up; without, nothing is kept."""
+        if not self.connected:
+            return False
+        self._client.publish(topic, octets, qos=1, retain=retain)
+        return True
+
+    def acknowledge(self, arrived: Arrived) -> None:
+        """Say that a document need not be sent again."""
+        self._client.ack(arrived.mark, 1)
+
+    def _run(self) -> None:
+        pause = _FIRST_PAUSE_S
+        while not self._stopped.is_set():
+            if self._open():
+                while not self._stopped.is_set() and self._client.loop(_TURN_S) == 0:
+                    if self.connected:
+                        pause = _FIRST_PAUSE_S
+            self._gone("the connection broke")
+            self._stopped.wait(pause)
+            pause = min(2 * pause, _LONGEST_PAUSE_S)
+        with suppress(Exception):
+            self._client.loop(0.1)
+
+    def _open(self) -> bool:
+        from paho.mqtt.packettypes import PacketTypes
+        from paho.mqtt.properties import Properties
+
+        access = self._access
+        properties: Any = Properties(PacketTypes.CONNECT)  # type: ignore[no-untyped-call]
+        properties.SessionExpiryInterval = self._session_s
+        properties.ReceiveMaximum = RECEIVE_AT_ONCE
+        properties.MaximumPacketSize = _LARGEST
+        try:
+            self._client.connect(
+                access.host, access.port, _KEEP_ALIVE_S, clean_start=not self._session_s, properties=properties
+            )
+        except ssl.SSLError as error:
+            self._gone(tls_problem(error, access.host, access.port))
+            return False
+        except OSError as error:
+            self._gone(network_problem(error, _CONNECT_S))
+            return False
+        except ValueError as error:
+            self._gone(clean(str(error), 120))
+            return False
+        return True
+
+    def _connected(self, client: Any, userdata: Any, flags: Any, reason: Any, properties: Any) -> None:
+        if reason.is_failure:
+            self._gone(_refusal(str(reason)))
+            return
+        line = client.socket()
+        self.address = str(line.getsockname()[0]) if line is not None else ""
+        self.connected, self.problem = True, ""
+        if self._topics:
+            client.subscribe([(topic, _at_least_once()) for topic in self._topics])
+        self._on_change()
+
+    def _disconnected(self, client: Any, userdata: Any, flags: Any, reason: Any, properties: Any) -> None:
+        self._gone("the broker ended the connection" if not reason.is_failure else _refusal(str(reason)))
+
+    def _gone(self, why: str) -> None:
+        was, self.connected = self.connected, False
+        if was or not self.problem or self.problem == "not connected yet":
+            self.problem = why
+            self._on_change()
+        elif why != "the connection broke":
+            self.problem = why
+
+    def _arrived(self, client: Any, userdata: Any, message: Any) -> None:
+        self._on_arrival(Arrived(message.topic, bytes(message.payload), bool(message.retain), int(message.mid)))
+
+
+def _at_least_once() -> Any:
+    from paho.mqtt.subscribeoptions import SubscribeOptions
+
+    return SubscribeOptions(qos=1)
+
+
+def _refusal(reason: str) -> str:
+    """Return why the broker refused us, and what to look at."""
+    said = clean(reason, 80)
+    if "authori" in said.casefold() or "password" in said.casefold():
+        return f"the broker refuses this account ({said.lower()}): see its password file and its access control"
+    return f"the broker refuses the connection ({said.lower()})"
