@@ -28,6 +28,7 @@ from scopion.roster.places import name_home
 from scopion.roster.sensors import folded_number, kept_forms, known_sensors
 from scopion.roster.spool.spool import FILE, Limits, Spool
 from scopion.roster.store.open_roster import Roster
+from scopion.roster.store.stored_values import to_ms
 from scopion.roster.upkeep.check_roster import unsound
 from scopion.watching.watch_memory import WatchMemory
 from scopion.wire.sensor_documents import MAX_OCTETS, batch_from_json, batch_to_json
@@ -194,7 +195,7 @@ class Merging(FolderTest):
 def _contested(site: Site, step: Step) -> bool:
     """Whether a contest was told in a step: then a sensor keeps it apart."""
     query = "SELECT 1 FROM event WHERE kind = 'contested' AND at = ?"
-    return site.roster.db.execute(query, (round(step.at.timestamp() * 1000),)).fetchone() is not None
+    return site.roster.db.execute(query, (to_ms(step.at - 2 * SECOND),)).fetchone() is not None
 
 
 class Order(FolderTest):

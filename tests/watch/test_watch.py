@@ -11,6 +11,7 @@ import shutil
 import subprocess
 import sys
 import unittest
+from collections.abc import Sequence
 from contextlib import closing
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
@@ -21,6 +22,7 @@ from unittest.mock import patch
 from scopion.discovery.records.leases import read_isc_dhcpd
 from scopion.discovery.records.reading import RecordContext
 from scopion.model.alert import AlertState
+from scopion.model.batch import Folded, ScanFacts, SensorClocks
 from scopion.model.device import EventKind
 from scopion.model.errors import InvalidSettings, Refused, StorageFailed
 from scopion.model.mac import MacAddress
@@ -28,11 +30,13 @@ from scopion.model.observation import Observation, Source, Trait, TraitKind
 from scopion.operations.folder.take_turns import only_watch, watching_process
 from scopion.operations.intake.flood_guard import DEVICES, FloodGuard
 from scopion.operations.intake.take_in import Known, take_in
+from scopion.operations.sensors.fold_batch import fold_batch
 from scopion.operations.site.load_settings import load_settings
 from scopion.operations.site.open_site import Site, prepare_folder
 from scopion.roster.outbox import find_alerts, move_with_the_clock, settle
 from scopion.roster.read_events import EventFilter, find_events
 from scopion.roster.scans import note_subnet
+from scopion.roster.spool.spool import Spool
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import to_ms
 from scopion.roster.upkeep.check_roster import unsound
@@ -47,6 +51,7 @@ from scopion.watching.watch_context import WatchContext
 from scopion.watching.watch_memory import WatchMemory
 from scopion.watching.watch_site import Watch
 from scopion.watching.watched_subnets import strange, watched_subnets
+from scopion.wire.sensor_documents import batch_from_json
 from scopion.wireless.enforcers.hostapd import read_station
 from tests.support import FolderTest, ProgramTest
 
@@ -628,3 +633,78 @@ class Ground(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Relayed(SceneWatch):
+    """What a sensor's own watch takes in, handed on in batches."""
+
+    HOSTS = (
+        usual()
+        + host(30, "12:00-13:00", "14:00-15:00", name="cart")
+        + host(31, "12:10-12:40", mac="10:c0:de:00:00:aa")
+        + host(32, "12:50-15:00", mac="10:c0:de:00:00:aa", name="wheel")
+        + host(33, "13:00-15:00")
+        + host(20, "13:30-13:50", mac="10:c0:de:00:00:bb")
+    )
+
+    def test_batches_fold_to_what_the_watch_itself_folds(self) -> None:
+        """Whether it is told at once or in one batch after hours: the roster's side has the stays, events and scans
+        that a watch there would have. Devices move, come back, and claim another's address meanwhile.
+        """
+        for every in (timedelta(minutes=1), timedelta(hours=9)):
+            with self.subTest(every=every):
+                self.begin(self.HOSTS, "[absence]\npatience_s = 400")
+                site = Site(self.site)
+                with closing(Spool.open(self.folder, "pit", "pit")) as spool:
+                    life = spool.life
+                    spool.folded(Folded(life, 0, 400.0))
+                    site.relay = _ToFile(site, spool, every)
+                    run_watch(site, WatchOptions(for_s=3 * 3600))
+                    spool.close_batch(site.relay.clocks())
+                    batches = [batch_from_json(octets) for _, octets in spool.batches(0, 10_000)]
+                many = every < timedelta(hours=1)
+                self.assertEqual(len(batches) > 30, many, [(each.number, each.steps) for each in batches])
+                other = self.folder / "other"
+                shutil.rmtree(other, ignore_errors=True)
+                other.mkdir()
+                (other / "site.toml").write_text('place = "shop"\n[absence]\npatience_s = 400')
+                with closing(Roster.open(self.site)) as roster, closing(Site(other)) as elsewhere:
+                    elsewhere.watch_state = WatchMemory(FloodGuard())
+                    for batch in batches:
+                        fold_batch(elsewhere, batch, guard=FloodGuard())
+                    self.assertEqual(self._told(elsewhere.roster, "pit"), self._told(roster, ""))
+                    self.assertEqual(unsound(elsewhere.roster, datetime(2100, 1, 1, tzinfo=UTC)), [])
+                shutil.rmtree(self.site)
+                (self.folder / "spool.sqlite").unlink()
+
+    def _told(self, roster: Roster, place: str) -> dict[str, list[Any]]:
+        own = "mac NOT IN ('60:f2:a7:10:00:0a')"
+        queries = {
+            "stays": f"SELECT mac, address, since, until, present, source, found FROM stay WHERE place = ? AND {own} "
+            "ORDER BY 1, 2, 3",
+            "events": f"SELECT at, kind, mac, address, was_address, away_since, other_mac, name FROM event "
+            f"WHERE place = ? AND {own} ORDER BY 1, 2, 3, 4",
+            "scans": "SELECT started, ended, asked, answered, outcome FROM scan WHERE place = ? ORDER BY 1",
+            "subnets": "SELECT range, gateway, gateway_mac, baseline NOTNULL FROM subnet WHERE place = ?",
+            "names": "SELECT subject, value, first_seen, last_seen FROM trait WHERE place = ? ORDER BY 1, 2",
+        }
+        return {name: [tuple(row) for row in roster.db.execute(query, (place,))] for name, query in queries.items()}
+
+
+class _ToFile:
+    """Keeps what a watch takes in in a sensor's file, and closes a batch now and then."""
+
+    def __init__(self, site: Site, spool: Spool, every: timedelta) -> None:
+        self._site, self._spool, self._every = site, spool, every
+        self._began = self._closed = site.clock.now()
+
+    def clocks(self) -> SensorClocks:
+        now = self._site.clock.now()
+        return SensorClocks(now, "boot", (now - self._began).total_seconds() + 100)
+
+    def note(self, seen: Sequence[Observation], scan: ScanFacts | None, *, apart: bool) -> None:
+        facts = replace(scan, looking_since=self._began) if scan is not None else None
+        self._spool.note(seen, facts, self.clocks(), apart=apart)
+        if self._site.clock.now() - self._closed >= self._every:
+            self._spool.close_batch(self.clocks())
+            self._closed = self._site.clock.now()

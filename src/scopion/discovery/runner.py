@@ -59,6 +59,9 @@ class Findings:
     heard: Heard | None = None  # of a scan that only listened
     remarks: list[str] = field(default_factory=list)  # what could not be done beside it, for telling
     router_read: bool = False  # a router's own table was read, too
+    # Each asked address that was silent was asked at least so often, for at least so many seconds; None: none was.
+    silent_requests: int | None = None
+    silent_span_s: float | None = None
 
     @property
     def answered(self) -> int:
@@ -290,7 +293,11 @@ class _Gathering:
         findings.loss = max(findings.loss, sweep.loss)
         for address, asked in sweep.account().items():
             findings.asked += address.version == 4 and not again
-            enough = asked.requests * requests_each >= patience.requests and asked.span_s >= patience.span_s
+            requests = asked.requests * requests_each
+            enough = requests >= patience.requests and asked.span_s >= patience.span_s
+            if address not in self._macs and address.version == 4:
+                findings.silent_requests = min(requests, findings.silent_requests or requests)
+                findings.silent_span_s = min(asked.span_s, findings.silent_span_s or asked.span_s)
             if enough and address in self._expected:
                 findings.asked_enough.add(address)
 

@@ -264,7 +264,8 @@ class Listening:
             answers: list[Observation] = found.observations if isinstance(found, Findings) else []
             asked = found.asked_enough if isinstance(found, Findings) else set()
             if claims or answers or error is not None:
-                self._conclude([*claims, *answers], asked, began, error)
+                subnet = next((each for each in listener.interface.subnets if addresses[0] in each), None)
+                self._conclude([*claims, *answers], asked, began, error, subnet)
             # The adapter at the gateway's address decides whether this is the site: a sweep tells, and what has
             # changed.
             for subnet in {
@@ -275,13 +276,18 @@ class Listening:
         context.executor.start("ask", ask, finish)
 
     def _conclude(
-        self, seen: Sequence[Observation], asked: Collection[Any], began: datetime, error: BaseException | None
+        self,
+        seen: Sequence[Observation],
+        asked: Collection[Any],
+        began: datetime,
+        error: BaseException | None,
+        subnet: IPv4Network | None,
     ) -> None:
         context = self._context
         if error is not None and not context.keeping("asking who has an address", error):
             raise error
         try:
-            taken = take_in(context.site, seen, asked, began)
+            taken = take_in(context.site, seen, asked, began, subnet)
         except ScopionError as problem:
             if not context.keeping("remembering what was heard", problem):
                 raise
@@ -324,6 +330,6 @@ class Listening:
             if error is not None:
                 context.trouble("asking for names", str(error))
             elif found:
-                self._conclude(found, (), context.clock.now(), None)
+                self._conclude(found, (), context.clock.now(), None, None)
 
         context.executor.start("names", ask, finish)

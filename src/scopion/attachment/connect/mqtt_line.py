@@ -25,6 +25,7 @@ _FIRST_PAUSE_S, _LONGEST_PAUSE_S = 1.0, 30.0
 _TURN_S = 1.0
 # The broker sends so many documents before the first of them is acknowledged: that bounds our memory.
 RECEIVE_AT_ONCE = 64
+_NOT_YET, _BROKE = "not connected yet", "the connection broke"
 _LARGEST = 1 << 20  # octets; the broker drops what is larger
 
 
@@ -69,7 +70,7 @@ class MqttLine:
         self._stopped = threading.Event()
         self._thread: threading.Thread | None = None
         self.connected = False
-        self.problem = "not connected yet"  # empty while it is connected
+        self.problem = _NOT_YET  # empty while it is connected
         self.address = ""  # our own, as the connection has it
         self._client = self._made(client, will)
 
@@ -126,7 +127,7 @@ class MqttLine:
                 while not self._stopped.is_set() and self._client.loop(_TURN_S) == 0:
                     if self.connected:
                         pause = _FIRST_PAUSE_S
-            self._gone("the connection broke")
+            self._gone(_BROKE)
             self._stopped.wait(pause)
             pause = min(2 * pause, _LONGEST_PAUSE_S)
         with suppress(Exception):
@@ -168,15 +169,19 @@ class MqttLine:
         self._on_change()
 
     def _disconnected(self, client: Any, userdata: Any, flags: Any, reason: Any, properties: Any) -> None:
-        self._gone("the broker ended the connection" if not reason.is_failure else _refusal(str(reason)))
+        if self.connected:
+            self._gone("the broker ended the connection" if not reason.is_failure else _refusal(str(reason)))
 
     def _gone(self, why: str) -> None:
-        was, self.connected = self.connected, False
-        if was or not self.problem or self.problem == "not connected yet":
+        """Note that there is no connection, and tell it if that, or the reason, is new."""
+        was, self.connected = (self.connected, self.problem), False
+        # That a connection broke which never came about says less than what was said before.
+        if why != _BROKE or was[0]:
             self.problem = why
+        elif self.problem == _NOT_YET:
+            self.problem = _BROKE
+        if was != (self.connected, self.problem):
             self._on_change()
-        elif why != "the connection broke":
-            self.problem = why
 
     def _arrived(self, client: Any, userdata: Any, message: Any) -> None:
         self._on_arrival(Arrived(message.topic, bytes(message.payload), bool(message.retain), int(message.mid)))

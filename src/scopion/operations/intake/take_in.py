@@ -13,11 +13,14 @@ from datetime import datetime
 from ipaddress import IPv4Network
 
 from scopion.model.address import Address
+from scopion.model.batch import ScanFacts
 from scopion.model.device import Device, Event
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Pair, TraitKind
+from scopion.model.targets import Targets
 from scopion.operations.intake.queue_alerts import queue_for
 from scopion.operations.site.open_site import Site
+from scopion.operations.site.relay import must_be_apart
 from scopion.roster.folding.fold_observations import fold
 from scopion.roster.folding.judge_absence import Silence
 from scopion.roster.folding.note_outages import down_since, note_back, note_down
@@ -98,10 +101,12 @@ def take_in(
     observations: Sequence[Observation],
     asked_enough: Collection[Address] = (),
     began: datetime | None = None,
+    subnet: IPv4Network | None = None,
 ) -> TakenIn:
     """Fold what is admitted and queue the alerts, in one transaction. Raises StorageFailed, DamagedRoster.
 
-    ``asked_enough`` are addresses that were asked since ``began`` so often that a silent device there is gone.
+    ``asked_enough`` are addresses of a ``subnet`` that were asked since ``began`` so often that a silent device there
+    is gone.
     """
     clock, roster = site.clock, site.roster
     admitted: Sequence[Observation] = observations
@@ -115,7 +120,26 @@ def take_in(
         devices = devices_about(roster, events)
         seen_in = {each.mac: each.subnet for each in admitted if each.mac and each.subnet}
         queue_for(site, roster, events, devices, seen_in)
+    if site.relay is not None:
+        silent = set(asked_enough) - {each.address for each in admitted if each.address is not None}
+        question = _question(site, silent, began or now, now, subnet) if silent and subnet else None
+        site.relay.note(admitted, question, apart=must_be_apart(events, question))
     return TakenIn(events, devices)
+
+
+def _question(
+    site: Site, silent: Collection[Address], began: datetime, ended: datetime, subnet: IPv4Network
+) -> ScanFacts | None:
+    """Return what was asked beside the sweeps without an answer, for those who judge it elsewhere."""
+    numbers = sorted(int(each) for each in silent if each in subnet)
+    if not numbers:
+        return None
+    absence = site.settings.absence_in(subnet)
+    return ScanFacts(
+        step=0, began=began, ended=ended, subnet=subnet, targets=Targets(tuple((each, each) for each in numbers)),
+        interface="", method="arp", asked=len(numbers), times=absence.requests, span_s=absence.span_s,
+        is_question=True,
+    )  # fmt: skip
 
 
 def tell_down(site: Site, subnet: IPv4Network, why: str = "") -> TakenIn:

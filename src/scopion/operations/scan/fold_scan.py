@@ -6,11 +6,13 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from ipaddress import IPv4Address, IPv6Address
 
 from scopion.attachment.ports import Interface
 from scopion.discovery.probing import Method
 from scopion.discovery.runner import Findings
 from scopion.model.address import Address
+from scopion.model.batch import ScanFacts
 from scopion.model.device import Device, Event
 from scopion.model.errors import DamagedRoster, ScopionError, StorageFailed
 from scopion.model.mac import MacAddress
@@ -21,6 +23,7 @@ from scopion.operations.intake.trust_scan import LATELY, doubt_about, finds_one_
 from scopion.operations.scan.prepare_scan import PreparedScan
 from scopion.operations.scan.recognise_network import Recognition
 from scopion.operations.site.open_site import Site
+from scopion.operations.site.relay import must_be_apart
 from scopion.operations.site.site_places import settle_home
 from scopion.roster.folding.fold_observations import fold, note_gateway_changed, note_own_adapters
 from scopion.roster.folding.judge_absence import Silence
@@ -224,6 +227,9 @@ class Memory:
             if baseline:
                 note_baseline(roster, prepared.subnet, self.scan)
                 roster.set_meta(MEMORY_LOST, None)
+        if site.relay is not None:
+            facts = scan_facts(prepared, findings, self.began, now, gateway, gateway_mac)
+            site.relay.note(seen, facts, apart=must_be_apart(events, facts))
         return Folded(True, baseline, events, all_devices(roster), doubt=doubt)
 
     def _doubt(
@@ -241,6 +247,37 @@ class Memory:
         judges = judging_sources(prepared.method, router_read=findings.router_read)
         one = finds_one_claimant(prepared.method)
         return Silence(self.began, self._spared(site, prepared, now), judges, one)
+
+
+def scan_facts(
+    prepared: PreparedScan,
+    findings: Findings,
+    began: datetime,
+    ended: datetime,
+    gateway: IPv4Address | None,
+    gateway_mac: MacAddress | None,
+) -> ScanFacts:
+    """Return what a scan asked, for those who judge it elsewhere."""
+    answered = {seen.address for seen in findings.observations}
+    silent = [each for each in findings.asked_enough if isinstance(each, IPv6Address) and each not in answered]
+    return ScanFacts(
+        step=0,
+        began=began,
+        ended=ended,
+        subnet=prepared.subnet,
+        targets=prepared.targets,
+        interface=prepared.choice.interface.name,
+        method=str(prepared.method),
+        asked=findings.asked,
+        answered=findings.answered,
+        rounds=findings.rounds,
+        completed=findings.completed,
+        times=findings.silent_requests or 0,
+        span_s=findings.silent_span_s or 0.0,
+        silent=tuple(sorted(silent)),
+        gateway=gateway,
+        gateway_mac=gateway_mac,
+    )
 
 
 def adapters_of(

@@ -249,7 +249,8 @@ class _Replay:
         if not self._one_step:
             self._flush(silent=silent)
         asked = _Asked(scan, self._site.settings.absence_in(scan.subnet, self._place))
-        spared = self._spared(scan, asked) if asked.enough else set()
+        # A question about an address that somebody else claims is judged at once.
+        spared = self._spared(scan, asked) if asked.enough and not scan.is_question else set()
         silence = Silence(scan.began, spared, judging_sources(scan.method), finds_one_claimant(scan.method))
         self._fold(self._taken(), scan.ended, asked if asked.enough else (), silence, number, silent=silent)
         self._look()

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from scopion.attachment.ports import Attachment
     from scopion.operations.answers.made_up_server import MadeUpServer
     from scopion.operations.answers.radius_files import LiveAnswering
+    from scopion.operations.site.relay import Relay
     from scopion.operations.site.site_settings import Settings
     from scopion.operations.site.watch_state import WatchState
     from scopion.roster.wifi.push_deadlines import Boot
@@ -41,6 +42,7 @@ class Site:
         self.folder = folder
         self._when_opened = when_opened
         self.watch_state: WatchState | None = None  # while it is watched
+        self.relay: Relay | None = None  # of a sensor: where it hands on what it takes in
         # What this process has done for good, a sentence each, for the message after an interrupt.
         self.stands: deque[str] = deque(maxlen=8)
         self._reading: Roster | None = None

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Collection, Sequence
-from datetime import datetime
 from ipaddress import IPv4Address
 from sqlite3 import Connection
 from typing import NamedTuple
@@ -44,12 +43,11 @@ def claimants(sightings: Sequence[Observation]) -> dict[IPv4Address, list[MacAdd
     return {address: macs for address, macs in found.items() if len(macs) > 1}
 
 
-def contests(
-    db: Connection, sightings: Sequence[Observation], before: Collection[tuple[str, str]], at: datetime
-) -> list[Event]:
+def contests(db: Connection, sightings: Sequence[Observation], before: Collection[tuple[str, str]]) -> list[Event]:
     """Return the contests that began with these sightings; ``before`` are the earlier pairs of MAC and address."""
     events = []
     for address, macs in claimants(sightings).items():
+        at = max(seen.began for seen in sightings if seen.address == address)
         devices = {mac: _device(db, mac) for mac in macs}
         # The adapter that was there before is the incumbent; among new ones it is chance.
         in_order = sorted(macs, key=lambda mac: (str(mac), str(address)) not in before)

@@ -106,7 +106,7 @@ def fold(
         events += close_stays(db, missing_stays(silent_here, sightings, asked_enough, latest, at), at, where)
         addresses = {seen.address for seen in sightings if seen.address}
         events += close_unpaired(db, where, addresses, asked_enough, at, latest, silence.spared)
-        events += contests(db, sightings, before.keys(), at) if at_once else ()
+        events += contests(db, sightings, before.keys()) if at_once else ()
         events += [*unwanted_present(db, events), *unlisted_present(db, events)]
         events = [replace(event, place=where) for event in events]
         events += guests_overstayed(db, today, at, where) if today else ()

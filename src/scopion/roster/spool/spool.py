@@ -13,6 +13,7 @@ import json
 import os
 import secrets
 import sqlite3
+import threading
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -28,6 +29,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium, Observation, Source, Trait, TraitKind
 from scopion.model.targets import Targets
 from scopion.roster.spool.spool_schema import SCHEMA, VERSION
+from scopion.roster.store.stored_values import from_ms, to_ms
 from scopion.roster.store.write_files import open_file, storage_failed
 from scopion.wire.sensor_documents import MAX_OCTETS, batch_to_json
 
@@ -39,7 +41,8 @@ _ROWS = 1_500
 # With so many batches on their way, more goes into what is pending.
 WINDOW = 4
 _PENDING = "SELECT mac, address, since, until FROM seen UNION ALL SELECT mac, address, since, until FROM said"
-_MS = timedelta(milliseconds=1)
+# Both clocks of a machine drift by less than this while the time of day is not set.
+_ALIKE_MS = 500
 _BUSY_S = 10.0
 
 
@@ -61,11 +64,12 @@ class Waiting:
 
 
 class Spool:
-    """An open file. One thread uses it."""
+    """An open file. Several threads may use it."""
 
     def __init__(self, path: Path, db: sqlite3.Connection, sensor: str, place: str, program: str) -> None:
         self.path, self.sensor, self.place, self._program = path, sensor, place, program
         self._db = db
+        self._lock = threading.RLock()
 
     @classmethod
     def open(cls, folder: Path, sensor: str, place: str, program: str = "") -> Spool:
@@ -91,7 +95,8 @@ class Spool:
                 os.close(open_file(path))
         except OSError as error:
             raise storage_failed(path, error) from None
-        db = sqlite3.connect(path, timeout=_BUSY_S, isolation_level=None)
+        # A sweep is taken in by a thread of its own; the lock below keeps them apart.
+        db = sqlite3.connect(path, timeout=_BUSY_S, isolation_level=None, check_same_thread=False)
         db.row_factory = sqlite3.Row
         try:
             if db.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
@@ -137,24 +142,23 @@ class Spool:
                 self._close(self._clocks())  # what is pending is of another start of the machine
             self._keep_clocks(clocks)
             if apart:
-                self._close(clocks)
+                self._close(self._clocks())
             step = int(self._meta("step") or 0) + 1
             self._set("step", str(step))
+            epoch = int(self._meta("epoch") or 0)
             for each in seen:
-                self._see(each, step, clocks)
+                self._see(each, step, epoch)
             if scan is not None:
-                self._db.execute("INSERT INTO scan VALUES (?, ?)", (step, json.dumps(_kept_scan(scan, clocks))))
+                self._db.execute("INSERT INTO scan VALUES (?, ?)", (step, json.dumps(_kept_scan(scan, epoch))))
             if apart:
-                self._close(clocks)
+                self._close(self._clocks())
 
     def close_batch(self, clocks: SensorClocks, own: Sequence[MacAddress] = ()) -> int:
         """Make batches of all that is pending. Returns how many. Raises StorageFailed."""
         with self._transaction():
-            if self._meta("boot") not in (None, clocks.boot):
-                clocks = self._clocks()
-            else:
+            if self._meta("boot") in (None, clocks.boot):
                 self._keep_clocks(clocks)
-            return self._close(clocks, own)
+            return self._close(self._clocks(), own)
 
     def batches(self, after: int, most: int = WINDOW) -> list[tuple[int, bytes]]:
         """Return the next batches after a number, each with its own, as they are sent."""
@@ -274,8 +278,8 @@ class Spool:
         used = "SELECT (page_count - freelist_count) * page_size FROM pragma_page_count, pragma_freelist_count, "
         return int(self._db.execute(used + "pragma_page_size").fetchone()[0])
 
-    def _see(self, seen: Observation, step: int, clocks: SensorClocks) -> None:
-        began, at = (_own_ms(moment, clocks) for moment in (seen.began, seen.at))
+    def _see(self, seen: Observation, step: int, epoch: int) -> None:
+        began, at = (to_ms(moment) - epoch for moment in (seen.began, seen.at))
         subnet = str(seen.subnet) if seen.subnet is not None else ""
         pair = (str(seen.mac) if seen.mac is not None else "", str(seen.address) if seen.address is not None else "")
         if seen.traits or seen.medium is not Medium.UNKNOWN or not all(pair):
@@ -354,23 +358,33 @@ class Spool:
 
     def _pending(self, clocks: SensorClocks) -> list[Sighting | ScanFacts]:
         """Return all that is pending in the order of its steps; within a step, the scan is the last."""
+        epoch = to_ms(clocks.at) - round(clocks.seconds * 1000)
         found: list[tuple[int, int, Sighting | ScanFacts]] = []
         for row in self._db.execute("SELECT * FROM seen ORDER BY id"):
-            found += [(row["step"], 0, each) for each in _sightings(row, clocks)]
+            found += [(row["step"], 0, each) for each in _sightings(row, epoch)]
         for row in self._db.execute("SELECT * FROM said ORDER BY id"):
-            found.append((row["step"], 1, _said(row, clocks)))
+            found.append((row["step"], 1, _said(row, epoch)))
         for step, text in self._db.execute("SELECT step, facts FROM scan ORDER BY step"):
-            found.append((step, 2, _scan_facts(step, json.loads(text), clocks)))
+            found.append((step, 2, _scan_facts(step, json.loads(text), epoch)))
         found.sort(key=lambda each: each[:2])
         return [each for _, _, each in found]
 
     def _keep_clocks(self, clocks: SensorClocks) -> None:
+        """Keep what the clocks show, and when the machine was started by its time of day.
+
+        That start stays what it was while the clocks run alike, so that a moment comes out as it went in.
+        """
+        own = round(clocks.seconds * 1000)
+        epoch, before = to_ms(clocks.at) - own, self._meta("epoch")
+        if before is None or self._meta("boot") != clocks.boot or abs(epoch - int(before)) > _ALIKE_MS:
+            self._set("epoch", str(epoch))
         self._set("boot", clocks.boot)
-        self._set("clocks", json.dumps([clocks.at.isoformat(), clocks.seconds]))
+        self._set("own", str(own))
 
     def _clocks(self) -> SensorClocks:
-        at, seconds = json.loads(self._meta("clocks") or "null")
-        return SensorClocks(datetime.fromisoformat(at), self._meta("boot") or "", float(seconds))
+        """Return the clocks as they were kept last."""
+        own = int(self._meta("own") or 0)
+        return SensorClocks(from_ms(int(self._meta("epoch") or 0) + own), self._meta("boot") or "", own / 1000)
 
     def _meta(self, key: str) -> str | None:
         row = self._db.execute("SELECT value FROM meta WHERE key = ?", (key,)).fetchone()
@@ -392,10 +406,11 @@ class Spool:
 
     @contextmanager
     def _guarded(self) -> Iterator[None]:
-        try:
-            yield
-        except sqlite3.OperationalError as error:
-            raise StorageFailed(f"{self.path}: {error}; nothing was changed") from None
+        with self._lock:
+            try:
+                yield
+            except sqlite3.OperationalError as error:
+                raise StorageFailed(f"{self.path}: {error}; nothing was changed") from None
 
 
 def _add(sums: dict[str, int], more: Mapping[str, int]) -> None:
@@ -420,20 +435,14 @@ def _portions(items: Sequence[Sighting | ScanFacts]) -> Iterator[Sequence[Sighti
         yield part
 
 
-def _own_ms(moment: datetime, clocks: SensorClocks) -> int:
-    """Return a moment of the time of day on the machine's own clock; never later than now."""
-    ago = max(timedelta(), clocks.at - moment)
-    return round(clocks.seconds * 1000 - ago / _MS)
+def _moment(own_ms: int, epoch: int) -> datetime:
+    return from_ms(epoch + own_ms)
 
 
-def _moment(own_ms: int, clocks: SensorClocks) -> datetime:
-    return clocks.at - (round(clocks.seconds * 1000) - own_ms) * _MS
-
-
-def _sightings(row: sqlite3.Row, clocks: SensorClocks) -> Iterator[Sighting]:
+def _sightings(row: sqlite3.Row, epoch: int) -> Iterator[Sighting]:
     """Yield a row as it was found first, and as it was found last if that was by another source."""
     subnet = IPv4Network(row["subnet"]) if row["subnet"] else None
-    since, until = (_moment(row[key], clocks) for key in ("since", "until"))
+    since, until = (_moment(row[key], epoch) for key in ("since", "until"))
     pair = (MacAddress.parse(row["mac"]), parse_address(row["address"]))
     first, last = Source(row["source"]), Source(row["found"])
     if first is not last:
@@ -441,8 +450,8 @@ def _sightings(row: sqlite3.Row, clocks: SensorClocks) -> Iterator[Sighting]:
     yield Sighting(row["step"], Observation(*pair, until, last, since=since, subnet=subnet))
 
 
-def _said(row: sqlite3.Row, clocks: SensorClocks) -> Sighting:
-    since, until = (_moment(row[key], clocks) for key in ("since", "until"))
+def _said(row: sqlite3.Row, epoch: int) -> Sighting:
+    since, until = (_moment(row[key], epoch) for key in ("since", "until"))
     return Sighting(
         row["step"],
         Observation(
@@ -460,11 +469,11 @@ def _said(row: sqlite3.Row, clocks: SensorClocks) -> Sighting:
     )
 
 
-def _kept_scan(scan: ScanFacts, clocks: SensorClocks) -> dict[str, Any]:
+def _kept_scan(scan: ScanFacts, epoch: int) -> dict[str, Any]:
     return {
-        "began": _own_ms(scan.began, clocks),
-        "ended": _own_ms(scan.ended, clocks),
-        "looking_since": _own_ms(scan.looking_since, clocks) if scan.looking_since is not None else None,
+        "began": to_ms(scan.began) - epoch,
+        "ended": to_ms(scan.ended) - epoch,
+        "looking_since": to_ms(scan.looking_since) - epoch if scan.looking_since is not None else None,
         "subnet": str(scan.subnet),
         "targets": str(scan.targets),
         "silent": list(map(str, scan.silent)),
@@ -479,14 +488,14 @@ _PLAIN_OF_SCAN = (
 )  # fmt: skip
 
 
-def _scan_facts(step: int, kept: Mapping[str, Any], clocks: SensorClocks) -> ScanFacts:
+def _scan_facts(step: int, kept: Mapping[str, Any], epoch: int) -> ScanFacts:
     addresses: Any = [parse_address(each) for each in kept["silent"]]
     gateway: Any = parse_address(kept["gateway"]) if kept["gateway"] is not None else None
     return ScanFacts(
         step=step,
-        began=_moment(kept["began"], clocks),
-        ended=_moment(kept["ended"], clocks),
-        looking_since=_moment(kept["looking_since"], clocks) if kept["looking_since"] is not None else None,
+        began=_moment(kept["began"], epoch),
+        ended=_moment(kept["ended"], epoch),
+        looking_since=_moment(kept["looking_since"], epoch) if kept["looking_since"] is not None else None,
         subnet=IPv4Network(kept["subnet"]),
         targets=Targets.parse([kept["targets"]]),
         silent=tuple(addresses),

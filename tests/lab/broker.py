@@ -1,0 +1,71 @@
+"""A real mosquitto in a namespace of the lab: TLS with an authority of its own, passwords, access control, a memory."""
+
+from __future__ import annotations
+
+import subprocess
+import unittest
+from collections.abc import Mapping
+from pathlib import Path
+
+import trustme
+
+from scopion.attachment.ports import BrokerAccess
+from tests.lab.lab import Lab, require_tools
+from tests.lab.services import Services, wait_for
+
+PORT = 8883
+
+
+class Broker:
+    """A broker at a host of the lab, and its files; it is ended with the test."""
+
+    def __init__(
+        self, lab: Lab, host: str, address: str, folder: Path, test: unittest.TestCase | type[unittest.TestCase]
+    ) -> None:
+        require_tools("mosquitto", "mosquitto_passwd")
+        self._lab, self._host, self.address, self.folder = lab, host, address, folder
+        self._services = Services(lab, folder, test)
+        folder.mkdir(exist_ok=True)
+        authority = trustme.CA()
+        self.trust = folder / "ca.pem"
+        authority.cert_pem.write_to_path(self.trust)
+        certificate = authority.issue_cert(address)
+        certificate.private_key_pem.write_to_path(folder / "key.pem")
+        for part in certificate.cert_chain_pems:
+            part.write_to_path(folder / "certificate.pem", append=True)
+        (folder / "acl").write_text("", encoding="ascii")
+        (folder / "passwords").write_text("", encoding="ascii")
+        (folder / "data").mkdir()
+        (folder / "config").write_text(
+            f"listener {PORT} {address}\ncafile {self.trust}\ncertfile {folder}/certificate.pem\n"
+            f"keyfile {folder}/key.pem\nallow_anonymous false\npassword_file {folder}/passwords\n"
+            f"acl_file {folder}/acl\npersistence true\npersistence_location {folder}/data/\n"
+            "autosave_interval 1\nautosave_on_changes true\nuser root\nlog_type all\n",
+            encoding="ascii",
+        )
+        self._running: subprocess.Popen[bytes] | None = None
+
+    def let_in(self, accounts: Mapping[str, str], access: str) -> None:
+        """Set the accounts with their passwords, and what each may read and write."""
+        for name, password in accounts.items():
+            command = ["mosquitto_passwd", "-b", str(self.folder / "passwords"), name, password]
+            subprocess.run(command, check=True, capture_output=True)
+        (self.folder / "acl").write_text(access, encoding="utf-8")
+
+    def start(self) -> None:
+        """Start it, with what it remembers."""
+        self._running = self._services.start(self._host, ["mosquitto", "-c", str(self.folder / "config")])
+        wait_for("the broker", lambda: f":{PORT} " in self._lab.run(self._host, ["ss", "-Hlnt"]))
+
+    def stop(self, *, kill: bool = False) -> None:
+        """End it, or kill it."""
+        assert self._running is not None
+        if kill:
+            self._running.kill()
+        else:
+            self._running.terminate()
+        self._running.wait(10)
+
+    def access(self, user: str, password: str) -> BrokerAccess:
+        """How an account reaches it."""
+        return BrokerAccess(self.address, PORT, trust=str(self.trust), user=user, password=password)
