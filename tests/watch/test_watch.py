@@ -702,7 +702,7 @@ class _ToFile:
         now = self._site.clock.now()
         return SensorClocks(now, "boot", (now - self._began).total_seconds() + 100)
 
-    def note(self, seen: Sequence[Observation], scan: ScanFacts | None, *, apart: bool) -> None:
+    def note(self, seen: Sequence[Observation], scan: ScanFacts | None, *, apart: bool, news: bool) -> None:
         facts = replace(scan, looking_since=self._began) if scan is not None else None
         self._spool.note(seen, facts, self.clocks(), apart=apart)
         if self._site.clock.now() - self._closed >= self._every:

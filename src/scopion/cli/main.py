@@ -66,6 +66,7 @@ FAMILIES: dict[str, dict[str, CommandEntry]] = {
     "Be told": {
         "watch": CommandEntry("tell.watch", "watch", "Watch the site: sweep, listen, alert, until stopped."),
         "alerts": CommandEntry("tell.alerts", "alerts", "Alerts: which were sent where, and which wait."),
+        "sensor": CommandEntry("tell.sensor", "sensor", "Look after another place, and report it over MQTT."),
         "service": CommandEntry("tell.service", "service", "A hardened unit for the system's service manager."),
     },
     "Wireless": {

@@ -44,6 +44,8 @@ class EventKind(StrEnum):
     MISSING = "missing"  # it must be here, and has been silent for longer than it may be
     MISSING_BACK = "missing-back"
     REFUSED_ATTEMPT = "refused-attempt"  # it is refused on the air, and asked to associate
+    SENSOR_LOST = "sensor-lost"  # a sensor says nothing any more; an event of a device of its place
+    SENSOR_BACK = "sensor-back"
 
 
 # Which source of names is the best: the administrator's DNS, then the device itself, then servers and lists.
@@ -231,7 +233,8 @@ class Event:
     was_address: Address | None = None  # readdressed, returned: its address before
     away_since: datetime | None = None  # returned, missing: when it was seen last; sheet-due: since when
     other_mac: MacAddress | None = None  # contested: the other adapter; gateway-changed: the gateway before
-    # renamed: the new name; network-down, network-back: the subnet; sheet-due, refused-attempt: SSID; missing: shared
+    # renamed: the new name; network-down, network-back: the subnet; sheet-due, refused-attempt: SSID; missing: shared;
+    # sensor-lost, sensor-back: the sensor
     name: str = ""
     # renamed: the old name; network-down, missing: the reason, if known; sheet-due: page; refused-attempt: access point
     was_name: str = ""

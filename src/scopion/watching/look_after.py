@@ -14,6 +14,7 @@ from typing import Protocol
 from scopion.attachment.ports import Interface
 from scopion.model.clock import spoken_span
 from scopion.model.errors import DamagedRoster, ScopionError
+from scopion.model.text import counted
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.site_places import settle_home
 from scopion.roster.outbox import move_with_the_clock
@@ -72,6 +73,12 @@ class LookingAfter:
             log.error("%s", error)
             _ = self.context.site.roster
         settle_home(self.context.site, self.context.site.roster)
+
+    @property
+    def in_a_line(self) -> str:
+        """Return its state in a line, for the service manager."""
+        said = f"{counted(self.context.known.devices, 'device')} here"
+        return f"{said}; {next(iter(self.context.troubles.values()))}" if self.context.troubles else said
 
     @property
     def is_well(self) -> bool:

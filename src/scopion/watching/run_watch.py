@@ -48,7 +48,7 @@ class WatchOptions:
 OnTurn = Callable[[Watch], None]
 
 
-class _Signals:
+class Signals:
     """What signals told the process."""
 
     def __init__(self) -> None:
@@ -56,10 +56,12 @@ class _Signals:
         self.wake: Callable[[], None] = lambda: None
 
     def on_stop(self, number: int, frame: FrameType | None) -> None:
+        """Note that the process is to end."""
         self.stop = True
         self.wake()
 
     def on_reload(self, number: int, frame: FrameType | None) -> None:
+        """Note that its settings are to be read again."""
         self.reload = True
         self.wake()
 
@@ -70,7 +72,7 @@ def run_watch(site: Site, order: WatchOptions, on_turn: OnTurn = lambda _: None)
     """
     keep_capabilities_to_itself()
     readiness, folder = Readiness(), site.folder
-    with only_watch(folder), _listening_to_signals(order.terminal) as signals:
+    with only_watch(folder), listening_to_signals(order.terminal) as signals:
         _ = site.settings  # a mistake is told before anything begins
         began = site.clock.monotonic()
         while True:
@@ -99,7 +101,7 @@ class _Round:
     """From the making of a watch to its end."""
 
     def __init__(
-        self, site: Site, order: WatchOptions, signals: _Signals, readiness: Readiness, on_turn: OnTurn, began: float
+        self, site: Site, order: WatchOptions, signals: Signals, readiness: Readiness, on_turn: OnTurn, began: float
     ) -> None:
         self._site, self._order, self._signals = site, order, signals
         self._readiness, self._on_turn, self._began = readiness, on_turn, began
@@ -107,12 +109,16 @@ class _Round:
             InlineExecutor(site.attachment) if site.story is not None else ThreadExecutor(site.attachment)
         )
         self._sweeper: Site | None = None
+        self._folder_of_sensors: Site | None = None
 
     def run(self) -> bool:
         site, signals = self._site, self._signals
         since = None if self._order.once else site.clock.now()
         memory = WatchMemory(FloodGuard(site.clock.monotonic()), self._order.terminal, since)
-        watch = Watch(site, self._executor, memory, self._sweeping_site, once=self._order.once, service=is_service())
+        watch = Watch(
+            site, self._executor, memory, self._sweeping_site, once=self._order.once, service=is_service(),
+            sensing_site=self._sensing_site,
+        )  # fmt: skip
         signals.wake = self._executor.wake
         metrics = MetricsServer.serving(watch)
         log.info("watching %s in %s; scopion status says how it does", site.name, site.folder)
@@ -131,6 +137,7 @@ class _Round:
             # waiting for.
             self._executor.close(_GRACE_S, is_delivery if signals.stop or not signals.reload else lambda _: True)
             watch.refusing.close()
+            watch.sensors.close()
             if metrics is not None:
                 metrics.close()
             if signals.stop or not signals.reload:
@@ -140,13 +147,22 @@ class _Round:
 
     def _sweeping_site(self) -> Site:
         """Return the site for the thread that sweeps: a roster is used by the thread that opened it."""
+        self._sweeper = self._for_a_thread(self._sweeper)
+        return self._sweeper
+
+    def _sensing_site(self) -> Site:
+        """Return the site for the thread that folds what sensors tell."""
+        self._folder_of_sensors = self._for_a_thread(self._folder_of_sensors)
+        return self._folder_of_sensors
+
+    def _for_a_thread(self, opened: Site | None) -> Site:
         if self._site.story is not None:
             return self._site
-        if self._sweeper is None:
-            self._sweeper = Site(self._site.folder)
-            self._sweeper.watch_state = self._site.watch_state
-        self._sweeper.leave_replaced_roster()
-        return self._sweeper
+        if opened is None:
+            opened = Site(self._site.folder)
+            opened.watch_state = self._site.watch_state
+        opened.leave_replaced_roster()
+        return opened
 
     def _is_over(self, watch: Watch) -> bool:
         passed = self._site.clock.monotonic() - self._began
@@ -166,11 +182,11 @@ class _Round:
 
 
 @contextmanager
-def _listening_to_signals(terminal: bool) -> Iterator[_Signals]:
+def listening_to_signals(terminal: bool) -> Iterator[Signals]:
     """End well when told to, and let a service read its settings again on SIGHUP; restore the old
     handlers at the end.
     """
-    signals = _Signals()
+    signals = Signals()
     if threading.current_thread() is not threading.main_thread():
         yield signals
         return

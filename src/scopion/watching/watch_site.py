@@ -23,6 +23,7 @@ from scopion.watching.make_weekly import Reporting
 from scopion.watching.miss_devices import Missing
 from scopion.watching.read_sources import Sources
 from scopion.watching.remind_people import Reminding
+from scopion.watching.sensors.hear_sensors import Sensors
 from scopion.watching.take_in_air import TakingInAir
 from scopion.watching.watch_memory import WatchMemory
 
@@ -42,6 +43,7 @@ class Watch(LookingAfter):
         *,
         once: bool = False,
         service: bool = False,
+        sensing_site: Callable[[], Site] | None = None,
     ) -> None:
         super().__init__(site, executor, memory, sweeper, clock_watch)
         self.recording = Recording(
@@ -54,8 +56,10 @@ class Watch(LookingAfter):
         self.reporting = Reporting(self.context, opener(site))
         self.learning: Mapping[IPv4Network, datetime] = {}  # the subnets that are being learnt, and until when
         self.missing = Missing(self.context, self.sweeping)
+        self.sensors = Sensors(self.context, sensing_site or (lambda: site), self.delivering.soon)
         self.parts |= {
             "reading records": self.sources,
+            "sensors": self.sensors,
             "wireless lists": self.enforcing,
             "refused attempts": self.refusing,
             "what access points told": TakingInAir(self.context),

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from scopion.roster.store.file_lock import FileLock, holder_of
 
-WATCH_FILE, PUSH_FILE, SERVER_FILE = "watch.lock", "push.lock", "radius.lock"
+WATCH_FILE, PUSH_FILE, SERVER_FILE, SENSOR_FILE = "watch.lock", "push.lock", "radius.lock", "sensor.lock"
 _WATCH_PATIENCE_S = 0.25
 # A push over SSH to a slow router with a full list takes half a minute; three of them in a row are a mistake.
 PUSH_PATIENCE_S = 120.0
@@ -36,6 +36,16 @@ def only_server(folder: Path) -> FileLock:
         return f"a RADIUS server{by} answers for {folder} already"
 
     return FileLock(folder / SERVER_FILE, _WATCH_PATIENCE_S, refusal)
+
+
+def only_sensor(folder: Path) -> FileLock:
+    """Return a lock for the sensor of a folder: two would number their batches alike. It raises Refused."""
+
+    def refusal(process: int | None) -> str:
+        by = f", process {process}," if process else ""
+        return f"a sensor{by} runs from {folder} already"
+
+    return FileLock(folder / SENSOR_FILE, _WATCH_PATIENCE_S, refusal)
 
 
 def serving_process(folder: Path) -> int | None:

@@ -123,7 +123,7 @@ def take_in(
     if site.relay is not None:
         silent = set(asked_enough) - {each.address for each in admitted if each.address is not None}
         question = _question(site, silent, began or now, now, subnet) if silent and subnet else None
-        site.relay.note(admitted, question, apart=must_be_apart(events, question))
+        site.relay.note(admitted, question, apart=must_be_apart(events, question), news=bool(events))
     return TakenIn(events, devices)
 
 

@@ -229,7 +229,7 @@ class Memory:
                 roster.set_meta(MEMORY_LOST, None)
         if site.relay is not None:
             facts = scan_facts(prepared, findings, self.began, now, gateway, gateway_mac)
-            site.relay.note(seen, facts, apart=must_be_apart(events, facts))
+            site.relay.note(seen, facts, apart=must_be_apart(events, facts), news=bool(events))
         return Folded(True, baseline, events, all_devices(roster), doubt=doubt)
 
     def _doubt(

@@ -23,7 +23,7 @@ from scopion.wireless.enforcers.registry import enforcer_types
 from scopion.wireless.radius.radius_settings import radius_problem
 
 if TYPE_CHECKING:
-    from pydantic import TypeAdapter
+    from pydantic import TypeAdapter, ValidationError
 
 FILE = folders.SETTINGS
 TEMPLATE = Path(__file__).parent / "site-template.toml"
@@ -69,11 +69,7 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
     try:
         settings = adapter().validate_python(document)
     except ValidationError as error:
-        first = error.errors(include_url=False)[0]
-        more = error.error_count() - 1
-        also = f" (and {more} more)" if more else ""
-        where = _place(path, text, _written_location(first["loc"]))
-        raise InvalidSettings(f"{where}: {_said(first)}{also}") from None
+        raise first_mistake(path, text, error) from None
     problems = (
         _place_problem(settings),
         _channel_problem(settings),
@@ -87,10 +83,20 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
     return settings
 
 
+def first_mistake(path: Path, text: str, error: ValidationError) -> InvalidSettings:
+    """Return the first thing that is wrong in a file, with its line, and how many more there are."""
+    first = error.errors(include_url=False)[0]
+    more = error.error_count() - 1
+    also = f" (and {more} more)" if more else ""
+    where = _place(path, text, _written_location(first["loc"]))
+    return InvalidSettings(f"{where}: {_said(first)}{also}")
+
+
 def _place_problem(settings: Settings) -> str:
     """Return what does not fit together among places; empty if all does."""
     written: dict[str, str] = {}
-    for name in (settings.place, *(each.place for each in settings.subnet)):
+    others = [*(each.place for each in settings.subnet), *(each.place for each in settings.sensor)]
+    for name in (settings.place, *others):
         if name and written.setdefault(name.casefold(), name) != name:
             return f"the place {name!r} is written {written[name.casefold()]!r} elsewhere: write it always the same"
     if not settings.place and written:
@@ -98,6 +104,17 @@ def _place_problem(settings: Settings) -> str:
             'it names other places, and this machine\'s place has no name: write place = "shop" at the top, with its '
             "own name"
         )
+    for what, values in (
+        ("two sensors are called {!r}: give each a name of its own", [each.name for each in settings.sensor]),
+        ("two sensors report about {!r}: each place has one", [each.place for each in settings.sensor]),
+    ):
+        twice = next((each for each in values if values.count(each) > 1), None)
+        if twice is not None:
+            return what.format(twice)
+    if settings.place and settings.place in [each.place for each in settings.sensor]:
+        return f"the place {settings.place!r} is this machine's own, which needs no sensor"
+    if settings.sensor and settings.broker is None:
+        return "it names sensors and no broker by which they report: write [broker]"
     return ""
 
 

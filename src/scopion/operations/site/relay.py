@@ -13,8 +13,11 @@ from scopion.model.observation import Observation
 class Relay(Protocol):
     """Implemented by a sensor's file and what sends it on."""
 
-    def note(self, seen: Sequence[Observation], scan: ScanFacts | None, *, apart: bool) -> None:
-        """Keep one step. ``apart``: it must not be merged with others. Raises StorageFailed."""
+    def note(self, seen: Sequence[Observation], scan: ScanFacts | None, *, apart: bool, news: bool) -> None:
+        """Keep one step. ``apart``: it must not be merged with others; ``news``: more than that all is as it was.
+
+        Raises StorageFailed.
+        """
 
 
 def must_be_apart(events: Sequence[Event], scan: ScanFacts | None) -> bool:

@@ -49,6 +49,20 @@ def note_back(roster: Roster, subnet: IPv4Network, at: datetime, place: str | No
         return record(db, [replace(teller, kind=kind, at=at, name=str(subnet), away_since=since)])
 
 
+def note_sensor(roster: Roster, name: str, place: str, at: datetime, since: datetime, *, lost: bool) -> list[Event]:
+    """Record that a sensor is silent since a moment, or is back after that; an event of any device of its place, or of
+    this machine.
+    """
+    with roster.transaction() as db:
+        teller = _teller(roster, IPv4Network("0.0.0.0/0"), place) or _teller(
+            roster, IPv4Network("0.0.0.0/0"), roster.home
+        )
+        if teller is None:
+            return []
+        kind = EventKind.SENSOR_LOST if lost else EventKind.SENSOR_BACK
+        return record(db, [replace(teller, kind=kind, at=at, name=name, away_since=since, place=place)])
+
+
 def _teller(roster: Roster, subnet: IPv4Network, place: str) -> Event | None:
     """Return an event, yet without its kind and time, of the subnet's gateway; else of this machine in its own place,
     and of the device that is known for longest in another.

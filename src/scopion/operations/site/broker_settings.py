@@ -1,0 +1,128 @@
+"""The broker and the sensors, as ``site.toml`` and a sensor's own ``sensor.toml`` name them."""
+
+from __future__ import annotations
+
+import re
+from ipaddress import IPv4Network
+from pathlib import Path
+from typing import Annotated, Literal
+
+from annotated_types import Ge, Le, MaxLen, Predicate
+
+from scopion.attachment.ports import BrokerAccess
+from scopion.model.errors import InvalidSettings
+from scopion.model.place import is_place_name
+from scopion.model.secret import Secret
+from scopion.model.settings_table import settings_table
+from scopion.operations.folder.read_secret import read_secret
+
+_SENSOR = re.compile(r"[a-z0-9][a-z0-9-]{0,30}")
+_HOST = re.compile(r"[\w.:\[\]-]{1,255}", re.ASCII)
+_PREFIX = re.compile(r"[\w.-]+(/[\w.-]+)*", re.ASCII)
+
+
+def is_sensor_name(text: str) -> bool:
+    """Tell whether a text may name a sensor: it is a part of topics, and an account of the broker."""
+    return bool(_SENSOR.fullmatch(text))
+
+
+SensorName = Annotated[str, Predicate(is_sensor_name)]
+PlaceName = Annotated[str, Predicate(is_place_name)]
+
+
+@settings_table
+class BrokerSettings:
+    """The MQTT broker, and the topics below which all is said."""
+
+    host: Annotated[str, Predicate(lambda text: bool(_HOST.fullmatch(text)))]
+    port: Annotated[int, Ge(1), Le(65_535)] = 8883
+    tls: bool = True
+    trust: Annotated[str, MaxLen(4096)] = ""  # a file with the certificates to trust; empty: the system's authorities
+    user: Annotated[str, MaxLen(64)] = ""  # empty: "scopion", or the sensor's name
+    password: Secret = ""
+    certificate: Annotated[str, MaxLen(4096)] = ""  # files of a client certificate and its key
+    key: Annotated[str, MaxLen(4096)] = ""
+    topics: Annotated[str, MaxLen(200), Predicate(lambda text: not text or bool(_PREFIX.fullmatch(text)))] = ""
+
+
+@settings_table
+class SensorSettings:
+    """A sensor that may report into this roster, and its place."""
+
+    name: SensorName
+    place: PlaceName
+    silent_s: Annotated[float, Ge(30), Le(7 * 86_400)] = 180  # after so long without a word it is lost
+
+
+@settings_table
+class SensorFile:
+    """The whole of ``sensor.toml``."""
+
+    name: SensorName
+    place: PlaceName
+    broker: BrokerSettings
+    subnets: Annotated[tuple[IPv4Network, ...], MaxLen(64)] = ()  # empty: those of its interfaces
+    interfaces: Annotated[tuple[str, ...], MaxLen(64)] = ()  # empty: all that lead to a subnet
+    interval_s: Annotated[float, Ge(5), Le(86_400)] = 60  # between sweeps
+    method: Literal["auto", "arp", "touch"] = "auto"
+    pace: Annotated[float, Ge(1), Le(50_000)] | None = None
+    names: bool = True  # whether new devices are asked for their names
+    keep_days: Annotated[float, Ge(0.1), Le(365)] = 30  # what could not be told
+    keep_mb: Annotated[float, Ge(1), Le(10_000)] = 20
+
+
+def topics_of(broker: BrokerSettings, site: str) -> str:
+    """Return what all topics of a site begin with: the settings', else ``scopion/`` and the site's name."""
+    if broker.topics:
+        return broker.topics
+    name = re.sub(r"[^a-z0-9]+", "-", site.casefold()).strip("-")
+    return f"scopion/{name or 'site'}"
+
+
+def broker_access(broker: BrokerSettings, folder: Path, user: str) -> BrokerAccess:
+    """Return how to reach a broker, with its secret. Raises InvalidSettings."""
+    password = read_secret(broker.password, folder, "the broker's password") if broker.password else ""
+    for path, what in ((broker.trust, "trust"), (broker.certificate, "certificate"), (broker.key, "key")):
+        if path and not (folder / path).is_file():
+            raise InvalidSettings(f"{folder / path} should hold the broker's {what}, and is not there")
+
+    def located(path: str) -> str:
+        return str(folder / path) if path else ""
+
+    return BrokerAccess(
+        host=broker.host,
+        port=broker.port,
+        tls=broker.tls,
+        trust=located(broker.trust),
+        user=broker.user or (user if password else ""),
+        password=password,
+        certificate=located(broker.certificate),
+        key=located(broker.key),
+    )
+
+
+class Topics:
+    """The topics of a site at its broker."""
+
+    def __init__(self, begins: str) -> None:
+        self._begins = begins
+        self.batches = f"{begins}/sensor/+/batch"
+        self.states = f"{begins}/sensor/+/state"
+
+    def batch(self, sensor: str) -> str:
+        """Return where a sensor reports."""
+        return f"{self._begins}/sensor/{sensor}/batch"
+
+    def state(self, sensor: str) -> str:
+        """Return where a sensor says how it does."""
+        return f"{self._begins}/sensor/{sensor}/state"
+
+    def folded(self, sensor: str) -> str:
+        """Return where a sensor is told what is folded."""
+        return f"{self._begins}/folded/{sensor}"
+
+    def sensor_of(self, topic: str) -> str:
+        """Return the sensor that a topic belongs to; empty for another topic."""
+        begins, _, last = topic.rpartition("/")
+        name = begins.removeprefix(f"{self._begins}/sensor/")
+        return name if last in ("batch", "state") and is_sensor_name(name) else ""
