@@ -88,6 +88,7 @@ SPARED = {
     "wifi radius take": "writes a list, whole or not at all, and nothing into the roster",
     "wifi radius sheet": "writes secrets, each whole or not at all",
     "wifi radius serve": "opens no roster; what a kill does to its files is tried in the lab",
+    "sensor run": "has no roster; what a kill does to its file is tried in the lab",
     "setup": "asks at every step, and writes one file at the end",
     "demo": "plays the others",
 }  # fmt: skip

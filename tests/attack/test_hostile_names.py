@@ -73,6 +73,7 @@ _CHANGES_THE_SYSTEM = "changes this machine's services; the unit that it writes 
 WITHOUT_NAMES = {
     "demo": "tells the packaged story; each of its steps is one of the commands above",
     **dict.fromkeys(("service install", "service remove", "service by-hand"), _CHANGES_THE_SYSTEM),
+    "sensor run": "writes log lines only, about its own place",
 }
 # The looks that the program has: bold, dim, plain again, eight colours. The names above use others.
 _OURS = re.compile("\x1b\\[((0|1|2|22|3[0-46-7]|9[0-7]);?)+m")

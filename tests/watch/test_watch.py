@@ -585,7 +585,7 @@ class Clocks(SceneWatch):
         note_clocks(site.roster, boot, NOON + hours)
         with patch.object(Site, "boot", return_value=Boot("a", 1_001.0)):
             watch = Watch(site, InlineExecutor(site.attachment), WatchMemory(FloodGuard()), lambda: site)
-            with patch("scopion.watching.watch_site.move_with_the_clock", wraps=move_with_the_clock) as moved:
+            with patch("scopion.watching.look_after.move_with_the_clock", wraps=move_with_the_clock) as moved:
                 watch.turn()
                 watch.turn()
         ((_, by, _), _) = moved.call_args_list[0]

@@ -157,6 +157,8 @@ _NOUNS = {
     EventKind.REFUSED_ATTEMPT: ("refused device that asked to join", "refused devices that asked to join"),
     EventKind.MISSING: ("device missing", "devices missing"),
     EventKind.MISSING_BACK: ("missing device back", "missing devices back"),
+    EventKind.SENSOR_LOST: ("silent sensor", "silent sensors"),
+    EventKind.SENSOR_BACK: ("sensor back", "sensors back"),
 }
 
 

@@ -22,9 +22,9 @@ class News:
 # In the order of importance.
 ORDER = (
     EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT, EventKind.MISSING, EventKind.CONTESTED,
-    EventKind.UNLISTED_PRESENT, EventKind.GUEST_OVERSTAYED, EventKind.NETWORK_DOWN, EventKind.JOINED,
-    EventKind.REFUSED_ATTEMPT, EventKind.NETWORK_BACK, EventKind.MISSING_BACK, EventKind.SHEET_DUE,
-    EventKind.READDRESSED, EventKind.RETURNED, EventKind.RENAMED, EventKind.LEFT,
+    EventKind.UNLISTED_PRESENT, EventKind.GUEST_OVERSTAYED, EventKind.NETWORK_DOWN, EventKind.SENSOR_LOST,
+    EventKind.JOINED, EventKind.REFUSED_ATTEMPT, EventKind.NETWORK_BACK, EventKind.MISSING_BACK, EventKind.SHEET_DUE,
+    EventKind.SENSOR_BACK, EventKind.READDRESSED, EventKind.RETURNED, EventKind.RENAMED, EventKind.LEFT,
 )  # fmt: skip
 
 
@@ -81,6 +81,12 @@ def sentence(
     if event.kind is EventKind.NETWORK_BACK:
         down = f" after {spoken_span(event.at - event.away_since)}" if event.away_since else ""
         return f"the network {event.name}{there} is back{down}"
+    if event.kind is EventKind.SENSOR_LOST:
+        silent = f" for {spoken_span(event.at - event.away_since)}" if event.away_since else ""
+        return f"the sensor {event.name} has said nothing{silent}: what comes and goes{there} is not seen"
+    if event.kind is EventKind.SENSOR_BACK:
+        silent = f", after {spoken_span(event.at - event.away_since)}" if event.away_since else ""
+        return f"the sensor {event.name}{there} is heard again{silent}"
     if event.kind is EventKind.SHEET_DUE:
         return f"the list of {event.name!r} has changed, and only you can type that into its router: a sheet is due"
     if event.kind is EventKind.REFUSED_ATTEMPT:

@@ -25,7 +25,8 @@ from scopion.model.week import NEVER, Week, parse_time
 WORTH_TELLING = (
     EventKind.JOINED, EventKind.CONTESTED, EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT,
     EventKind.GUEST_OVERSTAYED, EventKind.UNLISTED_PRESENT, EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK,
-    EventKind.SHEET_DUE, EventKind.MISSING, EventKind.MISSING_BACK, EventKind.REFUSED_ATTEMPT,
+    EventKind.SHEET_DUE, EventKind.MISSING, EventKind.MISSING_BACK, EventKind.REFUSED_ATTEMPT, EventKind.SENSOR_LOST,
+    EventKind.SENSOR_BACK,
 )  # fmt: skip
 USUAL_RULE = RuleSettings()
 _SEVERITIES: Mapping[EventKind, Severity] = {
@@ -38,15 +39,19 @@ _SEVERITIES: Mapping[EventKind, Severity] = {
     EventKind.READDRESSED: Severity.LOW,
     EventKind.RENAMED: Severity.LOW,
     EventKind.NETWORK_BACK: Severity.LOW,
+    EventKind.SENSOR_BACK: Severity.LOW,
 }
 # Coming and going is one thing: a person who was told that a device came need not be told at once that it left and came
 # again.
 _COMING_AND_GOING = frozenset({EventKind.JOINED, EventKind.RETURNED, EventKind.LEFT})
 # A person has to know these at once: a burst never holds them back.
 # They end what others say, and need no one.
-ENDS = frozenset({EventKind.MISSING_BACK, EventKind.NETWORK_BACK})
+ENDS = frozenset({EventKind.MISSING_BACK, EventKind.NETWORK_BACK, EventKind.SENSOR_BACK})
 _MISSED = frozenset({EventKind.MISSING, EventKind.MISSING_BACK})
-_GRAVE = _MISSED | {EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK, EventKind.CONTESTED, EventKind.GATEWAY_CHANGED}
+_GRAVE = _MISSED | {
+    EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK, EventKind.CONTESTED, EventKind.GATEWAY_CHANGED,
+    EventKind.SENSOR_LOST, EventKind.SENSOR_BACK,
+}  # fmt: skip
 # This many grave events at a time are told together, just as soon: a forger of addresses causes one mail, not many.
 _GRAVE_TOGETHER = 20
 # The first message of a burst is sent as soon as the events of the same moment are gathered, the next ones come in

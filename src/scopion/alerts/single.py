@@ -17,7 +17,8 @@ from scopion.model.text import capitalised, clean, closed
 from scopion.wire.serial import event_to_json
 
 # These are not about the device whose event they are.
-_OF_NETWORKS = (EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK, EventKind.SHEET_DUE)
+_OF_SENSORS = (EventKind.SENSOR_LOST, EventKind.SENSOR_BACK)
+_OF_NETWORKS = (EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK, EventKind.SHEET_DUE, *_OF_SENSORS)
 
 
 def message_about_one(alert: Alert, event: Event, about: About, phrases: Phrases) -> Message:
@@ -68,6 +69,10 @@ class _One:
                 return f"The network {about.subnet or event.name} is down"
             case EventKind.NETWORK_BACK:
                 return f"The network {about.subnet or event.name} is back"
+            case EventKind.SENSOR_LOST:
+                return f"The sensor {event.name}{f' in {event.place}' if event.place else ''} is silent"
+            case EventKind.SENSOR_BACK:
+                return f"The sensor {event.name}{f' in {event.place}' if event.place else ''} is back"
             case EventKind.MISSING | EventKind.MISSING_BACK:
                 return subject_of_one(event, who)
             case EventKind.REFUSED_ATTEMPT:
@@ -82,7 +87,7 @@ class _One:
         event, about = self.event, self.about
         said = [self.what()]
         device = about.device
-        if device is not None and event.kind not in (EventKind.NETWORK_BACK, EventKind.SHEET_DUE):
+        if device is not None and event.kind not in (EventKind.NETWORK_BACK, EventKind.SHEET_DUE, *_OF_SENSORS):
             if about.kind and not device.label:
                 said.append(f"It may be {article(about.kind)} {about.kind} ({about.kind_evidence}).")
             if event.mac and event.mac.is_private and event.kind not in _OF_NETWORKS:
@@ -170,6 +175,8 @@ class _One:
         event, about, phrases = self.event, self.about, self.phrases
         if event.kind is EventKind.SHEET_DUE:
             return [("wireless network", event.name)]
+        if event.kind in _OF_SENSORS:
+            return [("sensor", event.name), *([("place", event.place)] if event.place else [])]
         device, mac = about.device, event.mac
         maker = phrases.vendors.of(mac) if mac else None
         refused = event.kind is EventKind.REFUSED_ATTEMPT  # where it was before is not where it is
@@ -226,6 +233,8 @@ class _One:
                 ssid = shlex.quote(event.name)
                 sheet = Action(f"{phrases.program} wifi sheet {ssid}", "the sheet as it is by now, to print")
                 return [sheet, Action(f"{phrases.program} wifi done {ssid}", "once it is typed in")]
+            case EventKind.SENSOR_LOST | EventKind.SENSOR_BACK:
+                return [Action(f"{phrases.program} events --kind {event.kind}", "when that was before")]
             case EventKind.NETWORK_DOWN | EventKind.NETWORK_BACK:
                 return [Action(f"{phrases.program} here", "how this machine is attached")]
             case _:

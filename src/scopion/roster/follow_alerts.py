@@ -13,7 +13,11 @@ from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import from_ms, to_ms
 
 # What these say is over once the same device has the event beside them.
-_OVER = {EventKind.MISSING: EventKind.MISSING_BACK, EventKind.NETWORK_DOWN: EventKind.NETWORK_BACK}
+_OVER = {
+    EventKind.MISSING: EventKind.MISSING_BACK,
+    EventKind.NETWORK_DOWN: EventKind.NETWORK_BACK,
+    EventKind.SENSOR_LOST: EventKind.SENSOR_BACK,
+}
 _TAKEN = "SELECT seen.*, alert.message FROM seen JOIN alert ON alert.id = seen.alert"
 
 

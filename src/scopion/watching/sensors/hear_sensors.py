@@ -45,7 +45,7 @@ _SESSION_S = 7 * 86_400
 _AT_ONCE = 16
 _COMPARED_EVERY_S = 600.0
 # A comparison takes as long as the way there and back; one that took longer says too little.
-_LONGEST_WAY_S = 10.0
+_LONGEST_WAY_S, _LEAST_S = 10.0, 0.5
 # Clocks that are set by the network are right within this; others are corrected for.
 RIGHT_WITHIN = timedelta(seconds=5)
 
@@ -189,8 +189,11 @@ class Sensors:
             return
         heard.last_at = now
         hear_sensor(site.roster, name, heard.settings.place, at)
-        note_state(site.roster, state, self._compared(name, heard, state, at, now))
-        if heard.compared_at < now - _COMPARED_EVERY_S and not heard.nonce:
+        offset = self._compared(name, heard, state, at, now)
+        note_state(site.roster, state, offset)
+        if offset is not None:
+            self._publish(line, name, *latest_life(site.roster, name))  # what came before the comparison comes again
+        elif heard.compared_at < now - _COMPARED_EVERY_S and now - heard.nonce_at > _LEAST_S:
             self._note(line, name, now)
 
     def _compared(self, name: str, heard: _Heard, state: SensorState, at: datetime, now: float) -> timedelta | None:

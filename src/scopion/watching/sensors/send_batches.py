@@ -87,10 +87,15 @@ class Sending:
 
     def wake_at(self) -> float:
         """Return when something is due."""
-        if self._wants_closing or not self._arrived.empty():
+        if not self._arrived.empty() or (self._wants_closing and self._has_room):
             return 0.0
         again = self._sent_at + _AGAIN_S if self._sent > self._spool.last_folded else float("inf")
         return min(self._state_at, self._bound_at, again)
+
+    @property
+    def _has_room(self) -> bool:
+        """Tell whether another batch may be closed: else more is gathered in what is pending."""
+        return self._spool.waiting().batches < WINDOW
 
     def turn(self, now: float) -> None:
         """Report what is due."""
@@ -110,7 +115,7 @@ class Sending:
             dropped = self._spool.bound(self._limits, self._clocks())
             if dropped:
                 log.warning("there is no room for what could not be told: dropped %s", _listed(dropped))
-        if self._wants_closing and self._spool.waiting().batches < WINDOW:
+        if self._wants_closing and self._has_room:
             self._wants_closing = False
             self._spool.close_batch(self._clocks(), self._own())
         if nonce or now >= self._state_at:
@@ -146,7 +151,7 @@ class Sending:
                 self._context.trouble("reading what is folded", str(error))
                 continue
             self._take_note(note)
-            nonce = note.nonce if not arrived.retained else nonce
+            nonce = note.nonce or nonce
         return nonce
 
     def _take_note(self, note: Folded) -> None:
