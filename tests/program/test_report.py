@@ -222,7 +222,7 @@ class LookedBack(FolderTest):
             rows = list(table.rows(made))
             for row in rows:
                 self.assertEqual(set(row), set(table.keys))
-            self.assertTrue(rows or name in ("wireless", "audit"), name)
+            self.assertTrue(rows or name in ("wireless", "audit", "places"), name)
             if name not in ("addresses", "audit"):  # as of map, and of wifi audit
                 for key in table.keys:
                     self.assertIn(f"`{key}`", section, name)
