@@ -34,7 +34,14 @@ class Holding(RealAir):
         return self.clock.mac in self.point.ask(self.bss.interface, "DENY_ACL SHOW")
 
     def off(self) -> None:
-        wait_for("the clock is off the air", lambda: not self.clock.is_connected())
+        """Wait until it is; one that has missed that it was disconnected learns it with its next frame."""
+
+        def is_off() -> bool:
+            if self.clock.is_connected():
+                self.clock.run(BUSYBOX, "ping", "-c", "1", "-W", "1", SECOND)
+            return not self.clock.is_connected()
+
+        wait_for("the clock is off the air", is_off)
 
     def own(self) -> tuple[AccessPoint, list[Station]]:
         return self.air.second, [self.station("clock")]
