@@ -17,13 +17,12 @@ def schema() -> str:
     line = {"part": {"type": "string"}, "state": {"enum": list(State)}, "says": {"type": "string"},
             "do": {"type": ["string", "null"]}}  # fmt: skip
     assert tuple(line) == KEYS
-    made["properties"]["sensors"] = {"type": "array", "description": "Empty: this version has none."}
     made["properties"]["needs"] = {
         "type": "array",
         "description": "What needs a person: what the exit code 3 is for.",
         "items": {"type": "object", "required": list(KEYS), "properties": line},
     }
-    made["required"] += ["sensors", "needs"]
+    made["required"] += ["needs"]
     head = {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "What scopion status --format json gives",

@@ -75,7 +75,7 @@ SPARED = {
     **dict.fromkeys(
         ("here", "await", "compare", "spare", "vendor", "devices", "show", "events", "changes", "map", "roster check",
          "status", "rescue", "alerts list", "alerts show", "wifi ssids", "wifi entries", "wifi preview", "wifi hours",
-         "wifi passphrase"),
+         "wifi passphrase", "sensors"),
         "only looks; what it hears or fetches is written as a scan or an export writes",
     ),
     **dict.fromkeys(("service unit", "service by-hand", "service install", "service remove"), "the system's, not ours"),
@@ -88,6 +88,7 @@ SPARED = {
     "wifi radius take": "writes a list, whole or not at all, and nothing into the roster",
     "wifi radius sheet": "writes secrets, each whole or not at all",
     "wifi radius serve": "opens no roster; what a kill does to its files is tried in the lab",
+    "sensor enrol": "writes site.toml, then each file, whole or not at all; what is missing is made with the next",
     "sensor run": "has no roster; what a kill does to its file is tried in the lab",
     "setup": "asks at every step, and writes one file at the end",
     "demo": "plays the others",

@@ -67,6 +67,7 @@ OUTPUTS: dict[str, tuple[str, ...]] = {
     "block": ("~ --dry-run", "192.0.2.40 --yes"), "unblock": ("192.0.2.40 --yes", "192.0.2.90 --dry-run"),
     "report": ("", "--html -", "--send owner", "--csv tables", "--figure presence presence.svg", "--table attention",
                "--table devices", "--table events", "--table addresses", "--table wireless", "--table new-devices"),
+    "sensor enrol": ("pit --place x\x1b[2J --broker 127.0.0.1",), "sensors": ("",),
     "status": ("",), "rescue": ("", "--html -"), "map": ("",), "setup": ("--show",),
 }  # fmt: skip
 _CHANGES_THE_SYSTEM = "changes this machine's services; the unit that it writes is shown by service unit"

@@ -52,6 +52,11 @@ class Broker:
             subprocess.run(command, check=True, capture_output=True)
         (self.folder / "acl").write_text(access, encoding="utf-8")
 
+    def take(self, files: Path) -> None:
+        """Take over what ``sensor enrol`` made for a broker, but for where it listens, and its certificate."""
+        (self.folder / "passwords").write_bytes((files / "passwords").read_bytes())
+        (self.folder / "acl").write_bytes((files / "access").read_bytes())
+
     def start(self) -> None:
         """Start it, with what it remembers."""
         self._running = self._services.start(self._host, ["mosquitto", "-c", str(self.folder / "config")])

@@ -14,7 +14,7 @@ from scopion.roster.store.open_roster import Roster
 from tests.lab.broker import Broker
 from tests.lab.lab import Lab, LabHost, require_lab
 from tests.lab.services import wait_for
-from tests.support import FolderTest
+from tests.support import ProgramTest
 
 BACKBONE = "198.51.100."
 SHOP = [
@@ -23,13 +23,8 @@ SHOP = [
 ]
 PIT = [LabHost(f"pit{n}", f"10:c0:de:00:01:{n:02x}", (f"192.0.2.{n}",)) for n in range(20, 23)]
 NEWCOMER = LabHost("newcomer", "a0:b4:d7:66:19:04", ("192.0.2.144",), ipv6=False)
-ACCESS = (
-    "user scopion\ntopic readwrite site/#\n"
-    "pattern write site/sensor/%u/#\npattern read site/folded/%u\npattern read site/orders/%u\n"
-)
-SITE = f"""
+SITE = """
 name = "Kilnhaven"
-place = "shop"
 [watch]
 interval_s = 5
 [alerts]
@@ -38,30 +33,10 @@ learning_days = 0
 name = "book"
 type = "file"
 path = "book.jsonl"
-[broker]
-host = "{BACKBONE}5"
-trust = "ca.pem"
-password = "file:broker-password"
-topics = "site"
-[[sensor]]
-name = "pit"
-place = "clay pit"
-silent_s = 30
-"""
-SENSOR = f"""
-name = "pit"
-place = "clay pit"
-subnets = ["192.0.2.0/24"]
-interval_s = 5
-[broker]
-host = "{BACKBONE}5"
-trust = "ca.pem"
-password = "file:broker-password"
-topics = "site"
 """
 
 
-class TwoPlaces(FolderTest):
+class TwoPlaces(ProgramTest):
     def setUp(self) -> None:
         require_lab()
         super().setUp()
@@ -75,19 +50,20 @@ class TwoPlaces(FolderTest):
         for number, (host, last) in enumerate((("desk", 2), ("sensor", 3), ("broker", 5))):
             net.connect(host, "wan0", f"10:c0:de:00:02:{number:02x}", "backbone", f"{BACKBONE}{last}/24")
         self.broker = Broker(net, "broker", f"{BACKBONE}5", self.folder / "broker", self)
-        self.broker.let_in({"scopion": "roster-secret", "pit": "pit-secret"}, ACCESS)
+        self.sensing = self.site / "sensors" / "pit"
+        self.site.mkdir()
+        (self.site / "site.toml").write_text(SITE)
+        self.enrol("pit", "clay pit", "--here", "shop", "--broker", self.broker.address, "--trust", self.broker.trust)
+        settings = self.sensing / "sensor.toml"
+        settings.write_text(settings.read_text().replace("# interval_s = 60", "interval_s = 5"))
         self.broker.start()
-        self.site, self.sensing = self.folder / "site", self.folder / "sensing"
-        for folder, name, text, secret in (
-            (self.site, "site.toml", SITE, "roster-secret"), (self.sensing, "sensor.toml", SENSOR, "pit-secret"),
-        ):  # fmt: skip
-            folder.mkdir()
-            (folder / name).write_text(text)
-            (folder / "ca.pem").write_bytes(self.broker.trust.read_bytes())
-            (folder / "broker-password").touch(mode=0o600)
-            (folder / "broker-password").write_text(secret)
 
-    def begin(self, at: str, *arguments: str) -> subprocess.Popen[bytes]:
+    def enrol(self, name: str, place: str, *options: object) -> None:
+        """Enrol a sensor of the range that both places have, and give the broker what is for it."""
+        self.run_ok("sensor", "enrol", name, "--place", place, "--subnet", "192.0.2.0/24", *map(str, options))
+        self.broker.take(self.site / "sensors" / "broker")
+
+    def start(self, at: str, *arguments: str) -> subprocess.Popen[bytes]:
         """Start the program at a host, with its log in a file."""
         folder = self.site if at == "desk" else self.sensing
         with (self.folder / f"{at}.log").open("ab") as log:
@@ -120,8 +96,8 @@ class TwoPlaces(FolderTest):
 
     def test_one_roster_of_two_places(self) -> None:
         """Devices of both places with equal addresses; a newcomer there is told."""
-        self.begin("desk", "watch")
-        self.begin("sensor", "sensor", "run")
+        self.start("desk", "watch")
+        self.start("sensor", "sensor", "run")
         here = "SELECT place, address, mac FROM stay WHERE present AND address NOT LIKE '%:%' ORDER BY 1, 2"
 
         def both() -> bool:

@@ -25,6 +25,7 @@ from scopion.reports.site_status import (
     ListingStatus,
     ListStatus,
     RosterStatus,
+    SensorStatus,
     SiteStatus,
     SubnetStatus,
     TroubleStatus,
@@ -40,6 +41,7 @@ FINE = SiteStatus(
     at=NOW,
     watch=WatchStatus(True, 4711, "desk", "keeper", raw_frames=True, since=NOW - timedelta(days=2)),
     subnets=(SubnetStatus("192.0.2.0/24", "workshop", "", 60, NOW, NOW, None, None),),
+    sensors=(SensorStatus("pit", "clay pit", "here", NOW, 20.0, 0, 0.1, 0, ()),),
     essential=(EssentialStatus("front till", "front till", True, NOW, 300, "", None),),
     channels=(ChannelStatus("owner", "email", NOW - timedelta(hours=2), None, 0, None, 0, None, ""),),
     followed=(),
@@ -76,20 +78,20 @@ class Lines(unittest.TestCase):
     def test_nothing_is_said_against_a_site_that_is_looked_after(self) -> None:
         """All is fine, in one line each; what is fine with the machine's files is no news on a report's page."""
         said = self.said(FINE)
-        self.assertEqual((said["trouble"], said["note"], len(said["fine"])), ([], [], 8))
+        self.assertEqual((said["trouble"], said["note"], len(said["fine"])), ([], [], 9))
         self.assertIn(
             "watch: runs since Sat 12 Sep, 12:00: process 4711 on desk, by keeper, hears raw frames", said["fine"]
         )
         self.assertIn(
             "'Kilnhaven', ap: mode deny; pushed 1 day ago; verified 1 day ago: works; read just now", said["fine"]
         )
-        self.assertEqual(len(for_page(status_lines(FINE, lambda moment: moment))), 5)
+        self.assertEqual(len(for_page(status_lines(FINE, lambda moment: moment))), 6)
 
     def test_each_thing_that_goes_wrong_is_one_line_with_what_to_do(self) -> None:
         """Each alone makes exactly one line of trouble, or a note where nobody has to do anything at once."""
         subnet, channel, listed, roster = FINE.subnets[0], FINE.channels[0], FINE.lists[0], FINE.roster
         page = replace(listed, by_hand=True, enforcer="", read_at=None)
-        till = FINE.essential[0]
+        till, sensor = FINE.essential[0], FINE.sensors[0]
         old, over = NOW - 3 * HOUR, replace(FINE.watch, running=False, ended=NOW - HOUR)
         wrong = [
             (replace(FINE, watch=replace(FINE.watch, troubles=(TroubleStatus("sweeping", "no carrier", old),))),
@@ -100,6 +102,11 @@ class Lines(unittest.TestCase):
              "workshop: looked at 3 hours ago, though a sweep is set every 1 minute -> scopion here"),
             (replace(FINE, subnets=(replace(subnet, completed_at=None),)), "workshop: was never scanned completely"),
             (replace(FINE, subnets=(replace(subnet, down_since=old),)), "down since 09:00: no device answers"),
+            (replace(FINE, sensors=(replace(sensor, state="silent", heard=old),)),
+             "sensor pit, clay pit: silent since 09:00: nothing there counts as gone, and nothing is told -> scopion "),
+            (replace(FINE, sensors=(replace(sensor, state="never-heard", heard=None),)), "pit: was never heard"),
+            (replace(FINE, sensors=(replace(sensor, kept=3),)), "a later version: 3 documents kept until this machine"),
+            (replace(FINE, sensors=(replace(sensor, troubles=("eth1: no carrier",)),)), "clay pit: eth1: no carrier"),
             (replace(FINE, essential=(replace(till, here=False, seen_at=old, told_at=old + HOUR),)),
              "essential: front till is missing: last seen 09:00; you were told 10:00 -> scopion show 'front till'"),
             (replace(FINE, followed=(FollowedStatus(7, "Missing: front till", old, None, "", ""),)),
@@ -126,6 +133,9 @@ class Lines(unittest.TestCase):
                 self.assertEqual(len(said["trouble"]), 1, said)
                 self.assertIn(words, said["trouble"][0])
         notes = [
+            (replace(FINE, sensors=(replace(sensor, lag_s=7200.0, waiting=90),)),
+             "is 2 hours behind: 90 batches still to come -> scopion sensors"),
+            (replace(FINE, sensors=(replace(sensor, offset_s=-3600.0),)), "its clock is 1 hour slow: what it tells is"),
             (replace(FINE, subnets=(replace(subnet, learning_until=NOW + 30 * HOUR),)),
              "until Tue 15 Sep, 18:00: what joins is told once a day -> scopion alerts learning --end"),
             (replace(FINE, channels=(replace(channel, gathering=1, next_at=NOW + HOUR),)), None),

@@ -15,6 +15,11 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
 from scopion.model.targets import Targets
 
+# Clocks that are set by the network are right within this; others are corrected for.
+RIGHT_WITHIN = timedelta(seconds=5)
+# A sensor reports once a minute: what it has told is as old as that, and no older while nothing holds it up.
+USUAL_LAG = timedelta(seconds=90)
+
 
 @dataclass(frozen=True, slots=True)
 class Sighting:

@@ -44,6 +44,22 @@ class SubnetStatus:
     completed_at: datetime | None
     down_since: datetime | None
     learning_until: datetime | None
+    sensor: str = ""  # which looks there; empty: this machine
+
+
+@dataclass(frozen=True, slots=True)
+class SensorStatus:
+    """A sensor that reports another place."""
+
+    name: str
+    place: str
+    state: str  # here, silent, never-heard, or not-enrolled
+    heard: datetime | None
+    lag_s: float | None  # how old the latest is that it has told
+    waiting: int  # batches that it still has to tell
+    offset_s: float | None  # by which its clock is ahead
+    kept: int  # documents of a later version, kept unread
+    troubles: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,6 +163,7 @@ class SiteStatus:
     at: datetime
     watch: WatchStatus
     subnets: tuple[SubnetStatus, ...]
+    sensors: tuple[SensorStatus, ...]
     essential: tuple[EssentialStatus, ...]
     channels: tuple[ChannelStatus, ...]
     followed: tuple[FollowedStatus, ...]

@@ -8,10 +8,11 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
 
+from scopion.model.batch import RIGHT_WITHIN, USUAL_LAG
 from scopion.model.clock import spoken_span
 from scopion.model.text import counted, joined, spoken_size
 from scopion.model.week import Local
-from scopion.reports.site_status import ListStatus, SiteStatus
+from scopion.reports.site_status import ListStatus, SensorStatus, SiteStatus
 
 # A copy is made with the first change of each day: an older one, and changes since, means that copies fail.
 _COPY_OLD = timedelta(days=2)
@@ -59,6 +60,7 @@ def status_lines(status: SiteStatus, local: Local) -> tuple[StatusLine, ...]:
     return (
         *words.watch(),
         *words.subnets(),
+        *words.sensors(),
         *words.essential(),
         *words.channels(),
         *words.followed(),
@@ -116,8 +118,9 @@ class _Words:
             yield StatusLine("subnets", State.TROUBLE, "none was scanned yet", "scopion scan")
         for each in self._status.subnets:
             name = f"{each.name or each.range}{f', {each.place}' if each.place else ''}"
+            look = "scopion sensors" if each.sensor else f"scopion scan {each.range}"
             if each.completed_at is None:
-                yield StatusLine(name, State.TROUBLE, "was never scanned completely", f"scopion scan {each.range}")
+                yield StatusLine(name, State.TROUBLE, "was never scanned completely", look)
                 continue
             says = f"looked at {self._ago(each.looked_at or each.completed_at)}"
             if each.looked_at is not None and each.looked_at - each.completed_at > timedelta(seconds=1):
@@ -125,15 +128,46 @@ class _Words:
             if each.down_since is not None:
                 says += f"; down since {self._at(each.down_since)}: no device answers"
             late = self._now - each.completed_at > timedelta(seconds=3 * each.every_s + 600)
-            if self._status.watch.running and late and each.down_since is None:
+            if self._status.watch.running and late and each.down_since is None and not each.sensor:
                 says += f", though a sweep is set every {spoken_span(timedelta(seconds=each.every_s))}"
                 yield StatusLine(name, State.TROUBLE, says, "scopion here")
             else:
                 state = State.TROUBLE if each.down_since is not None else State.FINE if not late else State.NOTE
-                yield StatusLine(name, state, says, "" if state is State.FINE else f"scopion scan {each.range}")
+                yield StatusLine(name, state, says, "" if state is State.FINE else look)
             if each.learning_until is not None:
                 says = f"being learnt until {self._at(each.learning_until)}: what joins is told once a day"
                 yield StatusLine(name, State.NOTE, says, "scopion alerts learning --end")
+
+    def sensors(self) -> Iterator[StatusLine]:
+        for each in self._status.sensors:
+            name = f"sensor {each.name}, {each.place}"
+            if each.state == "here":
+                yield from self._sensor(each, name)
+            elif each.state == "silent" and each.heard is not None:
+                says = f"silent since {self._at(each.heard)}: nothing there counts as gone, and nothing is told"
+                # While no watch runs none is heard: that is told in its own line.
+                state = State.TROUBLE if self._status.watch.running else State.NOTE
+                yield StatusLine(name, state, says, "scopion sensors")
+            elif each.state == "never-heard":
+                yield StatusLine(name, State.TROUBLE, "was never heard", "scopion sensors")
+            else:
+                yield StatusLine(name, State.NOTE, "is in the roster, and not in site.toml: it is not heard")
+
+    def _sensor(self, sensor: SensorStatus, name: str) -> Iterator[StatusLine]:
+        yield StatusLine(name, State.FINE, f"heard {self._ago(sensor.heard)}" if sensor.heard else "heard")
+        if sensor.lag_s is not None and sensor.lag_s > USUAL_LAG.total_seconds():
+            says = f"is {spoken_span(timedelta(seconds=sensor.lag_s))} behind"
+            says += f": {counted(sensor.waiting, 'batch', 'batches')} still to come" if sensor.waiting else ""
+            yield StatusLine(name, State.NOTE, says, "scopion sensors")
+        if sensor.offset_s is not None and abs(sensor.offset_s) > RIGHT_WITHIN.total_seconds():
+            way = "ahead" if sensor.offset_s > 0 else "slow"
+            span = spoken_span(timedelta(seconds=abs(sensor.offset_s)))
+            yield StatusLine(name, State.NOTE, f"its clock is {span} {way}: what it tells is corrected")
+        if sensor.kept:
+            says = f"speaks a later version: {counted(sensor.kept, 'document')} kept until this machine has it"
+            yield StatusLine(name, State.TROUBLE, says, "scopion sensors")
+        for trouble in sensor.troubles:
+            yield StatusLine(name, State.TROUBLE, trouble, "scopion sensors")
 
     def essential(self) -> Iterator[StatusLine]:
         every = self._status.essential

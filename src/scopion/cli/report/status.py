@@ -54,7 +54,7 @@ def status(session: Session, format_name: str | None) -> None:
 
 def _document(found: SiteStatus, needs: list[StatusLine]) -> dict[str, Any]:
     """Return the whole as JSON has it."""
-    return {**_plain(asdict(found)), "sensors": [], "needs": [row_of(each, KEYS) for each in needs]}
+    return {**_plain(asdict(found)), "needs": [row_of(each, KEYS) for each in needs]}
 
 
 def _plain(value: Any) -> Any:

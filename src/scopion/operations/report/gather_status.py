@@ -27,6 +27,7 @@ from scopion.reports.site_status import (
     ListingStatus,
     ListStatus,
     RosterStatus,
+    SensorStatus,
     SiteStatus,
     SubnetStatus,
     TroubleStatus,
@@ -37,6 +38,7 @@ from scopion.roster.folding.note_outages import down_since
 from scopion.roster.follow_alerts import all_seen, unseen
 from scopion.roster.read_devices import all_devices
 from scopion.roster.scans import last_scans
+from scopion.roster.sensors import known_sensors
 from scopion.roster.store.open_roster import FILE, Roster
 from scopion.roster.store.roster_copies import latest_copy
 from scopion.roster.undo.record_changes import latest_changes
@@ -61,6 +63,7 @@ def gather_status(site: Site) -> SiteStatus:
             at=site.clock.now(),
             watch=_watch(site, watch),
             subnets=tuple(_subnets(site, roster, looked)),
+            sensors=_sensors(site, roster),
             essential=tuple(_essential(site, roster, devices)),
             channels=tuple(_channels(site, roster)),
             followed=tuple(_followed(site, roster)),
@@ -125,7 +128,29 @@ def _subnet(
     place, range = placed
     name, every_s = site.settings.of_subnet(range, place).name, site.settings.interval_of(range, place)
     down = down_since(roster, range, place)
-    return SubnetStatus(str(range), name, place, every_s, *looked, down, learning_until)
+    sensor = next((each.name for each in site.settings.sensor if each.place == place), "")
+    return SubnetStatus(str(range), name, place, every_s, *looked, down, learning_until, sensor)
+
+
+def _sensors(site: Site, roster: Roster) -> tuple[SensorStatus, ...]:
+    if not site.settings.sensor and not known_sensors(roster):
+        return ()
+    from scopion.operations.sensors.list_sensors import list_sensors
+
+    return tuple(
+        SensorStatus(
+            each.name,
+            each.place,
+            each.state,
+            each.heard,
+            each.lag.total_seconds() if each.lag is not None else None,
+            each.waiting,
+            each.offset.total_seconds() if each.offset is not None else None,
+            each.kept,
+            each.troubles,
+        )
+        for each in list_sensors(site)
+    )
 
 
 def _essential(site: Site, roster: Roster, devices: Sequence[Device]) -> list[EssentialStatus]:

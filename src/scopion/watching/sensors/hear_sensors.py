@@ -14,7 +14,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from scopion.attachment.connect.mqtt_line import Arrived, MqttLine
-from scopion.model.batch import Batch, Folded, SensorState
+from scopion.model.batch import RIGHT_WITHIN, Batch, Folded, SensorState
 from scopion.model.clock import spoken_span
 from scopion.model.device import Device, Event
 from scopion.model.errors import MalformedFrame, ScopionError
@@ -46,8 +46,6 @@ _AT_ONCE = 16
 _COMPARED_EVERY_S = 600.0
 # A comparison takes as long as the way there and back; one that took longer says too little.
 _LONGEST_WAY_S, _LEAST_S = 10.0, 0.5
-# Clocks that are set by the network are right within this; others are corrected for.
-RIGHT_WITHIN = timedelta(seconds=5)
 
 
 @dataclass(slots=True)
