@@ -14,7 +14,7 @@ import trustme
 
 from scopion.attachment.connect.mqtt_line import Arrived, MqttLine, Will
 from scopion.attachment.ports import BrokerAccess
-from scopion.model.errors import LiveNetworkLocked
+from scopion.model.errors import InvalidSettings, LiveNetworkLocked
 from tests.lab.broker import Broker
 from tests.lab.lab import Lab, LabHost, require_lab
 from tests.lab.services import wait_for
@@ -72,7 +72,9 @@ class Line(unittest.TestCase):
         writer, _ = self.opened(self.broker.access("writer", "w-secret"), "two")
         wait_for("both connected", lambda: reader.connected and writer.connected)
         self.assertEqual((writer.address, writer.problem), (self.lab.desk_address, ""))
+        self.assertEqual(writer.refused, "")
         self.assertTrue(writer.publish("site/other/x", b"forged"))
+        wait_for("it is refused", lambda: "does not let this account write here" in writer.refused)
         self.assertTrue(writer.publish("site/writer/x", b"1"))
         wait_for("the first", lambda: any(each.octets == b"1" for each in arrived))
         reader.stop()
@@ -128,5 +130,15 @@ class Line(unittest.TestCase):
                 wait_for("a reason", lambda line=line, said=said: said in line.problem)  # type: ignore[misc]
                 self.assertFalse(line.connected)
                 line.stop()
+        garbage = self.folder / "garbage.pem"
+        garbage.write_text("no certificate")
+        mixed = replace(right, certificate=str(self.broker.trust), key=str(garbage))
+        with self.lab.inside("desk"):
+            for access, said in (
+                (replace(right, trust=str(garbage)), "garbage.pem should hold the certificates to trust: it holds no"),
+                (mixed, "garbage.pem should hold the client certificate and its key"),
+            ):
+                with self.assertRaisesRegex(InvalidSettings, said):
+                    MqttLine(access, "five", (), lambda _: None, lambda: None)
         with self.assertRaises(LiveNetworkLocked):
             MqttLine(right, "four", (), lambda _: None, lambda: None)

@@ -112,7 +112,7 @@ class Devices(FolderTest):
             note_subnet(self.roster, RANGE, IPv4Address("192.0.2.1"), mac(first), NOON, place)
         devices = all_devices(self.roster)
         with self.assertRaisesRegex(
-            AmbiguousDevice, "in clay pit.*; write 192.0.2.10@shop for the one there|@clay pit"
+            AmbiguousDevice, "in clay pit.*; write '192.0.2.10@(shop|clay pit)' for the one there"
         ):
             resolve(devices, "192.0.2.10")
         for text, number in (
@@ -311,6 +311,16 @@ class Commands(ProgramTest):
         trial = self.run_json("alerts", "rules", "try", "10:c0:de:00:00:03")
         self.assertEqual([(each["told"], each["rule"]) for each in trial], [(True, 1)])
 
+    def test_an_address_elsewhere(self) -> None:
+        """A single one is judged by what is known of its subnet there; a place that is not there is told as that."""
+        self.two_places()
+        self.assertIn("reserved", self.run_program("spare", "192.0.2.70", "--place", "clay pit", "--reasons").stdout)
+        ended = self.run_program("spare", "192.0.2.11", "--place", "clay pit", "--unused-for", "1m")
+        self.assertRegex(ended.stderr, "192.0.2.11/32 in clay pit, as of the scan .* ago")
+        self.assertIn("no device is in a place 'moon'", self.refused(3, "show", "192.0.2.11@moon"))
+        found = json.loads(self.run_program("status", "--format", "json").stdout)
+        self.assertEqual([each["here"] for each in found["subnets"]], [True, False])
+
     def test_an_export_keeps_the_places(self) -> None:
         """What is exported and imported into an empty roster is in the places in which it was."""
         self.two_places()
@@ -322,6 +332,11 @@ class Commands(ProgramTest):
                 exported = self.run_ok("export", "--as", form)
                 self.site = self.folder / form
                 self.run_ok("import", "-", "--yes", stdin=exported)
+                self.assertEqual(self.run_json("devices", "--columns", "macs,addresses,places"), here)
+                with closing(Roster.open(self.site)) as roster:
+                    self.assertTrue(name_home(roster, "shop"))  # of that place alone nothing was known yet
+                    self.assertFalse(name_home(roster, "clay pit"))
+                    self.assertEqual((roster.home, roster.home in known_places(roster)), ("shop", True))
                 self.assertEqual(self.run_json("devices", "--columns", "macs,addresses,places"), here)
 
     def test_one_place_needs_no_name(self) -> None:

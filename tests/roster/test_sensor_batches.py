@@ -301,6 +301,22 @@ class TheFile(FolderTest):
         (sent,) = (batch_from_json(octets) for _, octets in self.spool.batches(0, 10))
         self.assertEqual((sent.number, sent.dropped), (7, {"stays": 6, "sightings": 6, "scans": 6}))
 
+    def test_a_long_time_without_a_line(self) -> None:
+        """What gathers while nothing can be sent becomes parts of a day, bounded like the rest; losses are told."""
+        for number in range(0, 3 * 1440, 10):
+            self.note(number)
+            if number % 1440 == 0:
+                self.spool.bound(Limits(), clocks_at(NOON + number * MINUTE))
+        self.assertEqual(self.spool.closed, 1)
+        clocks = clocks_at(NOON + 3 * 1440 * MINUTE)
+        dropped = self.spool.bound(Limits(octets=50_000), clocks)
+        self.assertGreater(dropped["scans"], 100)
+        self.assertLess(self.spool._octets(), 50_001)
+        self.assertEqual(self.spool.waiting().rows, 0)
+        self.note(3 * 1440 + 1, apart=True)
+        sent = [batch_from_json(octets) for _, octets in self.spool.batches(0, 10)]
+        self.assertEqual(sum(each.dropped.get("scans", 0) for each in sent), dropped["scans"])
+
     def test_a_damaged_file_begins_again(self) -> None:
         """A sensor whose file is damaged goes on with a new one, of another life, as does one of another version."""
         self.note(0)

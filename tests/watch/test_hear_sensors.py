@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 from ipaddress import IPv4Address
@@ -12,11 +12,14 @@ from typing import Any, cast
 
 from scopion.attachment.connect.mqtt_line import Arrived
 from scopion.model.batch import Batch, Folded, SensorClocks, SensorState, Sighting
+from scopion.model.errors import InvalidSettings
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
 from scopion.operations.intake.flood_guard import FloodGuard
 from scopion.operations.sensors.list_sensors import list_sensors
 from scopion.operations.site.open_site import Site
+from scopion.roster.folding.fold_observations import fold
+from scopion.roster.follow_alerts import is_over
 from scopion.scenes.scene_clock import SceneClock
 from scopion.watching.executors import InlineExecutor
 from scopion.watching.sensors.hear_sensors import Sensors
@@ -28,6 +31,10 @@ from tests.support import NOON, FolderTest
 SITE = """
 name = "Kilnhaven"
 place = "shop"
+[[channel]]
+name = "book"
+type = "file"
+path = "book.jsonl"
 [broker]
 host = "127.0.0.1"
 topics = "site"
@@ -39,14 +46,14 @@ name = "mill"
 place = "glaze mill"
 """
 SECOND = timedelta(seconds=1)
-WHEEL = MacAddress.parse("10:c0:de:00:00:09")
+WHEEL, SECOND_WHEEL = (MacAddress.parse(f"10:c0:de:00:00:{each}") for each in ("09", "0a"))
 
 
 class _Line:
     """Keeps what is published, and what was acknowledged."""
 
     def __init__(self) -> None:
-        self.connected, self.problem, self.address = True, "", "198.51.100.2"
+        self.connected, self.problem, self.refused, self.address = True, "", "", "198.51.100.2"
         self.kept: dict[str, Folded] = {}
         self.acknowledged: list[Any] = []
 
@@ -57,6 +64,9 @@ class _Line:
 
     def acknowledge(self, arrived: Arrived) -> None:
         self.acknowledged.append(arrived.mark)
+
+    def stop(self) -> None:
+        self.connected = False
 
 
 class Heard(FolderTest):
@@ -104,17 +114,17 @@ class Heard(FolderTest):
         whole = SensorState(name, online=True, clocks=self.clocks(), place=place, nonce=note.nonce if note else "")
         self.says(f"site/sensor/{name}/state", state_to_json(replace(whole, **fields)))
 
-    def batch(
-        self, number: int, *addresses: int, topic: str = "pit", at: datetime | None = None, **fields: Any
-    ) -> None:
+    def batch(self, number: int, *addresses: int, topic: str = "pit", more: Sequence[Any] = (), **fields: Any) -> None:
         """Report a device at some addresses, one batch after the other."""
         clocks = self.clocks()
         seen = tuple(
-            Sighting(step, Observation(WHEEL, IPv4Address(f"192.0.2.{each}"), (at or clocks.at) - SECOND, Source.ARP))
+            Sighting(step, Observation(WHEEL, IPv4Address(f"192.0.2.{each}"), clocks.at - SECOND, Source.ARP))
             for step, each in enumerate(addresses)
         )
         whole = Batch("pit", "clay pit", "life", number, number - 1, clocks, "1.0", seen)
-        self.says(f"site/sensor/{topic}/batch", batch_to_json(replace(whole, **fields)))
+        document = json.loads(batch_to_json(replace(whole, **fields)))
+        document["documents"] += more
+        self.says(f"site/sensor/{topic}/batch", json.dumps(document).encode())
 
     @property
     def folded(self) -> int:
@@ -189,6 +199,49 @@ class Honest(Heard):
         )
         (line, _) = list_sensors(self.site)
         self.assertEqual((line.state, line.lost), ("here", None))
+
+    def test_what_is_over(self) -> None:
+        """One that is back ends its own alert, also if another device is known longer there by then; not another's."""
+        self.turn()
+        self.state()
+        self.state("mill", "glaze mill")
+        own = Observation(SECOND_WHEEL, IPv4Address("198.51.100.2"), self.clock.now(), Source.ARP)
+        fold(self.site.roster, [own], (), self.clock.now())  # it tells of both, in places without devices yet
+        self.site.roster.db.execute("UPDATE adapter SET own = 1")
+        self.turn(900)
+        self.assertEqual([each for each in self.events() if each == "sensor-lost"], ["sensor-lost"] * 2)
+        self.state()
+        self.batch(1, 20)
+        self.turn(10)
+        db = self.site.roster.db
+        over = {
+            json.loads(row["event"])["name"]: is_over(db, row["alert"])
+            for row in db.execute("SELECT alert, event FROM alert_event WHERE kind = 'sensor-lost'").fetchall()
+        }
+        self.assertEqual(over, {"pit": True, "mill": False})
+
+    def test_what_was_lost_is_told(self) -> None:
+        """There: for want of room, before it could be told. Here: documents of a later version, beyond all bounds."""
+        self.turn()
+        self.state()
+        self.batch(1, 20, dropped={"sightings": 12, "scans": 1})
+        self.assertIn("12 sightings, 1 scan", self.context.troubles["what pit tells"])
+        self.batch(2, 20)
+        self.assertNotIn("what pit tells", self.context.troubles)
+        later = [{"form": "smell/1", "of": "clay"}] * 600
+        self.batch(3, 20, more=later)
+        self.assertIn("speaks of smell/1", self.context.troubles["what pit tells"])
+        self.batch(4, 20, more=later)
+        said = " ".join(self.context.troubles.values())
+        self.assertEqual((list_sensors(self.site)[0].kept, said.count("200 documents lost")), (1000, 1), said)
+
+    def test_a_file_that_holds_no_certificate(self) -> None:
+        (self.folder / "site.toml").write_text(SITE.replace("[broker]", '[broker]\ntrust = "ca.pem"'))
+        (self.folder / "ca.pem").write_text("no certificate")
+        self.begin()
+        self.part.line = None
+        with self.assertRaisesRegex(InvalidSettings, "ca.pem should hold the certificates to trust: it holds no"):
+            self.part.turn(0.0)
 
 
 class InOtherHands(Heard):

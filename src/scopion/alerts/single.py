@@ -234,7 +234,10 @@ class _One:
                 sheet = Action(f"{phrases.program} wifi sheet {ssid}", "the sheet as it is by now, to print")
                 return [sheet, Action(f"{phrases.program} wifi done {ssid}", "once it is typed in")]
             case EventKind.SENSOR_LOST | EventKind.SENSOR_BACK:
-                return [Action(f"{phrases.program} events --kind {event.kind}", "when that was before")]
+                return [
+                    Action(f"{phrases.program} sensors", "which sensors are heard, and how far behind they are"),
+                    Action(f"{phrases.program} events --kind {event.kind}", "when that was before"),
+                ]
             case EventKind.NETWORK_DOWN | EventKind.NETWORK_BACK:
                 return [Action(f"{phrases.program} here", "how this machine is attached")]
             case _:

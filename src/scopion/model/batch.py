@@ -14,6 +14,7 @@ from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
 from scopion.model.targets import Targets
+from scopion.model.text import counted
 
 # Clocks that are set by the network are right within this; others are corrected for.
 RIGHT_WITHIN = timedelta(seconds=5)
@@ -132,3 +133,11 @@ class SensorState:
 def moved(moment: datetime, by: timedelta) -> datetime:
     """Return a moment of a sensor's clock as the roster's clock has it."""
     return moment + by if by else moment
+
+
+def said_dropped(dropped: Mapping[str, int]) -> str:
+    """Return what was dropped, in words: ``12 sightings, 1 scan``."""
+    return ", ".join(counted(count, _ONE_OF.get(what, what), what) for what, count in dropped.items())
+
+
+_ONE_OF = {"sightings": "sighting", "stays": "stay", "scans": "scan"}

@@ -44,7 +44,7 @@ class SubnetStatus:
     completed_at: datetime | None
     down_since: datetime | None
     learning_until: datetime | None
-    sensor: str = ""  # which looks there; empty: this machine
+    here: bool = True  # whether this machine looks at it; else a sensor does
 
 
 @dataclass(frozen=True, slots=True)

@@ -118,7 +118,7 @@ class _Words:
             yield StatusLine("subnets", State.TROUBLE, "none was scanned yet", "scopion scan")
         for each in self._status.subnets:
             name = f"{each.name or each.range}{f', {each.place}' if each.place else ''}"
-            look = "scopion sensors" if each.sensor else f"scopion scan {each.range}"
+            look = f"scopion scan {each.range}" if each.here else "scopion sensors"
             if each.completed_at is None:
                 yield StatusLine(name, State.TROUBLE, "was never scanned completely", look)
                 continue
@@ -128,7 +128,7 @@ class _Words:
             if each.down_since is not None:
                 says += f"; down since {self._at(each.down_since)}: no device answers"
             late = self._now - each.completed_at > timedelta(seconds=3 * each.every_s + 600)
-            if self._status.watch.running and late and each.down_since is None and not each.sensor:
+            if self._status.watch.running and late and each.down_since is None and each.here:
                 says += f", though a sweep is set every {spoken_span(timedelta(seconds=each.every_s))}"
                 yield StatusLine(name, State.TROUBLE, says, "scopion here")
             else:

@@ -12,7 +12,7 @@ from scopion.model.device import EventKind
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import from_ms, to_ms
 
-# What these say is over once the same device has the event beside them.
+# What these say is over once the same device has the event beside them, by the same name: of the network, the sensor.
 _OVER = {
     EventKind.MISSING: EventKind.MISSING_BACK,
     EventKind.NETWORK_DOWN: EventKind.NETWORK_BACK,
@@ -84,9 +84,11 @@ def unseen(roster: Roster, *, to_tell: bool = False) -> list[Followed]:
 def is_over(db: Connection, alert: int) -> bool:
     """Tell whether everything that an alert says has ended by itself: the device or the network is back."""
     ends = " ".join(f"WHEN '{kind}' THEN '{end}'" for kind, end in _OVER.items())
+    name = "CASE WHEN json_valid(told.event) THEN json_extract(told.event, '$.name') END"
     row = db.execute(
         f"SELECT count(*), coalesce(sum(EXISTS (SELECT 1 FROM event INDEXED BY event_device WHERE "
-        f"event.device = told.device AND event.at > told.at AND event.kind = CASE told.kind {ends} END)), 0) "
+        f"event.device = told.device AND event.at > told.at AND event.kind = CASE told.kind {ends} END "
+        f"AND coalesce(event.name, '') = coalesce({name}, ''))), 0) "
         "FROM alert_event AS told WHERE alert = ?",
         (alert,),
     ).fetchone()

@@ -24,15 +24,18 @@ def known_places(roster: Roster) -> list[str]:
 
 def name_home(roster: Roster, name: str) -> bool:
     """Give this machine's place a name, and with it everything that is known of it. Returns False if another place has
-    this name.
+    this name, and something is known of both. If nothing is known of this one yet, it is that other place: as after an
+    import.
     """
     with roster.transaction() as db:
         former = roster.home
         if name == former:
             return True
-        if name in known_places(roster):
+        others = {row[0] for row in roster.rows(_EVERYWHERE)}
+        if name not in others:
+            rename_place(db, former, name)
+        elif former in others:
             return False
-        rename_place(db, former, name)
         roster.set_meta(HOME, name or None)
     return True
 

@@ -33,6 +33,8 @@ def resolve(devices: Sequence[Device], text: str) -> Device:
                 f"{wanted!r} fits {len(candidates)} devices: {_named(candidates)}; {_more(candidates, wanted)}"
             )
     similar = _similar(devices, wanted)
+    if other := _other_place(devices, wanted):
+        raise NotFound(other)
     hint = f"did you mean {joined(similar, 'or')}?" if similar else "see scopion devices"
     raise NotFound(f"no device is called {wanted!r}: {hint}")
 
@@ -47,6 +49,15 @@ def _similar(devices: Sequence[Device], wanted: str) -> list[str]:
     close = [of_word[word] for word in difflib.get_close_matches(small, of_word, n=_SIMILAR, cutoff=0.7)]
     containing = [name for name in names if len(small) >= _LEAST_TO_CONTAIN and small in name]
     return [repr(names[name]) for name in dict.fromkeys([*close, *containing])][:_SIMILAR]
+
+
+def _other_place(devices: Sequence[Device], wanted: str) -> str:
+    """Return that there is no such place, if that is what keeps a text from meaning a device; else empty."""
+    name, _, place = wanted.rpartition("@")
+    places = sorted({each for device in devices for each in device.places})
+    if not name or not places or place.strip().casefold() in map(str.casefold, places):
+        return ""
+    return f"no device is in a place {place!r}: places are {joined([repr(each) for each in places])}"
 
 
 def _in_a_place(devices: Sequence[Device], wanted: str) -> list[list[Device]]:
@@ -141,7 +152,7 @@ def _more(candidates: Sequence[Device], wanted: str) -> str:
     """Return what to write instead: of devices in different places the place is enough."""
     places = [each for device in candidates for each in device.places]
     if len(set(places)) == len(places) == len(candidates) and "@" not in wanted:
-        return f"write {wanted}@{places[-1]} for the one there"
+        return f"write {f'{wanted}@{places[-1]}'!r} for the one there"
     return "write more of it"
 
 

@@ -15,7 +15,7 @@ from scopion.roster.store.stored_values import as_written, from_ms, to_ms
 # A sensor begins a new file when its old one is lost; batches of the old one may still be on their way.
 _LIVES, _BOOTS = 8, 16
 # Of one sensor; a batch of a later version has a few parts of a new form.
-MOST_KEPT = 1_000
+_MOST_KEPT = 1_000
 _MS = timedelta(milliseconds=1)
 
 
@@ -98,14 +98,6 @@ def note_lost(roster: Roster, name: str, since: datetime | None) -> None:
         db.execute("UPDATE sensor SET lost = ?, online = online AND ?1 IS NULL WHERE name = ?", (lost, name))
 
 
-def forget_sensor(roster: Roster, name: str) -> None:
-    """Forget a sensor that is not in use any more; what it saw stays."""
-    with roster.transaction() as db:
-        db.execute("DELETE FROM sensor WHERE name = ?", (name,))
-        for table in ("sensor_life", "sensor_boot", "kept_document"):
-            db.execute(f"DELETE FROM {table} WHERE sensor = ?", (name,))
-
-
 def folded_number(roster: Roster, name: str, life: str) -> int:
     """Return the number of the last batch that is folded; 0 if none is."""
     with roster.guarded():
@@ -184,7 +176,7 @@ def keep_documents(roster: Roster, name: str, documents: Sequence[UnknownDocumen
     """Keep what cannot be understood yet, within a limit. Returns how many there was room for."""
     with roster.transaction() as db:
         there = db.execute("SELECT count(*) FROM kept_document WHERE sensor = ?", (name,)).fetchone()[0]
-        chosen = documents[: max(0, MOST_KEPT - there)]
+        chosen = documents[: max(0, _MOST_KEPT - there)]
         db.executemany(
             "INSERT INTO kept_document (sensor, at, form, document) VALUES (?, ?, ?, ?)",
             [(name, to_ms(at), each.form, each.text) for each in chosen],

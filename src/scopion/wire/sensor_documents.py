@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Mapping
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from ipaddress import IPv4Network, IPv6Address
 from typing import Any
 
@@ -320,8 +320,3 @@ def _name(fields: Fields, key: str) -> str:
 
 def _word(fields: Fields, key: str) -> str:
     return clean(fields.text(key), 40) or str(fields.lacks(key))
-
-
-def now_utc(at: datetime) -> datetime:
-    """Return a moment in UTC to the millisecond, as documents have it."""
-    return at.astimezone(UTC).replace(microsecond=at.microsecond // 1000 * 1000)

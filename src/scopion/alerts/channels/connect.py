@@ -16,8 +16,9 @@ from scopion.attachment.connect.bounded_connection import (
     first_connected,
 )
 from scopion.attachment.connect.connection_words import network_problem, tls_problem
+from scopion.attachment.connect.trusted import trusting
 from scopion.attachment.live_lock import require_unlocked_towards
-from scopion.model.errors import LiveNetworkLocked
+from scopion.model.errors import InvalidSettings, LiveNetworkLocked
 
 
 def connect(host: str, port: int, bounds: Bounds, trace: Trace) -> socket.socket:
@@ -62,14 +63,10 @@ def tls_context(trust: str, folder: Path, bounds: Bounds) -> ssl.SSLContext:
 
     Raises DeliveryFailed.
     """
-    if not trust:
-        return bound_tls(ssl.create_default_context(), bounds)
-    path = folder / trust
     try:
-        return bound_tls(ssl.create_default_context(cafile=str(path)), bounds)
-    except (OSError, ssl.SSLError) as error:
-        reason = error.strerror if isinstance(error, FileNotFoundError | PermissionError) else "it holds no certificate"
-        raise DeliveryFailed(f"{path} should hold the certificates to trust: {reason}") from None
+        return bound_tls(trusting(folder / trust if trust else None), bounds)
+    except InvalidSettings as error:
+        raise DeliveryFailed(str(error)) from None
 
 
 def secured(line: socket.socket, context: ssl.SSLContext, host: str, port: int, trace: Trace) -> ssl.SSLSocket:

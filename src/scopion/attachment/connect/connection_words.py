@@ -22,8 +22,8 @@ def network_problem(error: OSError, timeout_s: float) -> str:
     return _ADVICE.get(error.errno or 0, error.strerror or clean(str(error), 120))
 
 
-def tls_problem(error: OSError, host: str, port: int) -> str:
-    """Return why a connection could not be secured."""
+def tls_problem(error: OSError, host: str, port: int, *, otherwise: str = "the port for starttls or plain") -> str:
+    """Return why a connection could not be secured; ``otherwise`` is what the port may be instead."""
     if isinstance(error, ssl.SSLCertVerificationError):
         said = clean(error.verify_message or "it is not trusted").rstrip(".")
         if error.verify_code in (62, 64):  # X509_V_ERR_HOSTNAME_MISMATCH, X509_V_ERR_IP_ADDRESS_MISMATCH
@@ -38,7 +38,7 @@ def tls_problem(error: OSError, host: str, port: int) -> str:
             "is your own server, name its certificate with trust"
         )
     if isinstance(error, ssl.SSLError) and error.reason in ("WRONG_VERSION_NUMBER", "RECORD_LAYER_FAILURE"):
-        return f"{host} does not speak TLS at port {port}: is it the port for starttls or plain instead?"
+        return f"{host} does not speak TLS at port {port}: is it {otherwise} instead?"
     if isinstance(error, TimeoutError):
-        return f"{host} did not answer at port {port} when TLS began: is it the port for starttls or plain instead?"
+        return f"{host} did not answer at port {port} when TLS began: is it {otherwise} instead?"
     return f"{host} broke off at port {port} when TLS began ({clean(str(error), 120)}): is it the right port?"

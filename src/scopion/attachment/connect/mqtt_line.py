@@ -11,11 +11,14 @@ import threading
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from scopion.attachment.connect.connection_words import network_problem, tls_problem
+from scopion.attachment.connect.trusted import present_itself, trusting
 from scopion.attachment.live_lock import require_unlocked_towards
 from scopion.attachment.ports import BrokerAccess
+from scopion.model.errors import place_of
 from scopion.model.text import clean
 
 # A line that is dead is noticed after one and a half times this.
@@ -61,7 +64,9 @@ class MqttLine:
         will: Will | None = None,
         session_s: int = 0,
     ) -> None:
-        """Prepare a connection; ``client`` is the name of the session. Raises LiveNetworkLocked, OSError for files."""
+        """Prepare a connection; ``client`` is the name of the session. Raises LiveNetworkLocked,
+        InvalidSettings.
+        """
         require_unlocked_towards(access.host)
         self._access = access
         self._topics = list(topics)
@@ -71,6 +76,7 @@ class MqttLine:
         self._thread: threading.Thread | None = None
         self.connected = False
         self.problem = _NOT_YET  # empty while it is connected
+        self.refused = ""  # what the broker did not let this account do, though it is connected
         self.address = ""  # our own, as the connection has it
         self._client = self._made(client, will)
 
@@ -87,13 +93,14 @@ class MqttLine:
         if access.user:
             made.username_pw_set(access.user, access.password)
         if access.tls:
-            context = ssl.create_default_context(cafile=access.trust or None)
+            context = trusting(Path(access.trust) if access.trust else None)
             if access.certificate:
-                context.load_cert_chain(access.certificate, access.key or None)
+                present_itself(context, Path(access.certificate), Path(access.key) if access.key else None)
             made.tls_set_context(context)
         if will is not None:
             made.will_set(will.topic, will.octets, qos=1, retain=True)
         made.on_connect, made.on_disconnect, made.on_message = self._connected, self._disconnected, self._arrived
+        made.on_publish, made.on_subscribe = self._published, self._subscribed
         return made
 
     def start(self) -> None:
@@ -123,11 +130,14 @@ class MqttLine:
     def _run(self) -> None:
         pause = _FIRST_PAUSE_S
         while not self._stopped.is_set():
-            if self._open():
-                while not self._stopped.is_set() and self._client.loop(_TURN_S) == 0:
-                    if self.connected:
-                        pause = _FIRST_PAUSE_S
-            self._gone(_BROKE)
+            try:
+                if self._open():
+                    while not self._stopped.is_set() and self._client.loop(_TURN_S) == 0:
+                        if self.connected:
+                            pause = _FIRST_PAUSE_S
+                self._gone(_BROKE)
+            except Exception as error:  # one odd packet must not leave the line dead unnoticed
+                self._gone(f"unexpected: {place_of(error)}")
             self._stopped.wait(pause)
             pause = min(2 * pause, _LONGEST_PAUSE_S)
         with suppress(Exception):
@@ -147,7 +157,7 @@ class MqttLine:
                 access.host, access.port, _KEEP_ALIVE_S, clean_start=not self._session_s, properties=properties
             )
         except ssl.SSLError as error:
-            self._gone(tls_problem(error, access.host, access.port))
+            self._gone(tls_problem(error, access.host, access.port, otherwise="one without TLS"))
             return False
         except OSError as error:
             self._gone(network_problem(error, _CONNECT_S))
@@ -163,9 +173,22 @@ class MqttLine:
             return
         line = client.socket()
         self.address = str(line.getsockname()[0]) if line is not None else ""
-        self.connected, self.problem = True, ""
+        self.connected, self.problem, self.refused = True, "", ""
         if self._topics:
             client.subscribe([(topic, _at_least_once()) for topic in self._topics])
+        self._on_change()
+
+    def _published(self, client: Any, userdata: Any, number: int, reason: Any, properties: Any) -> None:
+        if reason.is_failure:
+            self._is_refused(f"the broker does not let this account write here ({clean(str(reason), 80).lower()})")
+
+    def _subscribed(self, client: Any, userdata: Any, number: int, reasons: Any, properties: Any) -> None:
+        for each in reasons:
+            if each.is_failure:
+                self._is_refused(f"the broker does not let this account read here ({clean(str(each), 80).lower()})")
+
+    def _is_refused(self, why: str) -> None:
+        self.refused = f"{why}: see its access control"
         self._on_change()
 
     def _disconnected(self, client: Any, userdata: Any, flags: Any, reason: Any, properties: Any) -> None:

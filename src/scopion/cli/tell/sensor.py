@@ -13,9 +13,9 @@ from scopion.cli.parts.logged import Logged
 from scopion.cli.parts.options import SpanParam
 from scopion.cli.parts.output import on_clock, output_format, row_of, show, spoken_ago
 from scopion.cli.parts.session import Session, pass_session, shell_word
+from scopion.cli.parts.sheets import html_option, write_sheets
 from scopion.cli.parts.table import Column
 from scopion.cli.parts.terminal import style
-from scopion.cli.wifi.sheet import html_option, write_sheets
 from scopion.model.batch import RIGHT_WITHIN
 from scopion.model.clock import spoken_span
 from scopion.model.errors import UsageError

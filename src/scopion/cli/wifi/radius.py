@@ -15,9 +15,9 @@ from scopion.cli.parts.families import Family
 from scopion.cli.parts.logged import Logged
 from scopion.cli.parts.output import chosen_format, iso, on_clock, output_format, row_of, show, spoken_ago
 from scopion.cli.parts.session import Session, pass_session, shell_word
+from scopion.cli.parts.sheets import html_option, write_sheets
 from scopion.cli.parts.table import Column, Row
 from scopion.cli.parts.terminal import echo, style
-from scopion.cli.wifi.sheet import html_option, write_sheets
 from scopion.model.errors import EnforcerUnreachable
 from scopion.model.text import capitalised, counted, joined
 

@@ -8,7 +8,7 @@ import click
 
 from scopion.cli.parts import options
 from scopion.cli.parts.session import Session, pass_session
-from scopion.cli.wifi.sheet import html_option, write_sheets
+from scopion.cli.parts.sheets import html_option, write_sheets
 
 
 @click.command()

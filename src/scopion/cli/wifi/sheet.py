@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -11,27 +10,17 @@ import click
 from scopion.cli.parts import options
 from scopion.cli.parts.flags import insist
 from scopion.cli.parts.session import Session, pass_session, shell_word
+from scopion.cli.parts.sheets import html_option, write_sheets
 from scopion.cli.parts.terminal import confirm, echo
 from scopion.cli.wifi.preview import enforcer_option, radio_option
 from scopion.model.text import counted, joined
-from scopion.roster.store.write_files import write_atomically
 from scopion.roster.wifi.pushes import HAND, PushState
 
 if TYPE_CHECKING:
     from scopion.roster.wifi.pushes import Push
-    from scopion.wireless.router_sheet import Sheet
 
 
 page_option = click.option("--enforcer", "page", metavar="NAME", help="This page only, if the network has several.")
-
-
-html_option = click.option(
-    "--html",
-    "file",
-    metavar="FILE",
-    type=click.Path(dir_okay=False, path_type=Path, allow_dash=True),
-    help="As a page to print; - is standard output.",
-)
 
 
 @click.command()
@@ -57,21 +46,6 @@ def sheet(session: Session, ssid: str, page: str | None, whole: bool, rescue: bo
     else:
         made = [each for _, each in sheets(session.site, ssid, page, whole=whole)]
     write_sheets(session, ssid, made, file)
-
-
-def write_sheets(session: Session, ssid: str, made: Sequence[Sheet], file: Path | None) -> None:
-    """Print sheets, or write the only one as a page to print."""
-    from scopion.wireless.write_sheet import html, text
-
-    if file is None:
-        echo("\n".join(map(text, made)), nl=False)
-    elif len(made) > 1:
-        raise click.UsageError(f"there are {len(made)} sheets, and a file is for one: say which is meant")
-    elif str(file) == "-":
-        echo(html(made[0]), nl=False)
-    else:
-        write_atomically(file, html(made[0]).encode())
-        session.note(f"The sheet of {ssid!r} is in {file}.")
 
 
 @click.command()

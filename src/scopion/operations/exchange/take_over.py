@@ -78,10 +78,10 @@ def taken_over(site: Site, roster: Roster, plan: Plan) -> None:
         if intent.device is not None and any(what == "label" for what, _, _ in intent.differing):
             set_description(roster, intent.device, label="")
     now = site.clock.now()
-    by_place: dict[str | None, list[Observation]] = defaultdict(list)
+    by_place: dict[str, list[Observation]] = defaultdict(list)
     for intent in changes:
         for seen in _observations(intent, now):
-            by_place[intent.record.places.get(seen.address) if seen.address else None].append(seen)
+            by_place[_place(roster, intent.record, seen.address)].append(seen)
     for place, observations in by_place.items():
         fold(roster, observations, (), now, place=place)
     for intent, device in _gathered(roster, changes):
@@ -109,11 +109,12 @@ class _Planner:
         self._insist = insist
         self._of_mac = {mac: device for device in devices for mac in device.macs}
         self._of_label = {device.label.casefold(): device for device in devices if device.label}
-        self._at: dict[Address, list[Device]] = {}
+        self._roster = site.roster_for_reading()
+        self._at: dict[tuple[str, Address], list[Device]] = {}
         for device in devices:
             for stay in device.stays:
                 if stay.present or stay.mac is None:
-                    self._at.setdefault(stay.address, []).append(device)
+                    self._at.setdefault((stay.place, stay.address), []).append(device)
 
     def plan(self, read: Records) -> Plan:
         plan = Plan(problems=list(read.problems), left_out=list(read.left_out))
@@ -150,7 +151,8 @@ class _Planner:
         """Return the one device of a line; None for a new one. Raises UsageError if the line is about several."""
         known = {device.id: device for mac in record.macs if (device := self._of_mac.get(mac))}
         if not record.macs:
-            known = {device.id: device for address in record.unpaired for device in self._at.get(address, ())}
+            at = [(_place(self._roster, record, address), address) for address in record.unpaired]
+            known = {device.id: device for each in at for device in self._at.get(each, ())}
         if len(known) > 1:
             named = ", ".join(device.called for device in known.values())
             raise UsageError(f"this is about {len(known)} devices ({named}): join them first with scopion same")
@@ -194,6 +196,11 @@ class _Planner:
                     RecordProblem(intent.record.line, f"{intent.record.label!r} is the label of {other} already")
                 )
         return found
+
+
+def _place(roster: Roster, record: DeviceRecord, address: Address | None) -> str:
+    """Return in which place an address of a line is; this machine's if the line does not say."""
+    return record.places.get(address, roster.home) if address is not None else roster.home
 
 
 def _already(record: DeviceRecord, device: Device) -> bool:
@@ -277,14 +284,15 @@ def _gathered(roster: Roster, intents: Sequence[Intent]) -> list[tuple[Intent, D
     """Return the device of each line, joined with all of its adapters that have just become known."""
     everybody = all_devices(roster)
     of_mac = {mac: device for device in everybody for mac in device.macs}
-    at = {stay.address: device for device in everybody for stay in device.unpaired}
+    at = {(stay.place, stay.address): device for device in everybody for stay in device.unpaired}
     kept: list[tuple[Intent, int]] = []
     for intent in intents:
         record = intent.record
         if intent.device is not None:
             first = intent.device
         else:
-            first = of_mac[record.macs[0]] if record.macs else next(at[each] for each in record.unpaired if each in at)
+            where = [(_place(roster, record, each), each) for each in record.unpaired]
+            first = of_mac[record.macs[0]] if record.macs else next(at[each] for each in where if each in at)
         for mac in intent.joining:
             if of_mac[mac].id != first.id:
                 join_devices(roster, first, of_mac[mac])

@@ -74,18 +74,20 @@ def _network(roster: Roster, report: Report, past: Past) -> Iterator[Concern]:
     names = {each.number: each.name for each in report.devices}
     for subnet in report.subnets:
         there = f" in {subnet.place}" if subnet.place else ""
+        elsewhere = subnet.place != roster.home
         for place in subnet.use.addresses:
             if place.use is Use.CONTESTED:
                 who = joined([names.get(number, "a device") for number in place.devices])
                 says = f"{place.address}{there} is used by {who}: only one of them can work."
-                yield Concern(Weight.HIGH, says, f"scopion spare {subnet.use.subnet}")
+                where = f" --place {shlex.quote(subnet.place)}" if elsewhere else ""
+                yield Concern(Weight.HIGH, says, f"scopion spare {subnet.use.subnet}{where}")
         down = down_since(roster, subnet.use.subnet, subnet.place)
         if down is not None:
             wall = on_the_wall(down, past.local)
             since = _when(wall).removeprefix("on ")
             says = f"The network {subnet.name or subnet.use.subnet}{there} has been down since {since}."
-            yield Concern(Weight.HIGH, says, "scopion here")
-    period = EventFilter(past.since_moment, past.until_moment, (EventKind.GATEWAY_CHANGED,))
+            yield Concern(Weight.HIGH, says, "scopion sensors" if elsewhere else "scopion here")
+    period = EventFilter(past.since_moment, past.until_moment, (EventKind.GATEWAY_CHANGED,), place=past.place)
     changed = count_events(roster, period)
     if changed:
         says = "Another machine answered as the gateway. If you have not replaced the router, this may be an attack."

@@ -128,8 +128,7 @@ def _subnet(
     place, range = placed
     name, every_s = site.settings.of_subnet(range, place).name, site.settings.interval_of(range, place)
     down = down_since(roster, range, place)
-    sensor = next((each.name for each in site.settings.sensor if each.place == place), "")
-    return SubnetStatus(str(range), name, place, every_s, *looked, down, learning_until, sensor)
+    return SubnetStatus(str(range), name, place, every_s, *looked, down, learning_until, place == roster.home)
 
 
 def _sensors(site: Site, roster: Roster) -> tuple[SensorStatus, ...]:

@@ -88,7 +88,10 @@ def spare_elsewhere(site: Site, text: str | None, place: str, unused_for: timede
     if len(known) > 1:
         raise UsageError(f"{place} has several subnets: say which, {joined([str(each.range) for each in known], 'or')}")
     (placed,) = known
-    judge = _Judge(site, placed, unused_for)
+    # A part of a subnet, as a single address, is judged by what is known of the whole.
+    parts = (each for each in subnets_of_site(site, place) if placed.range.subnet_of(each.range))
+    whole = next(parts, placed)
+    judge = _Judge(site, whole, unused_for)
     judge.answering = {
         stay.address: Observation(stay.mac, stay.address, stay.until, Source.ARP)
         for device in judge.devices
@@ -96,7 +99,7 @@ def spare_elsewhere(site: Site, text: str | None, place: str, unused_for: timede
         if stay.present
     }
     uses = _best_first([judge.use(address) for address in Targets.of_subnet(placed.range)])
-    looked = last_complete_scan(roster, placed.range, place)
+    looked = last_complete_scan(roster, whole.range, place)
     return SpareAddresses(placed, uses, judge.pool is not None, judge.since, asked=False, looked=looked)
 
 

@@ -82,9 +82,13 @@ def topics_of(broker: BrokerSettings, site: str) -> str:
 def broker_access(broker: BrokerSettings, folder: Path, user: str) -> BrokerAccess:
     """Return how to reach a broker, with its secret. Raises InvalidSettings."""
     password = read_secret(broker.password, folder, "the broker's password") if broker.password else ""
-    for path, what in ((broker.trust, "trust"), (broker.certificate, "certificate"), (broker.key, "key")):
+    for path, what in (
+        (broker.trust, "the certificates to trust"),
+        (broker.certificate, "the client certificate"),
+        (broker.key, "the key of the client certificate"),
+    ):
         if path and not (folder / path).is_file():
-            raise InvalidSettings(f"{folder / path} should hold the broker's {what}, and is not there")
+            raise InvalidSettings(f"{folder / path} should hold {what}, and is not there")
 
     def located(path: str) -> str:
         return str(folder / path) if path else ""

@@ -9,7 +9,7 @@ import re
 from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from scopion.alerts.alert_settings import TERMINAL, unknown_channel
 from scopion.alerts.channels.registry import channel_types, type_of
@@ -23,8 +23,9 @@ from scopion.wireless.enforcers.registry import enforcer_types
 from scopion.wireless.radius.radius_settings import radius_problem
 
 if TYPE_CHECKING:
-    from pydantic import TypeAdapter, ValidationError
+    from pydantic import TypeAdapter
 
+_T = TypeVar("_T")
 FILE = folders.SETTINGS
 TEMPLATE = Path(__file__).parent / "site-template.toml"
 
@@ -32,27 +33,52 @@ TEMPLATE = Path(__file__).parent / "site-template.toml"
 def load_settings(folder: Path) -> Settings:
     """Return the settings of a site's folder, the defaults if it has none. Raises InvalidSettings."""
     path = folder / FILE
-    try:
-        text = path.read_text(encoding="utf-8")
-    except (FileNotFoundError, NotADirectoryError):
-        return Settings()
-    except OSError as error:
-        raise InvalidSettings(f"{path} cannot be read: {error.strerror}") from None
-    except UnicodeDecodeError as error:
-        raise InvalidSettings(f"{path} is not UTF-8 text at byte {error.start}") from None
-    return read_settings(path, text)
+    text = text_of(path)
+    return read_settings(path, text) if text is not None else Settings()
 
 
 def read_settings(path: Path, text: str) -> Settings:
     """Return the settings that a text means; ``path`` names it in what is wrong. Raises InvalidSettings."""
+    document = document_of(path, text)
+    # A new site's file has headings and no setting: nothing to validate, and no need to load what validates.
+    return _validated(path, text, document) if any(document.values()) else Settings()
+
+
+def text_of(path: Path) -> str | None:
+    """Return the text of a file of settings; None if it is not there. Raises InvalidSettings."""
+    try:
+        return path.read_text(encoding="utf-8")
+    except (FileNotFoundError, NotADirectoryError):
+        return None
+    except OSError as error:
+        raise InvalidSettings(f"{path} cannot be read: {error.strerror}") from None
+    except UnicodeDecodeError as error:
+        raise InvalidSettings(f"{path} is not UTF-8 text at byte {error.start}") from None
+
+
+def document_of(path: Path, text: str) -> dict[str, Any]:
+    """Return what a file of settings has, not yet checked. Raises InvalidSettings."""
     try:
         document = parse_toml(text)
     except ValueError as error:
         raise InvalidSettings(f"{path}: {error}") from None
     if control := _control_character(document):
         raise InvalidSettings(f"{_place(path, text, control)}: a control character stands in it: no setting has one")
-    # A new site's file has headings and no setting: nothing to validate, and no need to load what validates.
-    return _validated(path, text, document) if any(document.values()) else Settings()
+    return document
+
+
+def checked(reads: TypeAdapter[_T], path: Path, text: str, document: dict[str, Any]) -> _T:
+    """Return a document as settings. Raises InvalidSettings for the first mistake, with its line and how many more."""
+    from pydantic import ValidationError
+
+    try:
+        return reads.validate_python(document)
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        more = error.error_count() - 1
+        also = f" (and {more} more)" if more else ""
+        where = _place(path, text, _written_location(first["loc"]))
+        raise InvalidSettings(f"{where}: {_said(first)}{also}") from None
 
 
 @cache
@@ -64,12 +90,7 @@ def adapter() -> TypeAdapter[Settings]:
 
 
 def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
-    from pydantic import ValidationError
-
-    try:
-        settings = adapter().validate_python(document)
-    except ValidationError as error:
-        raise first_mistake(path, text, error) from None
+    settings = checked(adapter(), path, text, document)
     problems = (
         _place_problem(settings),
         _channel_problem(settings),
@@ -81,15 +102,6 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
     if problem := next(filter(None, problems), ""):
         raise InvalidSettings(f"{path}: {problem}")
     return settings
-
-
-def first_mistake(path: Path, text: str, error: ValidationError) -> InvalidSettings:
-    """Return the first thing that is wrong in a file, with its line, and how many more there are."""
-    first = error.errors(include_url=False)[0]
-    more = error.error_count() - 1
-    also = f" (and {more} more)" if more else ""
-    where = _place(path, text, _written_location(first["loc"]))
-    return InvalidSettings(f"{where}: {_said(first)}{also}")
 
 
 def _place_problem(settings: Settings) -> str:

@@ -12,7 +12,8 @@ from scopion.roster.store.open_roster import Roster
 def places_of(site: Site) -> list[str]:
     """Return the names of all places, this machine's first; one without a name if the site has no other."""
     settings = site.settings
-    named = [settings.place, *(each.place or settings.place for each in settings.subnet)]
+    of_subnets = [each.place or settings.place for each in settings.subnet]
+    named = [settings.place, *of_subnets, *(each.place for each in settings.sensor)]
     known = known_places(site.roster_for_reading())
     return list(dict.fromkeys([known[0] or settings.place, *known[1:], *filter(None, named)]))
 

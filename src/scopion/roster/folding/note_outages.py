@@ -8,6 +8,7 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import datetime
 from ipaddress import IPv4Network
+from sqlite3 import Row
 
 from scopion.model.device import Event, EventKind
 from scopion.roster.folding.write_rows import record
@@ -54,13 +55,24 @@ def note_sensor(roster: Roster, name: str, place: str, at: datetime, since: date
     this machine.
     """
     with roster.transaction() as db:
-        teller = _teller(roster, IPv4Network("0.0.0.0/0"), place) or _teller(
-            roster, IPv4Network("0.0.0.0/0"), roster.home
-        )
+        teller = _teller_of_sensor(roster, name, place, lost=lost)
         if teller is None:
             return []
         kind = EventKind.SENSOR_LOST if lost else EventKind.SENSOR_BACK
         return record(db, [replace(teller, kind=kind, at=at, name=name, away_since=since, place=place)])
+
+
+def _teller_of_sensor(roster: Roster, name: str, place: str, *, lost: bool) -> Event | None:
+    """Return the same for a sensor: that it is back is an event of the device that told that it was lost."""
+    if not lost:
+        row = roster.db.execute(
+            "SELECT device, mac, address FROM event WHERE kind = ? AND name = ? ORDER BY at DESC, id DESC LIMIT 1",
+            (EventKind.SENSOR_LOST, name),
+        ).fetchone()
+        if row is not None:
+            return _event_of(row, place)
+    anywhere = IPv4Network("0.0.0.0/0")
+    return _teller(roster, anywhere, place) or _teller(roster, anywhere, roster.home)
 
 
 def _teller(roster: Roster, subnet: IPv4Network, place: str) -> Event | None:
@@ -79,7 +91,9 @@ def _teller(roster: Roster, subnet: IPv4Network, place: str) -> Event | None:
             "WHERE (own OR ?1 <> ?2) AND address NOTNULL ORDER BY first_seen LIMIT 1",
             (place, roster.home),
         ).fetchone()
-    if row is None:
-        return None
-    mac, address = stored_mac(row["mac"]), stored_address(row["address"])
-    return Event(EventKind.NETWORK_DOWN, EPOCH, row["device"], mac, address, place=place)
+    return _event_of(row, place) if row is not None else None
+
+
+def _event_of(row: Row, place: str) -> Event:
+    mac = stored_mac(row["mac"]) if row["mac"] else None
+    return Event(EventKind.NETWORK_DOWN, EPOCH, row["device"], mac, stored_address(row["address"]), place=place)

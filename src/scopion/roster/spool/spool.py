@@ -18,29 +18,27 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from ipaddress import IPv4Network
 from pathlib import Path
 from typing import Any
 
-from scopion.model.address import parse_address
 from scopion.model.batch import Batch, Folded, ScanFacts, SensorClocks, Sighting
 from scopion.model.errors import StorageFailed
 from scopion.model.mac import MacAddress
-from scopion.model.observation import Medium, Observation, Source, Trait, TraitKind
-from scopion.model.targets import Targets
+from scopion.model.observation import Medium, Observation
+from scopion.roster.spool.spool_rows import kept_scan, portions, said, scan_facts, sightings
 from scopion.roster.spool.spool_schema import SCHEMA, VERSION
 from scopion.roster.store.stored_values import from_ms, to_ms
 from scopion.roster.store.write_files import open_file, storage_failed
-from scopion.wire.sensor_documents import MAX_OCTETS, batch_to_json
+from scopion.wire.sensor_documents import batch_to_json
 
 FILE = "spool.sqlite"
 # Until the roster's side has said how long the shortest patience is: the usual one of a watch.
 _PATIENCE_S = 300.0
-# A batch of so many rows is about 100 kB; of devices that say a lot, more.
-_ROWS = 1_500
 # With so many batches on their way, more goes into what is pending.
 WINDOW = 4
 _PENDING = "SELECT mac, address, since, until FROM seen UNION ALL SELECT mac, address, since, until FROM said"
+# Without a line what is pending becomes a batch at least so often: of a month some parts can be dropped.
+_PENDING_S = 86_400.0
 # Both clocks of a machine drift by less than this while the time of day is not set.
 _ALIKE_MS = 500
 _BUSY_S = 10.0
@@ -149,7 +147,7 @@ class Spool:
             for each in seen:
                 self._see(each, step, epoch)
             if scan is not None:
-                self._db.execute("INSERT INTO scan VALUES (?, ?)", (step, json.dumps(_kept_scan(scan, epoch))))
+                self._db.execute("INSERT INTO scan VALUES (?, ?)", (step, json.dumps(kept_scan(scan, epoch))))
             if apart:
                 self._close(self._clocks())
 
@@ -198,6 +196,12 @@ class Spool:
         """Return the number of the last batch that is folded, as far as it is known here."""
         return int(self._meta("folded") or 0)
 
+    @property
+    def closed(self) -> int:
+        """Return how many batches wait to be folded."""
+        with self._guarded():
+            return int(self._db.execute("SELECT count(*) FROM batch").fetchone()[0])
+
     def waiting(self) -> Waiting:
         """Return what waits to be folded."""
         with self._guarded():
@@ -208,35 +212,43 @@ class Spool:
         return Waiting(batches, datetime.fromisoformat(oldest) if oldest is not None else None, rows)
 
     def bound(self, limits: Limits, clocks: SensorClocks) -> Mapping[str, int]:
-        """Drop what there is no room for: first what devices said, then the oldest batches. Returns how many of what.
+        """Drop what there is no room for: first what devices said, then whole batches; the oldest first.
 
-        How long devices were there is kept longest. Raises StorageFailed.
+        How long devices were there is kept longest. Returns how many of what. Raises StorageFailed.
         """
         dropped: dict[str, int] = {}
         with self._transaction():
+            if self._octets() > limits.octets or self._pending_s(clocks) > _PENDING_S:
+                self._close(self._clocks())  # only what is in a batch can be dropped
             too_old = (clocks.at - timedelta(days=limits.days)).isoformat()
-            for number, document in self._db.execute(
-                "SELECT number, document FROM batch WHERE at < ? ORDER BY number", (too_old,)
-            ).fetchall():
-                _add(dropped, self._drop(number, document))
-            if self._octets() > limits.octets:
-                _add(dropped, {"sightings": self._db.execute("DELETE FROM said").rowcount})
-                for number, document in self._db.execute(
-                    "SELECT number, document FROM batch ORDER BY number"
-                ).fetchall():
+            for number in self._numbers("at < ?", too_old):
+                _add(dropped, self._drop(number))
+            for change in (self._thin, self._drop):
+                for number in self._numbers("true"):
                     if self._octets() <= limits.octets:
                         break
-                    _add(dropped, self._thin(number, document))
-            while self._octets() > limits.octets:
-                row = self._db.execute("SELECT number, document FROM batch ORDER BY number LIMIT 1").fetchone()
-                if row is None:
-                    break
-                _add(dropped, self._drop(*row))
+                    _add(dropped, change(number))
         return {what: count for what, count in dropped.items() if count}
 
-    def _thin(self, number: int, document: str) -> dict[str, int]:
+    def _pending_s(self, clocks: SensorClocks) -> float:
+        """Return for how long something is pending, in seconds."""
+        (since,) = self._db.execute(
+            "SELECT min(since) FROM (SELECT since FROM seen UNION ALL SELECT since FROM said)"
+        ).fetchone()
+        return clocks.seconds - since / 1000 if since is not None else 0.0
+
+    def _numbers(self, which: str, *values: object) -> list[int]:
+        return [row[0] for row in self._db.execute(f"SELECT number FROM batch WHERE {which} ORDER BY number", values)]
+
+    def _document(self, number: int) -> dict[str, Any]:
+        found: dict[str, Any] = json.loads(
+            self._db.execute("SELECT document FROM batch WHERE number = ?", (number,)).fetchone()[0]
+        )
+        return found
+
+    def _thin(self, number: int) -> dict[str, int]:
         """Leave only the stays and scans of a batch."""
-        batch = json.loads(document)
+        batch = self._document(number)
         kept = [each for each in batch.get("documents", ()) if each.get("form") != "observation/1"]
         lost = len(batch.get("documents", ())) - len(kept)
         if lost:
@@ -246,8 +258,8 @@ class Spool:
             self._note_dropped(number, "sightings", lost)
         return {"sightings": lost}
 
-    def _drop(self, number: int, document: str) -> dict[str, int]:
-        documents = json.loads(document).get("documents", ())
+    def _drop(self, number: int) -> dict[str, int]:
+        documents = self._document(number).get("documents", ())
         lost = {
             "stays": sum(len(each.get("rows", ())) for each in documents),
             "sightings": sum(each.get("form") == "observation/1" for each in documents),
@@ -333,7 +345,7 @@ class Spool:
             return 0
         number = int(self._meta("number") or 0)
         made = 0
-        for some in _portions(items):
+        for some in portions(items):
             number += 1
             made += 1
             self._put(number, some, clocks, own)
@@ -361,11 +373,11 @@ class Spool:
         epoch = to_ms(clocks.at) - round(clocks.seconds * 1000)
         found: list[tuple[int, int, Sighting | ScanFacts]] = []
         for row in self._db.execute("SELECT * FROM seen ORDER BY id"):
-            found += [(row["step"], 0, each) for each in _sightings(row, epoch)]
+            found += [(row["step"], 0, each) for each in sightings(row, epoch)]
         for row in self._db.execute("SELECT * FROM said ORDER BY id"):
-            found.append((row["step"], 1, _said(row, epoch)))
+            found.append((row["step"], 1, said(row, epoch)))
         for step, text in self._db.execute("SELECT step, facts FROM scan ORDER BY step"):
-            found.append((step, 2, _scan_facts(step, json.loads(text), epoch)))
+            found.append((step, 2, scan_facts(step, json.loads(text), epoch)))
         found.sort(key=lambda each: each[:2])
         return [each for _, _, each in found]
 
@@ -416,90 +428,3 @@ class Spool:
 def _add(sums: dict[str, int], more: Mapping[str, int]) -> None:
     for what, count in more.items():
         sums[what] = sums.get(what, 0) + count
-
-
-def _portions(items: Sequence[Sighting | ScanFacts]) -> Iterator[Sequence[Sighting | ScanFacts]]:
-    """Yield parts that fit into a batch."""
-    part: list[Sighting | ScanFacts] = []
-    weight = 0
-    for each in items:
-        heavy = 80 + (
-            sum(40 + 4 * len(trait.value) for trait in each.seen.traits) if isinstance(each, Sighting) else 300
-        )
-        if part and (len(part) >= _ROWS or weight + heavy > MAX_OCTETS // 2):
-            yield part
-            part, weight = [], 0
-        part.append(each)
-        weight += heavy
-    if part:
-        yield part
-
-
-def _moment(own_ms: int, epoch: int) -> datetime:
-    return from_ms(epoch + own_ms)
-
-
-def _sightings(row: sqlite3.Row, epoch: int) -> Iterator[Sighting]:
-    """Yield a row as it was found first, and as it was found last if that was by another source."""
-    subnet = IPv4Network(row["subnet"]) if row["subnet"] else None
-    since, until = (_moment(row[key], epoch) for key in ("since", "until"))
-    pair = (MacAddress.parse(row["mac"]), parse_address(row["address"]))
-    first, last = Source(row["source"]), Source(row["found"])
-    if first is not last:
-        yield Sighting(row["step"], Observation(*pair, since, first, since=since, subnet=subnet))
-    yield Sighting(row["step"], Observation(*pair, until, last, since=since, subnet=subnet))
-
-
-def _said(row: sqlite3.Row, epoch: int) -> Sighting:
-    since, until = (_moment(row[key], epoch) for key in ("since", "until"))
-    return Sighting(
-        row["step"],
-        Observation(
-            mac=MacAddress.parse(row["mac"]) if row["mac"] else None,
-            address=parse_address(row["address"]) if row["address"] else None,
-            at=until,
-            source=Source(row["source"]),
-            medium=Medium(row["medium"]),
-            traits=tuple(
-                Trait(TraitKind(kind), value, Source(source)) for kind, value, source in json.loads(row["traits"])
-            ),
-            since=since,
-            subnet=IPv4Network(row["subnet"]) if row["subnet"] else None,
-        ),
-    )
-
-
-def _kept_scan(scan: ScanFacts, epoch: int) -> dict[str, Any]:
-    return {
-        "began": to_ms(scan.began) - epoch,
-        "ended": to_ms(scan.ended) - epoch,
-        "looking_since": to_ms(scan.looking_since) - epoch if scan.looking_since is not None else None,
-        "subnet": str(scan.subnet),
-        "targets": str(scan.targets),
-        "silent": list(map(str, scan.silent)),
-        "gateway": str(scan.gateway) if scan.gateway is not None else None,
-        "gateway_mac": str(scan.gateway_mac) if scan.gateway_mac is not None else None,
-        **{name: getattr(scan, name) for name in _PLAIN_OF_SCAN},
-    }
-
-
-_PLAIN_OF_SCAN = (
-    "interface", "method", "asked", "answered", "rounds", "completed", "times", "span_s", "is_question",
-)  # fmt: skip
-
-
-def _scan_facts(step: int, kept: Mapping[str, Any], epoch: int) -> ScanFacts:
-    addresses: Any = [parse_address(each) for each in kept["silent"]]
-    gateway: Any = parse_address(kept["gateway"]) if kept["gateway"] is not None else None
-    return ScanFacts(
-        step=step,
-        began=_moment(kept["began"], epoch),
-        ended=_moment(kept["ended"], epoch),
-        looking_since=_moment(kept["looking_since"], epoch) if kept["looking_since"] is not None else None,
-        subnet=IPv4Network(kept["subnet"]),
-        targets=Targets.parse([kept["targets"]]),
-        silent=tuple(addresses),
-        gateway=gateway,
-        gateway_mac=MacAddress.parse(kept["gateway_mac"]) if kept["gateway_mac"] is not None else None,
-        **{name: kept[name] for name in _PLAIN_OF_SCAN},
-    )

@@ -8,16 +8,17 @@ from __future__ import annotations
 
 import queue
 import secrets
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
 from scopion.attachment.connect.mqtt_line import Arrived, MqttLine
-from scopion.model.batch import RIGHT_WITHIN, Batch, Folded, SensorState
+from scopion.model.batch import RIGHT_WITHIN, Batch, Folded, SensorState, said_dropped
 from scopion.model.clock import spoken_span
 from scopion.model.device import Device, Event
 from scopion.model.errors import MalformedFrame, ScopionError
+from scopion.model.text import counted
 from scopion.operations.intake.flood_guard import FloodGuard
 from scopion.operations.intake.patience import Patience
 from scopion.operations.sensors.fold_batch import Taken, fold_batch
@@ -34,7 +35,7 @@ from scopion.roster.sensors import (
     note_boot,
     note_state,
 )
-from scopion.watching.sensors.send_batches import Line
+from scopion.watching.sensors.broker_line import Line, LineWatch
 from scopion.watching.watch_context import WatchContext
 from scopion.wire.sensor_documents import batch_from_json, folded_to_json, state_from_json
 
@@ -86,7 +87,7 @@ class Sensors:
         self._arrived: queue.SimpleQueue[Arrived | None] = queue.SimpleQueue()
         self._waiting: list[Arrived] = []
         self._topics: Topics | None = None
-        self._was_connected = False
+        self._watching = LineWatch(context)
         self.line: Line | None = None
         self._next_at = now
         if site.settings.broker is not None and self._sensors and site.story is None:
@@ -106,7 +107,7 @@ class Sensors:
 
     def close(self) -> None:
         """End the connection; the broker keeps what comes meanwhile."""
-        if isinstance(self.line, MqttLine):
+        if self.line is not None:
             self.line.stop()
 
     def _hear(self, arrived: Arrived) -> None:
@@ -137,13 +138,9 @@ class Sensors:
             arrived = self._arrived.get()
             if arrived is not None:
                 self._take(line, arrived, now)
-        if line.connected and not self._was_connected:
-            self._context.works("reaching the broker")
+        if self._watching.look(line):
             for name in self._sensors:
                 self._note(line, name, now)
-        elif not line.connected and line.problem:
-            self._context.trouble("reaching the broker", line.problem)
-        self._was_connected = line.connected
         if self._waiting and not self._context.executor.busy(LANE):
             self._start()
         if now >= self._next_at:
@@ -278,11 +275,8 @@ class Sensors:
             found.devices |= taken.devices
             if taken.elsewhere:
                 found.problems.append((name, f"it is not in its place: {taken.elsewhere}"))
-            if batch.unknown and taken.taken is Taken.FOLDED:
-                forms = ", ".join(sorted({each.form for each in batch.unknown}))
-                found.problems.append(
-                    (name, f"it speaks of {forms}, which this version does not know: kept until it does")
-                )
+            if taken.taken is Taken.FOLDED:
+                found.problems += [(name, each) for each in _lacks(batch, taken.unread)]
         return found
 
     def _finish(self, result: _Work | None, error: BaseException | None) -> None:
@@ -330,6 +324,17 @@ class Sensors:
                     if taken.events:
                         self._on_taken()
             heard.lost = False
+
+
+def _lacks(batch: Batch, unread: int) -> Iterator[str]:
+    """Yield what of a batch is not in the roster, and why."""
+    if batch.dropped:
+        yield f"there was no room for it there, so that this is lost: {said_dropped(batch.dropped)}"
+    if batch.unknown:
+        forms = ", ".join(sorted({each.form for each in batch.unknown}))
+        yield f"it speaks of {forms}, which this version does not know: kept until it does"
+    if unread:
+        yield f"it speaks of more than can be kept: {counted(unread, 'document')} lost; install its version here"
 
 
 def _correction(site: Site, batch: Batch, boot: str, offset: timedelta | None) -> timedelta | None:

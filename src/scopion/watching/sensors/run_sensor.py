@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import tempfile
 from collections.abc import Callable
 from contextlib import ExitStack
@@ -65,9 +64,7 @@ class _Sensor:
     def __init__(self, folder: SensorFolder, opened: ExitStack) -> None:
         file, self._folder = folder.file, folder
         access = broker_access(file.broker, folder.path, file.name)
-        memory = Path(os.environ.get("RUNTIME_DIRECTORY") or opened.enter_context(tempfile.TemporaryDirectory()))
-        for old in memory.glob("roster.sqlite*"):
-            old.unlink()
+        memory = Path(opened.enter_context(tempfile.TemporaryDirectory(prefix="scopion-sensor-")))
         self._site, self._sweeper = SensorSite(memory, file), SensorSite(memory, file)
         self._clock = self._site.clock
         opened.callback(self._site.close)

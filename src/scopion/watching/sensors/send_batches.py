@@ -10,16 +10,16 @@ import queue
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from datetime import datetime
-from typing import Protocol
 
 from scopion import __version__
 from scopion.attachment.connect.mqtt_line import Arrived
-from scopion.model.batch import Folded, ScanFacts, SensorClocks, SensorState
+from scopion.model.batch import Folded, ScanFacts, SensorClocks, SensorState, said_dropped
 from scopion.model.errors import MalformedFrame
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
 from scopion.operations.site.broker_settings import Topics
 from scopion.roster.spool.spool import WINDOW, Limits, Spool
+from scopion.watching.sensors.broker_line import Line, LineWatch
 from scopion.watching.watch_context import WatchContext, log
 from scopion.wire.sensor_documents import folded_from_json, state_to_json
 
@@ -28,20 +28,6 @@ STATE_EVERY_S = 60.0
 # A batch is folded within moments; if no note of it comes within this, it is sent again.
 _AGAIN_S = 20.0
 _BOUND_EVERY_S = 600.0
-
-
-class Line(Protocol):
-    """A connection to the broker, as ``MqttLine`` has it."""
-
-    connected: bool
-    problem: str
-    address: str
-
-    def publish(self, topic: str, octets: bytes, *, retain: bool = False) -> bool:
-        """Hand a document over."""
-
-    def acknowledge(self, arrived: Arrived) -> None:
-        """Say that a document need not be sent again."""
 
 
 class Sending:
@@ -64,7 +50,7 @@ class Sending:
         self._sent = 0  # the number of the last batch that was sent since the line is up
         self._sent_at = 0.0
         self._state_at = self._bound_at = 0.0
-        self._was_connected = False
+        self._watching = LineWatch(context)
         self.line: Line | None = None
 
     def note(self, seen: Sequence[Observation], scan: ScanFacts | None, *, apart: bool, news: bool) -> None:
@@ -95,7 +81,7 @@ class Sending:
     @property
     def _has_room(self) -> bool:
         """Tell whether another batch may be closed: else more is gathered in what is pending."""
-        return self._spool.waiting().batches < WINDOW
+        return self._spool.closed < WINDOW
 
     def turn(self, now: float) -> None:
         """Report what is due."""
@@ -103,18 +89,14 @@ class Sending:
         if line is None:
             return
         nonce = self._take_notes(line)
-        if line.connected and not self._was_connected:
+        if self._watching.look(line):
             self._sent = self._spool.last_folded
             self._state_at = 0.0
-            self._context.works("reaching the broker")
-        elif not line.connected and line.problem:
-            self._context.trouble("reaching the broker", line.problem)
-        self._was_connected = line.connected
         if now >= self._bound_at:
             self._bound_at = now + _BOUND_EVERY_S
             dropped = self._spool.bound(self._limits, self._clocks())
             if dropped:
-                log.warning("there is no room for what could not be told: dropped %s", _listed(dropped))
+                log.warning("there is no room for what could not be told: dropped %s", said_dropped(dropped))
         if self._wants_closing and self._has_room:
             self._wants_closing = False
             self._spool.close_batch(self._clocks(), self._own())
@@ -178,8 +160,3 @@ class Sending:
             nonce=nonce,
             troubles=tuple(f"{doing}: {problem}" for doing, problem in self._context.troubles.items()),
         )
-
-
-def _listed(dropped: object) -> str:
-    assert isinstance(dropped, dict)
-    return ", ".join(f"{count} {what}" for what, count in dropped.items())
