@@ -114,14 +114,30 @@ class AccessPoint:
         """Whether a network is on the air."""
         return "state=ENABLED" in self.ask(each.interface, "STATUS")
 
+    def has(self, mac: str) -> bool:
+        """Whether a station is associated, as the daemon knows it."""
+        return any("[ASSOC]" in self.ask(each.interface, f"STA {mac}") for each in self.networks)
+
     def ask(self, interface: str, command: str) -> str:
         """Ask the daemon."""
         return self._machine.control(f"/run/{self.name}/{interface}", command)
 
 
-def network(ssid: str = SSID, *, security: str = "WPA-PSK", mhz: Sequence[int] = (2412, 5180), more: str = "") -> str:
-    """The network block of a station's configuration; it looks on these frequencies only, which is quick."""
-    protected, frequencies = 2 if security == "SAE" else 1, " ".join(map(str, mhz))
+def network(
+    ssid: str = SSID,
+    *,
+    security: str = "WPA-PSK",
+    mhz: Sequence[int] = (2412, 5180),
+    protected: int | None = None,
+    more: str = "",
+) -> str:
+    """The network block of a station's configuration; it looks on these frequencies only, which is quick.
+
+    ``protected``: whether it protects management frames (802.11w): 0 no, 1 if the access point does, 2 always.
+    """
+    if protected is None:
+        protected = 2 if security == "SAE" else 1
+    frequencies = " ".join(map(str, mhz))
     return (
         f'ssid="{ssid}"\npsk="{PASSPHRASE}"\nkey_mgmt={security}\nieee80211w={protected}\n'
         f"scan_freq={frequencies}\nfreq_list={frequencies}\n{more}"

@@ -39,9 +39,14 @@ class Holding(RealAir):
         def is_off() -> bool:
             if self.clock.is_connected():
                 self.clock.run(BUSYBOX, "ping", "-c", "1", "-W", "1", SECOND)
-            return not self.clock.is_connected()
+            return not self.clock.is_connected() or not self.point.has(self.clock.mac)
 
-        wait_for("the clock is off the air", is_off)
+        try:
+            wait_for("the clock is off the air", is_off)
+        except AssertionError as error:
+            asked = (self.bss.interface, f"STA {self.clock.mac}"), (self.bss.interface, "DENY_ACL SHOW")
+            said = [*(self.point.ask(*each) for each in asked), self.clock.status(), self.clock.log()[-2000:]]
+            raise AssertionError("\n".join(map(str, (error, *said)))) from None
 
     def own(self) -> tuple[AccessPoint, list[Station]]:
         return self.air.second, [self.station("clock")]
