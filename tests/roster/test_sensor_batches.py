@@ -22,14 +22,16 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
 from scopion.model.targets import Targets
 from scopion.operations.intake.flood_guard import FloodGuard
-from scopion.operations.sensors.fold_batch import Taken, fold_batch
+from scopion.operations.sensors.fold_batch import Taken, fold_batch, fold_kept
 from scopion.operations.site.open_site import Site
 from scopion.roster.places import name_home
+from scopion.roster.read_devices import all_devices
 from scopion.roster.sensors import folded_number, kept_forms, known_sensors
 from scopion.roster.spool.spool import FILE, Limits, Spool
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import to_ms
 from scopion.roster.upkeep.check_roster import unsound
+from scopion.roster.write_descriptions import set_description
 from scopion.watching.watch_memory import WatchMemory
 from scopion.wire.sensor_documents import MAX_OCTETS, batch_from_json, batch_to_json
 from tests.made_past import FixedClock
@@ -54,16 +56,15 @@ class Step:
     """What a sensor takes in at once: what it saw, and perhaps a scan."""
 
     def __init__(
-        self, number: int, seen: dict[int, tuple[int, int]], scans: bool, later: timedelta = 0 * SECOND
+        self, number: int, seen: dict[int, tuple[int, int, int]], scans: bool, later: timedelta = 0 * SECOND
     ) -> None:
         self.at = NOON + number * MINUTE + later
-        self.seen = [
-            Observation(
-                mac(who) if who else None, IPv4Address(f"192.0.2.{address}"), self.at - 2 * SECOND, Source.ARP,
-                traits=(Trait(TraitKind.NAME, f"name{name}", Source.MDNS),) if name else (),
-            )
-            for address, (who, name) in seen.items()
-        ]  # fmt: skip
+        self.seen = []
+        for address, (who, name, ago) in seen.items():
+            at = self.at - (2 + (min(ago, 1) if scans else ago)) * SECOND
+            traits = (Trait(TraitKind.NAME, f"name{name}", Source.MDNS),) if name else ()
+            adapter = mac(who) if who else None
+            self.seen.append(Observation(adapter, IPv4Address(f"192.0.2.{address}"), at, Source.ARP, traits=traits))
         self.scan = scan_at(self.at, len(seen)) if scans else None
 
 
@@ -75,11 +76,13 @@ def scan_at(at: datetime, answered: int) -> ScanFacts:
 
 
 # By step, who is at which address - a number from 1 on, or 0 for a host without a MAC address - with a name, or 0 for
-# none; and whether it scans.
+# none, and how many seconds earlier it was heard; and whether it scans. What answers a scan was seen while that ran.
 STEPS = st.lists(
     st.tuples(
         st.dictionaries(
-            st.integers(10, 13), st.tuples(st.integers(0, 4), st.sampled_from([0, 0, 0, 1, 2])), max_size=4
+            st.integers(10, 13),
+            st.tuples(st.integers(0, 4), st.sampled_from([0, 0, 0, 1, 2]), st.sampled_from([0, 0, 0, 1, 59, 61, 70])),
+            max_size=4,
         ),
         st.sampled_from([True, True, True, False]),
     ),
@@ -139,16 +142,25 @@ def told(site: Site, place: str) -> dict[str, list[Any]]:
     return {name: [tuple(row) for row in site.roster.db.execute(query, (place,))] for name, query in queries.items()}
 
 
-def said(site: Site) -> list[Any]:
-    rows = site.roster.db.execute("SELECT subject, value, first_seen, last_seen FROM trait ORDER BY 1, 2")
+def said(site: Site, place: str) -> list[Any]:
+    """What devices said of themselves there, and from when to when."""
+    query = "SELECT subject, value, first_seen, last_seen FROM trait WHERE place = ? ORDER BY 1, 2"
+    rows = site.roster.db.execute(query, (place,))
     return [tuple(row) for row in rows]
 
 
 class Merging(FolderTest):
     @given(STEPS, st.integers(0, 1 << 30), st.sampled_from([0, 60, 150, 300]))
     @settings(max_examples=120, deadline=None)
-    @example([({10: (1, 0)}, True), *[({}, True)] * 6, ({11: (1, 0)}, True), ({10: (1, 0), 11: (1, 0)}, True)], 1, 300)
-    @example([({10: (1, 0)}, True), ({10: (2, 0)}, True), ({10: (1, 0), 11: (2, 0)}, False), ({}, True)], 2, 0)
+    @example(
+        [({10: (1, 0, 0)}, True), *[({}, True)] * 6, ({11: (1, 0, 0)}, True), ({10: (1, 0, 0), 11: (1, 0, 0)}, True)],
+        1,
+        300,
+    )
+    @example(
+        [({10: (1, 0, 0)}, True), ({10: (2, 0, 0)}, True), ({10: (1, 0, 0), 11: (2, 0, 0)}, False), ({}, True)], 2, 0
+    )
+    @example([({10: (1, 0, 0)}, True), ({10: (1, 0, 61)}, True), ({10: (1, 0, 0)}, True)], 3, 300)
     def test_the_file_tells_what_happened_step_by_step(self, made: Any, seed: int, patience: float) -> None:
         """Whatever is merged in a sensor's file, closed at any moment, and told twice and late: it is folded to the
         same as each step by itself.
@@ -159,7 +171,7 @@ class Merging(FolderTest):
             for batch in plain_batches("pit", steps):
                 self.assertIs(fold_batch(site, batch).taken, Taken.FOLDED)
             contests = [_contested(site, step) for step in steps]
-            wanted = [told(site, "clay pit"), said(site)]
+            wanted = [told(site, "clay pit"), said(site, "clay pit")]
             with fresh_roster(site), closing(Spool.open(Path(name), "pit", SENSORS["pit"])) as spool:
                 spool.folded(Folded(spool.life, 0, patience or 0.001))
                 for step, contest in zip(steps, contests, strict=True):
@@ -171,7 +183,7 @@ class Merging(FolderTest):
                 spool.close_batch(clocks_at(steps[-1].at + MINUTE))
                 self.tell(site, spool, None)
                 self.assertEqual(spool.waiting().batches, 0)
-                self.assertEqual([told(site, "clay pit"), said(site)], wanted)
+                self.assertEqual([told(site, "clay pit"), said(site, "clay pit")], wanted)
                 self.assertEqual(told(site, "shop")["stays"], [])
                 self.assertEqual(unsound(site.roster, LATER), [])
 
@@ -242,7 +254,7 @@ class TheFile(FolderTest):
         self.addCleanup(lambda: self.spool.close())
 
     def note(self, number: int, *, name: int = 0, apart: bool = False) -> Step:
-        step = Step(number, {10: (1, name), 11: (2, 0)}, True)
+        step = Step(number, {10: (1, name, 0), 11: (2, 0, 0)}, True)
         self.spool.note(step.seen, step.scan, clocks_at(step.at), apart=apart)
         return step
 
@@ -264,7 +276,7 @@ class TheFile(FolderTest):
         """
         self.note(0)
         later = NOON + 10 * MINUTE
-        self.spool.note(Step(10, {10: (1, 0)}, False).seen, None, SensorClocks(later, "other", 60.0))
+        self.spool.note(Step(10, {10: (1, 0, 0)}, False).seen, None, SensorClocks(later, "other", 60.0))
         self.spool.close_batch(SensorClocks(later + timedelta(days=3), "other", 61.0))
         first, second = (batch_from_json(octets) for _, octets in self.spool.batches(0, 10))
         self.assertEqual((first.clocks.boot, first.clocks.at), ("boot", NOON))
@@ -369,7 +381,7 @@ class Documents(FolderTest):
 
     def test_a_later_version_is_kept_and_not_guessed(self) -> None:
         """A part of an unknown form is kept as it came, within a limit; the rest is folded."""
-        whole = json.loads(batch_to_json(plain_batches("pit", [Step(0, {10: (1, 0)}, True)])[0]))
+        whole = json.loads(batch_to_json(plain_batches("pit", [Step(0, {10: (1, 0, 0)}, True)])[0]))
         whole["documents"] += [{"form": "observation/2", "mac": "not as now", "step": 1}] * 1100
         with opened(self.folder, 0) as site:
             taken = fold_batch(site, batch_from_json(json.dumps(whole).encode()))
@@ -380,9 +392,42 @@ class Documents(FolderTest):
             (sensor,) = known_sensors(site.roster)
             self.assertEqual((sensor.place, sensor.told), ("clay pit", NOON))
 
+    def test_what_was_kept_is_folded_once_it_is_understood(self) -> None:
+        """By the version that knows its form, as the sensor's clock was then; a part that is wrong says nothing."""
+        whole = json.loads(batch_to_json(plain_batches("pit", [Step(0, {10: (1, 0, 0)}, True)])[0]))
+        (seen,) = [each for each in whole["documents"] if each["form"] == "seen/1"]
+        told_later = {**seen, "form": "seen/2", "rows": [[1, str(mac(3)), "192.0.2.13", 3000, 2000, "arp"]]}
+        whole["documents"] += [told_later, {**told_later, "rows": [["x"]]}]
+        with opened(self.folder, 0) as site:
+            fold_batch(site, batch_from_json(json.dumps(whole).encode()), by=-MINUTE)
+            self.assertEqual(fold_kept(site), 0)
+            db = site.roster.db
+            db.execute("UPDATE kept_document SET form = 'seen/1', document = replace(document, 'seen/2', 'seen/1')")
+            self.assertEqual((fold_kept(site), fold_kept(site), kept_forms(site.roster)), (1, 0, {}))
+            (stay,) = [each for each in told(site, "clay pit")["stays"] if each[0] == str(mac(3))]
+            self.assertEqual(stay[1:4], ("192.0.2.13", *(to_ms(NOON - MINUTE - each * SECOND) for each in (3, 2))))
+            self.assertEqual(unsound(site.roster, LATER), [])
+
+    def test_the_sensors_own_machine(self) -> None:
+        """Its adapters are one device with its name, unless people said otherwise; none of another place."""
+        steps = [Step(0, {10: (1, 0, 0), 11: (2, 0, 0), 12: (3, 0, 0)}, True)]
+        (batch,) = plain_batches("pit", steps)
+        (elsewhere,) = plain_batches("mill", [Step(0, {13: (4, 0, 0)}, True)])
+        with opened(self.folder, 0) as site:
+            for number, own in enumerate(((), (mac(1), mac(2), mac(4))), 1):
+                fold_batch(site, elsewhere)
+                fold_batch(site, replace(batch, number=number, after=number - 1, own=own))
+            found = {device.label: device.macs for device in all_devices(site.roster)}
+            self.assertEqual(found["pit"], (mac(1), mac(2)))
+            self.assertEqual(len(all_devices(site.roster)), 3)
+            (other,) = [each for each in all_devices(site.roster) if each.macs == (mac(3),)]
+            set_description(site.roster, other, label="lamp")
+            fold_batch(site, replace(batch, number=3, after=2, own=(mac(1), mac(3))))
+            self.assertEqual(next(each.macs for each in all_devices(site.roster) if each.label == "lamp"), (mac(3),))
+
     def test_what_no_sensor_sends(self) -> None:
         """Each of these is refused as a whole: another version, what is too large or too deep, lies about time."""
-        good = json.loads(batch_to_json(plain_batches("pit", [Step(0, {10: (1, 1), 11: (2, 0)}, True)])[0]))
+        good = json.loads(batch_to_json(plain_batches("pit", [Step(0, {10: (1, 1, 0), 11: (2, 0, 0)}, True)])[0]))
         batch_from_json(json.dumps(good).encode())
         said, seen, scan = good["documents"]
         wrong: list[dict[str, Any]] = [

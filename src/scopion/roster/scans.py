@@ -27,14 +27,17 @@ class KnownSubnet:
 
 def known_subnets(roster: Roster, place: str | None = None) -> tuple[KnownSubnet, ...]:
     """Return the subnets of a place; of this machine's for None, as everywhere here."""
-    where = roster.placed(place)
-    return tuple(each for each in all_subnets(roster) if each.place == where)
+    return _subnets(roster, "WHERE place = ?", roster.placed(place))
 
 
 def all_subnets(roster: Roster) -> tuple[KnownSubnet, ...]:
     """Return the subnets of all places."""
+    return _subnets(roster, "")
+
+
+def _subnets(roster: Roster, where: str, *values: str) -> tuple[KnownSubnet, ...]:
     with roster.guarded(), as_written("a subnet"):
-        rows = roster.db.execute("SELECT * FROM subnet ORDER BY since, place, range")
+        rows = roster.db.execute(f"SELECT * FROM subnet {where} ORDER BY since, place, range", values)
         return tuple(
             KnownSubnet(
                 range=IPv4Network(row["range"]),

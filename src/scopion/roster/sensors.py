@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from sqlite3 import Row
 
-from scopion.model.batch import SensorState, UnknownDocument
+from scopion.model.batch import Batch, SensorState
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import as_written, from_ms, to_ms
 
@@ -151,6 +151,15 @@ def note_boot(roster: Roster, name: str, boot: str, epoch: datetime, at: datetim
         )
 
 
+def forget_sensor(roster: Roster, name: str) -> bool:
+    """Forget a sensor, and what was kept of it unread; what it told stays. Returns whether it was known."""
+    with roster.transaction() as db:
+        known = db.execute("DELETE FROM sensor WHERE name = ?", (name,)).rowcount > 0
+        for table in ("sensor_life", "sensor_boot", "kept_document"):
+            db.execute(f"DELETE FROM {table} WHERE sensor = ?", (name,))
+        return known
+
+
 def subnet_reaches(roster: Roster, name: str) -> dict[str, SubnetReach]:
     """Return by range whether the devices of a sensor's subnets answer."""
     with roster.guarded(), as_written("the subnets of a sensor"):
@@ -172,16 +181,47 @@ def note_reaches(roster: Roster, name: str, reaches: Mapping[str, SubnetReach]) 
         db.execute("UPDATE sensor SET subnets = ? WHERE name = ?", (json.dumps(kept), name))
 
 
-def keep_documents(roster: Roster, name: str, documents: Sequence[UnknownDocument], at: datetime) -> int:
-    """Keep what cannot be understood yet, within a limit. Returns how many there was room for."""
+def keep_documents(roster: Roster, batch: Batch, by: timedelta, at: datetime) -> int:
+    """Keep what of a batch cannot be understood yet, within a limit. Returns how many there was room for.
+
+    ``by`` is how its moments have to be moved.
+    """
     with roster.transaction() as db:
-        there = db.execute("SELECT count(*) FROM kept_document WHERE sensor = ?", (name,)).fetchone()[0]
-        chosen = documents[: max(0, _MOST_KEPT - there)]
+        there = db.execute("SELECT count(*) FROM kept_document WHERE sensor = ?", (batch.sensor,)).fetchone()[0]
+        chosen = batch.unknown[: max(0, _MOST_KEPT - there)]
+        whence = batch.sensor, batch.place, to_ms(at), to_ms(batch.clocks.at), round(-by / _MS)
         db.executemany(
-            "INSERT INTO kept_document (sensor, at, form, document) VALUES (?, ?, ?, ?)",
-            [(name, to_ms(at), each.form, each.text) for each in chosen],
+            "INSERT INTO kept_document (sensor, place, at, closed, ahead, form, document) VALUES (?, ?, ?, ?, ?, ?, ?)",
+            [(*whence, each.form, each.text) for each in chosen],
         )
         return len(chosen)
+
+
+@dataclass(frozen=True, slots=True)
+class KeptDocuments:
+    """What was kept of one batch."""
+
+    sensor: str
+    place: str
+    closed: datetime  # by the sensor's clock
+    by: timedelta  # how its moments have to be moved
+    texts: tuple[str, ...]
+
+
+def take_kept(roster: Roster, forms: Collection[str]) -> list[KeptDocuments]:
+    """Take out what was kept of these forms, in the order in which it came."""
+    marks = ",".join("?" * len(forms))
+    found: dict[tuple[str, str, int, int], list[str]] = {}
+    with roster.transaction() as db:
+        where = f"kept_document WHERE form IN ({marks})"
+        for row in db.execute(f"SELECT * FROM {where} ORDER BY id", tuple(forms)).fetchall():
+            key = row["sensor"], row["place"], row["closed"], row["ahead"]
+            found.setdefault(key, []).append(row["document"])
+        db.execute(f"DELETE FROM {where}", tuple(forms))
+    return [
+        KeptDocuments(sensor, place, from_ms(closed), -ahead * _MS, tuple(texts))
+        for (sensor, place, closed, ahead), texts in found.items()
+    ]
 
 
 def kept_forms(roster: Roster) -> dict[str, dict[str, int]]:

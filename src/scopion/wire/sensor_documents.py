@@ -7,7 +7,8 @@ Each names its form and version; what stands inside of a batch does, too. A read
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import suppress
 from datetime import datetime, timedelta
 from ipaddress import IPv4Network, IPv6Address
 from typing import Any
@@ -23,6 +24,7 @@ from scopion.model.text import clean
 from scopion.wire.serial import OBSERVATION, Fields, moment_text, observation_from_json, observation_to_json
 
 BATCH, SCAN, SEEN, FOLDED, STATE = "batch/1", "scan-record/1", "seen/1", "folded/1", "state/1"
+READABLE = (OBSERVATION, SEEN, SCAN)  # what may stand in a batch
 # A day of 250 devices takes about 60 kB; what does not fit goes into the next batch. A broker takes this without being
 # told, and a reader needs a few megabytes for it.
 MAX_OCTETS = 256 * 1024
@@ -62,13 +64,8 @@ def batch_from_json(octets: bytes) -> Batch:
     unknown: list[UnknownDocument] = []
     for document in fields.objects("documents", _MOST_DOCUMENTS):
         form = document.get("form")
-        if form == OBSERVATION:
-            seen = observation_from_json(document)
-            if seen.recorded or seen.undated:
-                raise MalformedFrame("a sensor tells what it saw itself, no record")
-            sightings.append(Sighting(_step(Fields(document, OBSERVATION)), _in_time(seen, clocks.at)))
-        elif form == SEEN:
-            sightings += _rows(Fields(document, SEEN), clocks.at)
+        if form in (OBSERVATION, SEEN):
+            sightings += _seen(document, clocks.at)
         elif form == SCAN:
             scans.append(_scan_of(Fields(document, SCAN), clocks.at))
         else:
@@ -94,6 +91,15 @@ def batch_from_json(octets: bytes) -> Batch:
         own=tuple(_macs(fields.texts("own", _MOST_OWN))),
         dropped=fields.counts("dropped", _MOST_DROPPED),
     )
+
+
+def sightings_of(texts: Iterable[str], at: datetime) -> Iterator[Sighting]:
+    """Yield what was seen by parts of a batch that was closed at a moment; a part that is malformed says nothing."""
+    for text in texts:
+        with suppress(ValueError, MalformedFrame):
+            document = json.loads(text)
+            if isinstance(document, dict) and document.get("form") in (OBSERVATION, SEEN):
+                yield from _seen(document, at)
 
 
 def folded_to_json(note: Folded) -> bytes:
@@ -211,6 +217,16 @@ def _row(each: Sighting, at: datetime) -> list[Any]:
 def _before(moment: datetime, at: datetime) -> int:
     """Return by how many milliseconds a moment is before the end of the batch."""
     return round((at - moment) / timedelta(milliseconds=1))
+
+
+def _seen(document: dict[str, Any], at: datetime) -> list[Sighting]:
+    """Return what one part of a batch says was seen. Raises MalformedFrame."""
+    if document["form"] == SEEN:
+        return _rows(Fields(document, SEEN), at)
+    seen = observation_from_json(document)
+    if seen.recorded or seen.undated:
+        raise MalformedFrame("a sensor tells what it saw itself, no record")
+    return [Sighting(_step(Fields(document, OBSERVATION)), _in_time(seen, at))]
 
 
 def _rows(fields: Fields, at: datetime) -> list[Sighting]:

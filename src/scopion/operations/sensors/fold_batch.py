@@ -13,7 +13,7 @@ from enum import StrEnum
 from ipaddress import IPv4Network
 
 from scopion.model.address import Address
-from scopion.model.batch import Batch, ScanFacts, Sighting, moved
+from scopion.model.batch import Batch, ScanFacts, SensorClocks, Sighting, moved
 from scopion.model.device import Device, Event
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, TraitKind
@@ -24,7 +24,7 @@ from scopion.operations.intake.trust_scan import LATELY, doubt_about, finds_one_
 from scopion.operations.scan.recognise_network import Belonging, recognise
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.site_settings import AbsenceSettings
-from scopion.roster.folding.fold_observations import fold, note_gateway_changed
+from scopion.roster.folding.fold_observations import fold, note_gateway_changed, note_sensor_adapters
 from scopion.roster.folding.judge_absence import IPV6_FORGOTTEN, Silence
 from scopion.roster.folding.note_outages import note_back, note_down
 from scopion.roster.read_devices import devices_about, some_devices
@@ -37,8 +37,10 @@ from scopion.roster.sensors import (
     note_folded,
     note_reaches,
     subnet_reaches,
+    take_kept,
 )
 from scopion.roster.store.stored_values import from_ms, stored_address, stored_mac
+from scopion.wire.sensor_documents import READABLE, sightings_of
 
 _Key = tuple[MacAddress | None, Address]
 # One scan without any answer may be a switch that restarts; this many in a row are an outage.
@@ -80,12 +82,32 @@ def fold_batch(site: Site, batch: Batch, by: timedelta = timedelta(), guard: Flo
         hear_sensor(roster, batch.sensor, batch.place, now)
         replay = _Replay(site, batch, by, guard)
         replay.run()
-        kept = keep_documents(roster, batch.sensor, batch.unknown, now)
+        if batch.own:
+            note_sensor_adapters(roster, batch.sensor, batch.own, batch.place)
+        kept = keep_documents(roster, batch, by, now)
         told = min(moved(batch.clocks.at, by), now)
         note_folded(roster, batch.sensor, batch.life, batch.number, told, now)
         found = TakenBatch(Taken.FOLDED, replay.events, elsewhere=replay.elsewhere, unread=len(batch.unknown) - kept)
         found.devices = devices_about(roster, replay.events)
         return found
+
+
+def fold_kept(site: Site) -> int:
+    """Fold what earlier versions kept because they did not know its form. Returns how many sightings that were.
+
+    Only what was seen: it is too late for what was asked to judge any silence. Raises StorageFailed, DamagedRoster.
+    """
+    roster, count = site.roster, 0
+    with roster.transaction():
+        for kept in take_kept(roster, READABLE):
+            sightings = list(sightings_of(kept.texts, kept.closed))
+            batch = Batch(
+                kept.sensor, kept.place, "", 0, 0, SensorClocks(kept.closed, "", 0.0), sightings=tuple(sightings)
+            )
+            replay = _Replay(site, batch, kept.by, None)
+            replay.run()
+            count += len(sightings)
+    return count
 
 
 class _Asked:
@@ -369,8 +391,11 @@ class _Replay:
     def _is_here(self, scan: ScanFacts, seen: Sequence[Observation]) -> bool:
         """Tell whether the sensor is in its place: half of all networks use the same two ranges."""
         known = known_subnets(self._roster, self._place)
-        if scan.is_question or all(each.range != scan.subnet for each in known):
+        before = next((each for each in known if each.range == scan.subnet), None)
+        if scan.is_question or before is None:
             return True  # its settings name its subnets
+        if scan.gateway_mac is not None and scan.gateway_mac == before.gateway_mac:
+            return True  # as with nearly every scan: nothing else has to be looked at
         here = {mac for mac, address in self._until if address in scan.targets}
         familiar = len({each.mac for each in seen if each.mac in here} - {scan.gateway_mac})
         recognition = recognise(scan.subnet, scan.gateway_mac, known, familiar=familiar, expected=len(here))

@@ -108,8 +108,8 @@ def fold(
         events += close_unpaired(db, where, addresses, asked_enough, at, latest, silence.spared)
         events += contests(db, sightings, before.keys()) if at_once else ()
         events += [*unwanted_present(db, events), *unlisted_present(db, events)]
-        events = [replace(event, place=where) for event in events]
         events += guests_overstayed(db, today, at, where) if today else ()
+        events = [replace(event, place=where) for event in events]
         return [] if silent else record(db, events, scan)
 
 
@@ -154,6 +154,34 @@ def note_own_adapters(roster: Roster, own: Mapping[MacAddress, Medium], at: date
             )
         # Devices that turned out to be this machine; people's texts are never dropped.
         drop_if_undescribed(db)
+
+
+def note_sensor_adapters(roster: Roster, name: str, own: Sequence[MacAddress], place: str) -> None:
+    """Remember which adapters are a sensor's machine: together one device, with the sensor's name as its label.
+
+    Only devices on which no person has said a word, and which were seen in the sensor's place only: a sensor in other
+    hands cannot make one of others' devices.
+    """
+    with roster.transaction() as db:
+        marks = ",".join("?" * len(own))
+        query = (
+            f"SELECT mac, device, label FROM adapter JOIN device ON device.id = device WHERE mac IN ({marks}) "
+            "AND revision = 0 AND NOT adapter.own AND NOT EXISTS "
+            "(SELECT 1 FROM stay JOIN adapter AS of USING (mac) WHERE of.device = device.id AND stay.place <> ?) "
+            "ORDER BY label = '', device"
+        )
+        rows = db.execute(query, (*map(str, own), place)).fetchall()
+        if not rows:
+            return
+        device = rows[0]["device"]
+        moving = [(device, row["mac"]) for row in rows if row["device"] != device and not row["label"]]
+        db.executemany("UPDATE adapter SET device = ? WHERE mac = ?", moving)
+        drop_if_undescribed(db)
+        db.execute(
+            "UPDATE device SET label = ?1 WHERE id = ?2 AND label = '' "
+            "AND NOT EXISTS (SELECT 1 FROM device WHERE label = ?1 COLLATE NOCASE)",
+            (name, device),
+        )
 
 
 def _by_mac(sightings: Sequence[Observation]) -> dict[MacAddress, list[Observation]]:

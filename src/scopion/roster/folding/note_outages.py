@@ -43,8 +43,9 @@ def note_down(
 def note_back(roster: Roster, subnet: IPv4Network, at: datetime, place: str | None = None) -> list[Event]:
     """Record that a subnet answers again; nothing if it was not down."""
     with roster.transaction() as db:
-        since, teller = down_since(roster, subnet, place), _teller(roster, subnet, roster.placed(place))
-        if since is None or teller is None:
+        since = down_since(roster, subnet, place)
+        teller = _teller(roster, subnet, roster.placed(place)) if since is not None else None
+        if teller is None:
             return []
         kind = EventKind.NETWORK_BACK
         return record(db, [replace(teller, kind=kind, at=at, name=str(subnet), away_since=since)])

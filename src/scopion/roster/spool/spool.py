@@ -298,11 +298,11 @@ class Spool:
             said = json.dumps([[each.kind, each.value, each.source] for each in seen.traits], ensure_ascii=False)
             key = (*pair, str(seen.source), str(seen.medium), subnet, said)
             row = self._db.execute(
-                "SELECT id, until FROM said WHERE (mac, address, source, medium, subnet, traits) = (?, ?, ?, ?, ?, ?) "
-                "ORDER BY id DESC LIMIT 1",
+                "SELECT id, since, until FROM said "
+                "WHERE (mac, address, source, medium, subnet, traits) = (?, ?, ?, ?, ?, ?) ORDER BY id DESC LIMIT 1",
                 key,
             ).fetchone()
-            if row is not None and self._goes_on(pair, row["until"], began):
+            if row is not None and self._goes_on(pair, row["since"], row["until"], began):
                 self._db.execute("UPDATE said SET until = max(until, ?) WHERE id = ?", (at, row["id"]))
             else:
                 self._db.execute(
@@ -312,9 +312,9 @@ class Spool:
                 )
             return
         row = self._db.execute(
-            "SELECT id, until FROM seen WHERE mac = ? AND address = ? ORDER BY id DESC LIMIT 1", pair
+            "SELECT id, since, until FROM seen WHERE mac = ? AND address = ? ORDER BY id DESC LIMIT 1", pair
         ).fetchone()
-        if row is not None and self._goes_on(pair, row["until"], began):
+        if row is not None and self._goes_on(pair, row["since"], row["until"], began):
             self._db.execute(
                 "UPDATE seen SET until = max(until, ?1), found = CASE WHEN ?1 >= until THEN ?2 ELSE found END "
                 "WHERE id = ?3",
@@ -327,13 +327,14 @@ class Spool:
                 (step, *pair, str(seen.source), subnet, began, at),
             )
 
-    def _goes_on(self, pair: tuple[str, str], until: int, began: int) -> bool:
+    def _goes_on(self, pair: tuple[str, str], since: int, until: int, began: int) -> bool:
         """Tell whether what was silent from one moment to another may count as having been there all the time.
 
         Not if the silence may be longer than anyone's patience, nor if the adapter got another address meanwhile: then
         its silence at the old one counts at once. A host without a MAC address may have turned out to be an adapter.
+        What was taken in later and seen before, as by a sweep that ended just now, stays by itself.
         """
-        if not pair[0] or began - until >= float(self._meta("patience_s") or _PATIENCE_S) * 1000:
+        if not pair[0] or began < since or began - until >= float(self._meta("patience_s") or _PATIENCE_S) * 1000:
             return False
         moved = f"SELECT 1 FROM ({_PENDING}) WHERE mac = ? AND address NOT IN (?, '') AND since > ? "
         moved += "AND address NOT LIKE '%:%' LIMIT 1"

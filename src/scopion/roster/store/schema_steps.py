@@ -176,7 +176,10 @@ def _sensors(db: Connection) -> None:
         """CREATE TABLE kept_document (
             id INTEGER PRIMARY KEY,
             sensor TEXT NOT NULL,
+            place TEXT NOT NULL,
             at INTEGER NOT NULL,
+            closed INTEGER NOT NULL, -- when its batch was closed, by the sensor's clock...
+            ahead INTEGER NOT NULL, -- ...which was so many milliseconds ahead
             form TEXT NOT NULL,
             document TEXT NOT NULL
         )"""

@@ -228,6 +228,9 @@ COLUMNS: Mapping[str, Mapping[str, Reader | Whole]] = {
     },
     "sensor_life": {"sensor": _text, "life": _text, "number": NUMBER, "at": _MOMENT},
     "sensor_boot": {"sensor": _text, "boot": _text, "epoch": NUMBER, "at": _MOMENT},
-    "kept_document": {"sensor": _text, "at": _MOMENT, "form": _text, "document": _object},
+    "kept_document": {
+        "sensor": _text, "place": _text, "at": _MOMENT, "closed": _MOMENT, "ahead": NUMBER, "form": _text,
+        "document": _object,
+    },
     "meta": {"key": _text, "value": _text},
 }  # fmt: skip
