@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import signal
 import subprocess
+import time
 import unittest
 from collections.abc import Mapping
 from pathlib import Path
@@ -14,6 +16,7 @@ from tests.lab.lab import Lab, require_tools
 from tests.lab.services import Services, wait_for
 
 PORT = 8883
+CERTIFIED = PORT + 1  # where a client certificate is the account
 
 
 class Broker:
@@ -26,7 +29,7 @@ class Broker:
         self._lab, self._host, self.address, self.folder = lab, host, address, folder
         self._services = Services(lab, folder, test)
         folder.mkdir(exist_ok=True)
-        authority = trustme.CA()
+        self._authority = authority = trustme.CA()
         self.trust = folder / "ca.pem"
         authority.cert_pem.write_to_path(self.trust)
         certificate = authority.issue_cert(address)
@@ -40,7 +43,9 @@ class Broker:
             f"listener {PORT} {address}\ncafile {self.trust}\ncertfile {folder}/certificate.pem\n"
             f"keyfile {folder}/key.pem\nallow_anonymous false\npassword_file {folder}/passwords\n"
             f"acl_file {folder}/acl\npersistence true\npersistence_location {folder}/data/\n"
-            "autosave_interval 1\nautosave_on_changes true\nuser root\nlog_type all\n",
+            "autosave_interval 1\nautosave_on_changes true\nuser root\nlog_type all\n"
+            f"listener {CERTIFIED} {address}\ncafile {self.trust}\ncertfile {folder}/certificate.pem\n"
+            f"keyfile {folder}/key.pem\nrequire_certificate true\nuse_identity_as_username true\n",
             encoding="ascii",
         )
         self._running: subprocess.Popen[bytes] | None = None
@@ -70,6 +75,21 @@ class Broker:
         else:
             self._running.terminate()
         self._running.wait(10)
+
+    def stall(self, for_s: float) -> None:
+        """Let it do nothing for a while, as where a line is slow."""
+        assert self._running is not None
+        self._running.send_signal(signal.SIGSTOP)
+        time.sleep(for_s)
+        self._running.send_signal(signal.SIGCONT)
+
+    def certified(self, user: str) -> BrokerAccess:
+        """How an account reaches it by a client certificate."""
+        made = self._authority.issue_cert(f"{user}@kilnhaven.example", common_name=user)
+        key, certificate = self.folder / f"{user}.key", self.folder / f"{user}.pem"
+        made.private_key_pem.write_to_path(key)
+        made.cert_chain_pems[0].write_to_path(certificate)
+        return BrokerAccess(self.address, CERTIFIED, trust=str(self.trust), certificate=str(certificate), key=str(key))
 
     def access(self, user: str, password: str) -> BrokerAccess:
         """How an account reaches it."""

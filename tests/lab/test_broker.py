@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tempfile
+import time
 import unittest
 from collections import deque
 from collections.abc import Sequence
@@ -64,6 +65,40 @@ class Line(unittest.TestCase):
         self.addCleanup(line.stop)
         return line, arrived
 
+    def test_a_client_certificate_is_an_account(self) -> None:
+        """With it the account writes where it may, and nowhere else; without it there is no connection."""
+        reader, arrived = self.opened(self.broker.access("reader", "r-secret"), "seven", ["site/#"])
+        writer, _ = self.opened(self.broker.certified("writer"), "eight")
+        wait_for("both connected", lambda: reader.connected and writer.connected)
+        writer.publish("site/writer/y", b"by certificate")
+        wait_for("it arrives", lambda: any(each.octets == b"by certificate" for each in arrived))
+        writer.publish("site/other/y", b"forged")
+        wait_for("it is refused", lambda: "does not let this account write here" in writer.refused)
+        bare, _ = self.opened(replace(self.broker.certified("writer"), certificate="", key=""), "nine")
+        wait_for("a reason", lambda: bare.problem)
+        self.assertFalse(bare.connected)
+
+    def test_a_session_ends(self) -> None:
+        """For a reader that is away for longer than its session nothing is kept; for one that is not, it is."""
+        account, sessions = self.broker.access("reader", "r-secret"), {"ten": 1, "eleven": 600}
+        for name, session_s in sessions.items():
+            line, _ = self.opened(account, name, ["site/writer/z"], session_s=session_s)
+            wait_for("connected", lambda line=line: line.connected)  # type: ignore[misc]
+            time.sleep(0.5)  # its subscription is known
+            line.stop()
+        time.sleep(3)
+        writer, _ = self.opened(self.broker.access("writer", "w-secret"), "twelve")
+        wait_for("connected", lambda: writer.connected)
+        writer.publish("site/writer/z", b"while they were away")
+        wait_for("the broker has it", lambda: writer.confirmed == 1)
+        heard = {
+            name: self.opened(account, name, ["site/writer/z"], session_s=session_s)[1]
+            for name, session_s in sessions.items()
+        }
+        wait_for("it is there", lambda: len(heard["eleven"]) == 1)
+        time.sleep(1)
+        self.assertEqual(len(heard["ten"]), 0)
+
     def test_nothing_is_lost_while_the_broker_restarts_or_the_reader_is_away(self) -> None:
         """What was sent while the reader was gone arrives when it is back, across a restart and a kill of the broker;
         what was not acknowledged comes again; what the account may not write does not arrive.
@@ -122,7 +157,7 @@ class Line(unittest.TestCase):
         for access, said in (
             (replace(right, trust=str(other)), "is not signed by an authority that this machine trusts"),
             (replace(right, password="wrong"), "the broker refuses this account"),
-            (replace(right, port=8884), "nothing listens there"),
+            (replace(right, port=8889), "nothing listens there"),
             (replace(right, tls=False), "broke"),
         ):
             with self.subTest(said=said):

@@ -169,6 +169,28 @@ class SyslogSettings(ChannelSettings):
         return self.port or (6514 if self.transport == "tls" else 514)
 
 
+# No wildcard of a subscription, nor a topic of the broker's own (MQTT 5, 4.7).
+Topic = Annotated[str, MaxLen(200), Predicate(lambda text: re.fullmatch(r"[^\s#+$\0][^#+\0\r\n]*", text) is not None)]
+
+
+@settings_table
+class MqttSettings(ChannelSettings):
+    """A document at an MQTT 5 broker."""
+
+    type: Literal["mqtt"]
+    topic: Topic
+    host: Annotated[str, MinLen(1), MaxLen(253)]
+    port: Port = 8883
+    tls: bool = True
+    trust: Annotated[str, MaxLen(4096)] = ""
+    user: Annotated[str, MaxLen(64)] = ""
+    password: Secret = ""
+    certificate: Annotated[str, MaxLen(4096)] = ""  # files of a client certificate and its key
+    key: Annotated[str, MaxLen(4096)] = ""
+    retain: bool = False  # the broker keeps the last one for who comes later
+    timeout_s: Timeout = 15  # for the whole delivery, even if the other side answers slowly
+
+
 @settings_table
 class CommandSettings(ChannelSettings):
     """A program of yours; it gets the event as JSON on standard input."""

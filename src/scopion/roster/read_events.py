@@ -34,6 +34,27 @@ def find_events(roster: Roster, wanted: EventFilter, limit: int | None = None) -
         return [_event(row) for row in reversed(rows)]
 
 
+def events_after(roster: Roster, number: int, most: int) -> list[Event]:
+    """Return the next events after a number, in the order in which they were recorded."""
+    with roster.guarded():
+        rows = roster.db.execute("SELECT * FROM event WHERE id > ? ORDER BY id LIMIT ?", (number, most)).fetchall()
+        return [_event(row) for row in rows]
+
+
+def last_event(roster: Roster) -> int:
+    """Return the number of the event that was recorded last; 0 if there is none."""
+    with roster.guarded():
+        return int(roster.db.execute("SELECT coalesce(max(id), 0) FROM event").fetchone()[0])
+
+
+def came_last(roster: Roster) -> dict[int, datetime]:
+    """Return when each device joined or returned last, as far as events tell."""
+    query = "SELECT device, max(at) FROM event WHERE kind IN (?, ?) GROUP BY device"
+    with roster.guarded():
+        rows = roster.db.execute(query, (str(EventKind.JOINED), str(EventKind.RETURNED))).fetchall()
+    return {device: from_ms(at) for device, at in rows}
+
+
 def count_events(roster: Roster, wanted: EventFilter) -> int:
     """Return how many events fit."""
     where, values = _where(wanted)

@@ -121,3 +121,12 @@ class _Collector:
             age.add_metric([channel], seconds)
         yield depth
         yield age
+        silent = GaugeMetricFamily(
+            "scopion_sensor_silent_seconds",
+            "How long nothing was heard of a sensor",
+            labels=["sensor", "place"],
+            unit="seconds",
+        )
+        for (name, place), seconds in sorted(watch.sensors.silent_s.items()):
+            silent.add_metric([name, place], seconds)
+        yield silent

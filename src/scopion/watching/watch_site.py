@@ -23,6 +23,7 @@ from scopion.watching.make_weekly import Reporting
 from scopion.watching.miss_devices import Missing
 from scopion.watching.read_sources import Sources
 from scopion.watching.remind_people import Reminding
+from scopion.watching.sensors.announce import Announcing
 from scopion.watching.sensors.hear_sensors import Sensors
 from scopion.watching.take_in_air import TakingInAir
 from scopion.watching.watch_memory import WatchMemory
@@ -57,6 +58,7 @@ class Watch(LookingAfter):
         self.learning: Mapping[IPv4Network, datetime] = {}  # the subnets that are being learnt, and until when
         self.missing = Missing(self.context, self.sweeping)
         self.sensors = Sensors(self.context, sensing_site or (lambda: site), self.delivering.soon)
+        self.announcing = Announcing(self.context, opener(site))
         self.parts |= {
             "reading records": self.sources,
             "sensors": self.sensors,
@@ -67,6 +69,7 @@ class Watch(LookingAfter):
             "the weekly report": self.reporting,
             "missed devices": self.missing,
             "reminders": Reminding(self.context),
+            "announcing": self.announcing,
         }
         self.last_parts = {"delivering": self.delivering, "its record": self.recording}
         self._upkeep_at = 0.0
@@ -123,4 +126,5 @@ class Watch(LookingAfter):
         self.delivering.soon()
         self.enforcing.soon()
         self.missing.soon()
+        self.announcing.soon()
         self._tell_learning()

@@ -19,6 +19,7 @@ from scopion.alerts.alert_settings import (
     DesktopSettings,
     EmailSettings,
     FileSettings,
+    MqttSettings,
     SoundSettings,
     SyslogSettings,
     WebhookSettings,
@@ -126,6 +127,18 @@ def _open_syslog(settings: SyslogSettings, read_secret: SecretReader, folder: Pa
     return SyslogChannel(settings, folder)
 
 
+def _open_mqtt(settings: MqttSettings, read_secret: SecretReader, folder: Path) -> Channel:
+    from scopion.alerts.channels.mqtt import MqttChannel
+
+    return MqttChannel(settings, read_secret, folder)
+
+
+def _mqtt_lacks(settings: MqttSettings) -> str:
+    if settings.password and not settings.user:
+        return "has a password and no user"
+    return "has a key and no certificate" if settings.key and not settings.certificate else ""
+
+
 def _open_command(settings: CommandSettings, read_secret: SecretReader, folder: Path) -> Channel:
     from scopion.alerts.channels.command import CommandChannel
 
@@ -158,6 +171,7 @@ for _entry in (
         secrets=lambda settings: [settings.url_secret, settings.key, *settings.headers.values()],
     ),
     ChannelType("syslog", SyslogSettings, _open_syslog),
+    ChannelType("mqtt", MqttSettings, _open_mqtt, lacks=_mqtt_lacks, secrets=lambda settings: [settings.password]),
     ChannelType("command", CommandSettings, _open_command, runs=lambda settings: [settings.command[0]]),
     ChannelType("file", FileSettings, _open_file, writes=lambda settings: [settings.path]),
 ):

@@ -1,4 +1,4 @@
-"""A connection to an MQTT 5 broker that is kept up by a thread of its own: by a maintained library, TLS checked.
+"""A connection to an MQTT 5 broker that is kept up by a thread of its own.
 
 A session that outlives the connection lets the broker keep what comes meanwhile. What was handed over and not received
 by the broker yet is sent again after a break; so a reader must expect everything twice.
@@ -6,30 +6,20 @@ by the broker yet is sent again after a break; so a reader must expect everythin
 
 from __future__ import annotations
 
-import ssl
 import threading
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
-from scopion.attachment.connect.connection_words import network_problem, tls_problem
-from scopion.attachment.connect.trusted import present_itself, trusting
-from scopion.attachment.live_lock import require_unlocked_towards
+from scopion.attachment.connect.mqtt_client import BrokerFailed, may_not, new_client, open_connection, refusal
 from scopion.attachment.ports import BrokerAccess
 from scopion.model.errors import place_of
-from scopion.model.text import clean
 
-# A line that is dead is noticed after one and a half times this.
-_KEEP_ALIVE_S = 20
 _CONNECT_S = 10.0
 _FIRST_PAUSE_S, _LONGEST_PAUSE_S = 1.0, 30.0
 _TURN_S = 1.0
-# The broker sends so many documents before the first of them is acknowledged: that bounds our memory.
-RECEIVE_AT_ONCE = 64
-_NOT_YET, _BROKE = "not connected yet", "the connection broke"
-_LARGEST = 1 << 20  # octets; the broker drops what is larger
+_NOT_YET, _BROKE = "", "the connection broke"
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,7 +57,6 @@ class MqttLine:
         """Prepare a connection; ``client`` is the name of the session. Raises LiveNetworkLocked,
         InvalidSettings.
         """
-        require_unlocked_towards(access.host)
         self._access = access
         self._topics = list(topics)
         self._on_arrival, self._on_change = on_arrival, on_change
@@ -75,28 +64,15 @@ class MqttLine:
         self._stopped = threading.Event()
         self._thread: threading.Thread | None = None
         self.connected = False
-        self.problem = _NOT_YET  # empty while it is connected
+        self.problem = _NOT_YET  # empty while it is connected, or was not tried yet
         self.refused = ""  # what the broker did not let this account do, though it is connected
         self.address = ""  # our own, as the connection has it
+        # How many documents were handed over, and of how many the broker has said that it has, or refuses, them.
+        self.published = self.confirmed = 0
         self._client = self._made(client, will)
 
-    def _made(self, client: str, will: Will | None) -> Any:
-        from paho.mqtt import client as paho  # only where a broker is in use
-        from paho.mqtt.enums import CallbackAPIVersion, MQTTProtocolVersion
-
-        access = self._access
-        made: Any = paho.Client(
-            CallbackAPIVersion.VERSION2, client_id=client, protocol=MQTTProtocolVersion.MQTTv5, manual_ack=True,
-            reconnect_on_failure=False,
-        )  # fmt: skip
-        made.connect_timeout = _CONNECT_S
-        if access.user:
-            made.username_pw_set(access.user, access.password)
-        if access.tls:
-            context = trusting(Path(access.trust) if access.trust else None)
-            if access.certificate:
-                present_itself(context, Path(access.certificate), Path(access.key) if access.key else None)
-            made.tls_set_context(context)
+    def _made(self, name: str, will: Will | None) -> Any:
+        made = new_client(self._access, name, _CONNECT_S)
         if will is not None:
             made.will_set(will.topic, will.octets, qos=1, retain=True)
         made.on_connect, made.on_disconnect, made.on_message = self._connected, self._disconnected, self._arrived
@@ -120,6 +96,7 @@ class MqttLine:
         """Hand a document over, at least once. Returns whether the connection is up; without, nothing is kept."""
         if not self.connected:
             return False
+        self.published += 1
         self._client.publish(topic, octets, qos=1, retain=retain)
         return True
 
@@ -144,32 +121,16 @@ class MqttLine:
             self._client.loop(0.1)
 
     def _open(self) -> bool:
-        from paho.mqtt.packettypes import PacketTypes
-        from paho.mqtt.properties import Properties
-
-        access = self._access
-        properties: Any = Properties(PacketTypes.CONNECT)  # type: ignore[no-untyped-call]
-        properties.SessionExpiryInterval = self._session_s
-        properties.ReceiveMaximum = RECEIVE_AT_ONCE
-        properties.MaximumPacketSize = _LARGEST
         try:
-            self._client.connect(
-                access.host, access.port, _KEEP_ALIVE_S, clean_start=not self._session_s, properties=properties
-            )
-        except ssl.SSLError as error:
-            self._gone(tls_problem(error, access.host, access.port, otherwise="one without TLS"))
-            return False
-        except OSError as error:
-            self._gone(network_problem(error, _CONNECT_S))
-            return False
-        except ValueError as error:
-            self._gone(clean(str(error), 120))
+            open_connection(self._client, self._access, _CONNECT_S, self._session_s)
+        except BrokerFailed as error:
+            self._gone(str(error))
             return False
         return True
 
     def _connected(self, client: Any, userdata: Any, flags: Any, reason: Any, properties: Any) -> None:
         if reason.is_failure:
-            self._gone(_refusal(str(reason)))
+            self._gone(refusal(str(reason)))
             return
         line = client.socket()
         self.address = str(line.getsockname()[0]) if line is not None else ""
@@ -179,21 +140,22 @@ class MqttLine:
         self._on_change()
 
     def _published(self, client: Any, userdata: Any, number: int, reason: Any, properties: Any) -> None:
+        self.confirmed += 1
         if reason.is_failure:
-            self._is_refused(f"the broker does not let this account write here ({clean(str(reason), 80).lower()})")
+            self._is_refused(may_not("write", str(reason)))
 
     def _subscribed(self, client: Any, userdata: Any, number: int, reasons: Any, properties: Any) -> None:
         for each in reasons:
             if each.is_failure:
-                self._is_refused(f"the broker does not let this account read here ({clean(str(each), 80).lower()})")
+                self._is_refused(may_not("read", str(each)))
 
     def _is_refused(self, why: str) -> None:
-        self.refused = f"{why}: see its access control"
+        self.refused = why
         self._on_change()
 
     def _disconnected(self, client: Any, userdata: Any, flags: Any, reason: Any, properties: Any) -> None:
         if self.connected:
-            self._gone("the broker ended the connection" if not reason.is_failure else _refusal(str(reason)))
+            self._gone("the broker ended the connection" if not reason.is_failure else refusal(str(reason)))
 
     def _gone(self, why: str) -> None:
         """Note that there is no connection, and tell it if that, or the reason, is new."""
@@ -214,11 +176,3 @@ def _at_least_once() -> Any:
     from paho.mqtt.subscribeoptions import SubscribeOptions
 
     return SubscribeOptions(qos=1)
-
-
-def _refusal(reason: str) -> str:
-    """Return why the broker refused us, and what to look at."""
-    said = clean(reason, 80)
-    if "authori" in said.casefold() or "password" in said.casefold():
-        return f"the broker refuses this account ({said.lower()}): see its password file and its access control"
-    return f"the broker refuses the connection ({said.lower()})"

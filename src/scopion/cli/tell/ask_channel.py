@@ -21,6 +21,7 @@ KINDS = {
     "chat": ("a chat service that takes an HTTP POST", "chat"),
     "push": ("a push service for telephones that takes an HTTP POST", "push"),
     "log": ("a syslog receiver", "log"),
+    "mqtt": ("a document at an MQTT broker, for home automation and scripts", "mqtt"),
     "desktop": ("a notification, where scopion watch runs in your session", "screen"),
     "sound": ("a short tone, where scopion watch runs in your session", "sound"),
     "bell": ("the bell of the terminal in which scopion watch runs", "bell"),
@@ -71,6 +72,8 @@ def ask_channel(session: Session, kind: str, given: ChannelOptions, taken: Seque
         type_name = "syslog"
         host, port = _host(ask.text(given.server, "--server", "On which machine? (name or address, or with :port)"))
         values = {"host": host, "port": port, "transport": given.security or None}
+    elif kind == "mqtt":
+        values, secrets = _mqtt(ask, given, name)
     elif kind == "program":
         type_name = "command"
         words = shlex.split(ask.text(given.program, "--program", "Which program, with its arguments?"))
@@ -85,13 +88,28 @@ def _mail(ask: _Asking, given: ChannelOptions, name: str) -> tuple[dict[str, Any
     domain = to[0].rpartition("@")[2]
     host, port = _host(ask.text(given.server, "--server", "By which server? (name, or name:port)", f"smtp.{domain}"))
     security = given.security or ("tls" if port == _TLS_PORT else "starttls")
-    user = ask.text(given.user, "--user", "As which user? (- for none)", to[0])
     values: dict[str, Any] = {
         "to": to, "sender": given.sender or to[0], "host": host, "port": port, "security": security,
     }  # fmt: skip
+    return _account(ask, given, name, values, to[0])
+
+
+def _mqtt(ask: _Asking, given: ChannelOptions, name: str) -> tuple[dict[str, Any], dict[str, tuple[str, str]]]:
+    host, port = _host(ask.text(given.server, "--server", "At which broker? (name or address, or with :port)"))
+    topic = next(iter(given.to), "") or ask.text("", "--to", "On which topic?", "scopion/alerts")
+    plain = given.security == "plain"
+    values = {"host": host, "port": port or (1883 if plain else None), "tls": False if plain else None, "topic": topic}
+    return _account(ask, given, name, values, "-")
+
+
+def _account(
+    ask: _Asking, given: ChannelOptions, name: str, values: dict[str, Any], proposed: str
+) -> tuple[dict[str, Any], dict[str, tuple[str, str]]]:
+    """Return the settings with the user and the password at a server, if it has any."""
+    user = ask.text(given.user, "--user", "As which user? (- for none)", proposed)
     if user == "-":
         return values, {}
-    values["user"] = user
+    values = {**values, "user": user}
     if given.password:
         return {**values, "password": given.password}, {}
     return values, {

@@ -18,10 +18,12 @@ from scopion.model.text import counted, joined
 @click.option("--name", metavar="NAME", default="", help="Its name [that of the kind].")
 @click.option("--to", metavar="ADDRESS", multiple=True, help="mail: the address that gets it. May be repeated.")
 @click.option("--from", "sender", metavar="ADDRESS", default="", help="mail: the sender [the first --to].")
-@click.option("--server", metavar="HOST[:PORT]", default="", help="mail, log: the server.")
-@click.option("--security", metavar="WORD", default="", help="mail: starttls, tls, plain; log: udp, tcp, tls.")
-@click.option("--user", metavar="NAME", default="", help="mail: the user; - for none.")
-@click.option("--password", metavar="REF", default="", help="mail: env:NAME, file:PATH or credential:NAME.")
+@click.option("--server", metavar="HOST[:PORT]", default="", help="mail, log, mqtt: the server.")
+@click.option(
+    "--security", metavar="WORD", default="", help="mail: starttls, tls, plain; log: udp, tcp, tls; mqtt: tls, plain."
+)
+@click.option("--user", metavar="NAME", default="", help="mail, mqtt: the user; - for none.")
+@click.option("--password", metavar="REF", default="", help="mail, mqtt: env:NAME, file:PATH or credential:NAME.")
 @click.option("--url", metavar="URL", default="", help="chat, push: the address; it is kept as a secret.")
 @click.option("--program", metavar="TEXT", default="", help="program: with its arguments.")
 @click.option("--path", metavar="FILE", default="", help="file: which [alerts.jsonl].")
@@ -32,8 +34,8 @@ from scopion.model.text import counted, joined
 def add(session: Session, kind: str | None, given: ChannelOptions, no_test: bool) -> None:
     """Add a channel by which you get alerts: asks, writes, tries it.
 
-    KIND is mail, chat, push, log, desktop, sound, bell, program or file. It is written into site.toml, whose comments
-    stay; a password or a secret address goes into a file that no other account can read.
+    KIND is mail, chat, push, log, mqtt, desktop, sound, bell, program or file. It is written into site.toml, whose
+    comments stay; a password or a secret address goes into a file that no other account can read.
     """
     from scopion.operations.notify.set_channels import add_channel
 

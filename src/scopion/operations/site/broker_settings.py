@@ -46,6 +46,14 @@ class BrokerSettings:
 
 
 @settings_table
+class SiteBrokerSettings(BrokerSettings):
+    """The broker, as ``site.toml`` has it."""
+
+    # what is said there for home automation and scripts: who is here, and events
+    publish: Annotated[tuple[Literal["presence", "events"], ...], MaxLen(2)] = ()
+
+
+@settings_table
 class SensorSettings:
     """A sensor that may report into this roster, and its place."""
 
@@ -109,24 +117,32 @@ class Topics:
     """The topics of a site at its broker."""
 
     def __init__(self, begins: str) -> None:
-        self._begins = begins
+        self.begins = begins
         self.batches = f"{begins}/sensor/+/batch"
         self.states = f"{begins}/sensor/+/state"
 
     def batch(self, sensor: str) -> str:
         """Return where a sensor reports."""
-        return f"{self._begins}/sensor/{sensor}/batch"
+        return f"{self.begins}/sensor/{sensor}/batch"
 
     def state(self, sensor: str) -> str:
         """Return where a sensor says how it does."""
-        return f"{self._begins}/sensor/{sensor}/state"
+        return f"{self.begins}/sensor/{sensor}/state"
 
     def folded(self, sensor: str) -> str:
         """Return where a sensor is told what is folded."""
-        return f"{self._begins}/folded/{sensor}"
+        return f"{self.begins}/folded/{sensor}"
+
+    def presence(self, device: str) -> str:
+        """Return where it is kept whether a device is here."""
+        return f"{self.begins}/presence/{device}"
+
+    def event(self, kind: str) -> str:
+        """Return where events of a kind are said."""
+        return f"{self.begins}/event/{kind}"
 
     def sensor_of(self, topic: str) -> str:
         """Return the sensor that a topic belongs to; empty for another topic."""
         begins, _, last = topic.rpartition("/")
-        name = begins.removeprefix(f"{self._begins}/sensor/")
+        name = begins.removeprefix(f"{self.begins}/sensor/")
         return name if last in ("batch", "state") and is_sensor_name(name) else ""

@@ -21,7 +21,7 @@ from scopion.model.place import is_place_name
 from scopion.model.secret import Secret
 from scopion.model.settings_table import settings_table
 from scopion.model.targets import Targets
-from scopion.operations.site.broker_settings import BrokerSettings, SensorSettings
+from scopion.operations.site.broker_settings import SensorSettings, SiteBrokerSettings
 from scopion.reports.report_settings import ReportSettings
 from scopion.wireless.enforcer_settings import EnforcerSettings, WirelessSettings
 from scopion.wireless.enforcers.registry import EnforcerType, enforcer_types
@@ -173,7 +173,7 @@ class Settings:
     enforcer: tuple[Annotated[EnforcerSettings, ByType(enforcer_types)], ...] = ()
     report: ReportSettings = field(default_factory=ReportSettings)
     remind: RemindSettings = field(default_factory=RemindSettings)
-    broker: BrokerSettings | None = None  # by which sensors of other places report
+    broker: SiteBrokerSettings | None = None  # by which sensors of other places report
     sensor: tuple[SensorSettings, ...] = ()
 
     @property

@@ -1,1 +1,1 @@
-"""Sensors: the one that looks after another place and reports, and the part of the watch that hears them."""
+"""What goes through a broker: a sensor that reports, the part of the watch that hears it, and home automation."""

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import queue
 import secrets
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
@@ -21,7 +21,7 @@ from scopion.model.errors import MalformedFrame, ScopionError
 from scopion.model.text import counted
 from scopion.operations.intake.flood_guard import FloodGuard
 from scopion.operations.intake.patience import Patience
-from scopion.operations.sensors.fold_batch import Taken, fold_batch
+from scopion.operations.sensors.fold_batch import Taken, fold_batch, fold_kept
 from scopion.operations.sensors.lose_sensor import tell_sensor_back, tell_sensor_lost
 from scopion.operations.site.broker_settings import SensorSettings, Topics, broker_access, topics_of
 from scopion.operations.site.open_site import Site
@@ -90,6 +90,7 @@ class Sensors:
         self._watching = LineWatch(context)
         self.line: Line | None = None
         self._next_at = now
+        self._may_have_kept = True  # an earlier version, of what it did not understand
         if site.settings.broker is not None and self._sensors and site.story is None:
             self._topics = Topics(topics_of(site.settings.broker, site.name))
 
@@ -126,10 +127,20 @@ class Sensors:
             return 0.0
         return self._next_at
 
+    @property
+    def silent_s(self) -> Mapping[tuple[str, str], float]:
+        """Return by sensor and place for how many seconds nothing was heard of it."""
+        now = self._context.clock.monotonic()
+        return {(name, heard.settings.place): now - heard.last_at for name, heard in list(self._sensors.items())}
+
     def turn(self, now: float) -> None:
         """Take what has come, and see which sensors are silent."""
         if self._topics is None:
             return
+        if self._may_have_kept:
+            self._may_have_kept = False
+            with self._context.doing("folding what an earlier version kept"):
+                fold_kept(self._context.site)
         if self.line is None:
             self.open_line()
         line = self.line

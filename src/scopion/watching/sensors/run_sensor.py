@@ -17,6 +17,7 @@ from scopion.model.clock import Clock
 from scopion.model.mac import MacAddress
 from scopion.operations.folder.take_turns import only_sensor
 from scopion.operations.intake.flood_guard import FloodGuard
+from scopion.operations.sensors.sensor_site import SensorSite
 from scopion.operations.site.broker_settings import SensorFile, Topics, broker_access
 from scopion.roster.spool.spool import Limits, Spool
 from scopion.watching.executors import ThreadExecutor
@@ -24,7 +25,6 @@ from scopion.watching.look_after import LookingAfter
 from scopion.watching.readiness import Readiness
 from scopion.watching.run_watch import listening_to_signals
 from scopion.watching.sensors.send_batches import Sending
-from scopion.watching.sensors.sensor_site import SensorSite
 from scopion.watching.watch_context import log
 from scopion.watching.watch_memory import WatchMemory
 from scopion.wire.sensor_documents import state_to_json
@@ -67,8 +67,7 @@ class _Sensor:
         memory = Path(opened.enter_context(tempfile.TemporaryDirectory(prefix="scopion-sensor-")))
         self._site, self._sweeper = SensorSite(memory, file), SensorSite(memory, file)
         self._clock = self._site.clock
-        opened.callback(self._site.close)
-        opened.callback(self._sweeper.close)
+        opened.callback(self._site.close)  # the sweeper's roster belongs to another thread, and ends with the process
         spool = Spool.open(folder.path, file.name, file.place, __version__)
         opened.callback(spool.close)
         self.executor = ThreadExecutor(self._site.attachment)
