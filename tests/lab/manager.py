@@ -14,6 +14,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from scopion.watching.service.radius_unit import SERVICE, SOCKET
+from scopion.watching.service.sensor_unit import SENSOR_UNIT
 from scopion.watching.service.service_unit import ACCOUNT, NAME
 from tests.lab.lab import PROGRAM, Lab, require_tools
 from tests.lab.services import wait_for
@@ -77,13 +78,13 @@ class Manager:
         self.site.mkdir(parents=True)
         needed = (ROOT, Path(sys.base_prefix))
         units = folder / "units"
-        for name in (NAME, SERVICE, SOCKET):
+        for name in (NAME, SERVICE, SOCKET, SENSOR_UNIT):
             (units / f"{name}.d").mkdir(parents=True)
         for name in _TARGETS:
             (units / f"{name}.target").write_text(f"[Unit]\nDescription={name}\nDefaultDependencies=no\n")
         (units / "default.target").write_text("[Unit]\nRequires=basic.target\n")
         drop_in = _DROP_IN.format(namespace=self._desk, paths=" ".join(map(str, needed)), log=folder / "log")
-        for name in (NAME, SERVICE):
+        for name in (NAME, SERVICE, SENSOR_UNIT):
             (units / f"{name}.d/lab.conf").write_text(drop_in)
         (units / f"{SOCKET}.d/lab.conf").write_text(_SOCKET.format(namespace=self._desk))
         (folder / "passwd").write_text(_PASSWD)
@@ -123,6 +124,11 @@ class Manager:
         said = self._inside("systemctl", "show", f"--property={','.join(properties)}", unit)
         values = dict(line.partition("=")[::2] for line in said.splitlines())
         return [values[each] for each in properties]
+
+    def resident_kb(self, unit: str) -> int:
+        """Return how much memory a service has in use, in kilobytes."""
+        (process,) = self.shown("MainPID", unit=unit)
+        return int(self._inside("sed", "-n", "s/^VmRSS:[^0-9]*\\([0-9]*\\) kB/\\1/p", f"/proc/{process}/status"))
 
     def modes(self, *patterns: str) -> dict[str, str]:
         """The modes of files of the site."""

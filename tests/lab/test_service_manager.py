@@ -5,7 +5,10 @@ from __future__ import annotations
 import json
 import unittest
 
+from scopion.attachment.connect.mqtt_line import MqttLine
 from scopion.watching.service.radius_unit import SERVICE
+from scopion.watching.service.sensor_unit import SENSOR_UNIT
+from tests.lab.broker import Broker
 from tests.lab.lab import Lab, LabHost, require_lab, require_tools
 from tests.lab.manager import Manager
 from tests.lab.services import Services, wait_for
@@ -124,6 +127,34 @@ class ServiceManager(FolderTest):
         manager.scopion("service", "install", "--yes")
         self.assertEqual(manager.shown("LoadState", unit=SERVICE), ["not-found"])
         self.assertNotIn(":1812", self.net.run("desk", ["ss", "-Huln"]))
+
+    def test_a_sensor_reports_from_its_sandbox(self) -> None:
+        """From the folder that enrolling made: it sweeps, reports through TLS, takes less than 60 MB, and ends well."""
+        site = self.folder / "site"
+        broker = Broker(self.net, "gateway", "192.0.2.1", self.folder / "broker", self)
+        enrol = ["sensor", "enrol", "pit", "--place", "clay pit", "--broker", "192.0.2.1", "--trust", str(broker.trust)]
+        self.assertEqual(self.net.scopion(enrol, site).returncode, 0)
+        broker.take(site / "sensors" / "broker")
+        broker.start()
+        heard: list[str] = []
+        topics = ["scopion/your-site/sensor/pit/#"]
+        account = broker.access("scopion", (site / "broker-password").read_text().strip())
+        with self.net.inside("desk"):
+            line = MqttLine(account, "test", topics, lambda said: heard.append(said.octets.decode()), lambda: None)
+            line.start()
+        self.addCleanup(line.stop)
+        manager = Manager(self.net, self.folder / "manager", self)
+        folder = site / "sensors" / "pit"
+        self.assertIn("The sensor runs", manager.scopion("--site", str(folder), "service", "install", "--yes"))
+        wait_for("its report", lambda: GATEWAY.mac in "".join(heard), 40)
+        self.assertIn('"online": true', "".join(heard).replace('":true', '": true'))
+        shown = manager.shown("ActiveState", "NRestarts", "AmbientCapabilities", "User", unit=SENSOR_UNIT)
+        self.assertEqual(shown, ["active", "0", "cap_net_raw", "scopion"])
+        self.assertLess(manager.resident_kb(SENSOR_UNIT), 60_000)
+        self.assertEqual([line for line in manager.log().splitlines() if not line.startswith("<6>")], [])
+        manager.scopion("--site", str(folder), "service", "remove", "--yes")
+        self.assertEqual(manager.shown("ActiveState", "LoadState", unit=SENSOR_UNIT), ["inactive", "not-found"])
+        wait_for("its last word", lambda: any('"online":false' in each for each in heard))
 
     def ask(self, name: str) -> str:
         """What radclient hears at the gateway."""

@@ -67,7 +67,7 @@ FAMILIES: dict[str, dict[str, CommandEntry]] = {
         "watch": CommandEntry("tell.watch", "watch", "Watch the site: sweep, listen, alert, until stopped."),
         "alerts": CommandEntry("tell.alerts", "alerts", "Alerts: which were sent where, and which wait."),
         "sensor": CommandEntry("tell.sensor", "sensor", "Look after another place, and report it over MQTT."),
-        "sensors": CommandEntry("tell.sensor", "sensors", "The sensors of other places: heard when, how far behind."),
+        "sensors": CommandEntry("tell.sensor", "sensors", "Sensors of other places: when each was heard."),
         "service": CommandEntry("tell.service", "service", "A hardened unit for the system's service manager."),
     },
     "Wireless": {

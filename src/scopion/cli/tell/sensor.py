@@ -99,6 +99,20 @@ def enrol(
     write_sheets(session, name, [sensor_sheet(made, session.site.clock.local(session.site.clock.now()))], file)
 
 
+@sensor.command()
+@click.argument("name", metavar="NAME")
+@pass_session
+def forget(session: Session, name: str) -> None:
+    """Forget a sensor that is not enrolled any more.
+
+    Its place, and the devices that it has told, stay.
+    """
+    from scopion.operations.sensors.list_sensors import forget as forget_it
+
+    forget_it(session.site, name)
+    session.note(f"{name} is forgotten; what it told stays.")
+
+
 def _ranges(texts: tuple[str, ...]) -> list[IPv4Network]:
     found = []
     for text in texts:
@@ -113,7 +127,10 @@ def _ranges(texts: tuple[str, ...]) -> list[IPv4Network]:
 @output_format
 @pass_session
 def sensors(session: Session, format_name: str | None) -> None:
-    """The sensors of other places: when each was heard, how far behind it is."""
+    """Sensors of other places: when each was heard.
+
+    How far each is behind, what waits there, and whether its clock is right.
+    """
     from scopion.operations.sensors.list_sensors import list_sensors
 
     found = list_sensors(session.site)

@@ -10,10 +10,19 @@ from scopion.cli.parts.families import Family
 from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo, style
 from scopion.operations.folder.find_folder import SYSTEM_FOLDER
+from scopion.operations.sensors.load_sensor import load_sensor
 from scopion.watching.service import service_unit as units
 from scopion.watching.service.check_access import cannot_run, installation, program_path, unreachable
-from scopion.watching.service.install_service import InstallStep, install_steps, remove_steps, secrets_left_behind
+from scopion.watching.service.install_sensor import (
+    is_sensor,
+    sensor_install_steps,
+    sensor_installation,
+    sensor_remove_steps,
+)
+from scopion.watching.service.install_service import install_steps, remove_steps, secrets_left_behind
 from scopion.watching.service.radius_unit import radius_units
+from scopion.watching.service.sensor_unit import SENSOR_FOLDER, sensor_unit_text
+from scopion.watching.service.service_manager import InstallStep
 from scopion.watching.service.service_unit import unit_text, warnings
 
 _yes = click.option("--yes", is_flag=True, help="Do not ask.")
@@ -37,7 +46,11 @@ def unit(session: Session) -> None:
 
     site.toml decides its rights: raw frames only if the method needs them, credentials by their names, folders that
     channels write to. With lists by RADIUS there are two more units, for the server that access points ask.
+    In the folder of a sensor, the unit is the sensor's: sensor.toml decides.
     """
+    if is_sensor(session.folder):
+        _print_sensor(session)
+        return
     settings = session.site.settings
     folder = session.folder if session.named else SYSTEM_FOLDER
     found = installation(settings, folder)
@@ -54,8 +67,14 @@ def unit(session: Session) -> None:
 def install(session: Session, yes: bool) -> None:
     """Set the service up: account, folder, unit; shows each step and asks.
 
-    If the system has no site yet, the present one (or the one named with --site) becomes it.
+    If the system has no site yet, the present one (or the one named with --site) becomes it. With the folder of a
+    sensor, that sensor becomes a service.
     """
+    if is_sensor(session.folder):
+        _carry_out(session, sensor_install_steps(session.folder), yes)
+        session.note("The sensor runs: journalctl -u scopion-sensor says how it does.")
+        session.note("At the machine that keeps the roster, scopion sensors shows it within a minute.")
+        return
     left_behind = secrets_left_behind(session.folder)
     _carry_out(session, install_steps(session.folder), yes)
     for each in left_behind:
@@ -70,8 +89,8 @@ def install(session: Session, yes: bool) -> None:
 @_yes
 @pass_session
 def remove(session: Session, yes: bool) -> None:
-    """Stop the service and remove its unit; the site stays."""
-    _carry_out(session, remove_steps(), yes)
+    """Stop the service and remove its unit; the site, or a sensor's folder, stays."""
+    _carry_out(session, sensor_remove_steps() if is_sensor(session.folder) else remove_steps(), yes)
 
 
 @service.command("by-hand")
@@ -79,6 +98,15 @@ def remove(session: Session, yes: bool) -> None:
 def by_hand(session: Session) -> None:
     """Show how to set it up with another service manager, or with none."""
     echo(units.by_hand(session.site.settings, program_path()), nl=False)
+
+
+def _print_sensor(session: Session) -> None:
+    """Print the unit of a sensor."""
+    found = sensor_installation()
+    folder = session.folder if session.named else SENSOR_FOLDER
+    echo(sensor_unit_text(load_sensor(session.folder), found, folder), nl=False)
+    if problem := cannot_run(found):
+        session.note(f"{style('Note:', fg='yellow')} {problem}.")
 
 
 def _carry_out(session: Session, steps: Sequence[InstallStep], yes: bool) -> None:

@@ -18,8 +18,7 @@ def installation(settings: Settings, folder: Path = SYSTEM_FOLDER) -> Installati
     """Return the running program, where its parts are, and the groups that may read what the settings name."""
     used = [*settings.watch.leases, *(path for path, _ in _sockets(settings))]
     groups = {group for each in used if (group := _group_of(folder / each, folder))}
-    code = Path(__file__).parents[1]
-    return Installation(program_path(), (Path(sys.base_prefix), Path(sys.prefix), code), tuple(sorted(groups)))
+    return Installation(program_path(), program_parts(), tuple(sorted(groups)))
 
 
 def _sockets(settings: Settings) -> list[tuple[str, str]]:
@@ -88,6 +87,11 @@ def _group_of(path: Path, own: Path) -> str:
         return grp.getgrgid(group).gr_name if group else ""
     except (OSError, KeyError):
         return ""
+
+
+def program_parts() -> tuple[Path, ...]:
+    """Return where the interpreter and the code of the running program are."""
+    return Path(sys.base_prefix), Path(sys.prefix), Path(__file__).parents[1]
 
 
 def program_path() -> Path:

@@ -2,16 +2,11 @@
 
 from __future__ import annotations
 
-import os
-import subprocess
-from collections.abc import Callable
 from contextlib import closing
-from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from scopion.attachment.live_lock import require_unlocked
-from scopion.model.errors import NotPermitted, Refused, ScopionError
+from scopion.model.errors import Refused
 from scopion.model.text import joined
 from scopion.operations.exchange.export_site import export_site
 from scopion.operations.exchange.import_site import site_import
@@ -22,20 +17,19 @@ from scopion.operations.site.site_settings import Settings
 from scopion.roster.store.open_roster import FILE as ROSTER_FILE
 from scopion.roster.store.write_files import write_atomically
 from scopion.scenes import STORY_FILE
-from scopion.watching.service.check_access import cannot_run, installation, program_path
+from scopion.watching.service.check_access import cannot_run, installation
 from scopion.watching.service.radius_unit import SERVICE, SOCKET, radius_secret_references, radius_units
+from scopion.watching.service.service_manager import (
+    UNITS,
+    InstallStep,
+    account_steps,
+    end,
+    hand_over,
+    require_manager,
+    start,
+    unit_steps,
+)
 from scopion.watching.service.service_unit import ACCOUNT, CREDENTIALS, NAME, Installation, secret_references, unit_text
-
-UNITS = Path("/etc/systemd/system")
-_WITHIN_S = 60
-
-
-@dataclass(frozen=True, slots=True)
-class InstallStep:
-    """One thing to do, with its words."""
-
-    says: str
-    do: Callable[[], None]
 
 
 def install_steps(own: Path) -> list[InstallStep]:
@@ -43,20 +37,14 @@ def install_steps(own: Path) -> list[InstallStep]:
 
     ``own`` is the folder of the site that was in use until now: it becomes the system's, if that has none yet.
     """
-    _require_manager()
+    require_manager()
     copied = _is_to_be_copied(own)
     settings = load_settings(own if copied else SYSTEM_FOLDER)
     found = installation(settings)
     if problem := cannot_run(found):
         raise Refused(problem)
     unit = unit_text(settings, found)
-    steps = []
-    if not _has_account():
-        steps.append(
-            InstallStep(
-                f"make the account and group {ACCOUNT}, without password and shell", lambda: _run(*_NEW_ACCOUNT)
-            )
-        )
+    steps = [*account_steps()]
     steps.append(
         InstallStep(f"make the folder {SYSTEM_FOLDER} for the site, for the group {ACCOUNT} (mode 2770)", _make_folder)
     )
@@ -65,8 +53,7 @@ def install_steps(own: Path) -> list[InstallStep]:
             InstallStep(f"copy the site in {own} into it, without the files that hold secrets", lambda: _copy_site(own))
         )
     steps += [
-        InstallStep(f"write {UNITS / NAME}", lambda: write_atomically(UNITS / NAME, unit.encode(), 0o644)),
-        InstallStep("let the service manager read it, start it now and at every start", lambda: _start(NAME)),
+        *unit_steps(NAME, unit),
     ]
     return [*steps, *_radius_steps(settings, found)]
 
@@ -83,7 +70,7 @@ def _radius_steps(settings: Settings, found: Installation) -> list[InstallStep]:
 
     return [
         InstallStep(f"write {joined([str(UNITS / name) for name in units])}, for access points that ask", write),
-        InstallStep("start the RADIUS server now, and early at every start", lambda: _start(*units)),
+        InstallStep("start the RADIUS server now, and early at every start", lambda: start(*units)),
     ]
 
 
@@ -91,7 +78,7 @@ def _radius_removal() -> list[InstallStep]:
     there = [name for name in (SERVICE, SOCKET) if (UNITS / name).exists()]
     if not there:
         return []
-    return [InstallStep("end the RADIUS server, and remove its units", lambda: _end(*there))]
+    return [InstallStep("end the RADIUS server, and remove its units", lambda: end(*there))]
 
 
 def secrets_left_behind(own: Path) -> list[str]:
@@ -118,35 +105,11 @@ def secrets_left_behind(own: Path) -> list[str]:
 
 def remove_steps() -> list[InstallStep]:
     """Return the steps of removing; the site stays. Raises NotPermitted, Refused, LiveNetworkLocked."""
-    _require_manager()
+    require_manager()
     if not (UNITS / NAME).exists():
         raise Refused(f"{UNITS / NAME} is not there: nothing to remove")
     says = f"end the service and remove {UNITS / NAME}; the site in {SYSTEM_FOLDER} stays"
-    return [InstallStep(says, lambda: _end(NAME)), *_radius_removal()]
-
-
-_NEW_ACCOUNT = (
-    "useradd", "--system", "--user-group", "--home-dir", str(SYSTEM_FOLDER), "--no-create-home",
-    "--shell", "/usr/sbin/nologin", ACCOUNT,
-)  # fmt: skip
-
-
-def _require_manager() -> None:
-    require_unlocked()
-    if not Path("/run/systemd/system").is_dir():
-        raise Refused("no systemd runs here: scopion service by-hand shows how to set the service up without it")
-    if os.geteuid() != 0:
-        raise NotPermitted(f"installing a service needs root: sudo {program_path()} service install")
-
-
-def _has_account() -> bool:
-    import pwd
-
-    try:
-        pwd.getpwnam(ACCOUNT)
-    except KeyError:
-        return False
-    return True
+    return [InstallStep(says, lambda: end(NAME)), *_radius_removal()]
 
 
 def _make_folder() -> None:
@@ -173,40 +136,5 @@ def _copy_site(own: Path) -> None:
 
 def _hand_over() -> None:
     """Give everything in the system's site to the service's account."""
-    import pwd
-
-    account = pwd.getpwnam(ACCOUNT)
-    found = [
-        each
-        for base, folders, files in os.walk(SYSTEM_FOLDER)
-        for each in (base, *(f"{base}/{name}" for name in [*folders, *files]))
-    ]
-    for path in found:
-        os.chown(path, account.pw_uid, account.pw_gid, follow_symlinks=False)
+    hand_over(SYSTEM_FOLDER)
     SYSTEM_FOLDER.chmod(0o2770)  # a change of owner removes the group's bit
-
-
-def _start(*names: str) -> None:
-    _run("systemctl", "daemon-reload")
-    _run("systemctl", "enable", *names)
-    _run("systemctl", "stop", *names)  # a socket does not start while its service runs
-    _run("systemctl", "start", *names)  # a running service would go on with the old rights
-
-
-def _end(*names: str) -> None:
-    _run("systemctl", "disable", "--now", *names)
-    for name in names:
-        (UNITS / name).unlink()
-    _run("systemctl", "daemon-reload")
-
-
-def _run(*command: str) -> None:
-    try:
-        ended = subprocess.run(
-            command, capture_output=True, encoding="utf-8", errors="replace", check=False, timeout=_WITHIN_S
-        )
-    except (OSError, subprocess.TimeoutExpired) as error:
-        raise ScopionError(f"{' '.join(command)}: {error}") from None
-    if ended.returncode:
-        said = " ".join(ended.stderr.split())
-        raise ScopionError(f"{' '.join(command)} ended with {ended.returncode}: {said}")

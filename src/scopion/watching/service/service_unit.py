@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -80,7 +80,8 @@ def _lines(settings: Settings, installation: Installation, folder: Path) -> Iter
         yield f"SupplementaryGroups={' '.join(map(unit_word, installation.groups))}"
     yield from own_folder(folder)
     yield from credential_lines(secret_references(settings))
-    yield from ("", *_rights(settings), "", *_sandbox(settings, installation, folder))
+    raw = needs_raw_frames(settings)
+    yield from ("", *rights(raw, capabilities(settings)), "", *_sandbox(settings, installation, folder))
     yield from ("", "[Install]", "WantedBy=multi-user.target")
 
 
@@ -99,9 +100,9 @@ def capabilities(settings: Settings) -> dict[str, str]:
     return {capability: entry.needs for entry in local for capability in entry.capabilities}
 
 
-def _rights(settings: Settings) -> list[str]:
-    raw = needs_raw_frames(settings)
-    needed = {**({"CAP_NET_RAW": "raw frames"} if raw else {}), **capabilities(settings)}
+def rights(raw: bool, more: Mapping[str, str]) -> list[str]:
+    """Return the lines for raw frames, if it needs them, and ``more`` capabilities, each with its purpose."""
+    needed = {**({"CAP_NET_RAW": "raw frames"} if raw else {}), **more}
     if not needed:
         return [
             "# No capability at all: the settings ask for a method that needs none.",
@@ -124,7 +125,7 @@ def _sandbox(settings: Settings, installation: Installation, folder: Path) -> It
     return sandbox((installation.program, *installation.parts, folder, *run), _written(settings, folder))
 
 
-def sandbox(met: Iterable[Path], written: Iterable[Path]) -> Iterator[str]:
+def sandbox(met: Iterable[Path], written: Iterable[Path], memory: str = "512M") -> Iterator[str]:
     """Yield the lines that shut a service in: ``met`` is what it reads and runs, ``written`` the folders it changes."""
     home = any(path.is_relative_to(each) for path in met for each in _HOMES)
     writable = [unit_word(str(path)) for path in written]
@@ -154,7 +155,7 @@ def sandbox(met: Iterable[Path], written: Iterable[Path]) -> Iterator[str]:
         "SystemCallFilter=@system-service",
         "SystemCallFilter=~@privileged @resources",
         "SystemCallErrorNumber=EPERM",
-        "MemoryMax=512M",
+        f"MemoryMax={memory}",
         "TasksMax=128",
     )
     if writable:
@@ -177,6 +178,8 @@ def secret_references(settings: Settings) -> Iterator[tuple[str, str]]:
     for channel in settings.channel:
         values += channels.type_of(channel).secrets(channel)
     values += [each.ssh.password for each in settings.enforcer if each.ssh is not None]
+    if settings.broker is not None:
+        values.append(settings.broker.password)
     for router in settings.router:
         values += [router.community, router.authentication_key, router.privacy_key]
     yield from references(values)

@@ -1,0 +1,83 @@
+"""Sets a sensor up as a service on its machine, and removes it; as steps that can be shown first."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+from scopion.model.errors import Refused
+from scopion.operations.sensors.load_sensor import FILE, load_sensor
+from scopion.operations.site.broker_settings import SensorFile, broker_access
+from scopion.watching.service.check_access import cannot_run, program_parts, program_path
+from scopion.watching.service.sensor_unit import SENSOR_FOLDER, SENSOR_UNIT, sensor_unit_text
+from scopion.watching.service.service_manager import (
+    UNITS,
+    InstallStep,
+    account_steps,
+    end,
+    hand_over,
+    require_manager,
+    unit_steps,
+)
+from scopion.watching.service.service_unit import Installation, references
+
+
+def sensor_installation() -> Installation:
+    """Return the running program, and where its parts are."""
+    return Installation(program_path(), program_parts())
+
+
+def is_sensor(folder: Path) -> bool:
+    """Tell whether a folder is a sensor's, and not a site's."""
+    return (folder / FILE).exists()
+
+
+def sensor_install_steps(own: Path) -> list[InstallStep]:
+    """Return the steps of installing the sensor whose settings are in a folder.
+
+    Raises NotPermitted, Refused, InvalidSettings, LiveNetworkLocked.
+    """
+    require_manager()
+    file = load_sensor(own)
+    broker_access(file.broker, own, file.name)  # all that it names has to be there
+    found = sensor_installation()
+    if problem := cannot_run(found):
+        raise Refused(problem)
+    steps = [*account_steps()]
+    if own.resolve() != SENSOR_FOLDER:
+        names = [FILE, *_named(file)]
+        says = f"copy {', '.join(names)} from {own} to {SENSOR_FOLDER}, for the account of the service only"
+        steps.append(InstallStep(says, lambda: _copy(own, names)))
+    return [*steps, *unit_steps(SENSOR_UNIT, sensor_unit_text(file, found))]
+
+
+def sensor_remove_steps() -> list[InstallStep]:
+    """Return the steps of removing; its folder stays. Raises NotPermitted, Refused, LiveNetworkLocked."""
+    require_manager()
+    path = UNITS / SENSOR_UNIT
+    if not path.exists():
+        raise Refused(f"{path} is not there: nothing to remove")
+    says = f"end the sensor and remove {path}; what it keeps in {SENSOR_FOLDER} stays"
+    return [InstallStep(says, lambda: end(SENSOR_UNIT))]
+
+
+def _named(file: SensorFile) -> Iterator[str]:
+    """Yield the files beside ``sensor.toml`` that it names."""
+    secrets = [name for kind, name in references([file.broker.password]) if kind == "file"]
+    for name in (file.broker.trust, file.broker.certificate, file.broker.key, *secrets):
+        if name and not Path(name).is_absolute():
+            yield name
+
+
+def _copy(own: Path, names: list[str]) -> None:
+    """Copy the settings and what they name. What waits to be folded stays where it is: another life begins."""
+    SENSOR_FOLDER.mkdir(mode=0o700, parents=True, exist_ok=True)
+    SENSOR_FOLDER.chmod(0o700)
+    for name in names:
+        target = SENSOR_FOLDER / name
+        target.parent.mkdir(parents=True, exist_ok=True)
+        target.unlink(missing_ok=True)
+        target.touch(mode=0o600)
+        shutil.copyfile(own / name, target)
+    hand_over(SENSOR_FOLDER)
