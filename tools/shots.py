@@ -60,11 +60,10 @@ ASKED = (
 MAPPED = ("scan",)
 ANSWERS = "wifi audit Kilnhaven --admin-password changed --passphrase-changed 2022-05-02"
 # Pages, shown by a browser: the same alert as the page that its mail shows; the sheets to print.
-MAIL, SHEET, RADIUS_SHEET = "mail", "wifi-sheet", "radius-sheet"
+MAIL, SHEET = "mail", "wifi-sheet"
 PAGES: dict[str, tuple[int, tuple[str, ...], str, str]] = {
     MAIL: (1, NIGHT, "alerts show 3 --html", "760,800"),
     SHEET: (3, CAFE, "wifi sheet 'Kilnhaven guests' --html -", "860,1120"),
-    RADIUS_SHEET: (FRIDAY, ASKED[:2], "wifi radius 'Kilnhaven café' --html -", "860,1560"),
     "report": (FORTNIGHT, (), "report --html - --part attention --part hours --part busy-hours", "1280,1800"),
 }
 # What a site tells the map of its addresses.
@@ -93,6 +92,8 @@ SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
     ("radius-log", FRIDAY, ASKED,
      ("wifi radius test 'Kilnhaven café' --access-point counter", "wifi radius log 'Kilnhaven café'",
       "wifi stations 'Kilnhaven café'", "wifi stations --refused")),
+    ("sensors", FORTNIGHT, (),
+     ("sensors", "devices --place 'clay pit'", "show 192.0.2.50", "show '192.0.2.50@clay pit'")),
     ("wifi-audit", 3, (*HOURS, ANSWERS), ("wifi audit Kilnhaven",)),
 )  # fmt: skip
 # What a person has copied from the web page of a made-up router.

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import contextlib
 import io
+import itertools
 import json
 import os
 import re
@@ -15,6 +16,10 @@ import threading
 import tomllib
 import unittest
 from collections.abc import Iterator
+from contextlib import closing
+from dataclasses import replace
+from datetime import timedelta
+from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -28,9 +33,16 @@ from scopion.cli import main
 from scopion.cli.begin.demo_steps import run_quietly
 from scopion.cli.main import cli
 from scopion.discovery.records import registry as records
+from scopion.model.batch import Batch, Folded, ScanFacts, SensorClocks, SensorState, Sighting
 from scopion.model.mac import MacAddress
+from scopion.model.observation import Observation, Source, Trait, TraitKind
+from scopion.model.targets import Targets
+from scopion.operations.notify.announce import announcements
 from scopion.operations.site.load_settings import TEMPLATE, adapter
+from scopion.operations.site.open_site import Site
 from scopion.scenes.scene import StoryStep as StoryStep
+from scopion.wire.sensor_documents import batch_to_json, folded_to_json, state_to_json
+from scopion.wire.serial import observation_to_json
 from scopion.wireless.enforcers import registry as enforcers
 from tests.support import NOON, PROGRAM, ROOT, ProgramTest
 
@@ -222,12 +234,46 @@ class Written(ProgramTest):
         self.assertGreater(len(lines), 0)
         with self.assertRaises(jsonschema.ValidationError):
             self._holds("alert", {**alert, "severity": "terrible"})
-        from scopion.model.observation import Observation, Source
-        from scopion.wire.serial import observation_to_json
-
         seen = Observation(MacAddress.parse("10:c0:de:00:00:01"), None, NOON, Source.ARP)
         self._holds("observation", observation_to_json(seen))
         self._holds("devices", json.loads(self.run_ok("export", "--as", "json")))
+
+    def test_schemas_describe_what_the_broker_has(self) -> None:
+        """What sensors and the watch say, with every key that they may have; their forms are told from each other."""
+        clocks = SensorClocks(NOON, "boot", 100.0)
+        pair = Observation(MacAddress.parse("10:c0:de:00:00:01"), IPv4Address("192.0.2.10"), NOON, Source.ARP)
+        named = replace(pair, traits=(Trait(TraitKind.NAME, "kiln", Source.MDNS),), since=NOON - timedelta(minutes=1))
+        range_ = IPv4Network("192.0.2.0/24")
+        scan = ScanFacts(
+            1, NOON, NOON, range_, Targets.of_subnet(range_), "eth0", "arp", 254, 3, 2, True, 3, 1.5,
+            (IPv6Address("fe80::1"),), IPv4Address("192.0.2.1"), pair.mac, True, NOON,
+        )  # fmt: skip
+        batch = Batch(
+            "pit", "clay pit", "life", 2, 1, clocks, "1.0", (Sighting(0, pair), Sighting(1, named)), (scan,),
+            own=(MacAddress.parse("10:c0:de:00:00:09"),), dropped={"scans": 3},
+        )  # fmt: skip
+        written = json.loads(batch_to_json(batch))
+        self._holds("batch", written)
+        parts = {each["form"]: each for each in written["documents"]}
+        for form in ("observation", "seen", "scan-record"):
+            self._holds(form, parts[f"{form}/1"])
+        self._holds("folded", json.loads(folded_to_json(Folded("life", 2, 300.0, "nonce"))))
+        state = SensorState("pit", True, clocks, "clay pit", "life", "1.0", 1, NOON, "192.0.2.9", "nonce", ("x: y",))
+        for each in (state, SensorState("pit", False)):
+            self._holds("state", json.loads(state_to_json(each)))
+        self.begin()
+        self.run_ok("scan", "--no-names")
+        with closing(Site(self.site)) as site:
+            said = announcements(site, presence=True, after=0)
+        self.assertGreater(len(said.presence), 10)
+        for octets in said.presence.values():
+            self._holds("presence", json.loads(octets))
+        for _, octets in said.events:
+            self._holds("event", json.loads(octets))
+        for name, other in itertools.permutations(("batch", "folded", "state", "presence"), 2):
+            form = json.loads((ROOT / f"docs/schemas/{other}.schema.json").read_text())["title"]
+            with self.assertRaises(jsonschema.ValidationError):
+                self._holds(name, {**written, "form": form})
 
     def _holds(self, name: str, document: Any) -> None:
         schema = json.loads((ROOT / f"docs/schemas/{name}.schema.json").read_text(encoding="utf-8"))

@@ -12,11 +12,11 @@ from typing import Any, cast
 
 from scopion.attachment.connect.mqtt_line import Arrived
 from scopion.model.batch import Batch, Folded, SensorClocks, SensorState, Sighting
-from scopion.model.errors import InvalidSettings
+from scopion.model.errors import InvalidSettings, NotFound, Refused
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
 from scopion.operations.intake.flood_guard import FloodGuard
-from scopion.operations.sensors.list_sensors import list_sensors
+from scopion.operations.sensors.list_sensors import forget, list_sensors
 from scopion.operations.site.open_site import Site
 from scopion.roster.folding.fold_observations import fold
 from scopion.roster.follow_alerts import is_over
@@ -199,6 +199,25 @@ class Honest(Heard):
         )
         (line, _) = list_sensors(self.site)
         self.assertEqual((line.state, line.lost), ("here", None))
+
+    def test_one_that_is_not_enrolled_any_more(self) -> None:
+        """It is listed as that until it is forgotten; what it told stays. One that is enrolled is not forgotten."""
+        self.turn()
+        self.state()
+        self.batch(1, 20)
+        self.turn(10)
+        self.assertEqual(round(self.part.silent_s["pit", "clay pit"]), 10)
+        with self.assertRaisesRegex(Refused, "is enrolled"):
+            forget(self.site, "pit")
+        (self.folder / "site.toml").write_text(SITE.replace('name = "pit"', 'name = "other"'))
+        self.begin()
+        self.assertIn(("pit", "not-enrolled"), [(each.name, each.state) for each in list_sensors(self.site)])
+        forget(self.site, "pit")
+        self.assertNotIn("pit", [each.name for each in list_sensors(self.site)])
+        with self.assertRaisesRegex(NotFound, "no sensor 'pit'"):
+            forget(self.site, "pit")
+        stays = self.site.roster.db.execute("SELECT count(*) FROM stay WHERE place = 'clay pit'").fetchone()[0]
+        self.assertEqual(stays, 1)
 
     def test_what_is_over(self) -> None:
         """One that is back ends its own alert, also if another device is known longer there by then; not another's."""

@@ -8,7 +8,7 @@ import unittest
 from datetime import date
 from typing import Any
 
-from hypothesis import given
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from scopion.alerts.reminders import Dates, RemindSettings, reminders_due
@@ -200,6 +200,7 @@ BLOCKS = st.lists(
 
 class Editing(unittest.TestCase):
     @given(BLOCKS, st.data())
+    @settings(suppress_health_check=[HealthCheck.too_slow])  # characters of every script are slow to load at first
     def test_only_what_is_meant_is_changed(self, blocks: list[tuple[str, str, bool]], data: st.DataObject) -> None:
         """Whatever names hold and wherever comments stand: the table that is taken out, put in or changed is the one
         that is meant, all others stay, and so does every comment.

@@ -113,6 +113,16 @@ class SceneAskingPoint:
 
 
 @dataclass(frozen=True, slots=True)
+class SceneBranch:
+    """Another place of the site, in which a sensor stands: a segment of its own, which may have the same range."""
+
+    sensor: str  # its name, as it is enrolled
+    since: datetime  # it reports from then on
+    interface: Interface  # the sensor's own
+    hosts: tuple[SceneHost, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class ScenePageClient:
     """A device on the network of a router's page."""
 
@@ -196,6 +206,7 @@ class Scene:
     page: ScenePage | None = None
     asking_points: tuple[SceneAskingPoint, ...] = ()
     chapters: tuple[Chapter, ...] = ()  # in the order in which they are told
+    branches: tuple[SceneBranch, ...] = ()
 
 
 def load_scene(name: str) -> Scene:
@@ -234,6 +245,7 @@ def _read(name: str, path: Path) -> Scene:
         page=_page(document["page"]) if "page" in document else None,
         files=reader.each(document, "file", lambda table: (str(table["path"]), str(table["text"]))),
         chapters=reader.each(document, "chapter", lambda table: Chapter(str(table["name"]), _line(table["title"]))),
+        branches=reader.each(document, "branch", _branch),
     )
 
 
@@ -286,6 +298,11 @@ def _host(table: dict[str, Any]) -> SceneHost:
         signal=int(table.get("signal", -60)),
         asks=tuple(table.get("asks", ())),
     )
+
+
+def _branch(table: dict[str, Any]) -> SceneBranch:
+    hosts = tuple(map(_host, table.get("host", ())))
+    return SceneBranch(str(table["sensor"]), table["since"], _interface(table["interface"]), hosts)
 
 
 def _access_point(table: dict[str, Any]) -> SceneAccessPoint:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import closing
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -11,6 +12,7 @@ from scopion.operations.pages.held_by import pages_of
 from scopion.operations.pages.typed_lists import last_published
 from scopion.operations.scan.prepare_scan import ScanRequest, prepare_scan
 from scopion.operations.scan.run_scan import run_prepared
+from scopion.operations.sensors.made_up_sensors import report_made_up
 from scopion.operations.site.edit_settings import with_settings
 from scopion.operations.site.load_settings import FILE as SETTINGS_FILE
 from scopion.operations.site.open_site import Site, prepare_folder
@@ -124,6 +126,8 @@ def _onward(story: Story) -> SceneMoment | None:
     moment = story.next()
     if moment is not None:
         _add_settings(story.folder, moment.settings)
+        with closing(Site(story.folder)) as site:
+            report_made_up(site)
     return moment
 
 
@@ -151,6 +155,7 @@ def _scan(folder: Path, at: datetime, request: ScanRequest) -> None:
     site = Site(folder)
     try:
         run_prepared(site, prepare_scan(site, request))
+        report_made_up(site, names=not request.no_names)
     finally:
         site.close()
 

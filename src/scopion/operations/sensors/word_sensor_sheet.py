@@ -22,7 +22,7 @@ def sensor_sheet(made: Enrolled, now: datetime) -> Sheet:
             f"At the broker the sensor can write below {made.begins}/sensor/{sensor.name}, and nowhere else. What it "
             f"says about another place than {sensor.place!r} is refused.",
             "Enrolled by mistake, or stolen: take its [[sensor]] out of site.toml, and its account out of the files "
-            "of the broker.",
+            f"of the broker; then scopion sensor forget {sensor.name}.",
         ),
     )
 
@@ -45,6 +45,11 @@ def _at_sensor(made: Enrolled) -> tuple[SheetStep, ...]:
             f"On the sensor's machine, with Scopion installed: put the files of {made.to_sensor} into a folder of "
             "their own, broker-password readable by you only. To see it work:",
             (SheetLine("scopion --site THAT-FOLDER sensor run", ""),),
+        ),
+        SheetStep(
+            "Then make it a service, which starts with the machine. As root, with the same folder:",
+            (SheetLine("scopion --site THAT-FOLDER service install", ""),),
+            "Without systemd: let what starts your programs start scopion sensor run, and again when it ends.",
         ),
     )
 
