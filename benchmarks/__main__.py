@@ -14,6 +14,8 @@ from benchmarks import (
     reporting,
     round_trips,
     scanning,
+    sensing,
+    sensing_live,
     starting,
     vendors,
     watching,
@@ -30,6 +32,8 @@ BENCHMARKS: dict[str, Callable[[], Iterator[Figure]]] = {
     "one-step": one_step.measure,
     "round-trips": round_trips.measure,
     "radius": answering.measure,
+    "sensors": sensing.measure,
+    "sensors-live": sensing_live.measure,
     "report": reporting.measure,
     "watch": watching.measure,
 }

@@ -5,6 +5,7 @@ Ours and the floor are measured in turns and their medians compared, so that bot
 
 from __future__ import annotations
 
+import os
 import statistics
 import subprocess
 import time
@@ -71,6 +72,12 @@ def resident_at_most(process_number: int | str = "self", key: str = "VmHWM") -> 
     """Return the megabytes that a process has taken at most, by the kernel's own count for it, without its parent's."""
     status = Path(f"/proc/{process_number}/status").read_text(encoding="ascii")
     return int(status.split(f"{key}:")[1].split()[0]) / 1000
+
+
+def processor_time(process_number: int) -> float:
+    """Return the seconds of processor time that a process has taken so far."""
+    fields = Path(f"/proc/{process_number}/stat").read_text(encoding="ascii").rpartition(")")[2].split()
+    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
 
 
 def run(command: Sequence[str]) -> None:

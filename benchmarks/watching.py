@@ -24,7 +24,7 @@ from pathlib import Path
 from tests.lab.lab import Lab, LabHost, require_lab
 from tests.receivers import MAIL_PORT, OWNER
 
-from benchmarks.figure import Figure, beside, resident_at_most, run
+from benchmarks.figure import Figure, beside, processor_time, resident_at_most, run
 from benchmarks.listening import HOST as TALKER
 from benchmarks.listening import flood_rate, on_the_wire, ready_talker, talked
 from benchmarks.scanning import HOSTS, bare_scan
@@ -50,7 +50,6 @@ metrics_port = 9520
 learning_days = 0
 burst = 50
 {OWNER}"""
-_TICKS = os.sysconf("SC_CLK_TCK")
 _SELF = (sys.executable, "-m", "benchmarks.watching")
 
 
@@ -87,9 +86,9 @@ def _begin(lab: Lab, command: list[str]) -> subprocess.Popen[bytes]:
 
 
 def _quiet(lab: Lab, watch: subprocess.Popen[bytes]) -> Iterator[Figure]:
-    before, began = _cpu(watch.pid), time.monotonic()
+    before, began = processor_time(watch.pid), time.monotonic()
     time.sleep(WATCHED_S)
-    share = (_cpu(watch.pid) - before) / (time.monotonic() - began) * 100
+    share = (processor_time(watch.pid) - before) / (time.monotonic() - began) * 100
     scans = [_cpu_of(bare_scan(lab)) for _ in range(5)]
     floor = statistics.median(scans) / 60 * 100
     name = "watching 60 devices, a sweep a minute: of one core"
@@ -248,12 +247,6 @@ def _scene() -> str:
             if number not in (10, 11, 12)
         ]
     return "".join(parts)
-
-
-def _cpu(process: int) -> float:
-    """Return the seconds of processor time so far."""
-    fields = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()
-    return (int(fields[11]) + int(fields[12])) / _TICKS
 
 
 def _announce(address: str) -> None:

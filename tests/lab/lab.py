@@ -214,6 +214,8 @@ class Lab:
     def host_on(self, switch: str, host: LabHost, gateway: str) -> None:
         """A host on another segment, with a router."""
         self.add_namespace(host.name)
+        if not host.ipv6:
+            self.run(host.name, ["sysctl", "-qw", *NO_IPV6])
         self.connect(host.name, "eth0", host.mac, switch, f"{host.addresses[0]}/24")
         self._in(host.name, f"link set lo up\nroute add default via {gateway}")
 

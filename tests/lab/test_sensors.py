@@ -3,93 +3,28 @@
 from __future__ import annotations
 
 import json
-import os
-import signal
 import socket
-import subprocess
-from contextlib import closing
+import time
+from dataclasses import replace
+from datetime import timedelta
+from ipaddress import IPv4Address
 from typing import Any
 
-from scopion.roster.store.open_roster import Roster
-from tests.lab.broker import Broker
-from tests.lab.lab import Lab, LabHost, require_lab
+from scopion.attachment.connect.mqtt_line import Arrived, MqttLine
+from scopion.attachment.system_clock import SystemClock
+from scopion.model.batch import Batch, SensorState, Sighting
+from scopion.model.mac import MacAddress
+from scopion.model.observation import Observation, Source, Trait, TraitKind
+from scopion.watching.sensors.run_sensor import clocks_of
+from scopion.wire.sensor_documents import batch_to_json, folded_from_json, state_to_json
+from tests.lab.lab import LabHost
+from tests.lab.places import PlacesTest
 from tests.lab.services import wait_for
-from tests.support import ProgramTest
 
-BACKBONE = "198.51.100."
-SHOP = [
-    LabHost("gateway", "0c:be:11:00:00:01", ("192.0.2.1",)),
-    *[LabHost(f"shop{n}", f"10:c0:de:00:00:{n:02x}", (f"192.0.2.{n}",)) for n in range(20, 24)],
-]
-PIT = [LabHost(f"pit{n}", f"10:c0:de:00:01:{n:02x}", (f"192.0.2.{n}",)) for n in range(20, 23)]
 NEWCOMER = LabHost("newcomer", "a0:b4:d7:66:19:04", ("192.0.2.144",), ipv6=False)
-SITE = """
-name = "Kilnhaven"
-[watch]
-interval_s = 5
-[alerts]
-learning_days = 0
-[[channel]]
-name = "book"
-type = "file"
-path = "book.jsonl"
-"""
 
 
-class TwoPlaces(ProgramTest):
-    def setUp(self) -> None:
-        require_lab()
-        super().setUp()
-        self.net = net = Lab(SHOP)
-        self.addCleanup(net.close)
-        for switch in ("pit", "backbone"):
-            net.second_switch(switch)
-        for each in (LabHost("sensor", "60:f2:a7:10:00:99", ("192.0.2.9",)), *PIT):
-            net.host_on("pit", each, "192.0.2.1")
-        net.add_namespace("broker")
-        for number, (host, last) in enumerate((("desk", 2), ("sensor", 3), ("broker", 5))):
-            net.connect(host, "wan0", f"10:c0:de:00:02:{number:02x}", "backbone", f"{BACKBONE}{last}/24")
-        self.broker = Broker(net, "broker", f"{BACKBONE}5", self.folder / "broker", self)
-        self.sensing = self.site / "sensors" / "pit"
-        self.site.mkdir()
-        (self.site / "site.toml").write_text(SITE)
-        self.enrol("pit", "clay pit", "--here", "shop", "--broker", self.broker.address, "--trust", self.broker.trust)
-        settings = self.sensing / "sensor.toml"
-        settings.write_text(settings.read_text().replace("# interval_s = 60", "interval_s = 5"))
-        self.broker.start()
-
-    def enrol(self, name: str, place: str, *options: object) -> None:
-        """Enrol a sensor of the range that both places have, and give the broker what is for it."""
-        self.run_ok("sensor", "enrol", name, "--place", place, "--subnet", "192.0.2.0/24", *map(str, options))
-        self.broker.take(self.site / "sensors" / "broker")
-
-    def start(self, at: str, *arguments: str) -> subprocess.Popen[bytes]:
-        """Start the program at a host, with its log in a file."""
-        folder = self.site if at == "desk" else self.sensing
-        with (self.folder / f"{at}.log").open("ab") as log:
-            process = subprocess.Popen(
-                self.net.command(arguments, at=at),
-                env={**os.environ, "SCOPION_SITE": str(folder), "SCOPION_LIVE": "namespaces"},
-                stdin=subprocess.DEVNULL,
-                stdout=log,
-                stderr=log,
-            )
-        self.addCleanup(self._end, process)
-        return process
-
-    def _end(self, process: subprocess.Popen[bytes]) -> None:
-        if process.poll() is None:
-            process.send_signal(signal.SIGTERM)
-            process.wait(20)
-
-    def log(self, at: str) -> str:
-        path = self.folder / f"{at}.log"
-        return path.read_text() if path.exists() else ""
-
-    def rows(self, query: str) -> list[tuple[Any, ...]]:
-        with closing(Roster.open_for_reading(self.site)) as roster:
-            return [tuple(row) for row in roster.db.execute(query)]
-
+class TwoPlaces(PlacesTest):
     def told(self) -> list[dict[str, Any]]:
         path = self.site / "book.jsonl"
         return [json.loads(line) for line in path.read_text().splitlines()] if path.exists() else []
@@ -97,7 +32,7 @@ class TwoPlaces(ProgramTest):
     def test_one_roster_of_two_places(self) -> None:
         """Devices of both places with equal addresses; a newcomer there is told."""
         self.start("desk", "watch")
-        self.start("sensor", "sensor", "run")
+        self.start("pit", "sensor", "run")
         here = "SELECT place, address, mac FROM stay WHERE present AND address NOT LIKE '%:%' ORDER BY 1, 2"
 
         def both() -> bool:
@@ -114,7 +49,82 @@ class TwoPlaces(ProgramTest):
                 "the newcomer is told", lambda: any(NEWCOMER.mac in str(each["facts"]) for each in self.told()), 20
             )
         except AssertionError:
-            print(self.log("desk"), self.log("sensor"), here and self.rows(here))
+            print(self.log("desk"), self.log("pit"), self.rows(here))
             raise
         (told,) = (each for each in self.told() if NEWCOMER.mac in str(each["facts"]))
         self.assertIn("clay pit", told["text"] + str(told["facts"]))
+
+
+class Stolen(PlacesTest):
+    """Who has a sensor's account can lie about its place, and about nothing else."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.start("desk", "watch")
+        password = (self.sensing("pit") / "broker-password").read_text().strip()
+        self.folded = 0
+        with self.net.inside("sensor-pit"):
+            self.line = MqttLine(
+                self.broker.access("pit", password), "stolen", ["scopion/kilnhaven/folded/pit"], self.hear, lambda: None
+            )
+            self.line.start()
+        self.addCleanup(self.line.stop)
+        wait_for("the stolen account is connected", lambda: self.line.connected)
+
+    def hear(self, arrived: Arrived) -> None:
+        """Answer as a sensor would, so that its clock is known."""
+        self.line.acknowledge(arrived)
+        note = folded_from_json(arrived.octets)
+        self.folded = note.number
+        if note.nonce:
+            state = SensorState(
+                "pit", True, clocks_of(SystemClock()), "clay pit", "life", "1\x1b[31m", nonce=note.nonce
+            )
+            self.line.publish("scopion/kilnhaven/sensor/pit/state", state_to_json(state))
+
+    def batch(self, number: int, name: str = "oven", topic: str = "pit", **fields: Any) -> bool:
+        """Say a batch with one device."""
+        clocks = clocks_of(SystemClock())
+        traits = (Trait(TraitKind.NAME, name, Source.MDNS),)
+        at = clocks.at - timedelta(seconds=1)
+        seen = Observation(MacAddress.parse(NEWCOMER.mac), IPv4Address("192.0.2.144"), at, Source.ARP, traits=traits)
+        whole = Batch("pit", "clay pit", "life", number, number - 1, clocks, "1.0", (Sighting(1, seen),))
+        octets = batch_to_json(replace(whole, **fields))
+        return self.line.publish(f"scopion/kilnhaven/sensor/{topic}/batch", octets)
+
+    def until_folded(self, number: int, name: str) -> None:
+        """Say a batch until its note is there: before the clocks are compared, it is not taken."""
+
+        def is_folded() -> bool:
+            self.batch(number, name)
+            time.sleep(0.5)
+            return self.folded == number
+
+        wait_for(f"batch {number}", is_folded, 40)
+
+    def test_a_hostile_sensor(self) -> None:
+        """Forged places and topics, replays, ten megabytes, escapes: told, and without effect; the watch goes on."""
+        stays = f"SELECT place, address FROM stay WHERE mac = '{NEWCOMER.mac}'"
+        self.until_folded(1, "kiln\x1b]0;owned\x07\x1b[2J")
+        self.assertEqual(self.rows(stays), [("clay pit", "192.0.2.144")])
+        for fields in ({"place": "shop"}, {"sensor": "mill"}, {"life": "other", "place": "glaze mill"}):
+            self.batch(2, **fields)
+        self.batch(1, topic="mill")
+        wait_for("the broker refuses", lambda: "does not let this account write here" in self.line.refused)
+        topic = "scopion/kilnhaven/sensor/pit/batch"
+        for octets in (b"x" * 10_000_000, b"[" * 200_000, b"\xff\xfe", b"{}", b""):
+            self.line.publish(topic, octets)
+        for _ in range(3):
+            self.batch(1, "again")
+        wait_for("connected again", lambda: self.line.connected, 40)
+        self.until_folded(2, "oven")
+        self.assertEqual(self.rows(stays), [("clay pit", "192.0.2.144")])
+        self.assertEqual(self.rows("SELECT DISTINCT place FROM stay ORDER BY 1"), [("clay pit",), ("shop",)])
+        joined = f"SELECT count(*) FROM event WHERE kind = 'joined' AND mac = '{NEWCOMER.mac}'"
+        self.assertEqual(self.rows(joined), [(1,)])
+        log = self.log("desk")
+        self.assertIn("that is refused", log)
+        self.assertIn("a batch cannot be read", log)
+        shown = self.run_ok("sensors", "--format", "table") + self.run_ok("devices", "--format", "table")
+        for text in (log, shown):
+            self.assertEqual({each for each in text if ord(each) < 32} - {"\n"}, set())

@@ -210,8 +210,12 @@ def _contested(site: Site, step: Step) -> bool:
     return site.roster.db.execute(query, (to_ms(step.at - 2 * SECOND),)).fetchone() is not None
 
 
+# Without hosts whose MAC address is not known: of those, the first of two places to be told counts as the first.
+ADAPTERS = STEPS.map(lambda made: [({at: each for at, each in seen.items() if each[0]}, scans) for seen, scans in made])
+
+
 class Order(FolderTest):
-    @given(STEPS, STEPS, st.integers(0, 1 << 30))
+    @given(ADAPTERS, ADAPTERS, st.integers(0, 1 << 30))
     @settings(max_examples=30, deadline=None)
     def test_two_sensors_in_any_order(self, pit: Any, mill: Any, seed: int) -> None:
         """Whichever sensor is heard first, and however often: both places are as if one process had heard everything in
@@ -407,6 +411,20 @@ class Documents(FolderTest):
             (stay,) = [each for each in told(site, "clay pit")["stays"] if each[0] == str(mac(3))]
             self.assertEqual(stay[1:4], ("192.0.2.13", *(to_ms(NOON - MINUTE - each * SECOND) for each in (3, 2))))
             self.assertEqual(unsound(site.roster, LATER), [])
+
+    def test_a_gateway_that_misses_a_scan(self) -> None:
+        """The sensor is in its place all the same: what answers all scans of a batch is in it once only."""
+        steps = [Step(number, {10: (1, 0, 0), 11: (2, 0, 0)}, True) for number in range(3)]
+        with opened(self.folder, 0) as site, closing(Spool.open(self.folder, "pit", SENSORS["pit"])) as spool:
+            for number, step in enumerate(steps):
+                assert step.scan is not None
+                scan = step.scan if number != 2 else replace(step.scan, gateway_mac=None)
+                spool.note(step.seen, scan, clocks_at(step.at))
+                if number != 1:
+                    spool.close_batch(clocks_at(step.at + SECOND))
+            taken = [fold_batch(site, batch_from_json(octets)) for _, octets in spool.batches(0, 10)]
+            self.assertEqual([each.elsewhere for each in taken], ["", ""])
+            self.assertEqual(len(told(site, "clay pit")["scans"]), 3)
 
     def test_the_sensors_own_machine(self) -> None:
         """Its adapters are one device with its name, unless people said otherwise; none of another place."""
