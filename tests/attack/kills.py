@@ -90,7 +90,7 @@ SPARED = {
     "wifi radius serve": "opens no roster; what a kill does to its files is tried in the lab",
     "sensor enrol": "writes site.toml, then each file, whole or not at all; what is missing is made with the next",
     "sensor forget": "one statement after the other, in one transaction",
-    "sensor run": "has no roster; its file is written in transactions",
+    "sensor run": "has no roster; what a kill does to its file is tried in the lab",
     "setup": "asks at every step, and writes one file at the end",
     "demo": "plays the others",
 }  # fmt: skip

@@ -118,6 +118,31 @@ class HostileServers(ProgramTest):
         self.run_ok("alerts", "test", "x")
         self.assertEqual(server.asked, 1)
 
+    def test_the_broker(self) -> None:
+        """Drips before and after its greeting, another protocol, a packet without end, a refusal."""
+        greets = b"\x20\x03\x00\x00\x00"  # CONNACK of MQTT 5 (3.2)
+        huge = b"\x20\xff\xff\xff\x7f"  # 268,435,455 octets are announced
+        cases: tuple[tuple[Callable[[], Iterable[bytes]], float, bool, str], ...] = (
+            (dripped(huge + b"x" * 500), 0.3, False, "within 2 seconds|speaks MQTT 5"),
+            (dripped(b"x" * 500), 0.3, True, "within 2 seconds"),
+            (lambda: [greets, *[b"\xd0\x00"] * 500], 0.3, False, "within 2 seconds"),
+            (endless(b"x", huge), 0, False, "speaks MQTT 5"),
+            (endless(b"x", huge), 0, True, "speaks MQTT 5"),
+            (endless(b"x", greets + b"\x30\xff\xff\xff\x7f"), 0, False, "speaks MQTT 5"),
+            (lambda: [b"\x20\x03\x00\x87\x00"], 0, False, "refuses this account"),
+            (lambda: [b"HTTP/1.1 400 No\r\n\r\n"], 0, False, "within 2 seconds"),
+            (lambda: [b"\x20\x03\x00\x00\xff"], 0, False, "speaks MQTT 5|ended the connection"),
+        )
+        for pieces, pause_s, tls, said in cases:
+            server = HostileServer(self, pieces, pause_s, self.certificates.context if tls else None)
+            with self.subTest(said=said, pause_s=pause_s, tls=tls):
+                line = self.said_by_channel(
+                    f'type = "mqtt"\nhost = "127.0.0.1"\nport = {server.port}\ntopic = "alerts"\ntrust = "trust.pem"\n'
+                    f"tls = {str(tls).lower()}\n"
+                )
+                self.assertRegex(line, said)
+                self.assertEqual(server.asked, 1)
+
     def test_the_registry(self) -> None:
         """A listing that never ends, a bomb, a date of the year 10^9, a way round in circles, a way out of TLS."""
         bomb = gzip.compress(b"Registry,Assignment,Organization Name,Organization Address\r\n" + b"\0" * 400_000_000, 9)

@@ -10,10 +10,12 @@ import ctypes
 import json
 import os
 import shutil
+import signal
 import subprocess
 import sys
+import traceback
 import unittest
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -183,6 +185,19 @@ class Lab:
             finally:
                 libc.setns(home.fileno(), _CLONE_NEWNET)
 
+    def forked(self, host: str, work: Callable[[], object]) -> int:
+        """Do something in a process of its own in a host's namespace, as if it had been started there; its number."""
+        with self.inside(host):
+            child = os.fork()
+            if child == 0:
+                try:
+                    work()
+                except BaseException:
+                    traceback.print_exc()
+                finally:
+                    os._exit(1)
+        return child
+
     def close(self) -> None:
         """Delete everything that was made."""
         for name in reversed(self._made):
@@ -248,6 +263,14 @@ class Lab:
 
     def _in(self, name: str, batch: str) -> None:
         _run(["ip", "-n", self.namespace(name), "-batch", "-"], batch + "\n")
+
+
+def kill(child: int) -> None:
+    """End a process of ours with SIGKILL. Raises AssertionError if it had ended before, by itself."""
+    os.kill(child, signal.SIGKILL)
+    status = os.waitpid(child, 0)[1]
+    if status != signal.SIGKILL:
+        raise AssertionError(f"process {child} had ended before it was killed: {status}")
 
 
 def _run(command: Sequence[str], stdin: str = "", check: bool = True, within_s: float = 30) -> str:

@@ -5,8 +5,6 @@ from __future__ import annotations
 import os
 import signal
 import subprocess
-import traceback
-from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
 from typing import Any
@@ -97,10 +95,6 @@ class PlacesTest(ProgramTest):
             process.send_signal(signal.SIGTERM)
             process.wait(20)
 
-    def forked(self, host: str, work: Callable[[], object]) -> int:
-        """Do something in a process of its own in a host's namespace, as if it had been started there."""
-        return forked(self.net, host, work)
-
     def log(self, at: str) -> str:
         """Return what the program printed there."""
         path = self.folder / f"{at}.log"
@@ -110,23 +104,3 @@ class PlacesTest(ProgramTest):
         """Return rows of the roster."""
         with closing(Roster.open_for_reading(self.site)) as roster:
             return [tuple(row) for row in roster.db.execute(query)]
-
-
-def forked(net: Lab, host: str, work: Callable[[], object]) -> int:
-    """Do something in a process of its own in a host's namespace, as if it had been started there; its number."""
-    with net.inside(host):
-        child = os.fork()
-        if child == 0:
-            try:
-                work()
-            except BaseException:
-                traceback.print_exc()
-            finally:
-                os._exit(1)
-    return child
-
-
-def kill(test: ProgramTest, child: int) -> None:
-    """End a process with SIGKILL; it has to have been alive."""
-    os.kill(child, signal.SIGKILL)
-    test.assertEqual(os.waitpid(child, 0)[1], signal.SIGKILL)

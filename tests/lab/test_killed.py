@@ -7,14 +7,10 @@ what ``scopion watch`` runs: threads, sockets, the real clock. Several sites are
 from __future__ import annotations
 
 import json
-import os
 import random
-import signal
 import time
-import traceback
 import unittest
 from collections import Counter, defaultdict
-from collections.abc import Callable
 from datetime import UTC, datetime
 from ipaddress import IPv4Address
 from pathlib import Path
@@ -32,7 +28,7 @@ from scopion.roster.store.open_roster import Roster
 from scopion.roster.upkeep.check_roster import unsound
 from scopion.watching.run_watch import WatchOptions, run_watch
 from scopion.wire.arp import encode_request
-from tests.lab.lab import Lab, LabHost, require_lab
+from tests.lab.lab import Lab, LabHost, kill, require_lab
 from tests.receivers import BOOK, WebServer
 from tests.support import FolderTest
 
@@ -78,32 +74,14 @@ class Killed(FolderTest):
         """
         chance = random.Random(20260914)
         sites = [Watched(self, self.folder / str(number), chance) for number in range(SITES)]
-        traffic = self.forked("h20", _newcomers)
+        traffic = self.net.forked("h20", _newcomers)
         while any(each.killed < TIMES for each in sites):
             time.sleep(min(each.turn(time.monotonic()) for each in sites))
-        self.kill(traffic)
+        kill(traffic)
         for each in sites:
             each.finish()
         again = sum(each.everything_was_told() for each in sites)
         self.assertGreater(again, 0)  # killed between sending and noting, at least once
-
-    def forked(self, host: str, work: Callable[[], object]) -> int:
-        """Do something in a process of its own in a host's namespace, as if it had been started there."""
-        with self.net.inside(host):
-            child = os.fork()
-            if child == 0:
-                try:
-                    work()
-                except BaseException:
-                    traceback.print_exc()
-                finally:
-                    os._exit(1)
-        return child
-
-    def kill(self, child: int) -> None:
-        """With SIGKILL; it has to have been alive."""
-        os.kill(child, signal.SIGKILL)
-        self.assertEqual(os.waitpid(child, 0)[1], signal.SIGKILL)
 
 
 class Watched:
@@ -128,17 +106,17 @@ class Watched:
         """Kill it if its time has come, and start it again; the seconds until then."""
         if now >= self._ends_at:
             if self._child:
-                self._test.kill(self._child)
+                kill(self._child)
                 self.killed += 1
             self._server.status = self._chance.choice((204, 204, 503))
             self._server.dawdles_s = self._chance.choice((0.0, 0.3))
-            self._child = self._test.forked("desk", lambda: run_watch(Site(self._site), WatchOptions()))
+            self._child = self._test.net.forked("desk", lambda: run_watch(Site(self._site), WatchOptions()))
             self._ends_at = now + self._chance.uniform(0.0, LONGEST_LIFE_S)
         return max(0.0, self._ends_at - now)
 
     def finish(self) -> None:
         """Let it come to its end, with a server that works."""
-        self._test.kill(self._child)
+        kill(self._child)
         self._server.status, self._server.dawdles_s = 204, 0.0
         self._a_round()
 

@@ -24,7 +24,7 @@ class Told(ProgramTest):
         stories, pages = [], []
         for number, user in ((1, "one"), (2, "two")):
             self.site = self.folder / f"site-{number}"
-            told = self.run_program("demo", "--keep", str(self.site), within=300, PYTHONHASHSEED=str(number), USER=user)
+            told = self.run_program("demo", "--keep", str(self.site), within=900, PYTHONHASHSEED=str(number), USER=user)
             self.assertEqual(told.returncode, 0, told.stderr)
             stories.append(told.stdout.replace(str(self.site), "SITE"))
             pages.append((self.site / "report.html").read_bytes())

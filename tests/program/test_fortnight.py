@@ -28,7 +28,7 @@ class Fortnight(ProgramTest):
         cls.played = Path(holder.name) / "site"
         test = cls("run_program")
         test.site = cls.played
-        ended = test.run_program("demo", "--fortnight", str(cls.played), within=300)
+        ended = test.run_program("demo", "--fortnight", str(cls.played), within=900)
         assert ended.returncode == 0, ended.stderr
 
     def setUp(self) -> None:

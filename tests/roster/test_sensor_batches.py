@@ -161,6 +161,11 @@ class Merging(FolderTest):
         [({10: (1, 0, 0)}, True), ({10: (2, 0, 0)}, True), ({10: (1, 0, 0), 11: (2, 0, 0)}, False), ({}, True)], 2, 0
     )
     @example([({10: (1, 0, 0)}, True), ({10: (1, 0, 61)}, True), ({10: (1, 0, 0)}, True)], 3, 300)
+    @example(  # heard while the scan ran by which it left, told after it, and heard again
+        [({}, True), ({10: (1, 0, 0)}, True), *[({}, True)] * 5, ({11: (1, 0, 59)}, False), ({11: (1, 0, 0)}, False)],
+        0,
+        300,
+    )
     def test_the_file_tells_what_happened_step_by_step(self, made: Any, seed: int, patience: float) -> None:
         """Whatever is merged in a sensor's file, closed at any moment, and told twice and late: it is folded to the
         same as each step by itself.

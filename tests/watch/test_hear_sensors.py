@@ -16,7 +16,8 @@ from scopion.model.errors import InvalidSettings, NotFound, Refused
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
 from scopion.operations.intake.flood_guard import FloodGuard
-from scopion.operations.sensors.list_sensors import forget, list_sensors
+from scopion.operations.sensors.forget_sensor import forget_sensor
+from scopion.operations.sensors.list_sensors import list_sensors
 from scopion.operations.site.open_site import Site
 from scopion.roster.folding.fold_observations import fold
 from scopion.roster.follow_alerts import is_over
@@ -102,7 +103,7 @@ class Heard(FolderTest):
 
     def says(self, topic: str, octets: bytes, *, retained: bool = False) -> None:
         self.marks += 1
-        self.part._hear(Arrived(topic, octets, retained, self.marks))
+        self.part.inbox.heard(Arrived(topic, octets, retained, self.marks))
         self.turn()
 
     def clocks(self, boot: str = "boot") -> SensorClocks:
@@ -208,14 +209,14 @@ class Honest(Heard):
         self.turn(10)
         self.assertEqual(round(self.part.silent_s["pit", "clay pit"]), 10)
         with self.assertRaisesRegex(Refused, "is enrolled"):
-            forget(self.site, "pit")
+            forget_sensor(self.site, "pit")
         (self.folder / "site.toml").write_text(SITE.replace('name = "pit"', 'name = "other"'))
         self.begin()
         self.assertIn(("pit", "not-enrolled"), [(each.name, each.state) for each in list_sensors(self.site)])
-        forget(self.site, "pit")
+        forget_sensor(self.site, "pit")
         self.assertNotIn("pit", [each.name for each in list_sensors(self.site)])
         with self.assertRaisesRegex(NotFound, "no sensor 'pit'"):
-            forget(self.site, "pit")
+            forget_sensor(self.site, "pit")
         stays = self.site.roster.db.execute("SELECT count(*) FROM stay WHERE place = 'clay pit'").fetchone()[0]
         self.assertEqual(stays, 1)
 

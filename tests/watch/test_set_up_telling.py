@@ -83,6 +83,12 @@ class Telling(ProgramTest):
         self.run_ok("alerts", "add", "file", "--path", "book.jsonl")
         self.run_ok("alerts", "add", "program", "--program", "true --loud", "--set", "timeout_s=5")
         self.run_ok("alerts", "add", "log", "--server", "127.0.0.1:5514", "--no-test")
+        broker = ("--server", "broker.kilnhaven.example", "--to", "home/alerts", "--user", "scopion")
+        self.run_ok("alerts", "add", "mqtt", *broker, "--password", "file:broker-password", "--no-test")
+        self.run_ok(
+            "alerts", "add", "mqtt", "--name", "plain", "--server", "127.0.0.1", "--to", "home/alerts", "--user", "-",
+            "--security", "plain", "--no-test",
+        )  # fmt: skip
         for kind in ("sound", "bell", "desktop"):
             self.run_ok("alerts", "add", kind, "--no-test")
         said = [(body, headers["Content-Type"]) for headers, body in server.posts]
@@ -92,6 +98,11 @@ class Telling(ProgramTest):
         self.assertEqual(channels["program"]["command"][1:], ["--loud"])
         self.assertEqual((channels["program"]["timeout_s"], channels["log"]["port"]), (5, 5514))
         self.assertEqual(channels["phone"]["url_secret"], "file:phone-url")
+        mqtt, plain = channels["mqtt"], channels["plain"]
+        self.assertEqual(
+            (mqtt["topic"], mqtt["user"], mqtt["password"]), ("home/alerts", "scopion", "file:broker-password")
+        )
+        self.assertEqual((plain["tls"], plain["port"], "user" in plain, "tls" in mqtt), (False, 1883, False, False))
         self.assertEqual({channels[each]["type"] for each in ("sound", "bell", "screen")}, {"sound", "bell", "desktop"})
         kept = self.settings.read_text()
         for words, line in (

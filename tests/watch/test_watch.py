@@ -137,7 +137,7 @@ class Weeks(ProgramTest):
         self.begin()
         (self.site / "site.toml").write_text(f"[watch]\ninterval_s = 7200\n{BOOK}")
         for _ in range(3):
-            self.assertEqual(self.run_program("watch", "--for", "5d", within=300).returncode, 0)
+            self.assertEqual(self.run_program("watch", "--for", "5d", within=900).returncode, 0)
         lines = (self.site / "book.jsonl").read_text().splitlines()
         told = [
             (f"{datetime.fromisoformat(kept['at']):%d %H:%M}", [event["address"][8:] for event in kept["events"]])

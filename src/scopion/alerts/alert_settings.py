@@ -14,6 +14,7 @@ from typing import Annotated, Literal
 from annotated_types import Ge, Le, MaxLen, MinLen, Predicate
 
 from scopion.model.alert import Severity
+from scopion.model.broker_keys import BrokerKeys
 from scopion.model.device import EventKind, Standing
 from scopion.model.errors import UsageError
 from scopion.model.secret import Secret
@@ -174,19 +175,11 @@ Topic = Annotated[str, MaxLen(200), Predicate(lambda text: re.fullmatch(r"[^\s#+
 
 
 @settings_table
-class MqttSettings(ChannelSettings):
+class MqttSettings(ChannelSettings, BrokerKeys):
     """A document at an MQTT 5 broker."""
 
     type: Literal["mqtt"]
     topic: Topic
-    host: Annotated[str, MinLen(1), MaxLen(253)]
-    port: Port = 8883
-    tls: bool = True
-    trust: Annotated[str, MaxLen(4096)] = ""
-    user: Annotated[str, MaxLen(64)] = ""
-    password: Secret = ""
-    certificate: Annotated[str, MaxLen(4096)] = ""  # files of a client certificate and its key
-    key: Annotated[str, MaxLen(4096)] = ""
     retain: bool = False  # the broker keeps the last one for who comes later
     timeout_s: Timeout = 15  # for the whole delivery, even if the other side answers slowly
 

@@ -10,9 +10,11 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface
+from pathlib import Path
 from typing import Protocol
 
 from scopion.model.address import Address
+from scopion.model.broker_keys import BrokerKeys
 from scopion.model.clock import Clock
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
@@ -241,6 +243,24 @@ class BrokerAccess:
     password: str = field(default="", repr=False)
     certificate: str = ""  # files of a client certificate and its key; empty: none
     key: str = ""
+
+    @classmethod
+    def of(cls, settings: BrokerKeys, folder: Path, user: str, password: str) -> BrokerAccess:
+        """Return the access by settings; files without a path are in the ``folder`` of these."""
+
+        def located(path: str) -> str:
+            return str(folder / path) if path else ""
+
+        return cls(
+            host=settings.host,
+            port=settings.port,
+            tls=settings.tls,
+            trust=located(settings.trust),
+            user=user,
+            password=password,
+            certificate=located(settings.certificate),
+            key=located(settings.key),
+        )
 
     def __str__(self) -> str:
         """Return host and port, as a message names them."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cache, lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -161,7 +161,12 @@ class Kinds:
 def load_kinds(folder: Path | None = None) -> Kinds:
     """Return the packaged rules, after a site's own if it has any. Raises InvalidSettings."""
     own = read_rules(folder / SITE_FILE) if folder is not None and (folder / SITE_FILE).exists() else ()
-    return Kinds((*own, *read_rules(DATA)))
+    return Kinds((*own, *_packaged()))
+
+
+@cache
+def _packaged() -> tuple[KindRule, ...]:
+    return read_rules(DATA)
 
 
 def read_rules(path: Path) -> tuple[KindRule, ...]:

@@ -41,12 +41,6 @@ def events_after(roster: Roster, number: int, most: int) -> list[Event]:
         return [_event(row) for row in rows]
 
 
-def last_event(roster: Roster) -> int:
-    """Return the number of the event that was recorded last; 0 if there is none."""
-    with roster.guarded():
-        return int(roster.db.execute("SELECT coalesce(max(id), 0) FROM event").fetchone()[0])
-
-
 def came_last(roster: Roster) -> dict[int, datetime]:
     """Return when each device joined or returned last, as far as events tell."""
     query = "SELECT device, max(at) FROM event WHERE kind IN (?, ?) GROUP BY device"

@@ -81,6 +81,10 @@ class SceneHost:
     signal: int = -60  # dBm, as the access point hears it
     asks: tuple[str, ...] = ()  # the access points that ask by RADIUS whose network it uses, the nearest first
 
+    def __hash__(self) -> int:
+        # Hosts are keys in what is asked for each frame: a hash of all fields would take longer than the rest.
+        return hash(self.name)
+
 
 @dataclass(frozen=True, slots=True)
 class SceneAccessPoint:

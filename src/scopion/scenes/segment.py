@@ -47,6 +47,10 @@ class Segment:
         for host in hosts:
             for period in host.periods:
                 self._at[period.address].append((host, period))
+        self._at_ipv6: dict[IPv6Address, list[SceneHost]] = defaultdict(list)
+        for host in hosts:
+            for ipv6 in host.ipv6:
+                self._at_ipv6[ipv6].append(host)
         self._taken = {address.packed for address in self._at}
         self._ipv6_only = [host for host in hosts if not host.periods]
         self.chance = random.Random(seed)
@@ -65,7 +69,11 @@ class Segment:
         """Return the hosts at an address of either version now."""
         if isinstance(address, IPv4Address):
             return self.holders(address)
-        return [host for host, _ in self.present() if address in host.ipv6]
+        now = self.clock.now()
+        return [host for host in self._at_ipv6.get(address, ()) if self._is_here(host, now) and self._admits(host)]
+
+    def _is_here(self, host: SceneHost, now: datetime) -> bool:
+        return not host.periods or any(period.holds(now) for period in host.periods)
 
     def present(self) -> list[tuple[SceneHost, IPv4Address | None]]:
         """Return the hosts that are here now, with their first IPv4 address; None for a host with IPv6 only."""
@@ -122,12 +130,13 @@ class Segment:
             return
         message = decode_ndp(packet)
         echo = decode_echo(packet.protocol, packet.payload)
-        for host, _ in self.present():
-            for_it = header.destination.is_multicast or header.destination == host.mac
-            if message is not None and message.target in host.ipv6 and for_it:
-                answer = encode_advertisement(host.mac, message.target, header.source, packet.source)
-                self._answer(host, answer)
-            if echo is not None and packet.destination == ALL_NODES:
+        if message is not None and message.target is not None:
+            for host in self.at(message.target):
+                if header.destination.is_multicast or header.destination == host.mac:
+                    answer = encode_advertisement(host.mac, message.target, header.source, packet.source)
+                    self._answer(host, answer)
+        if echo is not None and packet.destination == ALL_NODES:
+            for host, _ in self.present():
                 # A host answers from its address of the asker's kind: from the link-local one, or from the wide one.
                 own = next((each for each in host.ipv6 if each.is_link_local == packet.source.is_link_local), None)
                 if own is not None:

@@ -42,22 +42,6 @@ class MqttChannel:
 
     def _access(self) -> BrokerAccess:
         settings = self._settings
-        password = (
-            self._read_secret(settings.password, f"the password of channel {settings.name}")
-            if settings.password
-            else ""
-        )
-
-        def located(path: str) -> str:
-            return str(self._folder / path) if path else ""
-
-        return BrokerAccess(
-            host=settings.host,
-            port=settings.port,
-            tls=settings.tls,
-            trust=located(settings.trust),
-            user=settings.user,
-            password=password,
-            certificate=located(settings.certificate),
-            key=located(settings.key),
-        )
+        what = f"the password of channel {settings.name}"
+        password = self._read_secret(settings.password, what) if settings.password else ""
+        return BrokerAccess.of(settings, self._folder, settings.user, password)

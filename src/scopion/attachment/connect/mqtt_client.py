@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ssl
+import threading
 import time
 from pathlib import Path
 from typing import Any
@@ -11,13 +12,13 @@ from scopion.attachment.connect.connection_words import network_problem, tls_pro
 from scopion.attachment.connect.trusted import present_itself, trusting
 from scopion.attachment.live_lock import require_unlocked_towards
 from scopion.attachment.ports import BrokerAccess
+from scopion.model.errors import place_of
 from scopion.model.text import clean
 
 # A line that is dead is noticed after one and a half times this.
 _KEEP_ALIVE_S = 20
 # The broker sends so many documents before the first of them is acknowledged: that bounds our memory.
 RECEIVE_AT_ONCE = 64
-_LARGEST = 1 << 20  # octets; the broker drops what is larger
 
 
 class BrokerFailed(Exception):
@@ -26,11 +27,12 @@ class BrokerFailed(Exception):
 
 def new_client(access: BrokerAccess, name: str, within_s: float) -> Any:
     """Return a client; ``name`` is that of its session. Raises LiveNetworkLocked, InvalidSettings."""
-    from paho.mqtt import client as paho  # only where a broker is in use
     from paho.mqtt.enums import CallbackAPIVersion, MQTTProtocolVersion
 
+    from scopion.attachment.connect.limited_mqtt import LimitedClient  # only where a broker is in use
+
     require_unlocked_towards(access.host)
-    made: Any = paho.Client(
+    made: Any = LimitedClient(
         CallbackAPIVersion.VERSION2, client_id=name, protocol=MQTTProtocolVersion.MQTTv5, manual_ack=True,
         reconnect_on_failure=False,
     )  # fmt: skip
@@ -55,10 +57,12 @@ def open_connection(client: Any, access: BrokerAccess, within_s: float, session_
     from paho.mqtt.packettypes import PacketTypes
     from paho.mqtt.properties import Properties
 
+    from scopion.attachment.connect.limited_mqtt import LARGEST
+
     properties: Any = Properties(PacketTypes.CONNECT)  # type: ignore[no-untyped-call]
     properties.SessionExpiryInterval = session_s
     properties.ReceiveMaximum = RECEIVE_AT_ONCE
-    properties.MaximumPacketSize = _LARGEST
+    properties.MaximumPacketSize = LARGEST  # the broker drops what is larger
     try:
         client.connect(access.host, access.port, _KEEP_ALIVE_S, clean_start=not session_s, properties=properties)
     except ssl.SSLError as error:
@@ -83,44 +87,70 @@ def may_not(what: str, reason: str) -> str:
 
 
 def publish_once(access: BrokerAccess, topic: str, octets: bytes, *, retain: bool, within_s: float) -> None:
-    """Connect, publish one document, wait until the broker has it, and leave.
+    """Connect, publish one document, wait until the broker has it, and leave; all of it within a time.
 
     Raises BrokerFailed, LiveNetworkLocked, InvalidSettings.
     """
-    client = new_client(access, "", within_s)
-    said: dict[str, Any] = {}
-    client.on_connect = lambda client, data, flags, reason, properties: said.setdefault("connected", reason)
-    client.on_publish = lambda client, data, number, reason, properties: said.setdefault("published", reason)
-    client.on_disconnect = lambda client, data, flags, reason, properties: said.setdefault("ended", reason)
-    end = time.monotonic() + within_s
-    try:
-        open_connection(client, access, within_s)
-        answer = _awaited(client, said, "connected", end)
-        if answer.is_failure:
-            raise BrokerFailed(refusal(str(answer)))
-        client.publish(topic, octets, qos=1, retain=retain)
-        answer = _awaited(client, said, "published", end)
-        if answer.is_failure:
-            raise BrokerFailed(may_not("write", str(answer)))
-        client.disconnect()
-        client.loop(0.1)
-    finally:
-        line = client.socket()
-        if line is not None:
-            line.close()
+    once = _Once(access, topic, octets, retain=retain, within_s=within_s)
+    # The library looks names up and shakes hands without a deadline for both.
+    publishing = threading.Thread(target=once.run, name="scopion-publish", daemon=True)
+    publishing.start()
+    publishing.join(within_s)
+    once.ends_at = 0.0  # nothing is published any more
+    if once.problem is not None:
+        raise once.problem
+    if not once.is_published:
+        raise BrokerFailed(f"no answer within {within_s:g} seconds: does a firewall drop it, or is it the wrong port?")
 
 
-def _awaited(client: Any, said: dict[str, Any], what: str, end: float) -> Any:
-    """Return what the broker answers. Raises BrokerFailed if it does not in time."""
-    while what not in said:
-        left = end - time.monotonic()
-        if left <= 0:
-            raise BrokerFailed("the broker did not answer in time")
-        if client.loop(min(left, 1.0)) != 0 and what not in said:
-            ended = said.get("ended")
-            raise BrokerFailed("the broker ended the connection" if ended is None else _ended(ended))
-    return said[what]
+class _Once:
+    """One document on its way, in a thread of its own."""
 
+    def __init__(self, access: BrokerAccess, topic: str, octets: bytes, *, retain: bool, within_s: float) -> None:
+        self._access, self._topic, self._octets, self._retain = access, topic, octets, retain
+        self._within_s = within_s
+        self.ends_at = time.monotonic() + within_s
+        self.is_published = False
+        self.problem: Exception | None = None
+        self._said: dict[str, Any] = {}
+        self._client = new_client(access, "", within_s)
 
-def _ended(reason: Any) -> str:
-    return f"the broker ended the connection ({clean(str(reason), 80).lower()})"
+    def run(self) -> None:
+        """Publish it, and keep why that failed."""
+        client, said = self._client, self._said
+        client.on_connect = lambda client, data, flags, reason, properties: said.setdefault("connected", reason)
+        client.on_publish = lambda client, data, number, reason, properties: said.setdefault("published", reason)
+        client.on_disconnect = lambda client, data, flags, reason, properties: said.setdefault("ended", reason)
+        try:
+            open_connection(client, self._access, self._within_s)
+            answer = self._awaited("connected")
+            if answer.is_failure:
+                raise BrokerFailed(refusal(str(answer)))
+            client.publish(self._topic, self._octets, qos=1, retain=self._retain)
+            answer = self._awaited("published")
+            if answer.is_failure:
+                raise BrokerFailed(may_not("write", str(answer)))
+            self.is_published = True
+            client.disconnect()
+            client.loop(0.1)
+        except BrokerFailed as error:
+            self.problem = error
+        except Exception as error:  # the library's, for what no broker sends
+            self.problem = BrokerFailed(f"unexpected: {place_of(error)}")
+        finally:
+            line = client.socket()
+            if line is not None:
+                line.close()
+
+    def _awaited(self, what: str) -> Any:
+        """Return what the broker answers. Raises BrokerFailed if it does not in time."""
+        while what not in self._said:
+            left = self.ends_at - time.monotonic()
+            if left <= 0:
+                raise BrokerFailed(f"no answer within {self._within_s:g} seconds")
+            if self._client.loop(min(left, 1.0)) != 0 and what not in self._said:
+                ended = self._said.get("ended")
+                if ended is None or "protocol" in str(ended).casefold():
+                    raise BrokerFailed("this is no answer of a broker that speaks MQTT 5: is it the right port?")
+                raise BrokerFailed(f"the broker ended the connection ({clean(str(ended), 80).lower()})")
+        return self._said[what]

@@ -141,6 +141,8 @@ class MqttLine:
 
     def _published(self, client: Any, userdata: Any, number: int, reason: Any, properties: Any) -> None:
         self.confirmed += 1
+        if self.confirmed >= self.published:
+            self._on_change()
         if reason.is_failure:
             self._is_refused(may_not("write", str(reason)))
 

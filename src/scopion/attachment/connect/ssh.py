@@ -28,6 +28,7 @@ from scopion.model.errors import EnforcerUnreachable
 from scopion.model.text import clean
 
 _CONNECT_S, _RUN_S = 20.0, 30.0  # for the whole command, even if octets keep coming
+_TOO_LATE = f"it did not let us in within {_CONNECT_S:g} seconds"
 _PART = 32_768
 _MOST_OCTETS = 4_000_000  # octets; a configuration has a few thousand, and no access point sends more than this
 # A job of a script costs the other side this at most; a small machine starts some programs a second.
@@ -74,11 +75,13 @@ class SshShell:
         except paramiko.PasswordRequiredException:
             raise EnforcerUnreachable(f"{access}: the key {access.key} has a passphrase: use an agent") from None
         except paramiko.AuthenticationException:
+            if bounds.are_over:  # cut off at the deadline, it looks like one that was refused
+                raise EnforcerUnreachable(f"{access} cannot be reached: {_TOO_LATE}") from None
             raise EnforcerUnreachable(f"{access}: permission denied; check user, key and password") from None
         except (paramiko.SSHException, OSError, EOFError, ValueError) as error:
             late = isinstance(error, TimeoutError) or bounds.are_over
             why = getattr(error, "strerror", None) or clean(str(error), 160) or "no answer"
-            why = f"it did not let us in within {_CONNECT_S:g} seconds" if late else why
+            why = _TOO_LATE if late else why
             raise EnforcerUnreachable(f"{access} cannot be reached: {why}") from None
 
     def _connect(self, bounds: Bounds) -> None:

@@ -107,9 +107,9 @@ def forget(session: Session, name: str) -> None:
 
     Its place, and the devices that it has told, stay.
     """
-    from scopion.operations.sensors.list_sensors import forget as forget_it
+    from scopion.operations.sensors.forget_sensor import forget_sensor
 
-    forget_it(session.site, name)
+    forget_sensor(session.site, name)
     session.note(f"{name} is forgotten; what it told stays.")
 
 

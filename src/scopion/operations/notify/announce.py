@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
 from scopion.alerts.news import owners, sentence
-from scopion.model.device import Device, Standing
+from scopion.model.device import Device, Event
 from scopion.operations.site.open_site import Site
 from scopion.roster.read_devices import all_devices, devices_about
-from scopion.roster.read_events import came_last, events_after, last_event
+from scopion.roster.read_events import came_last
+from scopion.roster.said_events import events_to_say
 from scopion.wire.serial import event_to_json, moment_text
 
 PRESENCE = "presence/1"
@@ -28,51 +29,33 @@ class Announcements:
     """What is to be said now."""
 
     presence: Mapping[str, bytes] = field(default_factory=dict)  # by the last part of the topic
-    events: tuple[tuple[str, bytes], ...] = ()  # each with its kind
-    last: int = 0  # the number of the last of these events
+    events: tuple[tuple[Event, bytes], ...] = ()
 
 
-def announcements(site: Site, *, presence: bool, after: int | None) -> Announcements:
-    """Return which devices are here, if that is asked for, and the events ``after`` a number; None: none of them."""
-    roster = site.roster_for_reading()
+def announcements(site: Site, *, presence: bool, events: bool) -> Announcements:
+    """Return which devices are here, and the next events that were not said, as far as each is asked for.
+
+    Raises StorageFailed.
+    """
     said: Mapping[str, bytes] = {}
     if presence:
-        now, came = site.clock.now(), came_last(roster)
+        roster, now = site.roster_for_reading(), site.clock.now()
+        came = came_last(roster)
         said = {
             topic_of(device): _octets(presence_of(device, came.get(device.id)))
             for device in all_devices(roster)
-            if device.present or device.standing is not Standing.NEW or now - device.last_seen < _REMEMBERED
+            if device.present or device.revision or now - device.last_seen < _REMEMBERED
         }
-    if after is None:
-        return Announcements(said)
-    events = events_after(roster, after, _MOST_EVENTS)
-    devices = devices_about(roster, events)
+    return Announcements(said, tuple(_told(site)) if events else ())
+
+
+def _told(site: Site) -> Iterator[tuple[Event, bytes]]:
+    events = events_to_say(site.roster, _MOST_EVENTS)
+    devices = devices_about(site.roster, events)
     owner = owners(devices.values())
-    told = []
     for event in events:
-        device = devices.get(event.device_id)
-        says = sentence(event, device, site.vendors, other=owner.get(event.other_mac))
-        told.append((str(event.kind), _octets({**event_to_json(event), "says": says})))
-    return Announcements(said, tuple(told), events[-1].id if events else after)
-
-
-def last_said(site: Site) -> int:
-    """Return the number of the last event that was said at the broker; at first that of the latest, without a word."""
-    roster = site.roster
-    kept = roster.meta(_LAST_SAID)
-    if kept is None:
-        with roster.transaction():
-            roster.set_meta(_LAST_SAID, kept := str(last_event(roster)))
-    return int(kept)
-
-
-def note_said(site: Site, number: int) -> None:
-    """Note that the broker has all events up to a number. Raises StorageFailed."""
-    with site.roster.transaction():
-        site.roster.set_meta(_LAST_SAID, str(number))
-
-
-_LAST_SAID = "said_at_broker"  # meta
+        says = sentence(event, devices.get(event.device_id), site.vendors, other=owner.get(event.other_mac))
+        yield event, _octets({**event_to_json(event), "says": says})
 
 
 def topic_of(device: Device) -> str:

@@ -396,11 +396,13 @@ class _Replay:
             return True  # its settings name its subnets
         if scan.gateway_mac is not None and scan.gateway_mac == before.gateway_mac:
             return True  # as with nearly every scan: nothing else has to be looked at
-        here = {key: until for key, until in self._until.items() if key[1] in scan.targets}
-        # What answers each scan is one sighting of a batch, however many scans it has.
-        answered = {key[0] for key, until in here.items() if until >= scan.began}
-        answered |= {each.mac for each in seen} & {key[0] for key in here}
-        familiar = len(answered - {scan.gateway_mac, None})
+        here, answered = set[MacAddress | None](), {each.mac for each in seen}
+        for (mac, address), until in self._until.items():
+            if address in scan.targets:
+                here.add(mac)
+                if until >= scan.began:  # what answers each scan is one sighting of a batch, however many scans it has
+                    answered.add(mac)
+        familiar = len((answered & here) - {scan.gateway_mac, None})
         recognition = recognise(scan.subnet, scan.gateway_mac, known, familiar=familiar, expected=len(here))
         if recognition.verdict is Belonging.ELSEWHERE and scan.answered:
             self.elsewhere = recognition.reason

@@ -1,4 +1,4 @@
-"""Lists the sensors of a site: their places, when each was heard, what is wrong; and forgets one."""
+"""Lists the sensors of a site: their places, when each was heard last, how far behind it is, and what is wrong."""
 
 from __future__ import annotations
 
@@ -6,9 +6,8 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from scopion.model.batch import USUAL_LAG
-from scopion.model.errors import NotFound, Refused
 from scopion.operations.site.open_site import Site
-from scopion.roster.sensors import KnownSensor, forget_sensor, kept_forms, known_sensors
+from scopion.roster.sensors import KnownSensor, kept_forms, known_sensors
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,16 +50,6 @@ def list_sensors(site: Site) -> list[SensorLine]:
         for each in known.values()
         if each.name not in named
     ]
-
-
-def forget(site: Site, name: str) -> None:
-    """Forget a sensor that is not enrolled any more. Raises NotFound, Refused."""
-    if name in {each.name for each in site.settings.sensor}:
-        raise Refused(
-            f"{name!r} is enrolled: take its [[sensor]] out of site.toml first, and its account from the broker"
-        )
-    if not forget_sensor(site.roster, name):
-        raise NotFound(f"no sensor {name!r} was ever heard: scopion sensors lists them")
 
 
 def _line(

@@ -20,6 +20,7 @@ from scopion.operations.scan.prepare_scan import ScanRequest, prepare_scan
 from scopion.operations.scan.run_scan import run_prepared
 from scopion.operations.sensors.enrol_sensor import FOLDER
 from scopion.operations.sensors.fold_batch import fold_batch
+from scopion.operations.sensors.load_sensor import FILE as SENSOR_FILE
 from scopion.operations.sensors.load_sensor import load_sensor
 from scopion.operations.sensors.sensor_site import SensorSite
 from scopion.operations.site.open_site import Site
@@ -56,7 +57,8 @@ def report_made_up(site: Site, *, names: bool = True) -> None:
     if enrolled:
         settle_home(site, site.roster)  # as the watch does when it begins
     for branch in story.scene.branches:
-        if branch.sensor in enrolled and story.at >= branch.since:
+        is_set_up = (site.folder / FOLDER / branch.sensor / SENSOR_FILE).exists()
+        if branch.sensor in enrolled and is_set_up and story.at >= branch.since:
             _report(site, story.scene, branch, enrolled[branch.sensor].place, names=names)
 
 

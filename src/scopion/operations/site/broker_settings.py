@@ -10,14 +10,13 @@ from typing import Annotated, Literal
 from annotated_types import Ge, Le, MaxLen, Predicate
 
 from scopion.attachment.ports import BrokerAccess
+from scopion.model.broker_keys import BrokerKeys
 from scopion.model.errors import InvalidSettings
 from scopion.model.place import is_place_name
-from scopion.model.secret import Secret
 from scopion.model.settings_table import settings_table
 from scopion.operations.folder.read_secret import read_secret
 
 _SENSOR = re.compile(r"[a-z0-9][a-z0-9-]{0,30}")
-_HOST = re.compile(r"[\w.:\[\]-]{1,255}", re.ASCII)
 _PREFIX = re.compile(r"[\w.-]+(/[\w.-]+)*", re.ASCII)
 
 
@@ -31,17 +30,10 @@ PlaceName = Annotated[str, Predicate(is_place_name)]
 
 
 @settings_table
-class BrokerSettings:
+class BrokerSettings(BrokerKeys):
     """The MQTT broker, and the topics below which all is said."""
 
-    host: Annotated[str, Predicate(lambda text: bool(_HOST.fullmatch(text)))]
-    port: Annotated[int, Ge(1), Le(65_535)] = 8883
-    tls: bool = True
-    trust: Annotated[str, MaxLen(4096)] = ""  # a file with the certificates to trust; empty: the system's authorities
     user: Annotated[str, MaxLen(64)] = ""  # empty: "scopion", or the sensor's name
-    password: Secret = ""
-    certificate: Annotated[str, MaxLen(4096)] = ""  # files of a client certificate and its key
-    key: Annotated[str, MaxLen(4096)] = ""
     topics: Annotated[str, MaxLen(200), Predicate(lambda text: not text or bool(_PREFIX.fullmatch(text)))] = ""
 
 
@@ -97,20 +89,7 @@ def broker_access(broker: BrokerSettings, folder: Path, user: str) -> BrokerAcce
     ):
         if path and not (folder / path).is_file():
             raise InvalidSettings(f"{folder / path} should hold {what}, and is not there")
-
-    def located(path: str) -> str:
-        return str(folder / path) if path else ""
-
-    return BrokerAccess(
-        host=broker.host,
-        port=broker.port,
-        tls=broker.tls,
-        trust=located(broker.trust),
-        user=broker.user or (user if password else ""),
-        password=password,
-        certificate=located(broker.certificate),
-        key=located(broker.key),
-    )
+    return BrokerAccess.of(broker, folder, broker.user or (user if password else ""), password)
 
 
 class Topics:

@@ -173,15 +173,17 @@ def note_sensor_adapters(roster: Roster, name: str, own: Sequence[MacAddress], p
         rows = db.execute(query, (*map(str, own), place)).fetchall()
         if not rows:
             return
-        device = rows[0]["device"]
-        moving = [(device, row["mac"]) for row in rows if row["device"] != device and not row["label"]]
-        db.executemany("UPDATE adapter SET device = ? WHERE mac = ?", moving)
-        drop_if_undescribed(db)
-        db.execute(
-            "UPDATE device SET label = ?1 WHERE id = ?2 AND label = '' "
-            "AND NOT EXISTS (SELECT 1 FROM device WHERE label = ?1 COLLATE NOCASE)",
-            (name, device),
-        )
+        device, label = rows[0]["device"], rows[0]["label"]
+        moving = [row for row in rows if row["device"] != device and not row["label"]]
+        if moving:
+            db.executemany("UPDATE adapter SET device = ? WHERE mac = ?", [(device, row["mac"]) for row in moving])
+            drop_if_undescribed(db, *{row["device"] for row in moving})
+        if not label:
+            db.execute(
+                "UPDATE device SET label = ?1 WHERE id = ?2 "
+                "AND NOT EXISTS (SELECT 1 FROM device WHERE label = ?1 COLLATE NOCASE)",
+                (name, device),
+            )
 
 
 def _by_mac(sightings: Sequence[Observation]) -> dict[MacAddress, list[Observation]]:

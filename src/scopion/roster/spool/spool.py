@@ -148,6 +148,8 @@ class Spool:
                 self._see(each, step, epoch)
             if scan is not None:
                 self._db.execute("INSERT INTO scan VALUES (?, ?)", (step, json.dumps(kept_scan(scan, epoch))))
+                for key, moment in (("scan_began", scan.began), ("scan_ended", scan.ended)):
+                    self._set(key, str(max(to_ms(moment) - epoch, self._scan(key))))
             if apart:
                 self._close(self._clocks())
 
@@ -298,23 +300,25 @@ class Spool:
             said = json.dumps([[each.kind, each.value, each.source] for each in seen.traits], ensure_ascii=False)
             key = (*pair, str(seen.source), str(seen.medium), subnet, said)
             row = self._db.execute(
-                "SELECT id, since, until FROM said "
+                "SELECT id, since, until, late FROM said "
                 "WHERE (mac, address, source, medium, subnet, traits) = (?, ?, ?, ?, ?, ?) ORDER BY id DESC LIMIT 1",
                 key,
             ).fetchone()
-            if row is not None and self._goes_on(pair, row["since"], row["until"], began):
+            late = self._is_late(row, began)
+            if row is not None and not late and self._goes_on(pair, row, began):
                 self._db.execute("UPDATE said SET until = max(until, ?) WHERE id = ?", (at, row["id"]))
             else:
                 self._db.execute(
-                    "INSERT INTO said (step, mac, address, source, medium, subnet, traits, since, until) "
-                    "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                    (step, *key, began, at),
+                    "INSERT INTO said (step, mac, address, source, medium, subnet, traits, since, until, late) "
+                    "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                    (step, *key, began, at, late),
                 )
             return
         row = self._db.execute(
-            "SELECT id, since, until FROM seen WHERE mac = ? AND address = ? ORDER BY id DESC LIMIT 1", pair
+            "SELECT id, since, until, late FROM seen WHERE mac = ? AND address = ? ORDER BY id DESC LIMIT 1", pair
         ).fetchone()
-        if row is not None and self._goes_on(pair, row["since"], row["until"], began):
+        late = self._is_late(row, began)
+        if row is not None and not late and self._goes_on(pair, row, began):
             self._db.execute(
                 "UPDATE seen SET until = max(until, ?1), found = CASE WHEN ?1 >= until THEN ?2 ELSE found END "
                 "WHERE id = ?3",
@@ -322,19 +326,31 @@ class Spool:
             )
         else:
             self._db.execute(
-                "INSERT INTO seen (step, mac, address, source, found, subnet, since, until) "
-                "VALUES (?, ?, ?, ?4, ?4, ?, ?, ?)",
-                (step, *pair, str(seen.source), subnet, began, at),
+                "INSERT INTO seen (step, mac, address, source, found, subnet, since, until, late) "
+                "VALUES (?, ?, ?, ?4, ?4, ?, ?, ?, ?)",
+                (step, *pair, str(seen.source), subnet, began, at, late),
             )
 
-    def _goes_on(self, pair: tuple[str, str], since: int, until: int, began: int) -> bool:
+    def _scan(self, key: str) -> int:
+        """Return when the latest scan began or ended."""
+        return int(self._meta(key) or -1)
+
+    def _is_late(self, row: sqlite3.Row | None, began: int) -> bool:
+        """Tell whether it was seen before a scan ended that was taken in before it, and in which it had been silent: by
+        that it may have left. What is late only makes its past longer, and what comes after it is not one with it.
+        """
+        silent = row is None or row["until"] < self._scan("scan_began")
+        return silent and began <= self._scan("scan_ended")
+
+    def _goes_on(self, pair: tuple[str, str], row: sqlite3.Row, began: int) -> bool:
         """Tell whether what was silent from one moment to another may count as having been there all the time.
 
         Not if the silence may be longer than anyone's patience, nor if the adapter got another address meanwhile: then
         its silence at the old one counts at once. A host without a MAC address may have turned out to be an adapter.
         What was taken in later and seen before, as by a sweep that ended just now, stays by itself.
         """
-        if not pair[0] or began < since or began - until >= float(self._meta("patience_s") or _PATIENCE_S) * 1000:
+        until, patience_s = row["until"], float(self._meta("patience_s") or _PATIENCE_S)
+        if not pair[0] or row["late"] or began < row["since"] or began - until >= patience_s * 1000:
             return False
         moved = f"SELECT 1 FROM ({_PENDING}) WHERE mac = ? AND address NOT IN (?, '') AND since > ? "
         moved += "AND address NOT LIKE '%:%' LIMIT 1"
@@ -387,6 +403,8 @@ class Spool:
 
         That start stays what it was while the clocks run alike, so that a moment comes out as it went in.
         """
+        if self._meta("boot") != clocks.boot:
+            self._db.execute("DELETE FROM meta WHERE key IN ('scan_began', 'scan_ended')")  # by another clock
         own = round(clocks.seconds * 1000)
         epoch, before = to_ms(clocks.at) - own, self._meta("epoch")
         if before is None or self._meta("boot") != clocks.boot or abs(epoch - int(before)) > _ALIKE_MS:

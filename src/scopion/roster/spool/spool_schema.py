@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-VERSION = 1
+VERSION = 2
 SCHEMA = (
     "CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID",
     # Pending: where an adapter was, from when to when, and by which source it was found first and last.
@@ -15,7 +15,8 @@ SCHEMA = (
         found TEXT NOT NULL,
         subnet TEXT NOT NULL,
         since INTEGER NOT NULL,
-        until INTEGER NOT NULL
+        until INTEGER NOT NULL,
+        late INTEGER NOT NULL -- taken in after a scan in which it had been silent, and seen before that ended
     )""",
     "CREATE INDEX seen_pair ON seen (mac, address)",
     # Pending: what was said of an adapter or an address, and all that is no pair of both.
@@ -29,7 +30,8 @@ SCHEMA = (
         subnet TEXT NOT NULL,
         traits TEXT NOT NULL,
         since INTEGER NOT NULL,
-        until INTEGER NOT NULL
+        until INTEGER NOT NULL,
+        late INTEGER NOT NULL
     )""",
     "CREATE INDEX said_pair ON said (mac, address)",
     "CREATE TABLE scan (step INTEGER PRIMARY KEY, facts TEXT NOT NULL)",

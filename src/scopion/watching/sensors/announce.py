@@ -6,16 +6,18 @@ has confirmed those before; where that was up to is in the roster, so that none 
 
 from __future__ import annotations
 
-import queue
 from collections.abc import Callable
+from itertools import takewhile
 from typing import Protocol
 
-from scopion.attachment.connect.mqtt_line import Arrived, MqttLine
+from scopion.attachment.connect.mqtt_line import MqttLine
+from scopion.model.device import Event
 from scopion.model.errors import ScopionError
-from scopion.operations.notify.announce import Announcements, announcements, last_said, note_said
+from scopion.operations.notify.announce import Announcements, announcements
 from scopion.operations.site.broker_settings import Topics, broker_access, topics_of
 from scopion.operations.site.open_site import Site
-from scopion.watching.sensors.broker_line import Line, LineWatch
+from scopion.roster.said_events import note_said
+from scopion.watching.sensors.broker_line import Inbox, Line, LineWatch
 from scopion.watching.watch_context import WatchContext
 
 _LANE = "announcing"
@@ -42,10 +44,10 @@ class Announcing:
         self._wanted = frozenset(broker.publish) if broker is not None and site.story is None else frozenset[str]()
         self._topics = Topics(topics_of(broker, site.name)) if broker is not None else None
         self._watching = LineWatch(context)
-        self._arrived: queue.SimpleQueue[Arrived | None] = queue.SimpleQueue()
+        self.inbox = Inbox(context.executor.wake)
         self._said: dict[str, bytes] = {}  # who is here, as the broker has it
         self._there: set[str] = set()  # what it had kept from before
-        self._unconfirmed: tuple[int, int] | None = None  # the last event said, and what has to be confirmed by then
+        self._unconfirmed: tuple[list[Event], int] | None = None  # events said, and what is confirmed when they are
         self._due_at = self._not_before = 0.0
         self.line: ConfirmedLine | None = None
 
@@ -57,9 +59,11 @@ class Announcing:
         """Return when something is due."""
         if not self._wanted:
             return float("inf")
-        if not self._arrived.empty():
+        if not self.inbox.is_empty or self.line is None:
             return 0.0
-        return float("inf") if self._context.executor.busy(_LANE) else max(self._due_at, self._not_before)
+        # Without a line nothing is due: that it is up again wakes us.
+        idle = not self.line.connected or self._context.executor.busy(_LANE)
+        return float("inf") if idle else max(self._due_at, self._not_before)
 
     def turn(self, now: float) -> None:
         """Start reading what is to be said, when it is due."""
@@ -88,33 +92,21 @@ class Announcing:
         access = broker_access(broker, site.folder, "scopion")
         # What the broker still keeps of a device that was forgotten is taken back.
         kept = [topics.presence("+")] if "presence" in self._wanted else []
-        line = MqttLine(access, f"{topics.begins}/announcing", kept, self._hear, self._changed)
+        line = MqttLine(access, f"{topics.begins}/announcing", kept, self.inbox.heard, self.inbox.changed)
         line.start()
         self.line = line
         return line
 
-    def _hear(self, arrived: Arrived) -> None:
-        self._arrived.put(arrived)
-        self._context.executor.wake()
-
-    def _changed(self) -> None:
-        self._arrived.put(None)
-        self._context.executor.wake()
-
     def _take(self, line: ConfirmedLine) -> None:
-        while not self._arrived.empty():
-            arrived = self._arrived.get()
-            if arrived is None:
-                continue
+        for arrived in self.inbox.taken():
             line.acknowledge(arrived)
             if arrived.retained and arrived.octets:
                 self._there.add(arrived.topic.rpartition("/")[2])
                 self.soon()
 
     def _read(self) -> Announcements:
-        site = self._opened()
-        after = last_said(site) if "events" in self._wanted and self._unconfirmed is None else None
-        return announcements(site, presence="presence" in self._wanted, after=after)
+        events = "events" in self._wanted and self._unconfirmed is None
+        return announcements(self._opened(), presence="presence" in self._wanted, events=events)
 
     def _say(self, read: Announcements | None, error: BaseException | None, began: float) -> None:
         """Publish what is new of what was read."""
@@ -131,10 +123,10 @@ class Announcing:
             return
         if "presence" in self._wanted:
             self._say_presence(line, topics, read)
-        for kind, octets in read.events:
-            line.publish(topics.event(kind), octets)
-        if read.events:
-            self._unconfirmed = read.last, line.published
+        # If the line breaks in the middle, the others are said when it is up.
+        said = list(takewhile(lambda each: line.publish(topics.event(each[0].kind), each[1]), read.events))
+        if said:
+            self._unconfirmed = [event for event, _ in said], line.published
 
     def _say_presence(self, line: ConfirmedLine, topics: Topics, read: Announcements) -> None:
         for name, octets in read.presence.items():
@@ -148,6 +140,6 @@ class Announcing:
         if self._unconfirmed is None or line.confirmed < self._unconfirmed[1]:
             return
         with self._context.doing("noting what was said at the broker"):
-            note_said(self._context.site, self._unconfirmed[0])
+            note_said(self._context.site.roster, self._unconfirmed[0])
         self._unconfirmed = None
         self.soon()  # there may be more

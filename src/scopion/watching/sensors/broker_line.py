@@ -1,7 +1,9 @@
-"""The connection to the broker as both sides use it. That it breaks is told once, and so is that it is back."""
+"""The connection to the broker as both sides use it: what comes by it; that it breaks, and is back, is told once."""
 
 from __future__ import annotations
 
+import queue
+from collections.abc import Callable, Iterator
 from typing import Protocol
 
 from scopion.attachment.connect.mqtt_line import Arrived
@@ -24,6 +26,36 @@ class Line(Protocol):
 
     def stop(self) -> None:
         """End the connection."""
+
+
+class Inbox:
+    """What the connection's own thread hands over to the watch, which is woken by it."""
+
+    def __init__(self, wake: Callable[[], None]) -> None:
+        self._arrived: queue.SimpleQueue[Arrived | None] = queue.SimpleQueue()
+        self._wake = wake
+
+    def heard(self, arrived: Arrived) -> None:
+        """Take a document."""
+        self._arrived.put(arrived)
+        self._wake()
+
+    def changed(self) -> None:
+        """Take note that the connection came up or broke."""
+        self._arrived.put(None)
+        self._wake()
+
+    @property
+    def is_empty(self) -> bool:
+        """Tell whether there is nothing new."""
+        return self._arrived.empty()
+
+    def taken(self) -> Iterator[Arrived]:
+        """Take out the documents that have come."""
+        while not self._arrived.empty():
+            arrived = self._arrived.get()
+            if arrived is not None:
+                yield arrived
 
 
 class LineWatch:

@@ -6,7 +6,6 @@ compared with ours by a word that it has to send back.
 
 from __future__ import annotations
 
-import queue
 import secrets
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -35,7 +34,7 @@ from scopion.roster.sensors import (
     note_boot,
     note_state,
 )
-from scopion.watching.sensors.broker_line import Line, LineWatch
+from scopion.watching.sensors.broker_line import Inbox, Line, LineWatch
 from scopion.watching.watch_context import WatchContext
 from scopion.wire.sensor_documents import batch_from_json, folded_to_json, state_from_json
 
@@ -84,7 +83,7 @@ class Sensors:
         site = context.site
         now = context.clock.monotonic()
         self._sensors = {each.name: _Heard(each, FloodGuard(), now) for each in site.settings.sensor}
-        self._arrived: queue.SimpleQueue[Arrived | None] = queue.SimpleQueue()
+        self.inbox = Inbox(context.executor.wake)
         self._waiting: list[Arrived] = []
         self._topics: Topics | None = None
         self._watching = LineWatch(context)
@@ -102,7 +101,7 @@ class Sensors:
         access = broker_access(broker, self._context.site.folder, "scopion")
         topics = [self._topics.batches, self._topics.states]
         name = f"{self._topics.batches.partition('/sensor/')[0]}/roster"
-        line = MqttLine(access, name, topics, self._hear, self._changed, session_s=_SESSION_S)
+        line = MqttLine(access, name, topics, self.inbox.heard, self.inbox.changed, session_s=_SESSION_S)
         self.line = line
         line.start()
 
@@ -111,19 +110,11 @@ class Sensors:
         if self.line is not None:
             self.line.stop()
 
-    def _hear(self, arrived: Arrived) -> None:
-        self._arrived.put(arrived)
-        self._context.executor.wake()
-
-    def _changed(self) -> None:
-        self._arrived.put(None)
-        self._context.executor.wake()
-
     def wake_at(self) -> float:
         """Return when something is due."""
         if self._topics is None:
             return float("inf")
-        if not self._arrived.empty() or (self._waiting and not self._context.executor.busy(LANE)):
+        if not self.inbox.is_empty or (self._waiting and not self._context.executor.busy(LANE)):
             return 0.0
         return self._next_at
 
@@ -145,10 +136,8 @@ class Sensors:
             self.open_line()
         line = self.line
         assert line is not None
-        while not self._arrived.empty():
-            arrived = self._arrived.get()
-            if arrived is not None:
-                self._take(line, arrived, now)
+        for arrived in self.inbox.taken():
+            self._take(line, arrived, now)
         if self._watching.look(line):
             for name in self._sensors:
                 self._note(line, name, now)

@@ -83,8 +83,8 @@ class _Sensor:
             access,
             f"{folder.begins}/{file.name}",
             [topics.folded(file.name)],
-            sending.heard,
-            sending.changed,
+            sending.inbox.heard,
+            sending.inbox.changed,
             will=Will(topics.state(file.name), state_to_json(gone)),
             session_s=_SESSION_S,
         )

@@ -6,20 +6,18 @@ folded; if that does not go on, all after it are sent again. So nothing has to a
 
 from __future__ import annotations
 
-import queue
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from datetime import datetime
 
 from scopion import __version__
-from scopion.attachment.connect.mqtt_line import Arrived
 from scopion.model.batch import Folded, ScanFacts, SensorClocks, SensorState, said_dropped
 from scopion.model.errors import MalformedFrame
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation
 from scopion.operations.site.broker_settings import Topics
 from scopion.roster.spool.spool import WINDOW, Limits, Spool
-from scopion.watching.sensors.broker_line import Line, LineWatch
+from scopion.watching.sensors.broker_line import Inbox, Line, LineWatch
 from scopion.watching.watch_context import WatchContext, log
 from scopion.wire.sensor_documents import folded_from_json, state_to_json
 
@@ -44,7 +42,7 @@ class Sending:
     ) -> None:
         self._context, self._spool, self._topics, self._clocks = context, spool, topics, clocks
         self._limits, self._own = limits, own
-        self._arrived: queue.SimpleQueue[Arrived | None] = queue.SimpleQueue()
+        self.inbox = Inbox(context.executor.wake)
         self._looking_since: datetime | None = context.memory.since
         self._wants_closing = False
         self._sent = 0  # the number of the last batch that was sent since the line is up
@@ -61,22 +59,13 @@ class Sending:
             self._wants_closing = True
             self._context.executor.wake()
 
-    def heard(self, arrived: Arrived) -> None:
-        """Take what the broker has for us; called by the line's thread."""
-        self._arrived.put(arrived)
-        self._context.executor.wake()
-
-    def changed(self) -> None:
-        """Note that the line came up or broke; called by its thread."""
-        self._arrived.put(None)
-        self._context.executor.wake()
-
     def wake_at(self) -> float:
         """Return when something is due."""
-        if not self._arrived.empty() or (self._wants_closing and self._has_room):
+        if not self.inbox.is_empty or (self._wants_closing and self._has_room):
             return 0.0
-        again = self._sent_at + _AGAIN_S if self._sent > self._spool.last_folded else float("inf")
-        return min(self._state_at, self._bound_at, again)
+        # Without a line there is nothing to wait for: once it is up, all of it is sent again.
+        waits = self.line is not None and self.line.connected and self._sent > self._spool.last_folded
+        return min(self._state_at, self._bound_at, self._sent_at + _AGAIN_S if waits else float("inf"))
 
     @property
     def _has_room(self) -> bool:
@@ -120,10 +109,7 @@ class Sending:
     def _take_notes(self, line: Line) -> str:
         """Take in the notes of what is folded. Returns the nonce that is to be sent back; empty: none."""
         nonce = ""
-        while not self._arrived.empty():
-            arrived = self._arrived.get()
-            if arrived is None:
-                continue
+        for arrived in self.inbox.taken():
             line.acknowledge(arrived)
             if arrived.topic != self._topics.folded(self._spool.sensor):
                 continue

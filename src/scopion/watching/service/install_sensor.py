@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 
 from scopion.model.errors import Refused
+from scopion.model.text import counted
 from scopion.operations.sensors.load_sensor import FILE, load_sensor
 from scopion.operations.site.broker_settings import SensorFile, broker_access
+from scopion.roster.spool.spool import FILE as SPOOL_FILE
+from scopion.roster.spool.spool import Spool
 from scopion.watching.service.check_access import cannot_run, program_parts, program_path
 from scopion.watching.service.sensor_unit import SENSOR_FOLDER, SENSOR_UNIT, sensor_unit_text
 from scopion.watching.service.service_manager import (
@@ -41,6 +45,8 @@ def sensor_install_steps(own: Path) -> list[InstallStep]:
     require_manager()
     file = load_sensor(own)
     broker_access(file.broker, own, file.name)  # all that it names has to be there
+    if any(kind == "env" for kind, _ in references([file.broker.password])):
+        raise Refused(f"{own / FILE}: a service has no variable of yours: write password as file: or credential:")
     found = sensor_installation()
     if problem := cannot_run(found):
         raise Refused(problem)
@@ -48,6 +54,8 @@ def sensor_install_steps(own: Path) -> list[InstallStep]:
     if own.resolve() != SENSOR_FOLDER:
         names = [FILE, *_named(file)]
         says = f"copy {', '.join(names)} from {own} to {SENSOR_FOLDER}, for the account of the service only"
+        if waiting := _waiting(own):
+            says += f"; {waiting} that it has not told yet stay there: run the sensor there until none waits"
         steps.append(InstallStep(says, lambda: _copy(own, names)))
     return [*steps, *unit_steps(SENSOR_UNIT, sensor_unit_text(file, found))]
 
@@ -60,6 +68,14 @@ def sensor_remove_steps() -> list[InstallStep]:
         raise Refused(f"{path} is not there: nothing to remove")
     says = f"end the sensor and remove {path}; what it keeps in {SENSOR_FOLDER} stays"
     return [InstallStep(says, lambda: end(SENSOR_UNIT))]
+
+
+def _waiting(own: Path) -> str:
+    """Return in words what a sensor that ran in a folder has still to tell."""
+    if not (own / SPOOL_FILE).exists():
+        return ""
+    with closing(Spool.open(own, "", "")) as spool:
+        return counted(spool.closed, "batch", "batches") if spool.closed else ""
 
 
 def _named(file: SensorFile) -> Iterator[str]:

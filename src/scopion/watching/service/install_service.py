@@ -19,6 +19,7 @@ from scopion.roster.store.write_files import write_atomically
 from scopion.scenes import STORY_FILE
 from scopion.watching.service.check_access import cannot_run, installation
 from scopion.watching.service.radius_unit import SERVICE, SOCKET, radius_secret_references, radius_units
+from scopion.watching.service.sensor_unit import SENSOR_FOLDER, SENSOR_UNIT
 from scopion.watching.service.service_manager import (
     UNITS,
     InstallStep,
@@ -107,7 +108,8 @@ def remove_steps() -> list[InstallStep]:
     """Return the steps of removing; the site stays. Raises NotPermitted, Refused, LiveNetworkLocked."""
     require_manager()
     if not (UNITS / NAME).exists():
-        raise Refused(f"{UNITS / NAME} is not there: nothing to remove")
+        sensor = f"; for the sensor of this machine: --site {SENSOR_FOLDER}" if (UNITS / SENSOR_UNIT).exists() else ""
+        raise Refused(f"{UNITS / NAME} is not there: nothing to remove{sensor}")
     says = f"end the service and remove {UNITS / NAME}; the site in {SYSTEM_FOLDER} stays"
     return [InstallStep(says, lambda: end(NAME)), *_radius_removal()]
 

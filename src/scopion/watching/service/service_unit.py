@@ -64,17 +64,7 @@ def _lines(settings: Settings, installation: Installation, folder: Path) -> Iter
         "# However often it fails: nothing else watches the network.",
         "StartLimitIntervalSec=0",
         "",
-        "[Service]",
-        "Type=notify",
-        "NotifyAccess=main",
-        f"ExecStart={command}",
-        "ExecReload=/bin/kill -HUP $MAINPID",
-        "Restart=always",
-        "RestartSec=10",
-        f"WatchdogSec={_WATCHDOG_S}",
-        "TimeoutStopSec=20",
-        f"User={ACCOUNT}",
-        f"Group={ACCOUNT}",
+        *kept_running(command, watchdog_s=_WATCHDOG_S, reloads=True),
     )
     if installation.groups:
         yield f"SupplementaryGroups={' '.join(map(unit_word, installation.groups))}"
@@ -83,6 +73,17 @@ def _lines(settings: Settings, installation: Installation, folder: Path) -> Iter
     raw = needs_raw_frames(settings)
     yield from ("", *rights(raw, capabilities(settings)), "", *_sandbox(settings, installation, folder))
     yield from ("", "[Install]", "WantedBy=multi-user.target")
+
+
+def kept_running(
+    command: str, *, watchdog_s: int, reloads: bool = False, again_after: str = "10", stop_s: int = 20
+) -> Iterator[str]:
+    """Yield the lines by which a program is run by our account, tells that it is well, and is started again."""
+    yield from ("[Service]", "Type=notify", "NotifyAccess=main", f"ExecStart={command}")
+    if reloads:
+        yield "ExecReload=/bin/kill -HUP $MAINPID"
+    yield from ("Restart=always", f"RestartSec={again_after}", f"WatchdogSec={watchdog_s}")
+    yield from (f"TimeoutStopSec={stop_s}", f"User={ACCOUNT}", f"Group={ACCOUNT}")
 
 
 def own_folder(folder: Path) -> Iterator[str]:
