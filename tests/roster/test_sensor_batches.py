@@ -166,6 +166,14 @@ class Merging(FolderTest):
         0,
         300,
     )
+    @example(  # the same, told twice before it is heard again: by the sweep, and by who listens
+        [
+            ({}, True), ({10: (1, 0, 0)}, True), *[({}, True)] * 5,
+            ({11: (1, 0, 59)}, False), ({11: (1, 0, 119)}, False), ({11: (1, 0, 0)}, False),
+        ],
+        0,
+        300,
+    )  # fmt: skip
     def test_the_file_tells_what_happened_step_by_step(self, made: Any, seed: int, patience: float) -> None:
         """Whatever is merged in a sensor's file, closed at any moment, and told twice and late: it is folded to the
         same as each step by itself.

@@ -337,9 +337,10 @@ class Spool:
 
     def _is_late(self, row: sqlite3.Row | None, began: int) -> bool:
         """Tell whether it was seen before a scan ended that was taken in before it, and in which it had been silent: by
-        that it may have left. What is late only makes its past longer, and what comes after it is not one with it.
+        that it may have left. What is late only makes its past longer, and what comes after it is not one with it. The
+        same may be told twice, by a sweep and by who listens.
         """
-        silent = row is None or row["until"] < self._scan("scan_began")
+        silent = row is None or row["late"] or row["until"] < self._scan("scan_began")
         return silent and began <= self._scan("scan_ended")
 
     def _goes_on(self, pair: tuple[str, str], row: sqlite3.Row, began: int) -> bool:
