@@ -9,6 +9,7 @@ import select
 import shutil
 import tempfile
 import time
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import ClassVar
 
@@ -106,6 +107,16 @@ class Fortnight(ProgramTest):
         self.assertIn("no changes saved; 10 devices left to look at", shown)
         self.assertEqual(self.run_ok("devices", "--format", "json"), before)
         self.assertIn("mark --all-present known", self.refused(2, "review"))
+
+    def test_the_sensor_reports_while_it_is_watched(self) -> None:
+        """Hours of a watch: afterwards it was just heard, and what is in its place was seen just now, too."""
+        self.run_ok("watch", "--for", "3h")
+        (sensor,) = self.run_json("sensors")
+        self.assertEqual(sensor["state"], "here")
+        gateway = self.run_json("show", "192.0.2.1@clay pit")
+        self.assertTrue(gateway["present"])
+        heard, seen = (datetime.fromisoformat(each) for each in (sensor["heard"], gateway["last_seen"]))
+        self.assertLess(abs(heard - seen), timedelta(minutes=1))
 
     def test_the_phone_is_proposed_as_one(self) -> None:
         """Each of its three addresses names the two others, with evidence and confidence; nothing is joined."""

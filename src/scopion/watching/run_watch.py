@@ -138,6 +138,7 @@ class _Round:
             self._executor.close(_GRACE_S, is_delivery if signals.stop or not signals.reload else lambda _: True)
             watch.refusing.close()
             watch.sensors.close()
+            watch.played.close()
             watch.announcing.close()
             if metrics is not None:
                 metrics.close()

@@ -25,6 +25,7 @@ from scopion.watching.read_sources import Sources
 from scopion.watching.remind_people import Reminding
 from scopion.watching.sensors.announce import Announcing
 from scopion.watching.sensors.hear_sensors import Sensors
+from scopion.watching.sensors.play_sensors import PlayedSensors
 from scopion.watching.take_in_air import TakingInAir
 from scopion.watching.watch_memory import WatchMemory
 
@@ -58,10 +59,12 @@ class Watch(LookingAfter):
         self.learning: Mapping[IPv4Network, datetime] = {}  # the subnets that are being learnt, and until when
         self.missing = Missing(self.context, self.sweeping)
         self.sensors = Sensors(self.context, sensing_site or (lambda: site), self.delivering.soon)
+        self.played = PlayedSensors(self.context, self.delivering.soon)
         self.announcing = Announcing(self.context, opener(site))
         self.parts |= {
             "reading records": self.sources,
             "sensors": self.sensors,
+            "made-up sensors": self.played,
             "wireless lists": self.enforcing,
             "refused attempts": self.refusing,
             "what access points told": TakingInAir(self.context),

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from contextlib import ExitStack
 from dataclasses import replace
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -28,7 +28,7 @@ from scopion.operations.site.site_places import settle_home
 from scopion.roster.sensors import hear_sensor, note_state
 from scopion.roster.spool.spool import Spool
 from scopion.scenes.attachment import SceneAttachment
-from scopion.scenes.scene import Scene, SceneBranch
+from scopion.scenes.scene import SceneBranch
 from scopion.wire.sensor_documents import batch_from_json
 
 _BOOTED_BEFORE = timedelta(days=1)  # its machine was started so long before the branch had it
@@ -45,8 +45,8 @@ class _Spooled:
         self._spool.note(seen, scan, self._clocks, apart=apart)
 
 
-def report_made_up(site: Site, *, names: bool = True) -> None:
-    """Let each enrolled sensor of a made-up site report what is in its place at this moment of the story.
+def report_made_up(site: Site, at: datetime | None = None, *, names: bool = True) -> None:
+    """Let each enrolled sensor of a made-up site report what is in its place at a moment, by default the story's.
 
     Raises InvalidSettings, StorageFailed.
     """
@@ -58,26 +58,26 @@ def report_made_up(site: Site, *, names: bool = True) -> None:
         settle_home(site, site.roster)  # as the watch does when it begins
     for branch in story.scene.branches:
         is_set_up = (site.folder / FOLDER / branch.sensor / SENSOR_FILE).exists()
-        if branch.sensor in enrolled and is_set_up and story.at >= branch.since:
-            _report(site, story.scene, branch, enrolled[branch.sensor].place, names=names)
+        if branch.sensor in enrolled and is_set_up and (at or story.at) >= branch.since:
+            _report(site, branch, enrolled[branch.sensor].place, at or story.at, names=names)
 
 
-def _report(site: Site, scene: Scene, branch: SceneBranch, place: str, *, names: bool) -> None:
+def _report(site: Site, branch: SceneBranch, place: str, at: datetime, *, names: bool) -> None:
     story = site.story
     assert story is not None
     folder = site.folder / FOLDER / branch.sensor
     there = replace(
-        scene, interfaces=(branch.interface,), hosts=branch.hosts, access_point=None, asking_points=(), page=None
+        story.scene, interfaces=(branch.interface,), hosts=branch.hosts, access_point=None, asking_points=(), page=None
     )
     with ExitStack() as opened:
         memory = Path(opened.enter_context(TemporaryDirectory(prefix="scopion-sensor-")))
         sensing = SensorSite(memory, load_sensor(folder))
         opened.callback(sensing.close)
-        attachment = SceneAttachment(there, story.at)
+        attachment = SceneAttachment(there, at)
         sensing.__dict__ |= {"attachment": attachment, "clock": attachment.clock}
         spool = Spool.open(folder, branch.sensor, place, __version__)
         opened.callback(spool.close)
-        began, at = branch.since - _BOOTED_BEFORE, story.at
+        began = branch.since - _BOOTED_BEFORE
         clocks = SensorClocks(at, "made-up", (at - began).total_seconds())
         sensing.relay = _Spooled(spool, clocks)
         run_prepared(sensing, prepare_scan(sensing, ScanRequest(no_names=not names)))
@@ -85,11 +85,11 @@ def _report(site: Site, scene: Scene, branch: SceneBranch, place: str, *, names:
         own = [branch.interface.mac] if branch.interface.mac is not None else []
         spool.close_batch(replace(clocks, at=ended, seconds=(ended - began).total_seconds()), own)
         # The story stands still while its sensors sweep: they have begun that much earlier.
-        before = story.at - ended
+        before = at - ended
         for number, octets in spool.batches(spool.last_folded, 100):
             fold_batch(site, batch_from_json(octets), before)
             spool.folded(Folded(spool.life, number))
-        hear_sensor(site.roster, branch.sensor, place, story.at)
+        hear_sensor(site.roster, branch.sensor, place, at)
         address = str(branch.interface.addresses[0].ip)
         note_state(site.roster, SensorState(branch.sensor, True, place=place, program=__version__, address=address),
                    timedelta())  # fmt: skip
