@@ -22,8 +22,8 @@ PATIENT_NICENESS, NICENESS = 5, 10
 # Files of the lab that promise nothing in seconds: they have labs of their own, and need no quiet.
 FOLDERS = "attack core program roster watch wifi".split()  # all that need no lab
 PATIENT = {
-    "test_comings.py", "test_enforcers.py", "test_first_steps.py", "test_killed.py", "test_page.py", "test_radius.py",
-    "test_sensors_killed.py", "test_service_manager.py", "test_shared_folder.py",
+    "test_comings.py", "test_enforcers.py", "test_first_steps.py", "test_killed.py", "test_orders.py", "test_page.py",
+    "test_radius.py", "test_sensors_killed.py", "test_service_manager.py", "test_shared_folder.py",
 }  # fmt: skip
 # What takes long, whatever its size: it waits for downloads, or plays weeks.
 LONG = {"test_packaging.py", "test_fortnight.py", "test_docs.py", "test_taken_on.py"}

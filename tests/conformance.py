@@ -10,7 +10,7 @@ from abc import abstractmethod
 from collections.abc import Mapping
 from ipaddress import IPv4Address, IPv4Network
 
-from scopion.attachment.ports import Attachment, Interface, NeighbourState
+from scopion.attachment.ports import Attachment, Interface, Link, NeighbourState, ReceivedFrame
 from scopion.discovery.probing import Method, open_prober, plan_for
 from scopion.discovery.runner import run_scan
 from scopion.model.errors import InterfaceLost
@@ -18,6 +18,14 @@ from scopion.model.mac import MacAddress
 from scopion.wire.arp import REPLY, decode_arp, encode_request
 
 OWN = IPv4Address("192.0.2.10")
+
+
+def arp_frame(link: Link, until: float) -> ReceivedFrame | None:
+    """The next ARP frame: kernels also speak of their IPv6 addresses, whenever they like."""
+    while (arrival := link.receive(until)) is not None:
+        if decode_arp(arrival.frame) is not None:
+            return arrival
+    return None
 
 
 class AttachmentConformance(unittest.TestCase):
@@ -55,7 +63,7 @@ class AttachmentConformance(unittest.TestCase):
         for address, mac in self.hosts.items():
             sent = clock.monotonic()
             link.send(encode_request(interface.mac, OWN, address))
-            arrival = link.receive(sent + 2.0)
+            arrival = arp_frame(link, sent + 2.0)
             assert arrival is not None
             packet = decode_arp(arrival.frame)
             assert packet is not None
@@ -65,7 +73,7 @@ class AttachmentConformance(unittest.TestCase):
             self.assertLessEqual(arrival.at, clock.monotonic())
         link.send(encode_request(interface.mac, OWN, self.vacant))
         before = clock.monotonic()
-        self.assertIsNone(link.receive(before + 0.3))
+        self.assertIsNone(arp_frame(link, before + 0.3))
         self.assertGreaterEqual(clock.monotonic(), before + 0.3)  # it has waited, and no longer than a moment more
         self.assertLess(clock.monotonic(), before + 1.0)
 

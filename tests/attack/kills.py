@@ -89,6 +89,7 @@ SPARED = {
     "wifi radius sheet": "writes secrets, each whole or not at all",
     "wifi radius serve": "opens no roster; what a kill does to its files is tried in the lab",
     "sensor enrol": "writes site.toml, then each file, whole or not at all; what is missing is made with the next",
+    "sensor orders": "writes a key and two files, whole or not at all; what is missing is made the next time",
     "sensor forget": "one statement after the other, in one transaction",
     "sensor run": "has no roster; what a kill does to its file is tried in the lab",
     "setup": "asks at every step, and writes one file at the end",

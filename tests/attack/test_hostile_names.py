@@ -68,7 +68,7 @@ OUTPUTS: dict[str, tuple[str, ...]] = {
     "report": ("", "--html -", "--send owner", "--csv tables", "--figure presence presence.svg", "--table attention",
                "--table devices", "--table events", "--table addresses", "--table wireless", "--table new-devices"),
     "sensor enrol": ("pit --place x\x1b[2J --broker 127.0.0.1",), "sensors": ("",),
-    "sensor forget": ("x\x1b[2J",),
+    "sensor forget": ("x\x1b[2J",), "sensor orders": ("x\x1b[2J",),
     "status": ("",), "rescue": ("", "--html -"), "map": ("",), "setup": ("--show",),
 }  # fmt: skip
 _CHANGES_THE_SYSTEM = "changes this machine's services; the unit that it writes is shown by service unit"

@@ -202,7 +202,7 @@ class Forms(unittest.TestCase):
         self.assertIn("dated up to 9999-01-01", str(reading.problems[0]))
 
     def test_a_capture_of_real_services(self) -> None:
-        """What a bystander heard of a real DHCP client, multicast DNS responder and NetBIOS service (lab/record.py)."""
+        """What a bystander heard of a real DHCP client, multicast DNS responder and NetBIOS service (record.py)."""
         with (ROOT / "tests/data/lab.pcap").open("rb") as stream:
             reading = read_capture(stream, datetime(2027, 1, 1, tzinfo=UTC))
         said = {(str(seen.mac), trait.value) for seen in reading.observations for trait in seen.traits}

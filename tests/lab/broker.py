@@ -23,7 +23,13 @@ class Broker:
     """A broker at a host of the lab, and its files; it is ended with the test."""
 
     def __init__(
-        self, lab: Lab, host: str, address: str, folder: Path, test: unittest.TestCase | type[unittest.TestCase]
+        self,
+        lab: Lab,
+        host: str,
+        address: str,
+        folder: Path,
+        test: unittest.TestCase | type[unittest.TestCase],
+        more: str = "",
     ) -> None:
         require_tools("mosquitto", "mosquitto_passwd")
         self._lab, self._host, self.address, self.folder = lab, host, address, folder
@@ -43,7 +49,7 @@ class Broker:
             f"listener {PORT} {address}\ncafile {self.trust}\ncertfile {folder}/certificate.pem\n"
             f"keyfile {folder}/key.pem\nallow_anonymous false\npassword_file {folder}/passwords\n"
             f"acl_file {folder}/acl\npersistence true\npersistence_location {folder}/data/\n"
-            "autosave_interval 1\nautosave_on_changes true\nuser root\nlog_type all\n"
+            f"autosave_interval 1\nautosave_on_changes true\nuser root\nlog_type all\n{more}"
             f"listener {CERTIFIED} {address}\ncafile {self.trust}\ncertfile {folder}/certificate.pem\n"
             f"keyfile {folder}/key.pem\nrequire_certificate true\nuse_identity_as_username true\n",
             encoding="ascii",

@@ -44,6 +44,7 @@ class PlacesTest(ProgramTest):
 
     sensors: tuple[str, ...] = ("pit",)
     patience_s = 300
+    broker_says = ""  # more of its configuration
 
     def setUp(self) -> None:
         require_lab()
@@ -54,7 +55,7 @@ class PlacesTest(ProgramTest):
         net.add_namespace("broker")
         net.connect("desk", "wan0", "10:c0:de:00:02:02", "backbone", f"{BACKBONE}2/24")
         net.connect("broker", "wan0", "10:c0:de:00:02:05", "backbone", f"{BROKER_ADDRESS}/24")
-        self.broker = Broker(net, "broker", BROKER_ADDRESS, self.folder / "broker", self)
+        self.broker = Broker(net, "broker", BROKER_ADDRESS, self.folder / "broker", self, self.broker_says)
         self.site.mkdir()
         (self.site / "site.toml").write_text(SITE.format(patience=self.patience_s))
         named = ["--here", "shop", "--broker", BROKER_ADDRESS, "--trust", str(self.broker.trust)]
@@ -76,12 +77,12 @@ class PlacesTest(ProgramTest):
         """Return the folder of a sensor."""
         return self.site / "sensors" / name
 
-    def start(self, at: str, *arguments: str) -> subprocess.Popen[bytes]:
+    def start(self, at: str, *arguments: str, privileged: bool = True) -> subprocess.Popen[bytes]:
         """Start the program at the desk or at a sensor, with its log in a file."""
         folder = self.site if at == "desk" else self.sensing(at)
         with (self.folder / f"{at}.log").open("ab") as log:
             process = subprocess.Popen(
-                self.net.command(arguments, at=at if at == "desk" else f"sensor-{at}"),
+                self.net.command(arguments, privileged=privileged, at=at if at == "desk" else f"sensor-{at}"),
                 env={**os.environ, "SCOPION_SITE": str(folder), "SCOPION_LIVE": "namespaces"},
                 stdin=subprocess.DEVNULL,
                 stdout=log,

@@ -6,18 +6,20 @@ import json
 import socket
 import time
 from dataclasses import replace
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address
 from typing import Any
+from unittest.mock import patch
 
 from scopion.attachment.connect.mqtt_line import Arrived, MqttLine
 from scopion.attachment.system_clock import SystemClock
 from scopion.model.batch import Batch, SensorState, Sighting
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, Source, Trait, TraitKind
-from scopion.watching.sensors.run_sensor import clocks_of
+from scopion.operations.sensors.load_sensor import load_sensor
+from scopion.watching.sensors.run_sensor import SensorFolder, clocks_of, run_sensor
 from scopion.wire.sensor_documents import batch_to_json, folded_from_json, state_to_json
-from tests.lab.lab import LabHost
+from tests.lab.lab import LabHost, kill
 from tests.lab.places import PlacesTest
 from tests.lab.services import wait_for
 
@@ -53,6 +55,51 @@ class TwoPlaces(PlacesTest):
             raise
         (told,) = (each for each in self.told() if NEWCOMER.mac in str(each["facts"]))
         self.assertIn("clay pit", told["text"] + str(told["facts"]))
+
+
+class Odd(PlacesTest):
+    """A sensor whose clock is three hours ahead, and one whose account may use no raw frames."""
+
+    sensors = ("pit", "mill")
+
+    def sense_ahead(self) -> None:
+        """Run the sensor of the pit, in this process, with its clock."""
+        folder, now = self.sensing("pit"), SystemClock.now
+        file = load_sensor(folder)
+        with patch.object(SystemClock, "now", lambda clock: now(clock) + timedelta(hours=3)):
+            run_sensor(SensorFolder(folder, file, file.broker.topics))
+
+    def test_both_report_what_is_there(self) -> None:
+        """When it was, not when the wrong clock says; that clock is told, the other is right."""
+        began = datetime.now(UTC)
+        self.start("desk", "watch")
+        self.addCleanup(kill, self.net.forked("sensor-pit", self.sense_ahead))
+        self.start("mill", "sensor", "run", privileged=False)
+        hosts = {"clay pit": ["192.0.2.20", "192.0.2.21", "192.0.2.22"], "glaze mill": ["203.0.113.20", "203.0.113.21"]}
+
+        def sensors() -> list[dict[str, Any]]:
+            return list(json.loads(self.net.scopion(["sensors", "--format", "json"], self.site).stdout))
+
+        def offsets() -> dict[str, float]:
+            return {each["name"]: each["offset_s"] for each in sensors() if each["offset_s"] is not None}
+
+        wait_for("both clocks were compared", lambda: offsets().keys() == {"pit", "mill"}, 60)
+        self.assertAlmostEqual(offsets()["pit"], 10_800, delta=5)
+        self.assertAlmostEqual(offsets()["mill"], 0, delta=5)
+        for place, addresses in hosts.items():
+
+            def there(place: str = place, addresses: list[str] = addresses) -> bool:
+                rows = self.rows(f"SELECT address FROM stay WHERE place = '{place}' AND present")
+                return {each[0] for each in rows} >= set(addresses)
+
+            wait_for(f"all of {place}", there, 30)
+            shown = self.net.scopion(["devices", "--place", place, "--format", "json"], self.site).stdout
+            seen = [datetime.fromisoformat(each["last_seen"]) for each in json.loads(shown)]
+            self.assertGreaterEqual(len(seen), len(addresses))
+            self.assertTrue(all(began - timedelta(seconds=5) < each <= datetime.now(UTC) for each in seen), seen)
+        waits = [each["oldest"] for each in sensors() if each["oldest"]]
+        self.assertTrue(all(datetime.fromisoformat(each) <= datetime.now(UTC) for each in waits), waits)
+        self.assertRegex(self.log("desk"), "the clock of pit: is 3 hours ahead")
 
 
 class Stolen(PlacesTest):

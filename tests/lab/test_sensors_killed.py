@@ -80,6 +80,7 @@ class Recorded(Spool):
 class Killed(PlacesTest):
     sensors = ("pit", "mill")
     patience_s = 12  # so that devices leave, and come back
+    broker_says = "max_inflight_messages 4\nmax_queued_messages 3\n"  # so that it drops what waits, too
 
     def setUp(self) -> None:
         super().setUp()

@@ -56,6 +56,31 @@ class Unit(ProgramTest):
         self.assertIn("LoadCredential=hook-token:/etc/scopion/hook-token\n", channels)
         self.assertRegex(channels, r"ReadWritePaths=.*/var/log/kilnhaven\n")
 
+    def test_a_sensor_has_the_rights_of_its_hands(self) -> None:
+        """Those that orders.toml needs there, and none without it; what is reached over SSH needs none."""
+        (self.site / "sensor.toml").write_text(
+            'name = "pit"\nplace = "clay pit"\n[broker]\nhost = "127.0.0.1"\ntopics = "k"\n'
+        )
+        plain = self.run_ok("service")
+        self.assertIn("AmbientCapabilities=CAP_NET_RAW\n", plain)
+        key = self.site / "orders-key"
+        key.write_text("11" * 32)
+        key.chmod(0o600)
+        (self.site / "orders.toml").write_text(
+            '[[enforcer]]\nname = "b"\ntype = "nftables"\nnetwork = "K"\nradio = { "5" = { interface = "wlan0" } }\n'
+            '[[enforcer]]\nname = "a"\ntype = "hostapd"\nnetwork = "K"\n'
+            'radio."5" = { socket = "/run/hostapd/wlan0", deny_file = "/etc/hostapd/deny" }\n'
+            '[[enforcer]]\nname = "c"\ntype = "uci"\nnetwork = "K"\nfile = "/etc/far/wireless"\n'
+            'ssh = { host = "192.0.2.2", password = "credential:ap" }\n'
+        )
+        unit = self.run_ok("service")
+        self.assertIn("AmbientCapabilities=CAP_NET_RAW CAP_NET_ADMIN\n", unit)
+        self.assertIn("LoadCredential=ap:/etc/scopion/ap\n", unit)
+        self.assertRegex(unit, r"ReadWritePaths=.*/etc/hostapd( |\n)")
+        self.assertNotIn("/etc/far", unit)
+        key.chmod(0o644)
+        self.assertIn("chmod 600", self.run_program("service").stderr)
+
     def test_a_lease_file_is_read_by_its_group(self) -> None:
         """One that is closed to others is reached by its group's right; where there is none, that is said."""
         leases = self.folder / "leases"

@@ -33,7 +33,7 @@ class Refusing:
         self._ears = {
             (each.name, radio): Ear(context.site.attachment, path)
             for each in settings.enforcer
-            if each.ssh is None
+            if each.is_here
             for radio, path in type_of(each).sockets(each).items()
         }
         self._due = dict.fromkeys(self._ears, 0.0)

@@ -66,6 +66,12 @@ class EnforcerSettings:
     network: Ssid  # whose list it holds
     capacity: Capacity | None = None
     ssh: SshSettings | None = None  # how to reach the machine that holds the list; None: it is this machine
+    via: str = ""  # the sensor that carries its steps, as seen from there; empty: this machine does
+
+    @property
+    def is_here(self) -> bool:
+        """Tell whether it is this machine that holds the list."""
+        return self.ssh is None and not self.via
 
     @property
     def holds(self) -> int | None:
@@ -131,6 +137,7 @@ class PageSettings(EnforcerSettings):
 
     type: Literal["page"]
     ssh: None = None  # nothing is reached
+    via: Literal[""] = ""
     page: Annotated[str, MaxLen(255), Predicate(_is_page_address)] = (
         ""  # its address, to open in a browser; empty: as the network's router
     )

@@ -116,3 +116,9 @@ def back_to(
     """Return the way back to what a radio held; ``mode``: whether the mode was changed, and is to be set back."""
     plan = steps(held, before, traits, first=first, capacity=capacity)
     return [step for step in plan if step.mode is None or mode]
+
+
+def steps_back(reading: RadioReading, before: Held, first: Sequence[MacAddress]) -> tuple[ListStep, ...]:
+    """Return all steps back to what a radio held: its list, its mode, and who has to leave then."""
+    way = back_to(before, reading.held, reading.traits, mode=True, first=first, capacity=reading.capacity)
+    return (*way, *disconnections(before, reading.stations))

@@ -44,13 +44,15 @@ def run(session: Session, span: float | None) -> None:
     """Run the sensor whose sensor.toml is in the folder of --site."""
     import sys
 
+    from scopion.operations.folder.read_apart import read_apart
+    from scopion.operations.sensors.load_orders import load_orders
     from scopion.operations.sensors.load_sensor import load_sensor
     from scopion.watching.sensors.run_sensor import SensorFolder, run_sensor
 
     folder = session.site.folder
-    file = load_sensor(folder)
+    file, permitted = read_apart(lambda: (load_sensor(folder), load_orders(folder)))
     with Logged(session):
-        run_sensor(SensorFolder(folder, file, file.broker.topics), for_s=span, terminal=sys.stderr.isatty())
+        run_sensor(SensorFolder(folder, file, file.broker.topics, permitted), for_s=span, terminal=sys.stderr.isatty())
 
 
 @sensor.command()
@@ -97,6 +99,23 @@ def enrol(
     if made.named_home:
         session.note(f"This machine's place is called {made.named_home!r} from now on: place in site.toml.")
     write_sheets(session, name, [sensor_sheet(made, session.site.clock.local(session.site.clock.now()))], file)
+
+
+@sensor.command()
+@click.argument("name", metavar="NAME")
+@click.option("--new-key", is_flag=True, help="Make another key: the old one may be known to others.")
+@html_option
+@pass_session
+def orders(session: Session, name: str, new_key: bool, file: Path | None) -> None:
+    """Let a sensor carry out lists on access points there.
+
+    For those that say via = NAME in site.toml. What goes to its machine is put into one folder.
+    """
+    from scopion.operations.sensors.prepare_orders import prepare_orders
+    from scopion.operations.sensors.word_orders_sheet import orders_sheet
+
+    made = prepare_orders(session.site, name, new_key=new_key)
+    write_sheets(session, name, [orders_sheet(made, session.site.clock.local(session.site.clock.now()))], file)
 
 
 @sensor.command()

@@ -14,6 +14,7 @@ from scopion.operations.sensors.load_sensor import load_sensor
 from scopion.watching.service import service_unit as units
 from scopion.watching.service.check_access import cannot_run, installation, program_path, unreachable
 from scopion.watching.service.install_sensor import (
+    hands_of,
     is_sensor,
     sensor_install_steps,
     sensor_installation,
@@ -57,8 +58,7 @@ def unit(session: Session) -> None:
     echo(unit_text(settings, found, folder), nl=False)
     for name, text in radius_units(settings, found, folder).items():
         echo(f"\n# --- {name}\n{text}", nl=False)
-    for warning in filter(None, (cannot_run(found), *unreachable(settings, folder), *warnings(settings))):
-        session.note(f"{style('Note:', fg='yellow')} {warning}.")
+    _warn(session, cannot_run(found), *unreachable(settings, folder), *warnings(settings))
 
 
 @service.command()
@@ -72,6 +72,7 @@ def install(session: Session, yes: bool) -> None:
     """
     if is_sensor(session.folder):
         _carry_out(session, sensor_install_steps(session.folder), yes)
+        _warn(session, *unreachable(hands_of(session.folder)))
         session.note("The sensor runs: journalctl -u scopion-sensor says how it does.")
         session.note("At the machine that keeps the roster, scopion sensors shows it within a minute.")
         return
@@ -102,11 +103,16 @@ def by_hand(session: Session) -> None:
 
 def _print_sensor(session: Session) -> None:
     """Print the unit of a sensor."""
-    found = sensor_installation()
+    hands = hands_of(session.folder)
+    found = sensor_installation(hands, session.folder)
     folder = session.folder if session.named else SENSOR_FOLDER
-    echo(sensor_unit_text(load_sensor(session.folder), found, folder), nl=False)
-    if problem := cannot_run(found):
-        session.note(f"{style('Note:', fg='yellow')} {problem}.")
+    echo(sensor_unit_text(load_sensor(session.folder), found, folder, hands), nl=False)
+    _warn(session, cannot_run(found), *unreachable(hands))
+
+
+def _warn(session: Session, *warnings: str) -> None:
+    for each in filter(None, warnings):
+        session.note(f"{style('Note:', fg='yellow')} {each}.")
 
 
 def _carry_out(session: Session, steps: Sequence[InstallStep], yes: bool) -> None:

@@ -17,6 +17,7 @@ from scopion.model.errors import NotFound, Refused
 from scopion.operations.site.load_settings import FILE as SETTINGS_FILE
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.open_vendors import FILE as VENDORS_FILE
+from scopion.operations.site.reach_machine import order_key
 from scopion.roster.exchange.fields import iso
 from scopion.roster.store.open_roster import FILE as ROSTER_FILE
 from scopion.roster.store.roster_copies import copy_roster
@@ -60,6 +61,8 @@ def export_site(site: Site, path: str, *, force: bool = False) -> Archived:
     names = [name for name in LIMITS if name not in (MANIFEST, ROSTER_FILE) and (site.folder / name).exists()]
     secrets = any(b"file:" in line.partition(b"#")[0] for line in _settings(site).splitlines())
     remarks = ["Secrets are not in it: copy the files that site.toml names by hand."] if secrets else []
+    if any(site.folder.glob(order_key("*"))):
+        remarks.append("Nor are the keys for orders to sensors: copy orders-NAME.key, too.")
     try:
         with (
             TemporaryDirectory() as place,

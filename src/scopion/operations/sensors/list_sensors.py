@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from scopion.model.batch import USUAL_LAG
+from scopion.model.batch import RIGHT_WITHIN, USUAL_LAG
 from scopion.operations.site.open_site import Site
 from scopion.roster.sensors import KnownSensor, kept_forms, known_sensors
 
@@ -58,6 +58,7 @@ def _line(
     """Return the line of a sensor; ``silent_s`` is how long it may be silent. None: it is not enrolled."""
     if known is None:
         return SensorLine(name, place, "never-heard", "", None, None, 0, None, None, "", None, kept, ())
+    wrong_by = known.offset if known.offset is not None and abs(known.offset) > RIGHT_WITHIN else timedelta()
     # It may be silent for longer than a watch has looked.
     silent = known.lost is not None or not known.online or _is_longer(now - known.heard, silent_s)
     return SensorLine(
@@ -68,7 +69,7 @@ def _line(
         heard=known.heard,
         lag=max(timedelta(), now - known.told) if known.told is not None else None,
         waiting=known.waiting,
-        oldest=known.oldest,
+        oldest=known.oldest - wrong_by if known.oldest is not None else None,
         offset=known.offset,
         address=known.address,
         lost=known.lost,

@@ -14,6 +14,8 @@ from scopion.operations.site.open_site import Site
 from scopion.operations.site.site_settings import NameSettings, ScanSettings, Settings, SubnetSettings, WatchSettings
 from scopion.roster.store.open_roster import Roster
 
+ORDERS_FILE = "orders.toml"  # what it may be ordered to do; without it: nothing
+
 
 class SensorSite(Site):
     """The place of a sensor; its folder is a temporary one."""

@@ -108,6 +108,14 @@ class Topics:
         """Return where a sensor says how it does."""
         return f"{self.begins}/sensor/{sensor}/state"
 
+    def orders(self, sensor: str) -> str:
+        """Return where a sensor reads what it is ordered."""
+        return f"{self.begins}/orders/{sensor}"
+
+    def answers(self, sensor: str) -> str:
+        """Return where a sensor says what came of an order."""
+        return f"{self.begins}/sensor/{sensor}/answer"
+
     def folded(self, sensor: str) -> str:
         """Return where a sensor is told what is folded."""
         return f"{self.begins}/folded/{sensor}"

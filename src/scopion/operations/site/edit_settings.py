@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from scopion.model.errors import Refused
 from scopion.model.toml_text import parse_toml
 
+_BARE = re.compile(r"[A-Za-z0-9_-]+")
 _HEADING = re.compile(r"\s*\[(?P<many>\[)?(?P<path>[^\]]+)\]")
 
 
@@ -94,6 +95,24 @@ def assigned(**values: str | float | list[str] | None) -> str:
             shown = f"{value:g}"
         lines.append(f"{key} = {shown}")
     return "\n".join(lines)
+
+
+def table_text(name: str, table: Mapping[str, Any]) -> str:
+    """Return one of several tables, ``[[name]]``, with those below it, as TOML."""
+    return "\n".join([f"[[{name}]]", *_lines_below(name, table)])
+
+
+def _lines_below(path: str, table: Mapping[str, Any]) -> Iterator[str]:
+    """Yield the values of a table, then the tables below it."""
+    for key, value in table.items():
+        if not isinstance(value, dict):
+            # As JSON: texts, numbers, true and false, and lists of them are written in the same way.
+            yield f"{key} = {json.dumps(value, ensure_ascii=False)}"
+    for key, value in table.items():
+        if isinstance(value, dict):
+            below = f"{path}.{key if _BARE.fullmatch(key) else quoted(key)}"
+            yield f"\n[{below}]"
+            yield from _lines_below(below, value)
 
 
 def without_block(text: str, name: str, number: int) -> str:

@@ -98,10 +98,21 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
         unknown_channel(settings.channel, settings.remind.channels, "what [remind] is about"),
         enforcer_problem(settings.enforcer),
         radius_problem(settings.enforcer),
+        _via_problem(settings),
     )
     if problem := next(filter(None, problems), ""):
         raise InvalidSettings(f"{path}: {problem}")
     return settings
+
+
+def _via_problem(settings: Settings) -> str:
+    """Return which enforcer says a sensor that is not enrolled; empty if none does."""
+    names = [each.name for each in settings.sensor]
+    wrong = next((each for each in settings.enforcer if each.via and each.via not in names), None)
+    if wrong is None:
+        return ""
+    there = f"those are {joined(names)}" if names else "scopion sensor enrol makes one"
+    return f"the enforcer {wrong.name!r} is reached via {wrong.via!r}, which is no sensor: {there}"
 
 
 def _place_problem(settings: Settings) -> str:

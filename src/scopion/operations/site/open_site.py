@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from scopion.discovery.kinds import Kinds, load_kinds
 from scopion.model.clock import Clock
-from scopion.model.errors import DamagedRoster, NotFound, StorageFailed
+from scopion.model.errors import DamagedRoster, EnforcerUnreachable, NotFound, StorageFailed
 from scopion.operations.site.open_vendors import open_vendors
 from scopion.operations.site.site_clock import SiteClock, zone_of
 from scopion.roster.store.open_roster import FILE as ROSTER_FILE
@@ -24,6 +24,7 @@ from scopion.vendors.registry import Vendors
 
 if TYPE_CHECKING:
     from scopion.attachment.connect.kept_shells import KeptShells
+    from scopion.attachment.orders.order_line import OrderLine
     from scopion.attachment.ports import Attachment
     from scopion.operations.answers.made_up_server import MadeUpServer
     from scopion.operations.answers.radius_files import LiveAnswering
@@ -46,6 +47,7 @@ class Site:
         # What this process has done for good, a sentence each, for the message after an interrupt.
         self.stands: deque[str] = deque(maxlen=8)
         self._reading: Roster | None = None
+        self._order_lines: dict[str, OrderLine] = {}  # by sensor
         self._zone_read: tuple[tzinfo | None] | None = None
 
     @cached_property
@@ -124,6 +126,19 @@ class Site:
         from scopion.attachment.connect.kept_shells import KeptShells
 
         return KeptShells(self.attachment.open_shell)
+
+    def order_line(self, sensor: str) -> OrderLine:
+        """Return the way by which a sensor is ordered; it is kept until the site is closed.
+
+        Raises InvalidSettings, EnforcerUnreachable.
+        """
+        if self.story is not None:
+            raise EnforcerUnreachable(f"{sensor} is made up: it has no hands")
+        if sensor not in self._order_lines:
+            from scopion.operations.site.reach_machine import order_line
+
+            self._order_lines[sensor] = order_line(self.folder, self.settings.broker, self.name, sensor)
+        return self._order_lines[sensor]
 
     @property
     def remarks(self) -> list[str]:
@@ -245,6 +260,9 @@ class Site:
         """Close the roster and all connections, and let a story keep the time that its commands took."""
         if "shells" in self.__dict__:
             self.shells.close()
+        for line in self._order_lines.values():
+            line.close()
+        self._order_lines.clear()
         if self._reading is not None:
             self._reading.close()
         if "roster" in self.__dict__:  # last: only a connection that may write leaves one whole file behind

@@ -1,12 +1,18 @@
-"""How to log in to another machine, from settings: the key's file is private, and the password is read when needed."""
+"""How to reach another machine, from settings: over SSH, where a key's file is private, or by a sensor there."""
 
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from scopion.attachment.ports import SshAccess
+from scopion.model.errors import InvalidSettings
 from scopion.operations.folder.read_secret import read_secret, require_private
+from scopion.operations.site.broker_settings import BrokerSettings, Topics, broker_access, topics_of
 from scopion.wireless.enforcer_settings import SshSettings
+
+if TYPE_CHECKING:
+    from scopion.attachment.orders.order_line import OrderLine
 
 
 def ssh_access(folder: Path, ssh: SshSettings) -> SshAccess:
@@ -18,6 +24,27 @@ def ssh_access(folder: Path, ssh: SshSettings) -> SshAccess:
     what = f"the password of {ssh.user} on {ssh.host}"
     password = read_secret(ssh.password, folder, what) if ssh.password else ""
     return SshAccess(ssh.host, ssh.port, ssh.user, key, password, known)
+
+
+def order_line(folder: Path, broker: BrokerSettings | None, site: str, sensor: str) -> OrderLine:
+    """Return the way by which a sensor is ordered; nothing is reached yet. Raises InvalidSettings."""
+    from scopion.attachment.orders.order_line import OrderLine, SensorAccess
+    from scopion.attachment.orders.seal import Seal
+
+    if broker is None:
+        raise InvalidSettings("site.toml has no [broker], by which sensors are reached")
+    key = order_key(sensor)
+    if not (folder / key).exists():
+        raise InvalidSettings(f"{sensor} takes no orders yet: scopion sensor orders {sensor} says what to do")
+    topics = Topics(topics_of(broker, site))
+    seal = Seal(read_secret(f"file:{key}", folder, f"the key for orders to {sensor}"), topics.begins, sensor)
+    access = broker_access(broker, folder, "scopion")
+    return OrderLine(SensorAccess(sensor, access, topics.orders(sensor), topics.answers(sensor), seal))
+
+
+def order_key(sensor: str) -> str:
+    """Return the file, in the site's folder, with the key for orders to a sensor."""
+    return f"orders-{sensor}.key"
 
 
 def _beside(folder: Path, name: str) -> Path:

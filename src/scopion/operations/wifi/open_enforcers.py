@@ -7,6 +7,7 @@ from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from datetime import timedelta
 
+from scopion.attachment.ports import Shell
 from scopion.model.errors import ScopionError
 from scopion.operations.intake.pasted_lists import CURRENT_FOR, PASTED, last_pasted
 from scopion.operations.pages.held_by import reached, settings_of
@@ -61,13 +62,20 @@ def read_once(site: Site, settings: EnforcerSettings, read: Read) -> Readings:
 
 def open_enforcer(site: Site, settings: EnforcerSettings) -> Enforcer:
     """Return an enforcer; nothing is reached before it is asked something."""
-    access = ssh_access(site.folder, settings.ssh) if settings.ssh is not None else None
     reach = Reach(
-        lambda: site.shells.open(access),
+        lambda: _opened_shell(site, settings),
         lambda: last_published(site.roster_for_reading(), settings.network, settings.name),
         lambda: site.answering(settings.network),
     )
     return type_of(settings).open(settings, reach)
+
+
+def _opened_shell(site: Site, settings: EnforcerSettings) -> Shell:
+    if settings.via:
+        from scopion.attachment.orders.sensor_shell import SensorShell  # only where a sensor has hands
+
+        return SensorShell(site.order_line(settings.via), settings.name)
+    return site.shells.open(ssh_access(site.folder, settings.ssh) if settings.ssh is not None else None)
 
 
 def read_stations(

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from contextlib import suppress
 from datetime import timedelta
 from typing import Any
 
-from scopion.model.errors import NotFound, Refused, ScopionError
+from scopion.model.errors import EnforcerUnreachable, NotFound, Refused, ScopionError
 from scopion.operations.folder.take_turns import only_push
 from scopion.operations.pages.held_by import pages_of
+from scopion.operations.sensors.guard_push import settle_guards
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.network_context import NetworkContext, open_network
 from scopion.operations.wifi.open_enforcers import enforcers
@@ -31,8 +33,8 @@ from scopion.roster.wifi.pushes import (
 )
 from scopion.wireless.enforcers.enforcer import Held, RadioReading, read_held, whole
 from scopion.wireless.list_policy import ListPolicy, WantedList, read_policy
-from scopion.wireless.order_steps import disconnections, target_of
-from scopion.wireless.plan_radio import RadioPlan, back_to
+from scopion.wireless.order_steps import target_of
+from scopion.wireless.plan_radio import RadioPlan, steps_back
 
 # A push with this much time left is not being taken back yet.
 _TIME_LEFT = timedelta(seconds=2)
@@ -45,16 +47,25 @@ def keep(site: Site, ssid: str | None = None) -> list[Push]:
     # With time left no reverting has begun, so this does not wait for another push, which may take long.
     kept = [each for each in waiting if time_left(site, roster, each) >= _TIME_LEFT]
     for each in kept:
-        keep_push(roster, each.id)
+        _keep(site, roster, each)
     if len(kept) < len(waiting):
         with only_push(site.folder):  # a push that is just being taken back cannot be kept
             late = _waiting(roster, ssid)
             for each in late:
-                keep_push(roster, each.id)
+                _keep(site, roster, each)
             kept += late
     if not kept:
         raise NotFound("no push is waiting to be kept: scopion wifi revert --list shows what became of each")
     return kept
+
+
+def _keep(site: Site, roster: Roster, push: Push) -> None:
+    """Keep a push. Raises EnforcerUnreachable if a sensor that would take it back cannot be told: then it will."""
+    try:
+        settle_guards(site, roster, push, kept=True)
+    except EnforcerUnreachable as error:
+        raise EnforcerUnreachable(f"push {push.id} is not kept, and will be taken back where it is: {error}") from None
+    keep_push(roster, push.id)
 
 
 def time_left(site: Site, roster: Roster, push: Push) -> timedelta:
@@ -150,6 +161,8 @@ def revert_to(
             for later in pushes(roster, meant.ssid):
                 if meant.id <= later.id < each.push.id and later.enforcer == meant.enforcer:
                     note_reverted(roster, later.id, each.push.id)
+        with suppress(ScopionError, OSError):  # the next push says it, too; until then all is as it was before
+            settle_guards(site, roster, meant)
         return done
 
 
@@ -177,11 +190,10 @@ def _plan_back(
     if reading.traits.keeps_hours and published:
         target = target_of(context.wanted, Held())  # by now its hours may say another list
     foreign = Held(target.allow - ours.allow, target.deny - ours.deny, target.mode)
-    way = back_to(target, reading.held, reading.traits, mode=True, first=context.protected(), capacity=reading.capacity)
     return RadioPlan(
         *reading.values(),
         target=target,
         wanted=WantedList(target.mode or ListMode.OFF),
-        steps=(*way, *disconnections(target, reading.stations)),
+        steps=steps_back(reading, target, context.protected()),
         foreign=foreign,
     )

@@ -16,6 +16,7 @@ from scopion.model.band import at_band, spoken_band
 from scopion.model.errors import Divided, EnforcerUnreachable, ScopionError
 from scopion.model.text import joined
 from scopion.operations.pages.typed_lists import last_published
+from scopion.operations.sensors.guard_push import guard_push, settle_guards
 from scopion.operations.site.change_roster import account
 from scopion.operations.wifi.network_context import NetworkContext
 from scopion.operations.wifi.read_radios import RadioChoice
@@ -124,6 +125,7 @@ class PushRun:
                 note_deadline(self._roster, number, self._site.boot(), left)
         problem = ""
         try:
+            guard_push(self._site, self._roster, number, self._radios, self._first)
             for radio, reading in self._put().items():
                 self._radios[radio]["after"] = held_document(reading.held)
             note_radios(self._roster, number, self._radios)
@@ -222,6 +224,8 @@ class PushRun:
             stuck = self._put_files_back()
         if not stuck:
             end_push(self._roster, number, PushState.ROLLED_BACK, self._site.clock.now(), problem)
+            with suppress(ScopionError, OSError):  # at worst it is taken back to where it is already
+                settle_guards(self._site, self._roster, push_of(self._roster, number))
             self._site.stands.append(f"{self._enforcer.name} holds what it held (push {number} was rolled back)")
             if isinstance(error, ScopionError | OSError):
                 raise EnforcerUnreachable(f"{problem}; rolled back, every radio holds what it held before") from None

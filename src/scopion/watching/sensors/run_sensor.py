@@ -7,14 +7,17 @@ from collections.abc import Callable
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from scopion import __version__
-from scopion.attachment.connect.mqtt_line import MqttLine, Will
+from scopion.attachment.connect.mqtt_line import Arrived, MqttLine, Will
+from scopion.attachment.orders.seal import Seal
 from scopion.attachment.permission import keep_capabilities_to_itself
 from scopion.attachment.system_clock import boot
 from scopion.model.batch import SensorClocks, SensorState
 from scopion.model.clock import Clock
 from scopion.model.mac import MacAddress
+from scopion.model.text import joined
 from scopion.operations.folder.take_turns import only_sensor
 from scopion.operations.intake.flood_guard import FloodGuard
 from scopion.operations.sensors.sensor_site import SensorSite
@@ -28,6 +31,10 @@ from scopion.watching.sensors.send_batches import Sending
 from scopion.watching.watch_context import log
 from scopion.watching.watch_memory import WatchMemory
 from scopion.wire.sensor_documents import state_to_json
+
+if TYPE_CHECKING:
+    from scopion.operations.sensors.load_orders import Permitted
+    from scopion.watching.sensors.take_orders import Orders
 
 # What runs when the sensor is told to stop gets this long to end; the rest is in its file.
 _GRACE_S = 3.0
@@ -43,6 +50,7 @@ class SensorFolder:
     path: Path
     file: SensorFile
     begins: str  # its topics
+    permitted: Permitted | None = None  # what it may be ordered to do
 
 
 def run_sensor(folder: SensorFolder, *, for_s: float | None = None, terminal: bool = False) -> None:
@@ -79,19 +87,49 @@ class _Sensor:
         self._site.relay = self._sweeper.relay = sending
         self._sweeper.watch_state = self._site.watch_state
         gone = SensorState(file.name, online=False, place=file.place)
+        read = [topics.folded(file.name)]
+        orders = self._orders(opened, topics)
+        if orders is not None:
+            read.append(topics.orders(file.name))
+
+        def heard(arrived: Arrived) -> None:
+            by_order = orders is not None and arrived.topic == topics.orders(file.name)
+            (orders.inbox if orders is not None and by_order else sending.inbox).heard(arrived)
+
         sending.line = self._line = MqttLine(
             access,
             f"{folder.begins}/{file.name}",
-            [topics.folded(file.name)],
-            sending.inbox.heard,
+            read,
+            heard,
             sending.inbox.changed,
             will=Will(topics.state(file.name), state_to_json(gone)),
             session_s=_SESSION_S,
         )
         self._gone = topics.state(file.name), state_to_json(gone)
         self._looking.last_parts["reporting"] = sending
+        if orders is not None:
+            orders.line = self._line
+            self._looking.last_parts["orders"] = orders
         self._line.start()
         log.info("looking after %s as %s; reporting to %s", file.place, file.name, access)
+
+    def _orders(self, opened: ExitStack, topics: Topics) -> Orders | None:
+        """Return the part that takes orders, if this sensor may be ordered anything. Raises InvalidSettings."""
+        folder, name, permitted = self._folder.path, self._folder.file.name, self._folder.permitted
+        if permitted is None:
+            return None
+        from scopion.operations.sensors.carry_out_orders import Hands  # a sensor without hands has no memory for them
+        from scopion.watching.sensors.take_orders import Orders
+
+        seal = Seal(permitted.key, topics.begins, name)
+
+        def clocks() -> SensorClocks:
+            return clocks_of(self._clock)
+
+        hands = Hands(folder, permitted.enforcers, self._site.attachment.open_shell, clocks)
+        opened.callback(hands.close)
+        log.info("taking orders for %s", joined([each.name for each in permitted.enforcers]))
+        return Orders(self._looking.context, hands, seal, topics.answers(name), clocks)
 
     def _own(self) -> list[MacAddress]:
         return [each.mac for each in self._site.attachment.interfaces() if each.mac and not each.virtual]

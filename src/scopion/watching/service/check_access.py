@@ -23,7 +23,7 @@ def installation(settings: Settings, folder: Path = SYSTEM_FOLDER) -> Installati
 
 def _sockets(settings: Settings) -> list[tuple[str, str]]:
     """Return the sockets of enforcers on this machine, each with what to do if it is closed to the account."""
-    local = [(each, enforcers.type_of(each)) for each in settings.enforcer if each.ssh is None]
+    local = [(each, enforcers.type_of(each)) for each in settings.enforcer if each.is_here]
     return [(path, entry.socket_advice) for each, entry in local for path in entry.sockets(each).values()]
 
 

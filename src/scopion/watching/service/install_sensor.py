@@ -9,11 +9,14 @@ from pathlib import Path
 
 from scopion.model.errors import Refused
 from scopion.model.text import counted
+from scopion.operations.sensors.load_orders import KEY_FILE, load_orders
 from scopion.operations.sensors.load_sensor import FILE, load_sensor
+from scopion.operations.sensors.sensor_site import ORDERS_FILE
 from scopion.operations.site.broker_settings import SensorFile, broker_access
+from scopion.operations.site.site_settings import Settings
 from scopion.roster.spool.spool import FILE as SPOOL_FILE
 from scopion.roster.spool.spool import Spool
-from scopion.watching.service.check_access import cannot_run, program_parts, program_path
+from scopion.watching.service.check_access import cannot_run, installation
 from scopion.watching.service.sensor_unit import SENSOR_FOLDER, SENSOR_UNIT, sensor_unit_text
 from scopion.watching.service.service_manager import (
     UNITS,
@@ -27,9 +30,15 @@ from scopion.watching.service.service_manager import (
 from scopion.watching.service.service_unit import Installation, references
 
 
-def sensor_installation() -> Installation:
-    """Return the running program, and where its parts are."""
-    return Installation(program_path(), program_parts())
+def sensor_installation(hands: Settings, folder: Path) -> Installation:
+    """Return the running program, where its parts are, and the groups that its hands need."""
+    return installation(hands, folder)
+
+
+def hands_of(folder: Path) -> Settings:
+    """Return settings with the enforcers on which the sensor in a folder carries out orders. Raises InvalidSettings."""
+    permitted = load_orders(folder)
+    return Settings(enforcer=permitted.enforcers if permitted is not None else ())
 
 
 def is_sensor(folder: Path) -> bool:
@@ -47,17 +56,18 @@ def sensor_install_steps(own: Path) -> list[InstallStep]:
     broker_access(file.broker, own, file.name)  # all that it names has to be there
     if any(kind == "env" for kind, _ in references([file.broker.password])):
         raise Refused(f"{own / FILE}: a service has no variable of yours: write password as file: or credential:")
-    found = sensor_installation()
+    hands = hands_of(own)
+    found = sensor_installation(hands, own)
     if problem := cannot_run(found):
         raise Refused(problem)
     steps = [*account_steps()]
     if own.resolve() != SENSOR_FOLDER:
-        names = [FILE, *_named(file)]
+        names = [FILE, *_named(file), *_named_by_orders(own, hands)]
         says = f"copy {', '.join(names)} from {own} to {SENSOR_FOLDER}, for the account of the service only"
         if waiting := _waiting(own):
             says += f"; {waiting} that it has not told yet stay there: run the sensor there until none waits"
         steps.append(InstallStep(says, lambda: _copy(own, names)))
-    return [*steps, *unit_steps(SENSOR_UNIT, sensor_unit_text(file, found))]
+    return [*steps, *unit_steps(SENSOR_UNIT, sensor_unit_text(file, found, hands=hands))]
 
 
 def sensor_remove_steps() -> list[InstallStep]:
@@ -84,6 +94,19 @@ def _named(file: SensorFile) -> Iterator[str]:
     for name in (file.broker.trust, file.broker.certificate, file.broker.key, *secrets):
         if name and not Path(name).is_absolute():
             yield name
+
+
+def _named_by_orders(own: Path, hands: Settings) -> Iterator[str]:
+    """Yield the files by which orders are permitted, and those that they name beside them."""
+    if not hands.enforcer:
+        return
+    yield from (ORDERS_FILE, KEY_FILE)
+    for each in hands.enforcer:
+        named = [each.ssh.key, each.ssh.known_hosts] if each.ssh is not None else []
+        secrets = references([each.ssh.password]) if each.ssh is not None else ()
+        for name in (*named, *(name for kind, name in secrets if kind == "file")):
+            if name and not Path(name).expanduser().is_absolute() and (own / name).exists():
+                yield name
 
 
 def _copy(own: Path, names: list[str]) -> None:

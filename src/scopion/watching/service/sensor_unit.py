@@ -6,15 +6,20 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from scopion.operations.site.broker_settings import SensorFile
+from scopion.operations.site.site_settings import Settings
 from scopion.watching.service.service_unit import (
     Installation,
+    capabilities,
     command_word,
     credential_lines,
+    groups_line,
     kept_running,
     references,
     rights,
     sandbox,
+    secret_references,
     unit_word,
+    written_folders,
 )
 
 SENSOR_UNIT = "scopion-sensor.service"
@@ -25,15 +30,18 @@ _WATCHDOG_S = 90
 _MEMORY = "192M"
 
 
-def sensor_unit_text(file: SensorFile, installation: Installation, folder: Path = SENSOR_FOLDER) -> str:
-    """Return the unit's file."""
-    return "\n".join(_lines(file, installation, folder)) + "\n"
+def sensor_unit_text(
+    file: SensorFile, installation: Installation, folder: Path = SENSOR_FOLDER, hands: Settings | None = None
+) -> str:
+    """Return the unit's file; ``hands``: settings with the enforcers on which it carries out orders."""
+    return "\n".join(_lines(file, installation, folder, hands or Settings())) + "\n"
 
 
-def _lines(file: SensorFile, installation: Installation, folder: Path) -> Iterator[str]:
+def _lines(file: SensorFile, installation: Installation, folder: Path, hands: Settings) -> Iterator[str]:
     arguments = map(command_word, ["--site", str(folder), "sensor", "run"])
     command = " ".join([unit_word(str(installation.program)), *arguments])
     own = folder == SENSOR_FOLDER
+    written = [each for each in written_folders(hands, folder) if not (own and each == folder)]
     yield from (
         "# Made by scopion service from sensor.toml; scopion service install makes it again.",
         "[Unit]",
@@ -45,11 +53,12 @@ def _lines(file: SensorFile, installation: Installation, folder: Path) -> Iterat
         *kept_running(command, watchdog_s=_WATCHDOG_S),
         *((f"StateDirectory={SENSOR_FOLDER.name}", "StateDirectoryMode=0700") if own else ()),
         "UMask=0077",
-        *credential_lines(references([file.broker.password])),
+        *groups_line(installation),
+        *credential_lines([*references([file.broker.password]), *secret_references(hands)]),
         "",
-        *rights(file.method in ("auto", "arp"), {}),
+        *rights(file.method in ("auto", "arp"), capabilities(hands)),
         "",
-        *sandbox((installation.program, *installation.parts, folder), [] if own else [folder], _MEMORY),
+        *sandbox((installation.program, *installation.parts, folder), written, _MEMORY),
         "",
         "[Install]",
         "WantedBy=multi-user.target",

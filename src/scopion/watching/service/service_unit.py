@@ -66,8 +66,7 @@ def _lines(settings: Settings, installation: Installation, folder: Path) -> Iter
         "",
         *kept_running(command, watchdog_s=_WATCHDOG_S, reloads=True),
     )
-    if installation.groups:
-        yield f"SupplementaryGroups={' '.join(map(unit_word, installation.groups))}"
+    yield from groups_line(installation)
     yield from own_folder(folder)
     yield from credential_lines(secret_references(settings))
     raw = needs_raw_frames(settings)
@@ -86,6 +85,12 @@ def kept_running(
     yield from (f"TimeoutStopSec={stop_s}", f"User={ACCOUNT}", f"Group={ACCOUNT}")
 
 
+def groups_line(installation: Installation) -> Iterator[str]:
+    """Yield the line by which a service is in the groups that may use what the settings name."""
+    if installation.groups:
+        yield f"SupplementaryGroups={' '.join(map(unit_word, installation.groups))}"
+
+
 def own_folder(folder: Path) -> Iterator[str]:
     """Yield the lines by which a service has the site's folder for itself and its group."""
     if folder == SYSTEM_FOLDER:
@@ -97,7 +102,7 @@ def own_folder(folder: Path) -> Iterator[str]:
 
 def capabilities(settings: Settings) -> dict[str, str]:
     """Return the capabilities that the enforcers on this machine need, each with its purpose."""
-    local = [enforcers.type_of(each) for each in settings.enforcer if each.ssh is None]
+    local = [enforcers.type_of(each) for each in settings.enforcer if each.is_here]
     return {capability: entry.needs for entry in local for capability in entry.capabilities}
 
 
@@ -123,7 +128,7 @@ def rights(raw: bool, more: Mapping[str, str]) -> list[str]:
 
 def _sandbox(settings: Settings, installation: Installation, folder: Path) -> Iterator[str]:
     run = [Path(each) for channel in settings.channel for each in channels.type_of(channel).runs(channel)]
-    return sandbox((installation.program, *installation.parts, folder, *run), _written(settings, folder))
+    return sandbox((installation.program, *installation.parts, folder, *run), written_folders(settings, folder))
 
 
 def sandbox(met: Iterable[Path], written: Iterable[Path], memory: str = "512M") -> Iterator[str]:
@@ -163,11 +168,11 @@ def sandbox(met: Iterable[Path], written: Iterable[Path], memory: str = "512M") 
         yield f"ReadWritePaths={' '.join(writable)}"
 
 
-def _written(settings: Settings, folder: Path) -> list[Path]:
-    """Return the folders outside of the site's that are written to."""
+def written_folders(settings: Settings, folder: Path) -> list[Path]:
+    """Return the folders outside of the system's that are written to."""
     files = [folder / path for each in settings.channel for path in channels.type_of(each).writes(each)]
     for each in settings.enforcer:
-        if each.ssh is None:
+        if each.is_here:
             files += [folder / path for path in enforcers.type_of(each).writes(each)]
     outside = {path.parent for path in files if folder not in (path.parent, *path.parent.parents)}
     return sorted({*outside, *([folder] if folder != SYSTEM_FOLDER else [])})
@@ -178,7 +183,7 @@ def secret_references(settings: Settings) -> Iterator[tuple[str, str]]:
     values: list[str] = []
     for channel in settings.channel:
         values += channels.type_of(channel).secrets(channel)
-    values += [each.ssh.password for each in settings.enforcer if each.ssh is not None]
+    values += [each.ssh.password for each in settings.enforcer if each.ssh is not None and not each.via]
     if settings.broker is not None:
         values.append(settings.broker.password)
     for router in settings.router:

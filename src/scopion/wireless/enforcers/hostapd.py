@@ -73,7 +73,7 @@ class Hostapd(ShellEnforcer):
             lost = "its lists are gone when it restarts or reads its files again: accept_file and deny_file keep them"
         elif not all(each.config for each in radios):
             lost = "after a restart its mode is that of its configuration file: config lets it be written there, too"
-        self._far = settings.ssh is not None
+        self._far = not settings.is_here
         self.traits = Traits(
             Effect.REFUSES,
             reads_mode=False,

@@ -20,7 +20,7 @@ from scopion.wireless.enforcer_settings import (
 from scopion.wireless.radius.radius_settings import RadiusSettings
 
 if TYPE_CHECKING:
-    from scopion.attachment.ports import Shell
+    from scopion.attachment.ports import Job, Shell
     from scopion.wireless.enforcers.enforcer import Enforcer, Held
     from scopion.wireless.enforcers.radius import Answering
     from scopion.wireless.judge_posture import Finding
@@ -54,6 +54,10 @@ def _no_posture(enforcer: Any, settings: Any) -> Iterator[Posture]:
     return iter(())
 
 
+def _nothing_permitted(settings: Any, job: Any) -> bool:
+    return False
+
+
 def _no_findings(enforcer: Any, settings: Any) -> Iterator[Finding]:
     return iter(())
 
@@ -74,6 +78,13 @@ class EnforcerType:
     postures: Callable[[Any, Any], Iterator[Posture]] = _no_posture  # what an audit can read of its networks
     findings: Callable[[Any, Any], Iterator[Finding]] = _no_findings  # what else an audit has to say
     by_hand: bool = False  # a person takes the steps: nothing is sent to it
+    # Whether a job is one that such an enforcer asks for: a sensor does no other. None at all: it has no hands there.
+    permits: Callable[[Any, Job], bool] = _nothing_permitted
+
+    @property
+    def by_order(self) -> bool:
+        """Tell whether a sensor can carry its steps."""
+        return self.permits is not _nothing_permitted
 
 
 _TYPES: dict[str, EnforcerType] = {}
@@ -100,6 +111,12 @@ def _open_hostapd(settings: HostapdSettings, reach: Reach) -> Enforcer:
     return Hostapd(settings, reach.open_shell)
 
 
+def _hostapd_permits(settings: HostapdSettings, job: Job) -> bool:
+    from scopion.wireless.enforcers import permitted_jobs
+
+    return permitted_jobs.of_hostapd(settings, job)
+
+
 def _hostapd_postures(enforcer: Any, settings: HostapdSettings) -> Iterator[Posture]:
     """Yield radio by radio its own network, and all others that the access point carries beside it."""
     from scopion.wireless.posture import Posture, bss_of_hostapd, of_control, of_hostapd
@@ -122,10 +139,22 @@ def _open_nftables(settings: NftablesSettings, reach: Reach) -> Enforcer:
     return BridgeFirewall(settings, reach.open_shell)
 
 
+def _nftables_permits(settings: NftablesSettings, job: Job) -> bool:
+    from scopion.wireless.enforcers import permitted_jobs
+
+    return permitted_jobs.of_nftables(settings, job)
+
+
 def _open_uci(settings: UciSettings, reach: Reach) -> Enforcer:
     from scopion.wireless.enforcers.uci import UciFile
 
     return UciFile(settings, reach.open_shell)
+
+
+def _uci_permits(settings: UciSettings, job: Job) -> bool:
+    from scopion.wireless.enforcers import permitted_jobs
+
+    return permitted_jobs.of_uci(settings, job)
 
 
 def _uci_postures(enforcer: Any, settings: UciSettings) -> Iterator[Posture]:
@@ -169,11 +198,24 @@ for _entry in (
         sockets=lambda settings: {radio: each.socket for radio, each in settings.radio.items()},
         socket_advice="set ctrl_interface_group in hostapd's configuration",
         postures=_hostapd_postures,
+        permits=_hostapd_permits,
     ),
     EnforcerType(
-        "nftables", NftablesSettings, _open_nftables, capabilities=("CAP_NET_ADMIN",), needs="lists in the firewall"
+        "nftables",
+        NftablesSettings,
+        _open_nftables,
+        capabilities=("CAP_NET_ADMIN",),
+        needs="lists in the firewall",
+        permits=_nftables_permits,
     ),
-    EnforcerType("uci", UciSettings, _open_uci, writes=lambda settings: [settings.file], postures=_uci_postures),
+    EnforcerType(
+        "uci",
+        UciSettings,
+        _open_uci,
+        writes=lambda settings: [settings.file],
+        postures=_uci_postures,
+        permits=_uci_permits,
+    ),
     EnforcerType("radius", RadiusSettings, _open_radius, findings=_radius_findings),
     EnforcerType("page", PageSettings, _open_page, by_hand=True),
 ):

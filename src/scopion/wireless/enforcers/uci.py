@@ -218,7 +218,7 @@ class UciFile(ShellEnforcer):
         self._text = None
 
     def _reload(self) -> None:
-        if not self._settings.reload or self._settings.ssh is None:
+        if not self._settings.reload or self._settings.is_here:
             return
         self._reloaded = True  # from here on, even if its answer is lost
         (ran,) = self._shell.carry_out([Program(tuple(self._settings.reload))])

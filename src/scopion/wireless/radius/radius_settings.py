@@ -76,6 +76,7 @@ class RadiusSettings(EnforcerSettings):
 
     type: Literal["radius"]
     ssh: None = None  # nothing is reached: access points ask
+    via: Literal[""] = ""
     access_point: Annotated[tuple[AskingSettings, ...], MinLen(1), MaxLen(256)]
     listen: IPv4Address | IPv6Address | None = None  # None: every address of this machine
     port: Port = AUTHENTICATION_PORT

@@ -1,4 +1,4 @@
-"""Records ``tests/data/lab.pcap`` from real services in a lab: ``python -m tests.lab.record FILE``, as root on Linux.
+"""Records ``tests/data/lab.pcap`` from real services in a lab: ``python -m tests.data.record FILE``, as root on Linux.
 
 A DHCP client, a multicast DNS responder and a NetBIOS name service start on a segment, and what a bystander hears is
 written down. The tests import the file everywhere, also where no lab can run.
