@@ -166,7 +166,15 @@ class Merging(FolderTest):
         0,
         300,
     )
-    @example(  # the same, told twice before it is heard again: by the sweep, and by who listens
+    @example(  # late at an address where a host without a MAC address answers then
+        [
+            ({10: (3, 0, 0)}, True), ({}, True), ({10: (3, 0, 0), 12: (3, 0, 59)}, False),
+            ({10: (1, 0, 0), 12: (0, 0, 0)}, True),
+        ],
+        0,
+        60,
+    )  # fmt: skip
+    @example(  # heard so and told twice, by the sweep and by who listens, and heard again
         [
             ({}, True), ({10: (1, 0, 0)}, True), *[({}, True)] * 5,
             ({11: (1, 0, 59)}, False), ({11: (1, 0, 119)}, False), ({11: (1, 0, 0)}, False),

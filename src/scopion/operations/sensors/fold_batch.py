@@ -185,6 +185,7 @@ class _Replay:
         """Take in the sightings of a step; they are folded with others, unless those have to be folded before."""
         if not self._one_step and any(map(self._depends, seen)):
             self._flush()
+            self._look()  # what was told late made no device present
         for each in seen:
             self._pending.append(each)
             if each.mac is not None and _names(each):
