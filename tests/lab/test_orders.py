@@ -167,6 +167,10 @@ class Orders(PlacesTest):
         wait_for("it is taken back", self.reaches, 30)
         self.cut(up=True)
         wait_for("the line is back", self.answers, 60)
+        late = self.net.scopion(["wifi", "keep"], self.site)  # by now it may be noted here, too
+        self.assertNotEqual(late.returncode, 0, late.stderr)
+        self.assertRegex(late.stderr, "has taken it back already|no push is waiting")
+        self.assertTrue(self.reaches())
         self.at_desk("wifi", "push", "Clay", "--yes", "--no-verify", "--revert-after", "10s")
         self.at_desk("wifi", "keep")
         time.sleep(11)

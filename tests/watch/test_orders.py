@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Sequence
 from datetime import timedelta
+from ipaddress import IPv4Address
 from types import SimpleNamespace
 from typing import Any, ClassVar, cast
 from unittest.mock import patch
@@ -35,20 +36,32 @@ from scopion.attachment.ports import (
     ReadLog,
     WriteFile,
 )
-from scopion.model.batch import SensorClocks
-from scopion.model.errors import EnforcerUnreachable, InvalidSettings, MalformedFrame
-from scopion.model.mac import MacAddress
+from scopion.model.batch import SensorClocks, SensorState
+from scopion.model.errors import EnforcerUnreachable, InvalidSettings, MalformedFrame, Refused
+from scopion.model.mac import MacAddress, Notation
+from scopion.model.observation import Observation, Source
 from scopion.operations.intake.flood_guard import FloodGuard
+from scopion.operations.intake.miss_devices import access_points
 from scopion.operations.sensors.carry_out_orders import Hands
 from scopion.operations.sensors.keep_guards import Guards as KeptGuards
 from scopion.operations.sensors.keep_guards import Kept
 from scopion.operations.sensors.load_orders import load_orders
 from scopion.operations.site.open_site import Site
+from scopion.operations.wifi.check_push import require_harmless
+from scopion.operations.wifi.network_context import NetworkContext
+from scopion.roster.folding.fold_observations import fold
+from scopion.roster.places import name_home
+from scopion.roster.read_devices import all_devices
+from scopion.roster.sensors import hear_sensor, note_state
+from scopion.roster.wifi.lists import ListMode, Network
 from scopion.scenes.scene_clock import SceneClock
 from scopion.watching.executors import InlineExecutor
 from scopion.watching.sensors.take_orders import Orders
 from scopion.watching.watch_context import WatchContext
 from scopion.watching.watch_memory import WatchMemory
+from scopion.wireless.enforcers.enforcer import Effect, Held, Station, Traits
+from scopion.wireless.list_policy import WantedList
+from scopion.wireless.plan_radio import RadioPlan
 from tests.support import NOON, FolderTest
 
 KEY, OTHER_KEY = "11" * 32, "22" * 32
@@ -377,7 +390,7 @@ class Ordered(FolderTest):
             waiting = tuple(range(6, number))
             self.line.ask("kiln", Guards(waiting, Guard(number, left, held)))
         self.line.ask("bridge", Guards((), Guard(5, 31.0, held)))
-        self.line.ask("kiln", Guards((7, 8, 9)))
+        self.assertEqual(self.line.ask("kiln", Guards((7, 8, 9))).guarded, (6, 7, 8, 9))
         answer = self.line.ask("kiln", Guards((7, 8, 9), Guard(10, 5.0, {"5": {"deny": "x"}})))
         self.assertTrue(answer.failed)  # what could not be taken back is not promised
         self.begin()
@@ -422,3 +435,44 @@ class Ordered(FolderTest):
                 load_orders(self.folder)
         (self.folder / "orders.toml").unlink()
         self.assertIsNone(load_orders(self.folder))
+
+
+class LockedOut(FolderTest):
+    SITE = (
+        'place = "shop"\n[broker]\nhost = "127.0.0.1"\ntopics = "k"\n[[sensor]]\nname = "pit"\nplace = "clay pit"\n'
+        '[[enforcer]]\nname = "kiln"\ntype = "hostapd"\nnetwork = "Clay"\nvia = "pit"\n'
+        'radio = { "5" = { socket = "/run/hostapd/wlan0" } }\n'
+        'ssh = { host = "192.0.2.9" }\n'
+    )
+
+    def test_a_sensor_is_not_cut_off_by_its_own_hands(self) -> None:
+        """A push that would put the sensor off the air is refused; its namesake here is not meant."""
+        (self.folder / "site.toml").write_text(self.SITE)
+        site = Site(self.folder)
+        self.addCleanup(site.close)
+        roster, address = site.roster, IPv4Address("192.0.2.9")
+        name_home(roster, "shop")
+        namesake = MacAddress.parse("6c:d1:9e:08:40:91")
+        for mac, place in ((PHONE, "clay pit"), (namesake, "shop")):
+            fold(roster, [Observation(mac, address, NOON, Source.ARP)], (), NOON, place=place)
+        hear_sensor(roster, "pit", "clay pit", NOON)
+        note_state(roster, SensorState("pit", online=True, place="clay pit", address="192.0.2.9"), None)
+        devices = all_devices(roster)
+        network = Network("Clay", ListMode.DENY, Notation.COLON, None, ("5",), "", NOON)
+        context = NetworkContext(site, roster, network, devices, cast(Any, None), WantedList(ListMode.DENY))
+        target = Held(deny=frozenset([PHONE, namesake]), mode=ListMode.DENY)
+
+        def plan(*there: MacAddress) -> RadioPlan:
+            return RadioPlan(
+                "kiln", "5", Traits(Effect.REFUSES), None, Held(), tuple(map(Station, there)), target=target,
+                wanted=WantedList(ListMode.DENY), steps=(),
+            )  # fmt: skip
+
+        with patch.object(NetworkContext, "own", lambda _: set()):
+            self.assertEqual(context.sensors(), {PHONE})
+            with self.assertRaisesRegex(Refused, "the sensor by which it is reached, would be refused on 'Clay'"):
+                require_harmless(context, plan(PHONE, namesake))
+            require_harmless(context, plan(namesake))  # the sensor is on cable
+        # The access point is the one in that place, of two with one address.
+        (known,) = access_points(site, devices, {})
+        self.assertEqual(known.device.macs, (PHONE,))

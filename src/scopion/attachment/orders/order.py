@@ -73,6 +73,7 @@ class Answer:
     word: str = ""  # for the next order
     ran: tuple[Ran, ...] = ()
     mode: tuple[int, str] | None = None
+    guarded: tuple[int, ...] = ()  # pushes that it had to take back, before it was told which still wait
     refused: str = ""  # why nothing was done
     failed: str = ""  # why it could not be done, wholly or in part
     is_stale: bool = field(default=False)  # the word was not good any more: nothing was done

@@ -52,7 +52,7 @@ def order_from_json(octets: bytes) -> Order:
     elif "mode_of" in read:
         asks = ModeOf(_plain(read, "mode_of"))
     elif "waiting" in read:
-        asks = Guards(_numbers(read["waiting"]), _guard(read["guard"]) if "guard" in read else None)
+        asks = Guards(_numbers(read["waiting"]), guard_of(read["guard"]) if "guard" in read else None)
     return Order(
         session=fields.text("session") or str(fields.lacks("session")),
         number=fields.count("number"),
@@ -68,7 +68,7 @@ def answer_to_json(answer: Answer) -> bytes:
         {
             "form": ANSWER, "session": answer.session, "number": answer.number, "word": answer.word,
             "ran": [[each.code, each.output, each.errors] for each in answer.ran],
-            "mode": list(answer.mode) if answer.mode is not None else None,
+            "mode": list(answer.mode) if answer.mode is not None else None, "guarded": list(answer.guarded),
             "refused": answer.refused, "failed": answer.failed, "is_stale": answer.is_stale,
         }
     )  # fmt: skip
@@ -87,15 +87,11 @@ def answer_from_json(octets: bytes) -> Answer:
         word=fields.text("word"),
         ran=tuple(map(_ran_of, fields.lists("ran", _MOST_JOBS))),
         mode=(mode[0], mode[1]) if mode is not None else None,
+        guarded=_numbers(read.get("guarded", [])),
         refused=fields.text("refused"),
         failed=fields.text("failed"),
         is_stale=fields.flag("is_stale"),
     )
-
-
-def guard_from_json(read: object) -> Guard:
-    """Return a guard as it was kept. Raises MalformedFrame, never anything else."""
-    return _guard(read)
 
 
 def _written(document: Mapping[str, Any]) -> bytes:
@@ -172,13 +168,14 @@ def _ran_of(read: list[Any]) -> Ran:
 
 def _numbers(read: object) -> tuple[int, ...]:
     if not isinstance(read, list) or len(read) > _MOST_WAITING:
-        raise MalformedFrame("waiting is a list of pushes")
+        raise MalformedFrame("it has no list of pushes where one should be")
     if not all(isinstance(each, int) and not isinstance(each, bool) and 0 < each < 1 << 53 for each in read):
-        raise MalformedFrame("waiting is a list of pushes")
+        raise MalformedFrame("it has no list of pushes where one should be")
     return tuple(read)
 
 
-def _guard(read: object) -> Guard:
+def guard_of(read: object) -> Guard:
+    """Return a guard, as an order or a sensor's file has it. Raises MalformedFrame, never anything else."""
     fields = Fields({"form": "", **read} if isinstance(read, dict) else {}, "")
     left = fields.number("left_s")
     before = read.get("before") if isinstance(read, dict) else None

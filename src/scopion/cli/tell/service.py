@@ -17,7 +17,6 @@ from scopion.watching.service.install_sensor import (
     hands_of,
     is_sensor,
     sensor_install_steps,
-    sensor_installation,
     sensor_remove_steps,
 )
 from scopion.watching.service.install_service import install_steps, remove_steps, secrets_left_behind
@@ -104,7 +103,7 @@ def by_hand(session: Session) -> None:
 def _print_sensor(session: Session) -> None:
     """Print the unit of a sensor."""
     hands = hands_of(session.folder)
-    found = sensor_installation(hands, session.folder)
+    found = installation(hands, session.folder)
     folder = session.folder if session.named else SENSOR_FOLDER
     echo(sensor_unit_text(load_sensor(session.folder), found, folder, hands), nl=False)
     _warn(session, cannot_run(found), *unreachable(hands))

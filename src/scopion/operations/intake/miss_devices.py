@@ -111,10 +111,13 @@ def _access_point(device: Device, met: Mapping[MacAddress, Association]) -> str:
 def access_points(site: Site, devices: Sequence[Device], met: Mapping[MacAddress, Association]) -> list[AccessPoint]:
     """Return the access points whose own device is known: by the enforcer's name as its label, or by its address."""
     names: dict[int, set[str]] = {}
+    home, place_of = site.roster_for_reading().home, {each.name: each.place for each in site.settings.sensor}
     for enforcer in site.settings.enforcer:
         known_by = {enforcer.name.casefold(), _host(enforcer)} - {""}
+        place = place_of.get(enforcer.via, home)  # another place may use the very same addresses
         for device in devices:
-            if not device.own and known_by & {device.label.casefold(), *map(str, device.addresses)}:
+            there = {str(stay.address) for stay in device.stays_in(place)} & set(map(str, device.addresses))
+            if not device.own and known_by & {device.label.casefold(), *there}:
                 names.setdefault(device.id, set()).add(enforcer.name)
                 break
     found = []

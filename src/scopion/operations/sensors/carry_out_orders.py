@@ -68,7 +68,8 @@ class Hands:
             if new is not None:
                 for held in new.guard.before.values():
                     read_held(held)  # not only when it is needed
-            self.guards.settle(order.enforcer, asks.waiting, new)
+            guarded = self.guards.settle(order.enforcer, asks.waiting, new)
+            return Answer(order.session, order.number, guarded=tuple(guarded))
         return Answer(order.session, order.number)
 
     def _done(self, order: Order, settings: EnforcerSettings, asks: Jobs) -> Answer:

@@ -6,13 +6,14 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from scopion.attachment.orders.order import Guard, Guards
-from scopion.model.errors import EnforcerUnreachable
+from scopion.model.errors import EnforcerUnreachable, Refused
 from scopion.model.mac import MacAddress
 from scopion.operations.pages.held_by import settings_of
 from scopion.operations.site.open_site import Site
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.push_deadlines import left_s
 from scopion.roster.wifi.pushes import Push, push_of, with_deadline
+from scopion.wireless.refusals import quoted
 
 
 def guard_push(
@@ -33,7 +34,8 @@ def guard_push(
 def settle_guards(site: Site, roster: Roster, push: Push, *, new: Guard | None = None, kept: bool = False) -> None:
     """Tell the sensor which pushes to the enforcer of ``push`` are still to be taken back; ``kept``: not this one.
 
-    Does nothing for an enforcer that is reached from here. Raises EnforcerUnreachable, InvalidSettings.
+    Does nothing for an enforcer that is reached from here. Raises EnforcerUnreachable, InvalidSettings, and Refused if
+    a push that a person keeps was taken back there.
     """
     settings = next((each for each in settings_of(site, push.ssid) if each.name == push.enforcer), None)
     if settings is None or not settings.via:
@@ -46,3 +48,8 @@ def settle_guards(site: Site, roster: Roster, push: Push, *, new: Guard | None =
     answer = site.order_line(settings.via).ask(settings.name, Guards(tuple(waiting), new))
     if answer.failed:
         raise EnforcerUnreachable(f"the sensor {settings.via}: {answer.failed}")
+    if kept and push.id not in answer.guarded:
+        raise Refused(
+            f"push {push.id} cannot be kept: {settings.via} has taken it back already, or is doing it: "
+            f"scopion wifi push {quoted(push.ssid)} puts the list in force again"
+        )

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from scopion.attachment.orders.order import Guard
-from scopion.attachment.orders.order_documents import guard_from_json
+from scopion.attachment.orders.order_documents import guard_of
 from scopion.model.batch import SensorClocks
 from scopion.model.errors import MalformedFrame
 from scopion.roster.store.write_files import write_atomically
@@ -50,13 +50,18 @@ class Guards:
         """Return them, in the order in which they came."""
         return tuple(self._kept)
 
-    def settle(self, enforcer: str, waiting: Sequence[int], new: Kept | None) -> None:
-        """Keep of an enforcer only the guards of some pushes, and one more. Raises StorageFailed."""
+    def settle(self, enforcer: str, waiting: Sequence[int], new: Kept | None) -> Sequence[int]:
+        """Keep of an enforcer only the guards of some pushes, and one more. Returns which had a guard before.
+
+        Raises StorageFailed.
+        """
+        before = [each.guard.push for each in self._kept if each.enforcer == enforcer]
         kept = [each for each in self._kept if each.enforcer != enforcer or each.guard.push in waiting]
         if new is not None:
             kept = [each for each in kept if (each.enforcer, each.guard.push) != (enforcer, new.guard.push)]
             kept.append(new)
         self._write(kept)
+        return before
 
     def done(self, ended: Kept) -> None:
         """Forget one whose push was taken back, and those of later pushes: these went with it. Raises StorageFailed."""
@@ -92,4 +97,4 @@ def _read(path: Path) -> tuple[Kept, ...]:
 
 def _kept_of(read: dict[str, Any]) -> Kept:
     at = datetime.fromisoformat(read["at"]).astimezone(UTC)
-    return Kept(read["enforcer"], guard_from_json(read), SensorClocks(at, str(read["boot"]), float(read["seconds"])))
+    return Kept(read["enforcer"], guard_of(read), SensorClocks(at, str(read["boot"]), float(read["seconds"])))

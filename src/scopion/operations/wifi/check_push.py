@@ -19,17 +19,21 @@ def require_harmless(context: NetworkContext, plan: RadioPlan) -> None:
     ssid, name = context.ssid, {mac: device for device in context.devices for mac in device.macs}
     if plan.target.mode is ListMode.ALLOW and not plan.target.allow:
         raise Refused(f"the allow list of {ssid!r} would be empty, so no device could associate: {INSIST}")
-    own = context.own()
+    own, sensors = context.own(), context.sensors()
     here = {each.mac for each in plan.stations}
     for mac in context.protected():
         # This machine's adapter needs an entry only where it is used: not on cable or on another network.
         if mac in own and plan.traits.reads_stations and mac not in here:
             continue
+        device = name.get(mac)
+        if mac in sensors and mac not in here and (device is None or not device.essential):
+            continue
         if not plan.target.admits(mac):
-            device = name.get(mac)
             who = (
                 f"this machine's own wireless adapter {mac}"
                 if mac in own
+                else f"{device.called if device else mac}, the sensor by which it is reached,"
+                if mac in sensors
                 else f"{device.called if device else mac}, by which you are logged in,"
                 if device is None or not device.essential
                 else f"{device.called}, which is essential,"

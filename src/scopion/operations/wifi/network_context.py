@@ -8,10 +8,12 @@ from dataclasses import dataclass
 from scopion.attachment.way_in import way_in
 from scopion.model.device import Device
 from scopion.model.mac import MacAddress
+from scopion.operations.pages.held_by import settings_of
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.edit_networks import known_network
 from scopion.operations.wifi.load_policy import essential_on, only_denies, own_on, policy_for
 from scopion.roster.read_devices import all_devices
+from scopion.roster.sensors import find_sensor
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.lists import ListMode, Network
 from scopion.wireless.enforcers.enforcer import Traits
@@ -50,11 +52,23 @@ class NetworkContext:
         """Return this machine's wireless adapters that use the network, or may."""
         return own_on(self.site, self.roster, self.ssid, self.devices)
 
+    def sensors(self) -> set[MacAddress]:
+        """Return the adapters by which sensors are reached that carry the steps of this network's enforcers."""
+        found: set[MacAddress] = set()
+        for name in {each.via for each in settings_of(self.site, self.ssid)} - {""}:
+            sensor = find_sensor(self.roster, name)
+            if sensor is None:
+                continue
+            for device in self.devices:
+                if any(stay.present and str(stay.address) == sensor.address for stay in device.stays_in(sensor.place)):
+                    found |= set(on_the_air(device))
+        return found
+
     def protected(self) -> list[MacAddress]:
-        """Return addresses that must not be refused at any step: own adapters, the administrator's,
-        essential devices.
+        """Return addresses that must not be refused at any step: own adapters, a sensor's by which the steps go, the
+        administrator's, essential devices.
         """
-        found, logged_in = sorted(self.own()), way_in() or frozenset()
+        found, logged_in = [*sorted(self.own()), *sorted(self.sensors())], way_in() or frozenset()
         for device in self.devices:
             if any(stay.present and stay.address in logged_in for stay in device.stays):
                 found += on_the_air(device)

@@ -41,7 +41,7 @@ class Orders:
         self._words: OrderedDict[str, float] = OrderedDict()  # those given, and when by the machine's own clock
         self._answers: OrderedDict[str, tuple[int, bytes]] = OrderedDict()  # the last of each session
         self._waiting: deque[Order] = deque()
-        self._begun: dict[str, int] = {}  # by session, the order that waits or is carried out
+        self._begun: set[tuple[str, int]] = set()  # orders that wait or are carried out
         self._not_before: dict[str, float] = {}  # by enforcer, when a push is tried to be taken back again
         self.line: Line | None = None
 
@@ -90,7 +90,7 @@ class Orders:
         last = self._answers.get(order.session)
         if last is not None and last[0] == order.number:  # its answer was lost, or it came twice
             self._say(last[1])
-        if (last is not None and last[0] >= order.number) or self._begun.get(order.session) == order.number:
+        if (last is not None and last[0] >= order.number) or (order.session, order.number) in self._begun:
             return
         if isinstance(order.asks, WordWanted):
             self._answer(order, Answer(order.session, order.number))
@@ -99,7 +99,7 @@ class Orders:
         elif len(self._waiting) >= _MOST_WAITING:
             self._answer(order, Answer(order.session, order.number, refused="it has too much to do"))
         else:
-            self._begun[order.session] = order.number
+            self._begun.add((order.session, order.number))
             self._waiting.append(order)
 
     def _is_good(self, word: str) -> bool:
@@ -108,7 +108,7 @@ class Orders:
         return given is not None and 0 <= self._clocks().seconds - given <= GOOD_FOR_S
 
     def _finish(self, order: Order, answer: Answer | None, error: BaseException | None) -> None:
-        self._begun.pop(order.session, None)
+        self._begun.discard((order.session, order.number))
         if not any(each.enforcer == order.enforcer for each in self._hands.guards.all()):
             self._context.works(_TAKING_BACK.format(order.enforcer))  # or there is nothing any more to take back
         if answer is None:
@@ -125,8 +125,9 @@ class Orders:
             said = f"what it found has {len(text)} octets, which is too much"
             text = answer_to_json(Answer(order.session, order.number, word=word, failed=said))
         sealed = self._seal.closed(ANSWERS, text)
-        self._answers[order.session] = order.number, sealed
-        self._answers.move_to_end(order.session)
+        if self._answers.get(order.session, (0, b""))[0] < order.number:  # who was interrupted asks on meanwhile
+            self._answers[order.session] = order.number, sealed
+            self._answers.move_to_end(order.session)
         for kept, most in ((self._words, _MOST_WORDS), (self._answers, _MOST_ANSWERS)):
             while len(kept) > most:
                 kept.popitem(last=False)

@@ -27,12 +27,7 @@ from scopion.watching.service.service_manager import (
     require_manager,
     unit_steps,
 )
-from scopion.watching.service.service_unit import Installation, references
-
-
-def sensor_installation(hands: Settings, folder: Path) -> Installation:
-    """Return the running program, where its parts are, and the groups that its hands need."""
-    return installation(hands, folder)
+from scopion.watching.service.service_unit import references
 
 
 def hands_of(folder: Path) -> Settings:
@@ -57,7 +52,7 @@ def sensor_install_steps(own: Path) -> list[InstallStep]:
     if any(kind == "env" for kind, _ in references([file.broker.password])):
         raise Refused(f"{own / FILE}: a service has no variable of yours: write password as file: or credential:")
     hands = hands_of(own)
-    found = sensor_installation(hands, own)
+    found = installation(hands, own)
     if problem := cannot_run(found):
         raise Refused(problem)
     steps = [*account_steps()]
