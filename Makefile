@@ -54,7 +54,8 @@ lab-packages:
 	@sh tools/packages.sh ip:iproute2 nft:nftables setpriv:util-linux unshare:util-linux sysctl:procps \
 	  dnsmasq:dnsmasq-base udhcpc:udhcpc avahi-daemon:avahi-daemon nmbd:samba snmpd:snmpd \
 	  systemd-analyze:systemd dbus-daemon:dbus-daemon hostapd:hostapd sshd:openssh-server chromium:chromium \
-	  zsh:zsh fish:fish radclient:freeradius-utils mosquitto:mosquitto :fonts-dejavu-core :python3-venv
+	  zsh:zsh fish:fish radclient:freeradius-utils mosquitto:mosquitto lldpd:lldpd \
+	  :fonts-dejavu-core :python3-venv
 
 $(VENV)/ready: pyproject.toml
 	@sh tools/packages.sh $(PYTHON):python3 :python3-venv

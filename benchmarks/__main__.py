@@ -19,6 +19,7 @@ from benchmarks import (
     starting,
     vendors,
     watching,
+    wires,
 )
 from benchmarks.figure import Figure
 
@@ -34,6 +35,7 @@ BENCHMARKS: dict[str, Callable[[], Iterator[Figure]]] = {
     "radius": answering.measure,
     "sensors": sensing.measure,
     "sensors-live": sensing_live.measure,
+    "wires": wires.measure,
     "report": reporting.measure,
     "watch": watching.measure,
 }

@@ -19,11 +19,11 @@ ROOT = Path(__file__).parent.parent
 BESIDE, AFTER = 3, 4
 # The patient ones are real machines with timeouts, so they go before what only computes.
 PATIENT_NICENESS, NICENESS = 5, 10
+FOLDERS = "attack core program roster watch wifi wires".split()  # beside the lab
 # Files of the lab that promise nothing in seconds: they have labs of their own, and need no quiet.
-FOLDERS = "attack core program roster watch wifi".split()  # all that need no lab
 PATIENT = {
     "test_comings.py", "test_enforcers.py", "test_first_steps.py", "test_killed.py", "test_orders.py", "test_page.py",
-    "test_radius.py", "test_sensors_killed.py", "test_service_manager.py", "test_shared_folder.py",
+    "test_radius.py", "test_sensors_killed.py", "test_service_manager.py", "test_shared_folder.py", "test_switches.py",
 }  # fmt: skip
 # What takes long, whatever its size: it waits for downloads, or plays weeks.
 LONG = {"test_packaging.py", "test_fortnight.py", "test_docs.py", "test_taken_on.py"}
@@ -35,10 +35,11 @@ def main() -> int:
     """Run everything; returns the exit code of the whole."""
     # In the background of a shell interrupts are ignored, and by all children, too; some tests interrupt theirs.
     signal.signal(signal.SIGINT, signal.default_int_handler)
-    patient = [ROOT / "tests/lab" / name for name in sorted(PATIENT)]
+    patient = sorted(path for folder in ("lab", "wires") for path in ROOT.glob(f"tests/{folder}/test_*.py"))
+    patient = [path for path in patient if path.name in PATIENT]
     lab = [path for path in sorted(ROOT.glob("tests/lab/test_*.py")) if path not in patient]
     # The long ones first, so that none is left over at the end, then the large ones.
-    rest = [path for folder in FOLDERS for path in ROOT.glob(f"tests/{folder}/test_*.py")]
+    rest = [path for folder in FOLDERS for path in ROOT.glob(f"tests/{folder}/test_*.py") if path not in patient]
     rest.sort(key=lambda path: (path.name not in LONG, -path.stat().st_size))
     others = [*patient, *rest]
     if not lab or not others:

@@ -57,6 +57,10 @@ ASKED = (
     "wifi push 'Kilnhaven café' --yes",
     "watch --for 2.9h",
 )
+# On Saturday: the switch is read, and what passes is counted, for some hours.
+SATURDAY = 12
+WIRED = ("scan", "where 192.0.2.147 --now", "label 192.0.2.147 --socket 'yard, loading door'",
+         "label --port 'workshop switch/7' --socket 'glaze bench'", "watch --for 5h")  # fmt: skip
 MAPPED = ("scan",)
 ANSWERS = "wifi audit Kilnhaven --admin-password changed --passphrase-changed 2022-05-02"
 # Pages, shown by a browser: the same alert as the page that its mail shows; the sheets to print.
@@ -64,6 +68,7 @@ MAIL, SHEET = "mail", "wifi-sheet"
 PAGES: dict[str, tuple[int, tuple[str, ...], str, str]] = {
     MAIL: (1, NIGHT, "alerts show 3 --html", "760,800"),
     SHEET: (3, CAFE, "wifi sheet 'Kilnhaven guests' --html -", "860,1120"),
+    "wires": (SATURDAY, WIRED, "report --html - --part wires --part usage", "1280,1500"),
     "report": (FORTNIGHT, (), "report --html - --part attention --part hours --part busy-hours", "1280,1800"),
 }
 # What a site tells the map of its addresses.
@@ -82,16 +87,15 @@ SHOTS: tuple[tuple[str, int, tuple[str, ...], tuple[str, ...]], ...] = (
     ("devices", 3, (), ("devices",)),
     ("show", FORTNIGHT, (), ("show 192.0.2.93",)),
     ("review", FORTNIGHT, (), ("review",)),
-    ("changes", FORTNIGHT, (), ("changes --since monday", "undo --list --limit 5", "devices 4a:11:07 --near")),
     ("watch", 1, NIGHT[:-1], ("watch --for 12h",)),
     ("alerts", 1, NIGHT, ("alerts", "alerts show 3")),
     ("status", FORTNIGHT, (), ("status",)),
     ("block", 2, BLOCK, ("block stranger",)),
-    ("wifi-verify", 2, REFUSE, ("wifi push Kilnhaven --radio 2.4 --yes", "wifi push Kilnhaven --radio 5 --yes")),
-    ("wifi-stations", 3, HOURS, ("wifi stations --busiest", "wifi hours 'door tablet' --ssid Kilnhaven")),
     ("radius-log", FRIDAY, ASKED,
      ("wifi radius test 'Kilnhaven café' --access-point counter", "wifi radius log 'Kilnhaven café'",
       "wifi stations 'Kilnhaven café'", "wifi stations --refused")),
+    ("where", SATURDAY, WIRED, ("where 192.0.2.147", "where till", "map --wires")),
+    ("usage", SATURDAY, WIRED, ("usage --live",)),
     ("sensors", FORTNIGHT, (),
      ("sensors", "devices --place 'clay pit'", "show 192.0.2.50", "show '192.0.2.50@clay pit'")),
     ("wifi-audit", 3, (*HOURS, ANSWERS), ("wifi audit Kilnhaven",)),
@@ -121,7 +125,7 @@ STORY: tuple[tuple[str, ...], ...] = (
 
 
 # These do not end by themselves; after so many seconds the picture shows the question, or the view.
-WAITING = {"review": 3, "watch --for 12h": 7}
+WAITING = {"review": 3, "watch --for 12h": 7, "usage --live": 7}
 # What is typed when these ask, after so many seconds.
 TYPED = {"block stranger": ("y", 4)}
 

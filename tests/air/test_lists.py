@@ -71,6 +71,20 @@ class Lists(RealAir):
         # A gap that a host on cable has as well is the emulator's.
         self.assertLessEqual(max(gaps.values()), LONGEST_GAP_S + wired.end(), gaps)
 
+    def test_who_uses_the_line(self) -> None:
+        """A real access point counts what each station sends and gets: ten echoes a second, both ways alike."""
+        till, tablet = self.station("till"), self.station("tablet")
+        self.settings(self.enforcer("workshop", bands=("2.4", "5")))
+        beat = self.beat("till")
+        rows = {each["macs"][0]: each for each in self.json("usage", "--now", "--for", "8s")}
+        beat.end()
+        row = rows[till.mac]
+        self.assertEqual((row["counted_by"], row["where"]), ("station", "workshop"))
+        for way in ("up_bps", "down_bps"):
+            # An echo has 84 octets (RFC 791, RFC 792); on the air there are some 40 more.
+            self.assertTrue(10 * 84 * 8 * 0.8 < row[way] < 10 * 124 * 8 * 1.4, row)
+            self.assertLess(rows.get(tablet.mac, {}).get(way) or 0, row[way] / 2)
+
     def test_a_scan_by_radio(self) -> None:
         """The kernel tells the frequency, from which the pace follows; known devices answer before the search ends."""
         self.addCleanup(self.station("till").look_on, (2412, 5180))

@@ -75,7 +75,7 @@ SPARED = {
     **dict.fromkeys(
         ("here", "await", "compare", "spare", "vendor", "devices", "show", "events", "changes", "map", "roster check",
          "status", "rescue", "alerts list", "alerts show", "wifi ssids", "wifi entries", "wifi preview", "wifi hours",
-         "wifi passphrase", "sensors"),
+         "wifi passphrase", "sensors", "where", "usage"),
         "only looks; what it hears or fetches is written as a scan or an export writes",
     ),
     **dict.fromkeys(("service unit", "service by-hand", "service install", "service remove"), "the system's, not ours"),

@@ -12,6 +12,7 @@ import json
 import re
 import sqlite3
 import unittest
+from collections.abc import Sequence
 from contextlib import closing
 from email import message_from_bytes, policy
 from html.parser import HTMLParser
@@ -66,10 +67,12 @@ OUTPUTS: dict[str, tuple[str, ...]] = {
     "wifi radius export": ("Office",), "wifi radius take": ("list.txt",),
     "block": ("~ --dry-run", "192.0.2.40 --yes"), "unblock": ("192.0.2.40 --yes", "192.0.2.90 --dry-run"),
     "report": ("", "--html -", "--send owner", "--csv tables", "--figure presence presence.svg", "--table attention",
-               "--table devices", "--table events", "--table addresses", "--table wireless", "--table new-devices"),
+               "--table wires", "--table usage", "--table devices", "--table events", "--table addresses",
+               "--table wireless", "--table new-devices"),
     "sensor enrol": ("pit --place x\x1b[2J --broker 127.0.0.1",), "sensors": ("",),
     "sensor forget": ("x\x1b[2J",), "sensor orders": ("x\x1b[2J",),
-    "status": ("",), "rescue": ("", "--html -"), "map": ("",), "setup": ("--show",),
+    "where": ("192.0.2.50", "~"), "usage": ("", "192.0.2.50", "--set-up x\x1b[2J"),
+    "status": ("",), "rescue": ("", "--html -"), "map": ("", "--wires"), "setup": ("--show",),
 }  # fmt: skip
 _CHANGES_THE_SYSTEM = "changes this machine's services; the unit that it writes is shown by service unit"
 WITHOUT_NAMES = {
@@ -85,6 +88,12 @@ _CELL_OF_A_FORMULA = re.compile("(?!-[0-9.]+$)[=+\\-@\t\r＝＋－＠]")  # a nu
 
 
 _RADIUS = """
+[[switch]]
+name = "rack"
+address = "127.0.0.1"
+version = "3"
+user = "scopion"
+
 [[enforcer]]
 name = "office"
 type = "radius"
@@ -111,8 +120,8 @@ class HostileNames(PreparedTest):
         site.run_ok("scan")
         cls.spoil(site.site / "roster.sqlite")
 
-    @staticmethod
-    def spoil(path: Path) -> None:
+    @classmethod
+    def spoil(cls, path: Path) -> None:
         """Names in every column for texts, as no door would let them in: two hundred devices have one each."""
         names = hostile_names()
         answers = [
@@ -168,6 +177,7 @@ class HostileNames(PreparedTest):
                     (name, device, name, first, name),
                 )
             hostile = "x".join(names[:12])
+            cls.spoil_wires(db, names, first)
             for column in (
                 "entry.description",
                 "entry.who",
@@ -183,6 +193,36 @@ class HostileNames(PreparedTest):
             )
             db.execute("UPDATE scan SET interface = interface || ?", (hostile,))
             db.commit()
+
+    @staticmethod
+    def spoil_wires(db: sqlite3.Connection, names: Sequence[str], at: int) -> None:
+        """The same of a switch: what it, its neighbours and people call its ports, and who has counted what."""
+        db.execute(
+            "INSERT INTO switch (name, read, own_name, problem, since, remarks) VALUES ('rack', ?1, ?2, ?2, ?1, ?2)",
+            (at, names[0]),
+        )
+        macs = [row[0] for row in db.execute("SELECT mac FROM adapter ORDER BY mac")]
+        for number, (name, mac) in enumerate(zip(names, macs, strict=False)):
+            port = db.execute(
+                "INSERT INTO switch_port (switch, name, number, alias, speed, up, leads_to, behind, adapters, seen) "
+                "VALUES ('rack', ?1, ?2, ?1, 10, 1, ?3, ?4, 2, ?5)",
+                (name, number, name if number % 7 == 0 else "", name if number % 5 == 0 else "", at),
+            ).lastrowid
+            db.execute("INSERT INTO socket VALUES ('rack', ?1, ?1)", (name,))
+            db.execute(
+                "INSERT INTO wire_stay (mac, port, at_edge, since, until, present) VALUES (?, ?, 1, ?3, ?3, 1)",
+                (mac, port, at),
+            )
+            db.execute(
+                "INSERT INTO air_stay (mac, ssid, access_point, radio, since, until, present, heard, strength, weak) "
+                "VALUES (?1, ?2, ?2, ?2, ?3, ?3, 0, 20, -1700, 20)",
+                (mac, name, at),
+            )
+            meter = db.execute(
+                "INSERT INTO meter (source, subject, place) VALUES ('cable', ?, ?)", (mac, name)
+            ).lastrowid
+            for step in (60, 3_600, 86_400):
+                db.execute("INSERT INTO usage VALUES (?, ?, ?, 9000000, 9000000, 0)", (step, at // 1000, meter))
 
     def assert_harmless(self, text: str, where: str) -> None:
         """No control but line ends, tabs, and the looks of the program."""

@@ -177,8 +177,8 @@ class HostileServers(ProgramTest):
             threading.Thread(target=flood, daemon=True).start()
             script = (
                 "import sys; from ipaddress import IPv4Address; import scopion.attachment.connect.snmp_table as table; "
-                "from scopion.attachment.ports import RouterAccess; table._WHOLE_S = 3.0\n"
-                "try:\n table.read_router_table(RouterAccess(IPv4Address('127.0.0.1'), int(sys.argv[1]), '2c', 'x'))\n"
+                "from scopion.attachment.ports import SnmpAccess; table._WHOLE_S = 3.0\n"
+                "try:\n table.read_router_table(SnmpAccess(IPv4Address('127.0.0.1'), int(sys.argv[1]), '2c', 'x'))\n"
                 "except table.RouterUnreadable as error: print(error)"
             )
             command = [sys.executable, "-c", script, str(router.getsockname()[1])]

@@ -46,7 +46,7 @@ class Told(ProgramTest):
         self.assertIn("A0-B4-D7-66-19-04", (self.site / "router-page.html").read_text(encoding="utf-8"))
         self.assertRegex(story, r"17:30:00  push \d \(hours\): .* 2 removed")
         self.assertEqual(typed[-1], "report --html report.html")
-        self.assertEqual(len(self.run_json("devices")), 26)
+        self.assertEqual(len(self.run_json("devices")), 27)
         places = {tuple(each["places"]) for each in self.run_json("devices")}
         self.assertEqual(places, {("workshop",), ("clay pit",), ()})  # two are known by access points only
         codes = [self.run_program("demo", "--next", str(self.site)).returncode for _ in range(3)]
@@ -64,7 +64,7 @@ class Told(ProgramTest):
     def test_one_chapter_alone(self) -> None:
         """What comes before it is played without showing; it is found by name, its beginning, or number."""
         listed = self.run_ok("demo", "--list").splitlines()
-        self.assertEqual(len(listed), 12)
+        self.assertEqual(len(listed), 13)
         self.assertIn("power-cut", listed[3])
         told = self.run_ok("demo", "--chapter", "power", within=120)
         typed = re.findall(r"^\$ scopion (.*)", told, re.MULTILINE)

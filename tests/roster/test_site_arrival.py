@@ -95,7 +95,9 @@ class FromAStranger(PreparedTest):
                 self.assertTrue(what_acts(text))
                 quiet = switched_off(text)
                 self.assertEqual(what_acts(quiet), [])
-                self.assertFalse({"channel", "enforcer", "router", "rule"} & set(tomllib.loads(quiet)))
+                self.assertFalse(
+                    {"channel", "enforcer", "meter", "router", "rule", "switch"} & set(tomllib.loads(quiet))
+                )
         self.assertEqual(what_acts('name = "x"\n[watch]\ninterval_s = 60\n'), [])
 
     def test_a_roster_that_is_none(self) -> None:

@@ -155,7 +155,7 @@ class Copies(FolderTest):
                 roster, Keep(scans=10, events=20, stays=5, traits=1, changes=10), NOON + timedelta(days=1)
             )
             self.assertEqual(
-                {name: count > 0 for name, count in removed.items()},
+                {name: count > 0 for name, count in removed.items() if "stays " not in name and name != "usage"},
                 {"scans": True, "events": True, "stays": True, "traits": False, "changes": True},
             )
             days = roster.db.execute(

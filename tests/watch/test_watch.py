@@ -151,6 +151,7 @@ class Weeks(ProgramTest):
                 ("joined", ("15 03:05", ["91", "144"])),
                 ("joined", ("15 13:00", ["92"])),
                 ("joined", ("17 13:00", ["93"])),
+                ("joined", ("19 11:40", ["147"])),
                 ("joined", ("21 09:00", ["41"])),
                 ("joined", ("22 10:00", ["110"])),
                 ("joined", ("23 11:00", ["115"])),
@@ -158,7 +159,7 @@ class Weeks(ProgramTest):
                 ("joined", ("28 10:00", ["118"])),
             ],
         )
-        self.assertEqual(len({json.loads(line)["id"] for line in lines}), 9)
+        self.assertEqual(len({json.loads(line)["id"] for line in lines}), 10)
 
 
 class Outages(SceneWatch):
@@ -455,7 +456,7 @@ class Contained(SceneWatch):
         and the part recovers.
         """
         for where, said in (
-            ("scopion.watching.read_sources.Sources.turn", "reading records"),
+            ("scopion.watching.sources.read_sources.Sources.turn", "reading records"),
             ("scopion.watching.keep_lists.Enforcing.turn", "wireless lists"),
             ("scopion.watching.make_weekly.Reporting.turn", "the weekly report"),
             ("scopion.watching.watch_site.daily", "the daily upkeep"),

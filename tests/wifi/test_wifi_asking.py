@@ -19,7 +19,7 @@ from scopion.scenes.attachment import SceneAttachment
 from scopion.scenes.scene import load_scene
 from scopion.scenes.story import Story
 from scopion.watching.executors import ThreadExecutor
-from scopion.watching.take_in_air import TakingInAir
+from scopion.watching.sources.take_in_air import TakingInAir
 from scopion.watching.watch_context import WatchContext
 from scopion.watching.watch_memory import WatchMemory
 from scopion.wireless.coverage import Line
@@ -163,7 +163,9 @@ class Asked(ProgramTest):
         self.addCleanup(site.close)
         context = WatchContext(site, ThreadExecutor(site.attachment), WatchMemory(FloodGuard()))
         part = TakingInAir(context)
-        with patch("scopion.watching.take_in_air.take_attempts", side_effect=StorageFailed("the roster is busy")):
+        with patch(
+            "scopion.watching.sources.take_in_air.take_attempts", side_effect=StorageFailed("the roster is busy")
+        ):
             part.turn(0.0)
         self.assertEqual(context.counts.events.total(), 0)
         self.assertIn("the roster is busy", context.troubles.values())

@@ -65,7 +65,7 @@ class SceneDialect(dialect.Dialect):
             {
                 "mon-fri 08:00-12:00, mon-fri 14:00-18:00": 2,
                 "mon-sun 22:00-11:00": 12,
-                "mon-sun 00:00-24:00": 72,
+                "mon-sun 00:00-24:00": 34,  # since every third midnight
             }.items()
         ):
             mac = MacAddress(bytes([16, 0, 0, 0, 1, octet]))

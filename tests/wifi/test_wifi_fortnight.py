@@ -7,6 +7,7 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
 from scopion.alerts.alert_settings import TERMINAL
+from scopion.attachment.system_clock import pass_time
 from scopion.model.device import EventKind
 from scopion.model.mac import MacAddress
 from scopion.operations.intake.flood_guard import FloodGuard
@@ -26,7 +27,6 @@ from scopion.roster.read_events import EventFilter, find_events
 from scopion.roster.store.stored_values import from_ms, to_ms
 from scopion.roster.wifi.lists import ListMode, network
 from scopion.roster.wifi.pushes import Push, PushState, pushes
-from scopion.watching.executors import pass_time
 from scopion.watching.keep_lists import opener
 from scopion.watching.watch_memory import WatchMemory
 from scopion.wireless.list_policy import wanted

@@ -157,6 +157,8 @@ _NOUNS = {
     EventKind.REFUSED_ATTEMPT: ("refused device that asked to join", "refused devices that asked to join"),
     EventKind.MISSING: ("device missing", "devices missing"),
     EventKind.MISSING_BACK: ("missing device back", "missing devices back"),
+    EventKind.USES_MUCH: ("device that uses much of the line", "devices that use much of the line"),
+    EventKind.MOVED: ("device that was moved", "devices that were moved"),
     EventKind.SENSOR_LOST: ("silent sensor", "silent sensors"),
     EventKind.SENSOR_BACK: ("sensor back", "sensors back"),
 }

@@ -23,8 +23,9 @@ class News:
 ORDER = (
     EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT, EventKind.MISSING, EventKind.CONTESTED,
     EventKind.UNLISTED_PRESENT, EventKind.GUEST_OVERSTAYED, EventKind.NETWORK_DOWN, EventKind.SENSOR_LOST,
-    EventKind.JOINED, EventKind.REFUSED_ATTEMPT, EventKind.NETWORK_BACK, EventKind.MISSING_BACK, EventKind.SHEET_DUE,
-    EventKind.SENSOR_BACK, EventKind.READDRESSED, EventKind.RETURNED, EventKind.RENAMED, EventKind.LEFT,
+    EventKind.MOVED, EventKind.USES_MUCH, EventKind.JOINED, EventKind.REFUSED_ATTEMPT, EventKind.NETWORK_BACK,
+    EventKind.MISSING_BACK, EventKind.SHEET_DUE, EventKind.SENSOR_BACK, EventKind.READDRESSED, EventKind.RETURNED,
+    EventKind.RENAMED, EventKind.LEFT,
 )  # fmt: skip
 
 
@@ -92,6 +93,10 @@ def sentence(
     if event.kind is EventKind.REFUSED_ATTEMPT:
         where = f" by {event.was_name}" if event.was_name else ""
         return f"{what} asked to join {event.name!r}, and was refused{where}"
+    if event.kind is EventKind.USES_MUCH:
+        return f"{what} uses much of the line: {event.name}"
+    if event.kind is EventKind.MOVED:
+        return f"{what} was moved: it is at {event.name} now, it was at {event.was_name}"
     if event.kind is EventKind.MISSING:
         silent = f", silent for {spoken_span(event.at - event.away_since)}" if event.away_since else ""
         return f"{what} is missing{f', {event.was_name}' if event.was_name else ''}{silent}"

@@ -24,6 +24,8 @@ class About:
     looks_like: str = ""  # a clause: "the apprentice telephone (very likely: ...)"
     at_gateway: bool = False  # the event is about the gateway's address
     on_air: str = ""  # where it was associated last: "Kilnhaven (workshop access point, 5 GHz)"
+    hangs_at: str = ""  # where it hangs by cable: "office 3, left (port 7 of workshop switch)"
+    socket: str = ""  # the same in short: the socket's name, else the port
     steps: tuple[str, ...] = ()  # sheet-due: what is to be typed, line by line; empty: it was typed in meanwhile
 
 

@@ -26,7 +26,7 @@ WORTH_TELLING = (
     EventKind.JOINED, EventKind.CONTESTED, EventKind.GATEWAY_CHANGED, EventKind.UNWANTED_PRESENT,
     EventKind.GUEST_OVERSTAYED, EventKind.UNLISTED_PRESENT, EventKind.NETWORK_DOWN, EventKind.NETWORK_BACK,
     EventKind.SHEET_DUE, EventKind.MISSING, EventKind.MISSING_BACK, EventKind.REFUSED_ATTEMPT, EventKind.SENSOR_LOST,
-    EventKind.SENSOR_BACK,
+    EventKind.SENSOR_BACK, EventKind.MOVED, EventKind.USES_MUCH,
 )  # fmt: skip
 USUAL_RULE = RuleSettings()
 _SEVERITIES: Mapping[EventKind, Severity] = {
@@ -62,6 +62,8 @@ _BACK_GATHERS = timedelta(seconds=90)
 # A new device shows its names and its other addresses within moments, and a message that waits for them says more. Most
 # devices are first heard with an address that they made up, before a DHCP server gives them another.
 _SETTLES, _SETTLES_WITHOUT_ADDRESS = timedelta(seconds=0.6), timedelta(seconds=1.0)
+# Where switches are read, they tell within seconds at which socket a new device hangs.
+_SETTLES_AT_SWITCH = timedelta(seconds=4)
 _NIGHT_PASSES = frozenset({Severity.HIGH})
 
 
@@ -79,6 +81,7 @@ class Occasion:
     at_gateway: bool = False  # the event is about the gateway's address
     learning: bool = False  # its subnet is being learnt
     severity: Severity | None = None  # of a device that is missed, by its own settings
+    at_switch: bool = False  # a switch will tell where it hangs
 
 
 @dataclass(frozen=True, slots=True)
@@ -208,6 +211,8 @@ def plan(occasion: Occasion, severity: Severity, told: AlertHistory, settings: A
         return Telling(severity, now + step, Gathering.BURST)
     if event.kind is not EventKind.JOINED:
         return Telling(severity, now)
+    if occasion.at_switch:
+        return Telling(severity, now + _SETTLES_AT_SWITCH)
     return Telling(severity, now + (_SETTLES_WITHOUT_ADDRESS if event.address.is_link_local else _SETTLES))
 
 

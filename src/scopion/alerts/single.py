@@ -77,6 +77,10 @@ class _One:
                 return subject_of_one(event, who)
             case EventKind.REFUSED_ATTEMPT:
                 return f"Refused on {event.name}: {who}"
+            case EventKind.MOVED:
+                return f"Moved: {who}, now at {event.name}"
+            case EventKind.USES_MUCH:
+                return f"Uses much of the line: {who}"
             case EventKind.SHEET_DUE:
                 return f"To type in: the list of {event.name!r} has changed"
             case _:
@@ -111,11 +115,13 @@ class _One:
         when = phrases.when(event.at)
         match event.kind:
             case EventKind.JOINED:
-                return f"{who} joined {place} {when}. It has not been seen here before."
+                at = f", at {about.socket}" if about.socket else ""
+                return f"{who} joined {place} {when}{at}. It has not been seen here before."
             case EventKind.UNWANTED_PRESENT:
                 said = about.device.because if about.device else ""
                 because = f" You marked it so because: {closed(said)}" if said else ""
-                return f"{who} is unwanted, and has been on {place} since {phrases.hour(event.at)}.{because}"
+                at = f", at {about.socket}" if about.socket else ""
+                return f"{who} is unwanted, and has been on {place} since {phrases.hour(event.at)}{at}.{because}"
             case EventKind.UNLISTED_PRESENT:
                 return (
                     f"{who} came on {place} {when} over the air, though it is on no allow list. Either a radio "
@@ -149,6 +155,14 @@ class _One:
                 return what_of_one(event, who, place, phrases)
             case EventKind.SHEET_DUE:
                 return self.due()
+            case EventKind.USES_MUCH:
+                at = f" It hangs at {about.hangs_at}." if about.hangs_at else ""
+                return f"{who} uses much of the line: {event.name}.{at} You get no other message of it in this time."
+            case EventKind.MOVED:
+                return (
+                    f"{who} was moved: since {phrases.hour(event.at)} it is at {event.name}. Before, it was at "
+                    f"{event.was_name}. Your settings say that it does not move."
+                )
             case EventKind.REFUSED_ATTEMPT:
                 where = f" at {event.was_name}" if event.was_name else ""
                 never = " It has never been on the network." if about.device and not about.device.stays else ""
@@ -197,6 +211,7 @@ class _One:
         if refused:
             return known
         known += [("on the air", about.on_air)] if about.on_air else []
+        known += [("cable", about.hangs_at)] if about.hangs_at else []
         return [*known, ("network", about.subnet)] if about.subnet else known
 
     def actions(self) -> list[Action]:
@@ -238,6 +253,11 @@ class _One:
                     Action(f"{phrases.program} sensors", "which sensors are heard, and how far behind they are"),
                     Action(f"{phrases.program} events --kind {event.kind}", "when that was before"),
                 ]
+            case EventKind.USES_MUCH:
+                used = Action(f"{phrases.program} usage {which}", "how much, hour by hour")
+                return [used, Action(f"{phrases.program} usage", "who else uses the line"), show]
+            case EventKind.MOVED:
+                return [Action(f"{phrases.program} where {which}", "where it is now, and was in the last week"), show]
             case EventKind.NETWORK_DOWN | EventKind.NETWORK_BACK:
                 return [Action(f"{phrases.program} here", "how this machine is attached")]
             case _:

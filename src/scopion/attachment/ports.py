@@ -18,6 +18,7 @@ from scopion.model.broker_keys import BrokerKeys
 from scopion.model.clock import Clock
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Medium
+from scopion.model.wires import SwitchReading
 
 
 @dataclass(frozen=True, slots=True)
@@ -203,8 +204,8 @@ class Connector(Protocol):
 
 
 @dataclass(frozen=True, slots=True)
-class RouterAccess:
-    """How to read a router's tables over SNMP. It holds secrets and is never shown."""
+class SnmpAccess:
+    """How to read the tables of a router or switch over SNMP. It holds secrets and is never shown."""
 
     address: Address
     port: int = 161
@@ -213,6 +214,16 @@ class RouterAccess:
     user: str = ""
     authentication: tuple[str, str] | None = field(default=None, repr=False)  # protocol and key
     privacy: tuple[str, str] | None = field(default=None, repr=False)
+
+
+@dataclass(frozen=True, slots=True)
+class SwitchAccess:
+    """How to read a switch."""
+
+    name: str
+    snmp: SnmpAccess
+    vlans: tuple[int, ...] = ()  # VLANs whose forwarding table it gives only if they are asked for by name
+    only_counters: bool = False  # its ports with what they count, and none of the other tables
 
 
 @dataclass(frozen=True, slots=True)
@@ -401,8 +412,11 @@ class Attachment(Protocol):
     def open_connector(self) -> Connector:
         """Open TCP connections."""
 
-    def router_table(self, access: RouterAccess) -> tuple[Neighbour, ...]:
+    def router_table(self, access: SnmpAccess) -> tuple[Neighbour, ...]:
         """Return a router's address table, with its own interfaces. Raises RouterUnreadable."""
+
+    def switch(self, access: SwitchAccess) -> SwitchReading:
+        """Return the ports of a switch, and what it has learned at each. Raises SwitchUnreadable."""
 
     def resolvers(self) -> tuple[Address, ...]:
         """Return the name servers that the system asks."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 
 def boot() -> tuple[str, float] | None:
@@ -38,3 +39,11 @@ class SystemClock:
         first.
         """
         return wall.astimezone(UTC)
+
+
+def pass_time(clock: Any, until: float) -> None:
+    """Let a virtual clock go on to a monotonic moment; wait for a real one."""
+    if hasattr(clock, "wait_until"):
+        clock.wait_until(until)
+    else:
+        time.sleep(max(0.0, until - clock.monotonic()))

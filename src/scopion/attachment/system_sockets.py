@@ -13,10 +13,12 @@ from scopion.attachment.ports import (
     Interface,
     Mailbox,
     Neighbour,
-    RouterAccess,
     Shell,
+    SnmpAccess,
     SshAccess,
+    SwitchAccess,
 )
+from scopion.model.wires import SwitchReading
 
 
 class SystemSockets:
@@ -43,12 +45,19 @@ class SystemSockets:
         require_unlocked()
         return TcpConnector()
 
-    def router_table(self, access: RouterAccess) -> tuple[Neighbour, ...]:
+    def router_table(self, access: SnmpAccess) -> tuple[Neighbour, ...]:
         """Read a router's table over SNMP."""
         from scopion.attachment.connect.snmp_table import read_router_table
 
         require_unlocked()
         return read_router_table(access)
+
+    def switch(self, access: SwitchAccess) -> SwitchReading:
+        """Read a switch over SNMP."""
+        from scopion.attachment.connect.snmp_switch import read_switch
+
+        require_unlocked()
+        return read_switch(access)
 
     def open_control(self, path: str) -> HearingLine:
         """Open a Unix socket."""

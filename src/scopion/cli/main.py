@@ -75,6 +75,8 @@ FAMILIES: dict[str, dict[str, CommandEntry]] = {
     },
     "One step": {
         "status": CommandEntry("report.status", "status", "Is all looked after? What needs you, on one screen."),
+        "where": CommandEntry("report.where", "where", "Where a device is: socket and port, or access point."),
+        "usage": CommandEntry("report.usage", "usage", "Who uses the line: now, today, this week."),
         "block": CommandEntry("wifi.block", "block", "Keep a device off the Wi-Fi: list, push and check."),
         "unblock": CommandEntry("wifi.block", "unblock", "Let a device back on the Wi-Fi: list, push and check."),
         "rescue": CommandEntry("wifi.rescue", "rescue", "Locked out of the Wi-Fi? What is the case, and what to do."),

@@ -19,6 +19,11 @@ def spoken_bands(bands: Iterable[str]) -> str:
     return spoken_band(joined(list(bands)))
 
 
+def point_words(access_point: str) -> str:
+    """Return an access point as a sentence has it: ``the access point counter``, ``workshop access point``."""
+    return access_point if "access point" in access_point.casefold() else f"the access point {access_point}"
+
+
 def at_band(access_point: str, band: str) -> str:
     """Return where something is: ``counter, 5 GHz``, or ``counter`` if that is every radio, or not known."""
     return f"{access_point}, {band} GHz" if band != EVERY_RADIO else access_point

@@ -46,6 +46,8 @@ class EventKind(StrEnum):
     REFUSED_ATTEMPT = "refused-attempt"  # it is refused on the air, and asked to associate
     SENSOR_LOST = "sensor-lost"  # a sensor says nothing any more; an event of a device of its place
     SENSOR_BACK = "sensor-back"
+    USES_MUCH = "uses-much"  # more of the line than a limit of site.toml says
+    MOVED = "moved"  # site.toml says that it does not move, and it is at another port or access point
 
 
 # Which source of names is the best: the administrator's DNS, then the device itself, then servers and lists.
@@ -234,9 +236,11 @@ class Event:
     away_since: datetime | None = None  # returned, missing: when it was seen last; sheet-due: since when
     other_mac: MacAddress | None = None  # contested: the other adapter; gateway-changed: the gateway before
     # renamed: the new name; network-down, network-back: the subnet; sheet-due, refused-attempt: SSID; missing: shared;
-    # sensor-lost, sensor-back: the sensor
+    # sensor-lost, sensor-back: the sensor; moved: where it is;
+    # uses-much: how much
     name: str = ""
-    # renamed: the old name; network-down, missing: the reason, if known; sheet-due: page; refused-attempt: access point
+    # renamed: the old name; network-down, missing: the reason, if known; sheet-due: page; refused-attempt: access
+    # point; moved: where it was
     was_name: str = ""
     place: str = ""  # where it happened; empty: the only place, which has no name
     id: int = field(default=0, compare=False)

@@ -77,6 +77,10 @@ class RouterUnreadable(ScopionError):
     """A router's address table cannot be read; the text says why and what to check."""
 
 
+class SwitchUnreadable(ScopionError):
+    """A switch cannot be read; the text says why and what to check."""
+
+
 class EnforcerUnreachable(ScopionError):
     """An access point or router cannot be reached, or does not do what it is told; the text says why."""
 

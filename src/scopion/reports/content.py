@@ -31,6 +31,8 @@ class Part(StrEnum):
     NEW_DEVICES = "new-devices"
     VENDORS = "vendors"
     ADDRESSES = "addresses"
+    WIRES = "wires"
+    USAGE = "usage"
     WIRELESS = "wireless"
     AUDIT = "audit"
 
@@ -69,6 +71,7 @@ class DeviceLine:
     kind: str
     owner: str
     place: str  # where people say that it stands
+    socket: str  # the socket at which it hangs now
     places: tuple[str, ...]  # of the site, in which it was at the end; empty: the only one
     essential: bool
     first_seen: datetime
@@ -137,6 +140,47 @@ class SubnetLine:
 
 
 @dataclass(frozen=True, slots=True)
+class WirePort:
+    """A port of a switch, and what hangs there."""
+
+    switch: str
+    name: str
+    number: int
+    socket: str
+    up: bool | None  # None: not told
+    speed_mbit: int  # 0: not told
+    leads_to: str  # the switch behind it; empty: none
+    radio: bool  # an access point is there
+    devices: tuple[str, ...]  # by cable, by name
+    stations: tuple[str, ...]  # on the air behind it
+    unknown: int  # how many more adapters the switch knows there
+    errors: int  # damaged frames of the last day
+
+
+@dataclass(frozen=True, slots=True)
+class WireSwitch:
+    """A switch of the site."""
+
+    name: str
+    above: str  # where it hangs, in words; empty: at the top
+    ports: tuple[WirePort, ...]
+    problem: str  # why it cannot be read; empty: it can
+
+
+@dataclass(frozen=True, slots=True)
+class UsageLine:
+    """What one device, or several at one port, have used."""
+
+    name: str
+    device: int | None
+    where: str  # who counted, in words
+    counted_by: str
+    down: int  # octets to it, in the period
+    up: int  # octets from it
+    hours: tuple[int, ...]  # octets both ways, hour by hour, of the last week
+
+
+@dataclass(frozen=True, slots=True)
 class PlaceLine:
     """A place of the site."""
 
@@ -202,6 +246,9 @@ class Report:
     networks: tuple[NetworkLine, ...]
     audit: tuple[AuditLine, ...]
     place: str = ""  # the only one that it is about; empty: it is about all
+    switches: tuple[WireSwitch, ...] = ()  # in the order in which they hang at each other
+    usage: tuple[UsageLine, ...] = ()  # who has used most first
+    usage_since: datetime | None = None  # when the counts begin that the usage is about
 
     def has(self, part: Part) -> bool:
         """Tell whether a part was asked for."""

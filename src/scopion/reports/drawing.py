@@ -67,6 +67,21 @@ def _share(number: int, share: float) -> str:
     return f"M{number} {_HEIGHT - high}h1v{high}h-1z"
 
 
+def usage_strip(hours: Sequence[int], label: str) -> Markup:
+    """Return the octets of the hours of a week as columns, to the scale of the largest one."""
+    most = max(hours, default=0) or 1
+    columns = "".join(
+        f"M{number} {_HEIGHT - high}h1v{high}h-1z"
+        for number, octets in enumerate(hours)
+        if (high := -(-octets * (_HEIGHT - _TOP) // most))
+    )
+    days = "".join(f"M{day * DAY_HOURS} 0v{_HEIGHT}" for day in range(1, len(hours) // DAY_HOURS))
+    return Markup(
+        '<svg class="strip" role="img" viewBox="0 0 {wide} {high}" preserveAspectRatio="none" aria-label="{label}">'
+        '<path class="here" d="{columns}"/><path class="days" d="{days}"/></svg>'
+    ).format(wide=len(hours), high=_HEIGHT, label=label, columns=columns, days=days)
+
+
 @dataclass(frozen=True, slots=True)
 class Bar:
     """One bar: its label below, and its parts from the bottom up, each with its class."""

@@ -18,13 +18,16 @@ from typing import Any
 from markupsafe import Markup
 
 from scopion import __version__
-from scopion.model.text import counted, plain_value
+from scopion.model.text import counted, plain_value, spoken_size
 from scopion.model.week import WEEKDAYS
 from scopion.reports.address_use import Use
-from scopion.reports.content import HAPPENINGS, LEAST_DAYS, DeviceLine, Part, PlaceLine, Report, SubnetLine
-from scopion.reports.drawing import SHAPES, Bar, bars, squares, strip
+from scopion.reports.content import HAPPENINGS, LEAST_DAYS, DeviceLine, Part, PlaceLine, Report, SubnetLine, UsageLine
+from scopion.reports.drawing import SHAPES, Bar, bars, squares, strip, usage_strip
 from scopion.reports.sentences import said_day, said_period
 from scopion.reports.status_lines import SIGNS
+from scopion.reports.wires_drawing import SHAPES as SHAPES_OF_PORTS
+from scopion.reports.wires_drawing import WORDS as PORT_WORDS
+from scopion.reports.wires_drawing import switch_drawings
 
 _DATA = Path(__file__).parent / "data"
 # The shades of the busy hours, from the fewest to the most.
@@ -38,6 +41,8 @@ TITLES = {
     Part.NEW_DEVICES: "New devices",
     Part.VENDORS: "Vendors and kinds",
     Part.ADDRESSES: "Address use",
+    Part.WIRES: "Wires",
+    Part.USAGE: "Who uses the line",
     Part.WIRELESS: "Wireless lists",
     Part.AUDIT: "Audit",
 }
@@ -85,6 +90,12 @@ def page(report: Report, made: datetime) -> str:
         signs=SIGNS,
         moment=_moment,
         remarks=_remarks,
+        wires=[(each, switch_drawings(each)) for each in report.switches],
+        port_shapes=SHAPES_OF_PORTS,
+        port_words=PORT_WORDS,
+        usage_strips=[usage_strip(each.hours, _spoken_hours(each)) for each in report.usage],
+        most_used=max((each.down + each.up for each in report.usage), default=1) or 1,
+        spoken_size=spoken_size,
         counted=counted,
         breakable=_breakable,
         least_days=LEAST_DAYS,
@@ -105,11 +116,15 @@ def _breakable(address: str) -> Markup:
     return Markup(":<wbr>").join(address.split(":"))
 
 
+def _spoken_hours(line: UsageLine) -> str:
+    return f"{line.name}: up to {spoken_size(max(line.hours, default=0))} an hour in the last seven days"
+
+
 def _remarks(line: DeviceLine, apart: Sequence[PlaceLine]) -> list[str]:
     """Return the small text below a device's name: which of the site's places it is in only if that has several."""
     role = line.role if line.role not in line.name else ""
     where = line.places if apart else ()
-    said = ("essential" if line.essential else "", role, line.owner, *where, line.place)
+    said = ("essential" if line.essential else "", role, line.owner, *where, line.place, line.socket)
     return [", ".join(filter(None, said))] if any(said) else []
 
 

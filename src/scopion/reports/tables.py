@@ -76,6 +76,17 @@ def _addresses(report: Report) -> Iterator[Row]:
             }
 
 
+_PORT_KEYS = (
+    "switch", "port", "number", "socket", "up", "speed_mbit", "leads_to", "devices", "stations", "unknown", "errors",
+)  # fmt: skip
+
+
+def _ports(report: Report) -> Iterator[Row]:
+    for switch in report.switches:
+        for port in switch.ports:
+            yield row_of(port, _PORT_KEYS, _moment, port=port.name)
+
+
 def _moment(wall: datetime) -> str:
     """Return a moment on the site's clock, to the minute."""
     return wall.isoformat(timespec="minutes")
@@ -87,8 +98,8 @@ TABLES: Mapping[str, Table] = {
         Part.DEVICES,
         "devices",
         (
-            "standing", "name", "addresses", "macs", "vendor", "vendor_place", "kind", "owner", "place", "places",
-            "essential", "private", "present", "first_seen", "last_seen", "days_here", "comings", "usually",
+            "standing", "name", "addresses", "macs", "vendor", "vendor_place", "kind", "owner", "place", "socket",
+            "places", "essential", "private", "present", "first_seen", "last_seen", "days_here", "comings", "usually",
             "unusual_hours", "missed_hours", "device",
         ),
         unusual_hours="unusual", missed_hours="missed", device="number",
@@ -104,6 +115,8 @@ TABLES: Mapping[str, Table] = {
     "addresses": Table(
         Part.ADDRESSES, ("subnet", "place", "address", "use", "devices", "reserved", "dhcp_pool"), _addresses
     ),
+    "wires": Table(Part.WIRES, _PORT_KEYS, _ports),
+    "usage": _lines(Part.USAGE, "usage", ("name", "down", "up", "counted_by", "where", "device")),
     "wireless": _lines(
         Part.WIRELESS,
         "networks",

@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -212,11 +212,12 @@ class AccessPoint:
         return radio
 
     def _arrived(self, host: SceneHost) -> datetime:
-        """Return since when a host has been there: its period's beginning, its latest hours', or three days ago."""
+        """Return since when a host is there: its period's beginning, its latest hours', or every third midnight."""
         now = self._clock.now()
+        third = datetime.combine(date.fromordinal(now.toordinal() // 3 * 3), time.min, UTC)
         for period in host.periods:
             if period.holds(now):
-                begins = [now - timedelta(days=3), *([period.since] if period.since is not None else [])]
+                begins = [third, *([period.since] if period.since is not None else [])]
                 begins += period.begins_on(now.date() - timedelta(days=1)) + period.begins_on(now.date())
                 return max(at for at in begins if at <= now)
         return now

@@ -18,13 +18,15 @@ from scopion.attachment.ports import (
     Neighbour,
     NeighbourState,
     Rights,
-    RouterAccess,
     Shell,
+    SnmpAccess,
     SshAccess,
+    SwitchAccess,
     Traffic,
 )
 from scopion.model.address import Address
 from scopion.model.errors import EnforcerUnreachable, InterfaceLost, RouterUnreadable
+from scopion.model.wires import SwitchReading
 from scopion.scenes.access_point import AccessPoint, SceneControlLine
 from scopion.scenes.asking_points import AskingPoints, RadiusServer
 from scopion.scenes.datagrams import SceneConnector, SceneDatagrams, SceneEcho, SceneMailbox
@@ -32,6 +34,7 @@ from scopion.scenes.scene import Scene, SceneHost
 from scopion.scenes.scene_clock import SceneClock
 from scopion.scenes.scene_files import SceneShell
 from scopion.scenes.segment import SceneLink, Segment
+from scopion.scenes.switches import read_scene_switch
 from scopion.scenes.voices import talk
 
 
@@ -105,12 +108,17 @@ class SceneAttachment:
         """Open connections to every host of the scene."""
         return SceneConnector(self._everywhere, self._resolve)
 
-    def router_table(self, access: RouterAccess) -> tuple[Neighbour, ...]:
+    def router_table(self, access: SnmpAccess) -> tuple[Neighbour, ...]:
         """Return what the made-up router would have in its table: all hosts that are there."""
         if access.address not in self.resolvers():
             raise RouterUnreadable(f"{access.address} does not answer SNMP: is that the router's address?")
         everybody = ((address, host.mac) for host, address in self._everywhere.present() if address is not None)
         return tuple(Neighbour(address, mac, NeighbourState.REACHABLE) for address, mac in everybody)
+
+    def switch(self, access: SwitchAccess) -> SwitchReading:
+        """Return what a made-up switch tells now."""
+        here = [host for host, _ in self._everywhere.present()]
+        return read_scene_switch(self.scene, access, here, self.clock.now())
 
     def resolvers(self) -> tuple[Address, ...]:
         """Return the gateways: they answer for the names of a made-up site."""

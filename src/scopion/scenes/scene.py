@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface
@@ -24,6 +24,7 @@ from scopion.model.week import WHOLE, Week
 T = TypeVar("T")
 
 DATA = Path(__file__).parent / "data"
+_KBIT = (4.0, 20.0)  # what a host sends and gets that is just there
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,6 +80,10 @@ class SceneHost:
     ports: tuple[int, ...] = ()  # TCP ports that accept
     radios: tuple[str, ...] = ()  # the bands that it can use, the preferred one first; none: it is on cable
     signal: int = -60  # dBm, as the access point hears it
+    switch: str = ""  # the switch on which it hangs by cable, and at which port
+    port: str = ""
+    lldp: str = ""  # the name that it tells there
+    kbit: tuple[float, float] = _KBIT  # kbit/s that it sends and gets while it is there
     asks: tuple[str, ...] = ()  # the access points that ask by RADIUS whose network it uses, the nearest first
 
     def __hash__(self) -> int:
@@ -93,6 +98,7 @@ class SceneAccessPoint:
     ssid: str
     sockets: dict[str, str]  # by band in GHz, the path of the control socket
     room: int = 12
+    host: str = ""  # the host that it is: stations are behind that one's port
 
     def frequency(self, radio: str) -> int:
         """Return the frequency of a radio in MHz."""
@@ -101,6 +107,20 @@ class SceneAccessPoint:
     def bssid(self, radio: str) -> str:
         """Return the address of a radio: made up, and the same each time."""
         return f"0c:be:11:00:00:{0xF0 + list(self.sockets).index(radio):02x}"
+
+
+@dataclass(frozen=True, slots=True)
+class SceneSwitch:
+    """A switch of the scene, which tells what was learned at its ports."""
+
+    name: str
+    address: IPv4Address
+    mac: MacAddress
+    ports: int
+    leads_to: dict[str, str] = field(default_factory=dict)  # ports, and the switch that is behind each
+    said: dict[str, str] = field(default_factory=dict)  # ports, and what people have written into it about each
+    slow: dict[str, int] = field(default_factory=dict)  # ports with a slow link, and its Mbit/s
+    this_machine: dict[str, str] = field(default_factory=dict)  # ports, and the interface of the machine at the desk
 
 
 @dataclass(frozen=True, slots=True)
@@ -211,6 +231,7 @@ class Scene:
     asking_points: tuple[SceneAskingPoint, ...] = ()
     chapters: tuple[Chapter, ...] = ()  # in the order in which they are told
     branches: tuple[SceneBranch, ...] = ()
+    switches: tuple[SceneSwitch, ...] = ()
 
 
 def load_scene(name: str) -> Scene:
@@ -250,6 +271,7 @@ def _read(name: str, path: Path) -> Scene:
         files=reader.each(document, "file", lambda table: (str(table["path"]), str(table["text"]))),
         chapters=reader.each(document, "chapter", lambda table: Chapter(str(table["name"]), _line(table["title"]))),
         branches=reader.each(document, "branch", _branch),
+        switches=reader.each(document, "switch", _switch),
     )
 
 
@@ -287,6 +309,7 @@ def _interface(table: dict[str, Any]) -> Interface:
 
 
 def _host(table: dict[str, Any]) -> SceneHost:
+    switch, _, port = str(table.get("port", "")).rpartition("/")
     return SceneHost(
         name=table["name"],
         mac=MacAddress.parse(table["mac"]),
@@ -300,6 +323,10 @@ def _host(table: dict[str, Any]) -> SceneHost:
         ports=tuple(table.get("ports", ())),
         radios=tuple(table.get("radios", ())),
         signal=int(table.get("signal", -60)),
+        switch=switch,
+        port=port,
+        lldp=str(table.get("lldp", "")),
+        kbit=(float(table["kbit"][0]), float(table["kbit"][1])) if "kbit" in table else _KBIT,
         asks=tuple(table.get("asks", ())),
     )
 
@@ -310,7 +337,21 @@ def _branch(table: dict[str, Any]) -> SceneBranch:
 
 
 def _access_point(table: dict[str, Any]) -> SceneAccessPoint:
-    return SceneAccessPoint(str(table["ssid"]), dict(table["sockets"]), int(table.get("room", 12)))
+    ssid, host = str(table["ssid"]), str(table.get("host", ""))
+    return SceneAccessPoint(ssid, dict(table["sockets"]), int(table.get("room", 12)), host)
+
+
+def _switch(table: dict[str, Any]) -> SceneSwitch:
+    return SceneSwitch(
+        name=str(table["name"]),
+        address=IPv4Address(table["address"]),
+        mac=MacAddress.parse(table["mac"]),
+        ports=int(table["ports"]),
+        leads_to=dict(table.get("leads_to", {})),
+        said=dict(table.get("said", {})),
+        slow=dict(table.get("slow", {})),
+        this_machine=dict(table.get("this_machine", {})),
+    )
 
 
 def _asking_point(table: dict[str, Any]) -> SceneAskingPoint:

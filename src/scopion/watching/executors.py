@@ -16,6 +16,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 from scopion.attachment.ports import Attachment
+from scopion.attachment.system_clock import pass_time
 from scopion.model.errors import place_of
 from scopion.watching.interface_listener import InterfaceListener
 
@@ -242,13 +243,3 @@ class InlineExecutor:
         """Stop the listeners: all work has ended already."""
         for listener in list(self._listeners):
             self.neglect(listener)
-
-
-def pass_time(clock: Any, until: float) -> None:
-    """Let a virtual clock go on; sleep for a real one."""
-    if hasattr(clock, "wait_until"):
-        clock.wait_until(until)
-        return
-    import time
-
-    time.sleep(max(0.0, until - clock.monotonic()))

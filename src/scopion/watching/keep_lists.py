@@ -109,6 +109,8 @@ class Enforcing:
         for doing in self._failing - problems.keys():
             context.works(doing)
         self._failing, self._stuck = set(problems), bool(came.problems)
+        if came.moved.events:
+            context.tell(came.moved.events, came.moved.devices)
         if came.stations is not None:
             self.stations = came.stations
             context.readings = {name: EnforcerReading(context.clock.now(), why) for name, why in came.read.items()}

@@ -21,12 +21,14 @@ from scopion.watching.keep_standby import Standby
 from scopion.watching.look_after import LookingAfter
 from scopion.watching.make_weekly import Reporting
 from scopion.watching.miss_devices import Missing
-from scopion.watching.read_sources import Sources
 from scopion.watching.remind_people import Reminding
 from scopion.watching.sensors.announce import Announcing
 from scopion.watching.sensors.hear_sensors import Sensors
 from scopion.watching.sensors.play_sensors import PlayedSensors
-from scopion.watching.take_in_air import TakingInAir
+from scopion.watching.sources.read_meters import Meters
+from scopion.watching.sources.read_sources import Sources
+from scopion.watching.sources.read_switches import Switches
+from scopion.watching.sources.take_in_air import TakingInAir
 from scopion.watching.watch_memory import WatchMemory
 
 _UPKEEP_EVERY_S = 3600.0
@@ -52,6 +54,7 @@ class Watch(LookingAfter):
             self.context, raw_frames=site.attachment.rights().raw_frames, once=once, service=service
         )
         self.sources = Sources(self.context)
+        self.switches = Switches(self.context)
         self.delivering = Delivering(self.context)
         self.enforcing = Enforcing(self.context, opener(site))
         self.refusing = Refusing(self.context)
@@ -63,6 +66,8 @@ class Watch(LookingAfter):
         self.announcing = Announcing(self.context, opener(site))
         self.parts |= {
             "reading records": self.sources,
+            "switches": self.switches,
+            "meters": Meters(self.context, opener(site)),
             "sensors": self.sensors,
             "made-up sensors": self.played,
             "wireless lists": self.enforcing,
@@ -82,7 +87,8 @@ class Watch(LookingAfter):
         """Tell whether every subnet was swept, every record read, and everything that is due was tried."""
         all_swept = self.sweeping.swept.values()
         swept = all(each.last_at > float("-inf") and not each.is_in_doubt for each in all_swept)
-        read = self.sources.have_been_read and self.enforcing.has_done_a_round and not self.reporting.is_busy
+        records = self.sources.have_been_read and self.switches.have_been_read
+        read = records and self.enforcing.has_done_a_round and not self.reporting.is_busy
         tried = self.delivering.has_tried_all or self.context.rests_until("delivering") > self.context.clock.monotonic()
         return swept and read and tried
 
@@ -129,5 +135,6 @@ class Watch(LookingAfter):
         self.delivering.soon()
         self.enforcing.soon()
         self.missing.soon()
+        self.switches.learnt()
         self.announcing.soon()
         self._tell_learning()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from datetime import date, timedelta
 from typing import TYPE_CHECKING
 
@@ -12,7 +12,7 @@ from scopion.cli.parts.output import spoken_ago
 from scopion.cli.parts.terminal import style
 from scopion.discovery.modules import built_into
 from scopion.model.clock import Clock, spoken_span
-from scopion.model.device import NAME_ORDER, NEVER, Device, Standing
+from scopion.model.device import NAME_ORDER, NEVER
 from scopion.model.mac import Notation
 from scopion.model.observation import TraitKind
 from scopion.model.text import closed, counted, joined, spoken_size
@@ -23,8 +23,6 @@ if TYPE_CHECKING:
     from scopion.operations.devices.gather_card import Card
     from scopion.vendors.registry import Vendors
 
-INDENT = 12
-STANDING_COLOUR = {Standing.NEW: "yellow", Standing.KNOWN: "green", Standing.GUEST: "cyan", Standing.UNWANTED: "red"}
 _DAY_SIGNS = {DayMark.HERE: "█", DayMark.AWAY: "·", DayMark.NOT_LOOKED: "?", DayMark.NOT_KNOWN: " "}
 _SHADES = "·░▒▓█"  # a share of days from none to all
 _ASSOCIATIONS_SHOWN = 4
@@ -40,15 +38,6 @@ _SAID_WORDS = {
 
 # Kinds that do not name a thing by themselves.
 _NOUNS = {"storage": "storage device"}
-
-
-def heading(device: Device) -> str:
-    """Return its name and standing, until when and why."""
-    name = style(device.called, bold=True)
-    standing = style(str(device.standing), fg=STANDING_COLOUR[device.standing], bold=True)
-    until = f" until {device.guest_until.isoformat()}" if device.guest_until else ""
-    because = f" ({device.because})" if device.because else ""
-    return f"{name} · {standing}{until}{because}"
 
 
 def what_it_is(card: Card) -> Iterator[str]:
@@ -79,13 +68,6 @@ def what_it_is(card: Card) -> Iterator[str]:
     whose = [f"{title}: {closed(text)}" for title, text in texts if text]
     if whose:
         yield " ".join(whose)
-
-
-def block(title: str, lines: Sequence[str]) -> Iterator[str]:
-    """Yield lines under a title in the margin."""
-    for number, line in enumerate(lines):
-        head = style((title if number == 0 else "").ljust(INDENT), dim=True)
-        yield f"{head}{line}"
 
 
 def days_strip(rhythm: Rhythm, today: date) -> list[str]:
@@ -130,6 +112,16 @@ def seen_lines(card: Card, clock: Clock) -> list[str]:
     if device.last_seen == NEVER:
         return [f"known from records since {first}; {here}"]
     return [f"first seen {first}, {spoken_span(now - device.first_seen)} ago; {here}"]
+
+
+def spot_lines(card: Card, clock: Clock) -> list[str]:
+    """Return where each adapter is: its socket and port, or its access point with the signal."""
+    lines = []
+    for spot in card.spots:
+        signal = f", signal {spot.strength} ({spot.signal} dBm)" if spot.signal is not None else ""
+        by = f" ({spot.mac})" if len(card.device.macs) > 1 else ""
+        lines.append(f"{spot.at_length}{signal}, since {clock.local(spot.since):%a %Y-%m-%d %H:%M}{by}")
+    return lines
 
 
 def association_lines(card: Card, clock: Clock) -> list[str]:

@@ -29,7 +29,7 @@ HOST_KEYS = (
 DEVICE_KEYS = (
     "standing", "name", "addresses", "macs", "vendor", "vendor_place", "kind", "kind_evidence", "names", "media",
     "present", "first_seen", "last_seen",
-    "owner", "place", "note", "guest_until", "standing_since", "because", "essential", "private",
+    "where", "socket", "owner", "place", "note", "guest_until", "standing_since", "because", "essential", "private",
     "this_machine", "gateway", "places", "device",
 )  # fmt: skip
 _LONGEST_ADDRESS = 20  # half of the longest IPv6 address; an IPv4 address has fifteen characters at most
@@ -116,6 +116,8 @@ def device_row(known: Described) -> dict[str, Any]:
         "present": device.present,
         "first_seen": iso(device.first_seen),
         "last_seen": iso_or_never(device.last_seen),
+        "where": known.where or None,
+        "socket": known.socket or None,
         "owner": device.owner or None,
         "place": device.place or None,
         "note": device.note or None,
@@ -131,12 +133,12 @@ def device_row(known: Described) -> dict[str, Any]:
     }
 
 
-def device_columns(clock: Clock, devices: Sequence[Device]) -> list[Column]:
-    """Return the columns for a terminal, of Described; owner, place and a guest's end only if any device has one.
+def device_columns(clock: Clock, known: Sequence[Described]) -> list[Column]:
+    """Return the columns for a terminal; owner, place, socket and a guest's end only if any device has one.
 
     The places of the site are among them if the devices are in several.
     """
-    now = clock.now()
+    now, devices = clock.now(), [each.device for each in known]
     columns = [
         Column("standing", lambda each: str(each.device.standing), lambda each: _style_of(each.device.standing)),
         Column("name", _device_name, _absent),
@@ -158,6 +160,8 @@ def device_columns(clock: Clock, devices: Sequence[Device]) -> list[Column]:
         columns.insert(4, place)
     elif any(device.place for device in devices):
         columns.append(place)
+    if any(each.socket for each in known):
+        columns.append(Column("socket", lambda each: each.socket, _absent, optional=1))
     if any(device.guest_until for device in devices):
         columns.append(Column("until", lambda each: str(each.device.guest_until or ""), _absent, optional=1))
     columns.append(Column("seen", lambda each: _seen(each.device, now), _absent, optional=1))

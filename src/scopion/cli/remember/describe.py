@@ -18,21 +18,43 @@ if TYPE_CHECKING:
 
 
 @click.command()
-@options.device
+@click.argument("device", metavar="[DEVICE]", type=options.DeviceParam(), required=False)
 @click.argument("text", metavar="[LABEL]", required=False)
 @click.option("--owner", metavar="TEXT", help="Who owns it.")
 @click.option("--place", metavar="TEXT", help="Where it stands.")
 @click.option("--note", metavar="TEXT", help="Anything else worth keeping.")
 @click.option("--kind", metavar="TEXT", help="What it is, as printer or phone; '' goes by the guess again.")
+@click.option("--socket", metavar="NAME", help="The socket at which it hangs by cable, as 'office 3, left'.")
+@click.option("--port", metavar="SWITCH/PORT", help="Name the socket at this port, instead of a device's.")
 @click.option("--essential/--not-essential", default=None, help="It must never be refused on the air, or may be.")
 @pass_session
-def label(session: Session, /, device: str, text: str | None, essential: bool | None, **texts: str | None) -> None:
+def label(
+    session: Session,
+    /,
+    device: str | None,
+    text: str | None,
+    socket: str | None,
+    port: str | None,
+    essential: bool | None,
+    **texts: str | None,
+) -> None:
     """Give a device its name, owner, place and kind.
 
-    An empty LABEL ('') removes the label; the same holds for owner, place and note. What is not given stays.
+    An empty LABEL ('') removes the label; the same holds for owner, place, note and socket. What is not given stays.
+    A socket belongs to the port of the switch: it keeps its name whatever hangs there.
     """
     from scopion.operations.edit.edit_devices import called_alike, label_device
 
+    if (port is not None and device is not None) or (port is None and device is None):
+        raise click.UsageError("say either which DEVICE, or with --port which port")
+    if port is not None and socket is None:
+        raise click.UsageError("--port needs --socket, the name of the socket at that port")
+    if socket is not None:
+        _name_socket(session, device, port, socket)
+        if text is None and essential is None and not any(each is not None for each in texts.values()):
+            return
+    if device is None:
+        raise click.UsageError("--port names a socket, and nothing else")
     other = called_alike(session.site, device, text) if text else None
     if other is not None:
         said = f"{other.called} ({identity(other)}) calls itself {text!r}, too"
@@ -48,6 +70,14 @@ def label(session: Session, /, device: str, text: str | None, essential: bool | 
     more += ", essential" if after.essential else ""
     more += f", kind {texts['kind']!r}" if texts.get("kind") else ", kind by guess" if texts.get("kind") == "" else ""
     session.note(f"{identity(after)} {named}{was}{more}.")
+
+
+def _name_socket(session: Session, device: str | None, port: str | None, name: str) -> None:
+    from scopion.operations.edit.name_sockets import name_socket_at, name_socket_of
+
+    named = name_socket_of(session.site, device, name) if device else name_socket_at(session.site, port or "", name)
+    was = f" (was {named.before!r})" if named.before and named.before != named.name else ""
+    session.note(f"The socket at {named.port} {f'is {named.name!r} now' if named.name else 'has no name now'}{was}.")
 
 
 @click.command()

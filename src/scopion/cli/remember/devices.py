@@ -108,7 +108,7 @@ def _show(
     if chosen_format(format_name) != "table":
         show(map(_row, found), KEYS, [], format_name)
         return
-    columns = device_columns(session.site.clock, [each.device for each in found])
+    columns = device_columns(session.site.clock, found)
     if near:
         columns.insert(4, Column("near", lambda each: each.near, lambda _: "yellow"))
     show_table(found, columns)

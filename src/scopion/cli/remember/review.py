@@ -8,8 +8,7 @@ from pathlib import Path
 
 import click
 
-from scopion.cli.parts import card_blocks as blocks
-from scopion.cli.parts import options
+from scopion.cli.parts import card_blocks, card_frame, options
 from scopion.cli.parts.session import Session, pass_session, shell_word
 from scopion.cli.parts.terminal import echo, prompt, style
 from scopion.cli.remember.take_over import TakeOver, take_over_file
@@ -193,24 +192,24 @@ def _lines(session: Session, card: Card, reviewed: Review) -> Iterator[str]:
     count = f" {reviewed.number} of {reviewed.total} "
     yield ""
     yield style(f"──{count}{'─' * (_WIDTH - len(count) - 2)}", dim=True)
-    yield blocks.heading(card.device)
-    for line in blocks.what_it_is(card):
+    yield card_frame.heading(card.device)
+    for line in card_blocks.what_it_is(card):
         yield f"  {line}"
     macs = [f"{adapter.mac}  {card.vendors[adapter.mac].name}" for adapter in card.device.adapters]
     names = list(dict.fromkeys(f"{name.value} ({name.source})" for name in card.device.host_names))
     today = clock.local(clock.now()).date()
     for title, lines in (
         ("MAC", macs),
-        ("seen", blocks.seen_lines(card, clock)),
-        ("days", blocks.days_strip(card.rhythm, today)),
-        ("addresses", blocks.address_lines(card, clock, _ADDRESSES_SHOWN)),
+        ("seen", card_blocks.seen_lines(card, clock)),
+        ("days", card_blocks.days_strip(card.rhythm, today)),
+        ("addresses", card_blocks.address_lines(card, clock, _ADDRESSES_SHOWN)),
         ("names", [joined(names)] if names else []),
-        ("says", blocks.said_lines(card)),
-        ("private", blocks.private_lines(card)),
+        ("says", card_blocks.said_lines(card)),
+        ("private", card_blocks.private_lines(card)),
         ("check it", _on_the_device(card)),
-        ("look-alike", blocks.look_alike_lines(card, session.site.vendors)),
+        ("look-alike", card_blocks.look_alike_lines(card, session.site.vendors)),
     ):
-        yield from blocks.block(title, lines)
+        yield from card_frame.block(title, lines)
 
 
 def _on_the_device(card: Card) -> list[str]:
@@ -219,7 +218,7 @@ def _on_the_device(card: Card) -> list[str]:
     if device.own or device.gateway or not covered_adapters(device):
         return []
     texts = where_to_find([card.guess.kind])[:1]
-    return [style(line, dim=True) for text in texts for line in textwrap.wrap(text, _WIDTH - blocks.INDENT)]
+    return [style(line, dim=True) for text in texts for line in textwrap.wrap(text, _WIDTH - card_frame.INDENT)]
 
 
 def _review_by_file(session: Session, path: str, devices: tuple[str, ...], *, yes: bool) -> None:

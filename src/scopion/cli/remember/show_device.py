@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from scopion.cli.parts import card_blocks as blocks
-from scopion.cli.parts import options
+from scopion.cli.parts import card_blocks, card_frame, options
 from scopion.cli.parts.device_rows import DEVICE_KEYS, device_row
 from scopion.cli.parts.event_rows import event_row
 from scopion.cli.parts.output import chosen_format, output_format, row_of, show
@@ -39,7 +38,6 @@ def show_device(session: Session, device: str, format_name: str | None) -> None:
     adapters with the MAC in the notations that routers ask for, its events and list entries.
     """
     from scopion.operations.devices.gather_card import card_of
-    from scopion.operations.devices.identify_device import described
 
     card = card_of(session.site, device)
     name = chosen_format(format_name)
@@ -48,7 +46,7 @@ def show_device(session: Session, device: str, format_name: str | None) -> None:
     if name == "table":
         echo("\n".join(_lines(session, card)))
     else:
-        row = device_row(described(card.device, session.site.vendors, session.site.kinds))
+        row = device_row(card.described)
         show([row], DEVICE_KEYS, [], name, document={**row, **_more(card)})
 
 
@@ -56,8 +54,8 @@ def _lines(session: Session, card: Card) -> Iterator[str]:
     from scopion.alerts.news import sentence
 
     clock = session.site.clock
-    yield blocks.heading(card.device)
-    for line in blocks.what_it_is(card):
+    yield card_frame.heading(card.device)
+    for line in card_blocks.what_it_is(card):
         yield f"  {line}"
     yield ""
     today = clock.local(clock.now()).date()
@@ -74,22 +72,23 @@ def _lines(session: Session, card: Card) -> Iterator[str]:
         for entry in card.entries
     ]
     for title, lines in (
-        ("seen", blocks.seen_lines(card, clock)),
-        ("days", blocks.days_strip(card.rhythm, today)),
-        ("hours", blocks.hours_strip(card.rhythm)),
-        ("adapters", blocks.adapter_lines(card, clock)),
-        ("private", blocks.private_lines(card)),
-        ("look-alike", blocks.look_alike_lines(card, session.site.vendors)),
-        ("addresses", blocks.address_lines(card, clock, _ADDRESSES_SHOWN)),
-        ("names", blocks.name_lines(card, clock)),
-        ("says", blocks.said_lines(card)),
-        ("on the air", blocks.association_lines(card, clock)),
+        ("seen", card_blocks.seen_lines(card, clock)),
+        ("days", card_blocks.days_strip(card.rhythm, today)),
+        ("hours", card_blocks.hours_strip(card.rhythm)),
+        ("adapters", card_blocks.adapter_lines(card, clock)),
+        ("private", card_blocks.private_lines(card)),
+        ("look-alike", card_blocks.look_alike_lines(card, session.site.vendors)),
+        ("addresses", card_blocks.address_lines(card, clock, _ADDRESSES_SHOWN)),
+        ("names", card_blocks.name_lines(card, clock)),
+        ("says", card_blocks.said_lines(card)),
+        ("is at", card_blocks.spot_lines(card, clock)),
+        ("on the air", card_blocks.association_lines(card, clock)),
         ("lists", entries),
         ("refused", _refused(session, card)),
         ("events", events),
         ("changes", changes),
     ):
-        yield from blocks.block(title, lines)
+        yield from card_frame.block(title, lines)
 
 
 def _refused(session: Session, card: Card) -> list[str]:

@@ -49,17 +49,31 @@ _EIGHTHS = "▁▂▃▄▅▆▇█"
     help="The time that counts as lately [30d].",
     show_default=False,
 )
+@click.option("--wires", is_flag=True, help="Instead: the switches, their ports, and what hangs at each.")
+@click.option("--now", "look", is_flag=True, help="With --wires: read the switches first.")
 @options.place
 @output_format
 @pass_session
 def address_map(
-    session: Session, subnet: str | None, lately: float, place: str | None, format_name: str | None
+    session: Session,
+    subnet: str | None,
+    lately: float,
+    wires: bool,
+    look: bool,
+    place: str | None,
+    format_name: str | None,
 ) -> None:
     """The addresses of a subnet as a grid: which are used.
 
     It shows what the roster knows, and sends nothing. SUBNET is a range, or a name of site.toml; without it all are
-    shown. In a subnet of more than 256 addresses each square stands for several.
+    shown. In a subnet of more than 256 addresses each square stands for several. With --wires it shows the cables,
+    as the switches of site.toml have told them.
     """
+    if wires:
+        _show_wires(session, look=look, format_name=format_name)
+        return
+    if look:
+        raise click.UsageError("--now belongs to --wires: the addresses are read by scopion scan")
     from scopion.operations.devices.map_addresses import address_maps
 
     maps = address_maps(session.site, subnet, place, timedelta(seconds=lately))
@@ -70,6 +84,17 @@ def address_map(
         echo("\n" * (number > 0), nl=False)
         _draw(each)
         _tell(session, each, timedelta(seconds=lately))
+
+
+def _show_wires(session: Session, *, look: bool, format_name: str | None) -> None:
+    from scopion.cli.report import wires_map
+    from scopion.operations.wires.map_wires import map_wires
+
+    trees = map_wires(session.site, look=look)
+    if chosen_format(format_name) == "table":
+        wires_map.draw(session, trees)
+    else:
+        show(wires_map.rows_of(trees), wires_map.KEYS, [], format_name)
 
 
 def _row(each: AddressMap, place: AddressUse) -> dict[str, Any]:

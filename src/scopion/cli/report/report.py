@@ -39,7 +39,7 @@ _LONG = ("vendor", "vendor_place", "where", "devices", "command")
 FIGURES = ("presence", "comings", "hours", "busy-hours", "new-devices", "vendors", "kinds", "addresses")
 TABLE_NAMES = (
     "attention", "devices", "days", "events", "hours", "busy-hours", "new-devices", "vendors", "kinds", "places",
-    "addresses", "wireless", "audit",
+    "addresses", "wires", "usage", "wireless", "audit",
 )  # fmt: skip
 
 

@@ -129,11 +129,7 @@ def _span(seconds: float) -> timedelta:
 
 
 def _present(watch: Watch, here: list[Described], width: int, room: int) -> list[str]:
-    columns = [
-        column
-        for column in device_columns(watch.context.clock, [each.device for each in here])
-        if column.title not in _LEFT_OUT
-    ]
+    columns = [column for column in device_columns(watch.context.clock, here) if column.title not in _LEFT_OUT]
     if not here:
         return [_styled("No device is known to be here yet.", dim=True)]
     shown = here

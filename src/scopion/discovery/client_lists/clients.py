@@ -12,6 +12,7 @@ from datetime import datetime, timedelta
 from enum import StrEnum
 from ipaddress import IPv4Network
 
+from scopion.discovery.client_lists.amounts import amount_of
 from scopion.discovery.client_lists.choose_columns import (
     chosen_addresses,
     name_piece,
@@ -67,6 +68,8 @@ class Client:
     connected_s: float | None = None
     signal: int | None = None  # dBm
     rate: str = ""
+    received: int | None = None  # octets from it, since it connected or the page began to count
+    sent: int | None = None  # octets to it
     # it stands within a person's sentence, beside another MAC address of its device, or with a time that cannot be so
     doubtful: bool = False
 
@@ -124,7 +127,12 @@ def _client(contents: Contents, address: Address | None, named: Piece | None, as
     media = [medium] if (medium := medium_of_heading(anchor.label)) is not None else []
     interface: list[str] = []
     for piece in (*_of_titles(contents.titles), *contents.pieces):
-        if piece is named or piece.field is Field.OTHER:
+        if piece is named:
+            continue
+        if piece.label and (amount := amount_of(piece.label, piece.text)) is not None:
+            client = replace(client, sent=amount[1]) if amount[0] else replace(client, received=amount[1])
+            continue
+        if piece.field is Field.OTHER:
             continue
         of_row = piece.place != _TITLE
         presence = _presence(piece)

@@ -11,8 +11,10 @@ from scopion.model.address import Address, by_number
 from scopion.model.device import Device, Event, EventKind, Stay
 from scopion.model.mac import MacAddress
 from scopion.model.observation import Source
-from scopion.operations.devices.identify_device import described
+from scopion.operations.devices.identify_device import Described, described
 from scopion.operations.devices.list_devices import devices as all_known
+from scopion.operations.devices.list_devices import placed
+from scopion.operations.devices.place_devices import Spot, places_now
 from scopion.operations.devices.rhythm import DAYS, Rhythm, rhythm
 from scopion.operations.site.open_site import Site
 from scopion.roster.look_alikes import LookAlike, candidate_pairs, family, look_alikes
@@ -49,6 +51,7 @@ class Card:
     """What there is to say of a device."""
 
     device: Device
+    described: Described
     vendors: Mapping[MacAddress, Vendor]
     guess: Guess
     rhythm: Rhythm
@@ -59,6 +62,7 @@ class Card:
     look_alikes: tuple[tuple[LookAlike, Device], ...]  # the surest first, with the other device
     family: tuple[Device, ...]  # the look-alikes that may all be one thing with it
     private: tuple[Judged, ...]  # the habits of its private addresses
+    spots: tuple[Spot, ...] = ()  # where each adapter hangs or is on the air now
     associated: tuple[AirSession, ...] = ()  # its associations of the last days, as access points report them
 
 
@@ -78,6 +82,7 @@ def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> 
     looked = looked_at(roster, now - timedelta(days=DAYS + 1))
     of_list = all_entries(roster)
     on_air = sessions_since(roster, now - timedelta(days=DAYS + 1))
+    places = places_now(roster, now)
     found = []
     for device in chosen:
         alike = [(each, by_id[each.other(device.id)]) for each in proposals if device.id in each.devices]
@@ -89,10 +94,11 @@ def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> 
         ]
         associated = on_air.get(device.id, ())
         lately += [(each.since, now if each.present else each.until) for each in associated]
-        known = described(device, site.vendors, site.kinds)
+        known = placed(described(device, site.vendors, site.kinds), places)
         found.append(
             Card(
                 device=device,
+                described=known,
                 vendors=dict(zip(device.macs, known.vendors, strict=True)),
                 guess=known.guess,
                 rhythm=rhythm(lately, looked, device.first_seen, now, site.clock.local),
@@ -102,6 +108,7 @@ def cards(site: Site, everybody: Sequence[Device], chosen: Sequence[Device]) -> 
                 entries=tuple(each for each in of_list if each.device_id == device.id or each.mac in device.macs),
                 look_alikes=tuple(alike),
                 family=tuple(by_id[number] for number in family(device.id, proposals)),
+                spots=places.all_of(device),
                 associated=tuple(associated),
                 private=_habits(device, stays, [other for _, other in alike]),
             )

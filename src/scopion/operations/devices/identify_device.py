@@ -23,6 +23,8 @@ class Described:
     vendors: tuple[Vendor, ...]  # of its adapters, in their order
     guess: Guess
     media: tuple[Guess, ...]  # the guessed medium of each adapter, in their order; it holds for that adapter alone
+    where: str = ""  # where it is now, in words: a socket, a port, an access point; empty: no one has told
+    socket: str = ""  # the socket at which it hangs, if that has a name
     near: str = ""  # how far its MAC address is from that of a sticker, if it was found by that
 
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from ipaddress import IPv4Network
 
 from scopion.model.device import Device
 from scopion.model.errors import UsageError
 from scopion.operations.devices.identify_device import Described, described
+from scopion.operations.devices.place_devices import PlacesNow, places_now
 from scopion.operations.site.open_site import Site
 from scopion.roster.read_devices import all_devices
 from scopion.roster.resolve import resolve
@@ -25,7 +27,17 @@ def find_device(site: Site, which: str) -> Device:
 def described_devices(site: Site) -> list[Described]:
     """Return every device with its vendors and its guessed kind."""
     vendors, kinds = site.vendors, site.kinds
-    return [described(device, vendors, kinds) for device in devices(site)]
+    found = [described(device, vendors, kinds) for device in devices(site)]
+    places = places_now(site.roster_for_reading(), site.clock.now())
+    return [placed(each, places) for each in found] if places else found
+
+
+def placed(known: Described, places: PlacesNow) -> Described:
+    """Return a device with where it is now."""
+    spot = places.of(known.device)
+    if spot is None:
+        return known
+    return replace(known, where=spot.where, socket=places.socket_of(known.device))
 
 
 def subnet_called(site: Site, text: str) -> IPv4Network:

@@ -14,7 +14,7 @@ from scopion.model.toml_text import parse_toml
 from scopion.operations.site.edit_settings import heading_of
 
 # Tables that always act; rules only say which channels do.
-_TABLES = ("channel", "rule", "enforcer", "router")
+_TABLES = ("channel", "rule", "enforcer", "router", "switch", "meter")
 # Keys by which other tables act: questions and reports go to addresses, and files are read.
 _KEYS = {"names": ("resolvers",), "watch": ("leases", "metrics_port"), "report": ("channels",)}
 _LONGEST = 60
@@ -58,6 +58,12 @@ def _acting(document: dict[str, Any]) -> Iterator[str]:
         yield f"enforcer {_said(each.get('name'))} ({_said(each.get('type'))}){over}{what}"
     for each in _tables(document, "router"):
         yield f"router {_said(each.get('address'))}, asked for its tables"
+    for each in _tables(document, "switch"):
+        yield f"switch {_said(each.get('name'))} at {_said(each.get('address'))}, asked for its tables"
+    for each in _tables(document, "meter"):
+        ssh = each.get("ssh")
+        over = f" over SSH on {_said(ssh.get('host'))}" if isinstance(ssh, dict) else " on this machine"
+        yield f"meter {_said(each.get('name'))}{over}, whose firewall counts"
     if document.get("rule"):
         yield "rules that choose the channels"
     for table, keys in _KEYS.items():

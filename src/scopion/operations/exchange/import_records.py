@@ -15,6 +15,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.observation import Observation, TraitKind
 from scopion.model.text import counted, joined
 from scopion.operations.exchange.read_input import Input
+from scopion.operations.intake.count_octets import count_pasted
 from scopion.operations.intake.pasted_lists import OnAir, associations_in, note_pasted, record_context
 from scopion.operations.scan.describe_hosts import Describer, Host
 from scopion.operations.site.change_roster import change
@@ -55,6 +56,7 @@ def fold_records(site: Site, imported: Imported, *, insist: bool = False, where:
     with change(site, "import", f"taken in: {imported.reading.about}") as (roster, _):
         fold(roster, imported.reading.observations, (), site.clock.now())
         note_pasted(roster, associations_in(imported.reading, where or OnAir())[0])
+        count_pasted(site, imported.reading, imported.as_of)
     after = _rows(site, imported.reading, all_devices(site.roster))
     return replace(imported, hosts=after)
 

@@ -15,6 +15,7 @@ from scopion.model.observation import Medium
 from scopion.operations.site.open_site import Site
 from scopion.roster.scans import known_subnets
 from scopion.roster.store.open_roster import Roster
+from scopion.roster.wifi.air_stays import AirReading, note_air
 from scopion.roster.wifi.associations import Association, associations, note_associations
 
 # What stands as the access point of an association that a person pasted.
@@ -59,6 +60,13 @@ def note_pasted(roster: Roster, found: Sequence[Association]) -> None:
     known = associations(roster)
     newer = [each for each in found if each.mac not in known or known[each.mac].seen <= each.seen]
     note_associations(roster, newer)
+    for at in sorted({each.seen for each in newer}):
+        note_air(roster, [as_reading(each) for each in newer if each.seen == at], at)
+
+
+def as_reading(each: Association) -> AirReading:
+    """Return an association as one reading of its station."""
+    return AirReading(each.mac, each.ssid, each.access_point, each.radio, each.since, each.signal)
 
 
 def last_pasted(roster: Roster, ssid: str) -> list[Association]:

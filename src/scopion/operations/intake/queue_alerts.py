@@ -183,6 +183,7 @@ def occasions_of(
                 at_gateway=(event.place, event.address) in gateways,
                 learning=subnet is not None and key in learnt and event.at < learnt[key],
                 severity=expected.severity if expected is not None else None,
+                at_switch=bool(site.settings.switch) and event.place == roster.home,
             )
         )
     return found

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 from scopion.model.device import Device, Event, EventKind
 from scopion.operations.devices.identify_device import described
+from scopion.operations.devices.place_devices import places_now
 from scopion.operations.intake.queue_alerts import subnet_of
 from scopion.operations.pages.word_sheet import due_steps
 from scopion.roster.follow_alerts import is_followed, seen_about
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
     from scopion.alerts.message import Message
     from scopion.alerts.phrases import About, Phrases
     from scopion.model.alert import Alert
+    from scopion.operations.devices.place_devices import PlacesNow, Spot
     from scopion.operations.site.open_site import Site
     from scopion.roster.scans import KnownSubnet
 
@@ -58,6 +60,10 @@ class AlertWriter:
     @cached_property
     def _phrases(self) -> Phrases:
         return phrases_of(self._site)
+
+    @cached_property
+    def _places(self) -> PlacesNow:
+        return places_now(self._roster, self._site.clock.now())
 
     @cached_property
     def _subnets(self) -> tuple[KnownSubnet, ...]:
@@ -103,8 +109,23 @@ class AlertWriter:
         guess = described(device, site.vendors, site.kinds).guess
         closely = closely and event.kind in (EventKind.JOINED, EventKind.UNLISTED_PRESENT)
         looks_like = self._looks_like(device) if closely else ""
-        on_air = self._on_air(event) if event.mac is not None else ""
-        return About(device, better, subnet, guess.kind, guess.evidence, looks_like, at_gateway, on_air)
+        return About(
+            device,
+            better,
+            subnet,
+            guess.kind,
+            guess.evidence,
+            looks_like,
+            at_gateway,
+            on_air=self._on_air(event) if event.mac is not None else "",
+            hangs_at=spot.at_length if (spot := self._wire_of(event)) is not None else "",
+            socket=spot.where if spot is not None else "",
+        )
+
+    def _wire_of(self, event: Event) -> Spot | None:
+        """Return where the adapter hangs by cable, if a switch tells and it is not on the air."""
+        places = self._places
+        return places.wires.get(event.mac) if event.mac is not None and event.mac not in places.air else None
 
     def _on_air(self, event: Event) -> str:
         """Return where the adapter was associated, if an access point tells."""

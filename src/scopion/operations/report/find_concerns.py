@@ -11,6 +11,7 @@ from scopion.model.clock import spoken_span
 from scopion.model.device import EventKind, Standing
 from scopion.model.text import counted, joined
 from scopion.model.week import on_the_wall
+from scopion.operations.report.find_line_concerns import line_concerns
 from scopion.operations.report.report_devices import Past
 from scopion.operations.report.report_wireless import refused_stations
 from scopion.operations.site.open_site import Site
@@ -41,6 +42,7 @@ def concerns(site: Site, roster: Roster, report: Report, past: Past) -> tuple[Co
         *_habits(report, past),
         *_wireless(report),
         *_on_the_air(site, roster, past),
+        *line_concerns(site, roster),
         *_refused(roster, report, past),
         *_service(site, roster, report, past),
     ]

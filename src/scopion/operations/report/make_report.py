@@ -21,6 +21,7 @@ from scopion.operations.report.find_concerns import concerns
 from scopion.operations.report.gather_status import gather_status
 from scopion.operations.report.report_devices import Past, device_lines, place_lines, read_past
 from scopion.operations.report.report_wireless import audit_lines, network_lines
+from scopion.operations.report.report_wires import usage_lines, wire_lines
 from scopion.operations.site.open_site import Site
 from scopion.reports.content import (
     HAPPENINGS,
@@ -44,6 +45,7 @@ USUAL_DAYS = 28  # today among them
 _ROUTINE = (EventKind.RETURNED, EventKind.LEFT)
 _UNNAMED = {True: "(private address)", False: "(unknown)"}
 _LONGEST = timedelta(days=3_660)
+_OF_NOW = timedelta(days=1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,12 +83,16 @@ def report(site: Site, wish: ReportRequest | None = None) -> Report:
     findings = audit_lines(site) if wanted[Part.AUDIT] or wanted[Part.ATTENTION] else ()
     subnets = _subnets(site, roster, devices, past, until) if wanted[Part.ADDRESSES] or wanted[Part.ATTENTION] else ()
     happenings, left_out = _happenings(site, roster, everybody, past, wish.happenings)
+    ends_now = now - until < _OF_NOW and wish.place in (None, roster.home)  # what is told of cables is as of now
+    switches = wire_lines(site) if wanted[Part.WIRES] and ends_now else ()
+    usage, usage_since = usage_lines(site, since) if wanted[Part.USAGE] and ends_now else ((), None)
+    without = {Part.WIRES: bool(switches), Part.USAGE: bool(usage)} if wish.parts == tuple(Part) else {}
     made = Report(
         site=site.name,
         since=on_the_wall(since, local),
         until=span.end,
         memory_since=on_the_wall(memory, local) if memory is not None else None,
-        parts=wish.parts,
+        parts=tuple(part for part in wish.parts if without.get(part, True)),
         summary=(),
         status=for_page(status_lines(gather_status(site), local)),
         attention=(),
@@ -105,6 +111,9 @@ def report(site: Site, wish: ReportRequest | None = None) -> Report:
         networks=networks,
         audit=findings,
         place=wish.place or "",
+        switches=switches,
+        usage=usage,
+        usage_since=on_the_wall(usage_since, local) if usage_since is not None else None,
     )
     found = concerns(site, roster, made, past) if wanted[Part.ATTENTION] else ()
     made = replace(made, attention=found)

@@ -147,6 +147,7 @@ def _line(each: Described, past: Past, counts: Mapping[tuple[int, EventKind], in
         kind=each.guess.kind,
         owner=device.owner,
         place=device.place,
+        socket=each.socket,
         places=_places(stays, past.until_moment),
         essential=device.essential,
         first_seen=first,

@@ -11,7 +11,7 @@ from scopion.discovery.probing import GREETING_PACE, ROUTED_PACE, Method, checke
 from scopion.model.errors import InvalidTarget, UsageError
 from scopion.model.targets import Targets
 from scopion.operations.site.open_site import Site
-from scopion.operations.site.site_settings import RouterSettings
+from scopion.operations.site.snmp_settings import RouterSettings
 
 USUAL_LISTEN_S = 60.0
 

@@ -99,10 +99,26 @@ def _validated(path: Path, text: str, document: dict[str, Any]) -> Settings:
         enforcer_problem(settings.enforcer),
         radius_problem(settings.enforcer),
         _via_problem(settings),
+        _switch_problem(settings),
     )
     if problem := next(filter(None, problems), ""):
         raise InvalidSettings(f"{path}: {problem}")
     return settings
+
+
+def _switch_problem(settings: Settings) -> str:
+    """Return what does not fit together among switches, meters and limits; empty if all does."""
+    names = [each.name.casefold() for each in settings.switch]
+    twice = next((each.name for each in settings.switch if names.count(each.name.casefold()) > 1), None)
+    if twice is not None:
+        return f"two switches are called {twice!r}: give each a name of its own"
+    meters = [each.name.casefold() for each in settings.meter]
+    twice = next((each.name for each in settings.meter if meters.count(each.name.casefold()) > 1), None)
+    if twice is not None:
+        return f"two meters are called {twice!r}: give each a name of its own"
+    if any(each.mb is None and each.times is None for each in settings.much):
+        return "a [[much]] says neither mb nor times: when does a device use too much"
+    return ""
 
 
 def _via_problem(settings: Settings) -> str:
@@ -214,6 +230,8 @@ _EXPECTED = {
 
 def _said(error: Any) -> str:
     if error["type"] == "predicate_failed":
+        if error["loc"][0] == "switch" and error["loc"][-1] == "name":
+            return f"{error.get('input')!r} is not the name of a switch: up to 60 characters, none of them /"
         fitting = [said for keys, said in _EXPECTED.items() if {*keys} & {*error["loc"]}]
         secret = (
             'a secret does not stand here: write "env:NAME" for a variable of the environment, "file:PATH", '

@@ -5,10 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from scopion.attachment.ports import SshAccess
+from scopion.attachment.ports import SnmpAccess, SshAccess
 from scopion.model.errors import InvalidSettings
 from scopion.operations.folder.read_secret import read_secret, require_private
 from scopion.operations.site.broker_settings import BrokerSettings, Topics, broker_access, topics_of
+from scopion.operations.site.snmp_settings import SnmpSettings
 from scopion.wireless.enforcer_settings import SshSettings
 
 if TYPE_CHECKING:
@@ -24,6 +25,30 @@ def ssh_access(folder: Path, ssh: SshSettings) -> SshAccess:
     what = f"the password of {ssh.user} on {ssh.host}"
     password = read_secret(ssh.password, folder, what) if ssh.password else ""
     return SshAccess(ssh.host, ssh.port, ssh.user, key, password, known)
+
+
+def snmp_access(folder: Path, settings: SnmpSettings, what: str, *, has_secrets: bool = True) -> SnmpAccess:
+    """Return how to read a machine over SNMP; ``what`` names it in messages. Raises InvalidSettings."""
+    where = f"the {{}} of {what}"
+    if settings.version == "2c":
+        if not settings.community and has_secrets:
+            raise InvalidSettings(f"the {what} needs a community in site.toml (env:NAME or file:PATH)")
+        community = read_secret(settings.community, folder, where.format("community")) if has_secrets else ""
+        return SnmpAccess(settings.address, settings.port, "2c", community)
+    if not settings.user:
+        raise InvalidSettings(f"the {what} needs a user in site.toml for SNMP version 3")
+
+    def key(reference: str, protocol: str, what: str) -> tuple[str, str] | None:
+        return (protocol, read_secret(reference, folder, where.format(what))) if reference and has_secrets else None
+
+    return SnmpAccess(
+        settings.address,
+        settings.port,
+        "3",
+        user=settings.user,
+        authentication=key(settings.authentication_key, settings.authentication, "authentication key"),
+        privacy=key(settings.privacy_key, settings.privacy, "privacy key"),
+    )
 
 
 def order_line(folder: Path, broker: BrokerSettings | None, site: str, sensor: str) -> OrderLine:

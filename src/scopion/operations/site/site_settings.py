@@ -18,10 +18,11 @@ from scopion.alerts.missing import ExpectSettings
 from scopion.alerts.reminders import RemindSettings
 from scopion.model.errors import InvalidTarget
 from scopion.model.place import is_place_name
-from scopion.model.secret import Secret
 from scopion.model.settings_table import settings_table
 from scopion.model.targets import Targets
 from scopion.operations.site.broker_settings import SensorSettings, SiteBrokerSettings
+from scopion.operations.site.snmp_settings import RouterSettings, SwitchSettings, WhereSettings
+from scopion.operations.site.usage_settings import MeterSettings, MuchSettings
 from scopion.reports.report_settings import ReportSettings
 from scopion.wireless.enforcer_settings import EnforcerSettings, WirelessSettings
 from scopion.wireless.enforcers.registry import EnforcerType, enforcer_types
@@ -98,21 +99,6 @@ class NameSettings:
 
 
 @settings_table
-class RouterSettings:
-    """A router whose address table pairs the hosts behind it. Secrets are ``env:NAME`` or ``file:PATH``."""
-
-    address: IPv4Address | IPv6Address
-    version: Literal["2c", "3"] = "2c"
-    port: Annotated[int, Ge(1), Le(65_535)] = 161
-    community: Secret = ""
-    user: Annotated[str, MaxLen(32)] = ""
-    authentication: Literal["md5", "sha", "sha256", "sha512"] = "sha256"
-    authentication_key: Secret = ""
-    privacy: Literal["des", "aes", "aes256"] = "aes"
-    privacy_key: Secret = ""
-
-
-@settings_table
 class SubnetSettings:
     """What is different in one subnet."""
 
@@ -137,6 +123,7 @@ class KeepSettings:
     stays_days: Annotated[int, Ge(0), Le(36_500)] = 1100
     traits_days: Annotated[int, Ge(0), Le(36_500)] = 400  # names and the like that were not heard for this long
     changes_days: Annotated[int, Ge(0), Le(36_500)] = 400  # what can be taken back
+    wires_days: Annotated[int, Ge(0), Le(36_500)] = 90  # at which port, and on which access point, an adapter was
 
 
 @settings_table
@@ -148,6 +135,8 @@ class WatchSettings:
     leases: Annotated[tuple[str, ...], MaxLen(16)] = ()  # files of the DHCP server on this machine
     leases_s: Annotated[float, Ge(1), Le(86_400)] = 60  # how often they are read
     routers_s: Annotated[float, Ge(5), Le(86_400)] = 300  # how often the tables of [[router]]s are read
+    meters_s: Annotated[float, Ge(5), Le(86_400)] = 60  # how often the counts of [[meter]]s are read
+    switches_s: Annotated[float, Ge(5), Le(86_400)] = 60  # how often [[switch]]es are read
     metrics_port: Annotated[int, Ge(1), Le(65_535)] | None = None  # on 127.0.0.1; None: none
 
 
@@ -166,6 +155,10 @@ class Settings:
     alerts: AlertSettings = field(default_factory=AlertSettings)
     subnet: tuple[SubnetSettings, ...] = ()
     router: tuple[RouterSettings, ...] = ()
+    switch: tuple[SwitchSettings, ...] = ()
+    where: WhereSettings = field(default_factory=WhereSettings)
+    meter: tuple[MeterSettings, ...] = ()
+    much: tuple[MuchSettings, ...] = ()
     channel: tuple[Annotated[ChannelSettings, ByType(channel_types)], ...] = ()
     rule: tuple[RuleSettings, ...] = ()
     expect: tuple[ExpectSettings, ...] = ()

@@ -77,8 +77,15 @@ def daily(site: Site, roster: Roster) -> None:
 
 def kept(site: Site) -> Keep:
     """Return how long records are kept at this site."""
-    keep = site.settings.keep
-    return Keep(keep.scans_days, keep.events_days, keep.stays_days, keep.traits_days, keep.changes_days)
+    days = site.settings.keep
+    return Keep(
+        scans=days.scans_days,
+        events=days.events_days,
+        stays=days.stays_days,
+        traits=days.traits_days,
+        changes=days.changes_days,
+        wires=days.wires_days,
+    )
 
 
 def check(site: Site) -> Health:

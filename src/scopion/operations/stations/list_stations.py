@@ -7,6 +7,7 @@ from datetime import timedelta
 
 from scopion.model.device import Device
 from scopion.model.errors import NotFound
+from scopion.operations.intake.count_octets import count_stations
 from scopion.operations.pages.held_by import reached
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.load_policy import policy_for
@@ -38,6 +39,15 @@ class StationRow:
     def traffic(self) -> int:
         """Return octets each way together."""
         return (self.located.station.received or 0) + (self.located.station.sent or 0)
+
+
+def look_at_stations(site: Site) -> list[Unread]:
+    """Read the access points and remember the stations. Returns what could not be read."""
+    found, unread = read_stations(site)
+    whole = {each.name for each in reached(site)} - {each.enforcer for each in unread}
+    count_stations(site, found)
+    remember_stations(site.roster, found, whole, site.clock.now())
+    return unread
 
 
 def stations(site: Site, ssid: str | None = None) -> tuple[list[StationRow], list[Unread]]:

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from scopion.attachment.ports import Shell
 from scopion.model.errors import ScopionError
-from scopion.operations.intake.pasted_lists import CURRENT_FOR, PASTED, last_pasted
+from scopion.operations.intake.pasted_lists import CURRENT_FOR, PASTED, as_reading, last_pasted
 from scopion.operations.pages.held_by import reached, settings_of
 from scopion.operations.pages.typed_lists import last_published
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.reach_machine import ssh_access
 from scopion.roster.store.open_roster import Roster
+from scopion.roster.wifi.air_stays import Roamed, note_air
 from scopion.roster.wifi.associations import Association, associations, note_associations, note_links
 from scopion.wireless.enforcer_settings import EnforcerSettings
 from scopion.wireless.enforcers.enforcer import Enforcer, Located, Readings, Station
@@ -134,28 +135,23 @@ def located(each: Association) -> Located:
     return Located(station, each.ssid, each.access_point, each.radio, each.seen)
 
 
-def remember_stations(roster: Roster, found: Sequence[Located]) -> None:
+def remember_stations(
+    roster: Roster, found: Sequence[Located], read: Collection[str] = (), at: datetime | None = None
+) -> list[Roamed]:
     """Remember the stations, so that a device's card knows the access point and the medium.
 
-    Those of a pasted list are remembered already, as of its time.
+    Those of a pasted list are remembered already, as of its time. ``read`` are the access points that were read as a
+    whole ``at`` a moment. Returns which adapters are on another access point than before.
     """
     found = [each for each in found if each.access_point != PASTED]
     for each in found:
         if each.station.links:
             note_links(roster, each.station.mac, each.station.links, each.at)
-    note_associations(
-        roster,
-        [
-            Association(
-                mac,
-                each.ssid,
-                each.access_point,
-                each.radio,
-                each.at - timedelta(seconds=each.station.connected_s) if each.station.connected_s is not None else None,
-                each.at,
-                each.station.signal,
-            )
-            for each in found
-            for mac in (each.station.mac, *each.station.links)
-        ],
-    )
+    met = [
+        Association(mac, each.ssid, each.access_point, each.radio, each.since, each.at, each.station.signal)
+        for each in found
+        for mac in (each.station.mac, *each.station.links)
+    ]
+    note_associations(roster, met)
+    at = max((each.at for each in found), default=at)
+    return note_air(roster, [as_reading(each) for each in met], at, read) if at is not None else []

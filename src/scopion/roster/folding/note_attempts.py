@@ -6,7 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from ipaddress import IPv4Address
+from sqlite3 import Connection
 
+from scopion.model.address import Address
 from scopion.model.device import Event, EventKind
 from scopion.model.mac import MacAddress
 from scopion.roster.folding.write_rows import record
@@ -49,8 +51,7 @@ def note_attempts(roster: Roster, attempts: Sequence[RefusedAttempt], again: tim
             if last is not None and each.last - from_ms(last) < again:
                 continue
             told.add((row["device"], each.ssid))
-            at = db.execute(_ADDRESS, (str(each.mac),)).fetchone()
-            address, place = (stored_address(at[0]), at[1]) if at is not None else (NO_ADDRESS, "")
+            address, place = latest_address(db, each.mac)
             events.append(
                 Event(
                     EventKind.REFUSED_ATTEMPT, each.last, row["device"], each.mac, address, name=each.ssid,
@@ -58,3 +59,9 @@ def note_attempts(roster: Roster, attempts: Sequence[RefusedAttempt], again: tim
                 )
             )  # fmt: skip
         return record(db, events)
+
+
+def latest_address(db: Connection, mac: MacAddress) -> tuple[Address, str]:
+    """Return the best address that an adapter has or had, and its place; NO_ADDRESS if it had none."""
+    at = db.execute(_ADDRESS, (str(mac),)).fetchone()
+    return (stored_address(at[0]), at[1]) if at is not None else (NO_ADDRESS, "")

@@ -186,6 +186,124 @@ def _sensors(db: Connection) -> None:
     )
 
 
+def _wires(db: Connection) -> None:
+    """Remember switches, their ports, the sockets at these, and since when which adapter hangs where."""
+    db.execute(
+        """CREATE TABLE switch (
+            name TEXT PRIMARY KEY,
+            read INTEGER, -- when it was read last; NULL: never
+            own_name TEXT NOT NULL DEFAULT '',
+            problem TEXT NOT NULL DEFAULT '', -- why it cannot be read...
+            since INTEGER, -- ...and since when
+            remarks TEXT NOT NULL DEFAULT '' -- what is wrong with its tables, a line each
+        ) WITHOUT ROWID"""
+    )
+    db.execute(
+        """CREATE TABLE switch_port (
+            id INTEGER PRIMARY KEY,
+            switch TEXT NOT NULL,
+            name TEXT NOT NULL,
+            number INTEGER NOT NULL,
+            alias TEXT NOT NULL DEFAULT '',
+            speed INTEGER NOT NULL DEFAULT 0, -- Mbit/s; 0: not told
+            up INTEGER, -- NULL: not told
+            leads_to TEXT NOT NULL DEFAULT '', -- the switch of the site behind it
+            behind TEXT NOT NULL DEFAULT '', -- another device there that passes on what it gets
+            radio INTEGER NOT NULL DEFAULT 0, -- ...to the air
+            adapters INTEGER NOT NULL DEFAULT 0,
+            seen INTEGER NOT NULL,
+            UNIQUE (switch, name)
+        )"""
+    )
+    # Not of the port's row: a name stays while the switch is replaced, or is not in site.toml for a while.
+    db.execute(
+        """CREATE TABLE socket (
+            switch TEXT NOT NULL,
+            port TEXT NOT NULL,
+            name TEXT NOT NULL,
+            PRIMARY KEY (switch, port)
+        ) WITHOUT ROWID"""
+    )
+    db.execute(
+        """CREATE TABLE wire_stay (
+            id INTEGER PRIMARY KEY,
+            mac TEXT NOT NULL, -- also of adapters that are no device of the roster
+            port INTEGER NOT NULL REFERENCES switch_port (id) ON DELETE CASCADE,
+            vlan INTEGER NOT NULL DEFAULT 0,
+            at_edge INTEGER NOT NULL, -- 0: it is somewhere behind that port
+            since INTEGER NOT NULL,
+            until INTEGER NOT NULL,
+            present INTEGER NOT NULL
+        )"""
+    )
+    db.execute("CREATE UNIQUE INDEX wire_stay_present ON wire_stay (mac) WHERE present")
+    db.execute("CREATE INDEX wire_stay_mac ON wire_stay (mac, until)")
+    db.execute("CREATE INDEX wire_stay_port ON wire_stay (port)")
+    db.execute(
+        """CREATE TABLE air_stay (
+            id INTEGER PRIMARY KEY,
+            mac TEXT NOT NULL,
+            ssid TEXT NOT NULL,
+            access_point TEXT NOT NULL,
+            radio TEXT NOT NULL,
+            since INTEGER NOT NULL,
+            until INTEGER NOT NULL,
+            present INTEGER NOT NULL,
+            heard INTEGER NOT NULL, -- how many readings told a signal,
+            strength INTEGER NOT NULL, -- the sum of these, in dBm,
+            weak INTEGER NOT NULL -- and how many were weak
+        )"""
+    )
+    db.execute("CREATE UNIQUE INDEX air_stay_present ON air_stay (mac) WHERE present")
+    db.execute("CREATE INDEX air_stay_mac ON air_stay (mac, until)")
+
+
+def _usage(db: Connection) -> None:
+    """Remember counters of octets, and what passed in each minute, hour and day."""
+    db.execute(
+        """CREATE TABLE counter (
+            source TEXT NOT NULL,
+            key TEXT NOT NULL, -- by which it is known again
+            subject TEXT NOT NULL, -- a MAC address, or the number of a port
+            place TEXT NOT NULL, -- who counts, in words
+            also TEXT NOT NULL DEFAULT '', -- of a port: the adapter that hangs there alone
+            up INTEGER NOT NULL, -- octets from the device
+            down INTEGER NOT NULL, -- octets to it
+            errors INTEGER NOT NULL,
+            own_s REAL, -- its own time in seconds; NULL: it has none
+            mark TEXT NOT NULL, -- with another it is another counter
+            bits INTEGER NOT NULL,
+            at INTEGER NOT NULL,
+            up_bps REAL NOT NULL, -- bits a second between the last two readings
+            down_bps REAL NOT NULL,
+            seconds REAL NOT NULL, -- between these; 0: that is not known
+            PRIMARY KEY (source, key)
+        ) WITHOUT ROWID"""
+    )
+    db.execute("CREATE INDEX counter_at ON counter (at)")
+    db.execute(
+        """CREATE TABLE meter (
+            id INTEGER PRIMARY KEY,
+            source TEXT NOT NULL,
+            subject TEXT NOT NULL,
+            place TEXT NOT NULL,
+            UNIQUE (source, subject)
+        )"""
+    )
+    # In this order all of an hour is in one place, to be summed or removed.
+    db.execute(
+        """CREATE TABLE usage (
+            step INTEGER NOT NULL, -- seconds: a minute, an hour, a day
+            at INTEGER NOT NULL, -- seconds since 1970: a year has hundreds of thousands of rows
+            meter INTEGER NOT NULL,
+            up INTEGER NOT NULL,
+            down INTEGER NOT NULL,
+            errors INTEGER NOT NULL,
+            PRIMARY KEY (step, at, meter)
+        ) WITHOUT ROWID"""
+    )
+
+
 # Each leads from the version of its place to the next: the first from OLDEST.
 STEPS: tuple[Callable[[Connection], None], ...] = (
     _from_before_0_1,
@@ -194,4 +312,6 @@ STEPS: tuple[Callable[[Connection], None], ...] = (
     _sessions_on_the_air,
     _places,
     _sensors,
+    _wires,
+    _usage,
 )

@@ -17,6 +17,7 @@ from scopion.model.device import EventKind, Standing
 from scopion.model.mac import Notation
 from scopion.model.observation import Medium, Source, TraitKind
 from scopion.model.text import controls
+from scopion.model.usage import UsageSource
 from scopion.model.week import Week
 from scopion.roster.store.stored_values import NotOurs, as_written, stored_address, stored_mac, stored_words
 from scopion.roster.wifi.lists import ListMode
@@ -221,6 +222,32 @@ COLUMNS: Mapping[str, Mapping[str, Reader | Whole]] = {
     "verification": {"ssid": _text, "at": _MOMENT, "met": _FLAG_OR_NULL, "unmet": _list},
     "posture": {"ssid": _text, "question": _text, "answer": _text, "at": _MOMENT},
     "timetable": {"name": _text, "windows": _week, "since": _MOMENT},
+    "switch": {
+        "name": _text, "read": _MOMENT_OR_NULL, "own_name": _text, "problem": _text, "since": _MOMENT_OR_NULL,
+        "remarks": _lines,
+    },
+    "switch_port": {
+        "id": NUMBER, "switch": _text, "name": _text, "number": NUMBER, "alias": _text, "speed": NUMBER,
+        "up": _FLAG_OR_NULL, "leads_to": _text, "behind": _text, "radio": _FLAG, "adapters": NUMBER, "seen": _MOMENT,
+    },
+    "socket": {"switch": _text, "port": _text, "name": _text},
+    "wire_stay": {
+        "mac": _mac, "port": NUMBER, "vlan": NUMBER, "at_edge": _FLAG, "since": _MOMENT, "until": _MOMENT,
+        "present": _FLAG,
+    },
+    "air_stay": {
+        "mac": _mac, "ssid": _text, "access_point": _text, "radio": _text, "since": _MOMENT, "until": _MOMENT,
+        "present": _FLAG, "heard": NUMBER, "strength": NUMBER, "weak": NUMBER,
+    },
+    "counter": {
+        "source": _words(UsageSource), "key": _text, "subject": _text, "place": _text, "also": _or(_mac, ""),
+        "up": NUMBER, "down": NUMBER, "errors": NUMBER, "mark": _text, "bits": NUMBER, "at": _MOMENT,
+    },
+    "meter": {"id": NUMBER, "source": _words(UsageSource), "subject": _text, "place": _text},
+    "usage": {
+        "step": NUMBER, "at": Whole(0, _LATEST // 1000), "meter": NUMBER, "up": NUMBER, "down": NUMBER,
+        "errors": NUMBER,
+    },
     "sensor": {
         "name": _text, "place": _text, "since": _MOMENT, "heard": _MOMENT, "online": _FLAG, "program": _text,
         "address": _text, "waiting": NUMBER, "oldest": _MOMENT_OR_NULL, "offset": _NUMBER_OR_NULL,

@@ -30,6 +30,7 @@ KEYS = {
     "timetable": ("name",),
     "mute": ("id",),
     "association": ("mac",),
+    "socket": ("switch", "port"),
 }
 # What a row that was noted before a column was there has in it.
 _BEFORE = {"unpaired": {"place": ""}, "trait": {"place": ""}}

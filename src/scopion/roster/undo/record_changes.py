@@ -20,7 +20,7 @@ from scopion.roster.store.stored_values import as_written, from_ms, to_ms
 # The tables that people's changes touch. Events are only removed (with a forgotten device) or given to another device.
 RELATIONS = (
     "device", "adapter", "unpaired", "stay", "trait", "network", "entry", "exclusive", "timetable", "mute",
-    "association",
+    "association", "socket",
 )  # fmt: skip
 _CHANGED_HANDS = "AFTER UPDATE OF device ON event WHEN old.mac = ''"
 

@@ -18,7 +18,7 @@ from scopion.roster.wifi.associations import ASSOCIATED
 
 Image = dict[str, Any]
 # Tables that only people change.
-_OF_PEOPLE = ("network", "entry", "exclusive", "timetable", "mute")
+_OF_PEOPLE = ("network", "entry", "exclusive", "timetable", "mute", "socket")
 # Rows of these tables may have given their numbers to others since.
 _NUMBERED = ("stay", "event", "entry", "exclusive", "mute")
 # Columns that grow by themselves and are never turned back.

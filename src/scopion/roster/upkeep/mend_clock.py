@@ -30,6 +30,11 @@ PAST = {
     "push": ("at", "ended"),
     "verification": ("at",),
     "posture": ("at",),
+    "switch": ("read", "since"),
+    "switch_port": ("seen",),
+    "wire_stay": ("since", "until"),
+    "air_stay": ("since", "until"),
+    "counter": ("at",),
     "sensor": ("since", "heard", "told", "lost"),
     "sensor_life": ("at",),
     "sensor_boot": ("at",),
@@ -79,6 +84,8 @@ def bring_back_from_the_future(roster: Roster, now: datetime) -> int:
         db.execute("UPDATE stay SET until = ?1, since = min(since, ?1) WHERE present AND until > ?1", (at,))
         db.execute("UPDATE adapter SET last_seen = ?1, first_seen = min(first_seen, ?1) WHERE last_seen > ?1", (at,))
         db.execute("UPDATE unpaired SET until = ?1, since = min(since, ?1) WHERE until > ?1", (at,))
+        for table in ("wire_stay", "air_stay"):
+            db.execute(f"UPDATE {table} SET until = ?1, since = min(since, ?1) WHERE until > ?1", (at,))
         return db.total_changes - before
 
 

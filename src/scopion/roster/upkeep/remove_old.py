@@ -10,6 +10,9 @@ from sqlite3 import Connection
 from scopion.roster.folding.fold_unpaired import drop_if_undescribed
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import UNPAIRED_SUBJECT, to_ms
+from scopion.roster.usage.history import remove_old_usage
+from scopion.roster.wifi.air_stays import remove_old_air_stays
+from scopion.roster.wires.wire_stays import remove_old_wire_stays
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,6 +24,7 @@ class Keep:
     stays: int
     traits: int
     changes: int
+    wires: int = 0
 
 
 def remove_old(roster: Roster, keep: Keep, now: datetime) -> dict[str, int]:
@@ -28,11 +32,14 @@ def remove_old(roster: Roster, keep: Keep, now: datetime) -> dict[str, int]:
     removals = {
         "scans": (keep.scans, _scans), "events": (keep.events, _events), "stays": (keep.stays, _stays),
         "traits": (keep.traits, _traits), "changes": (keep.changes, _changes),
+        "stays at ports": (keep.wires, remove_old_wire_stays),
+        "stays on the air": (keep.wires, remove_old_air_stays),
     }  # fmt: skip
     removed = {}
     with roster.transaction() as db:
         for name, (days, remove) in removals.items():
             removed[name] = remove(db, to_ms(now - timedelta(days=days))) if days else 0
+        removed["usage"] = remove_old_usage(roster, now)
     return removed
 
 
@@ -46,6 +53,8 @@ def remove_stray(roster: Roster) -> int:
         )
         drop_if_undescribed(db)
         db.execute("DELETE FROM air_session WHERE NOT present AND mac NOT IN (SELECT mac FROM adapter)")
+        for table in ("wire_stay", "air_stay"):
+            db.execute(f"DELETE FROM {table} WHERE NOT present AND mac NOT IN (SELECT mac FROM adapter)")
         return db.total_changes - before
 
 

@@ -101,9 +101,12 @@ def own_folder(folder: Path) -> Iterator[str]:
 
 
 def capabilities(settings: Settings) -> dict[str, str]:
-    """Return the capabilities that the enforcers on this machine need, each with its purpose."""
+    """Return the capabilities that the enforcers and meters on this machine need, each with its purpose."""
     local = [enforcers.type_of(each) for each in settings.enforcer if each.is_here]
-    return {capability: entry.needs for entry in local for capability in entry.capabilities}
+    found = {capability: entry.needs for entry in local for capability in entry.capabilities}
+    if any(each.ssh is None for each in settings.meter):
+        found.setdefault("CAP_NET_ADMIN", "counters in the firewall")
+    return found
 
 
 def rights(raw: bool, more: Mapping[str, str]) -> list[str]:
@@ -186,8 +189,9 @@ def secret_references(settings: Settings) -> Iterator[tuple[str, str]]:
     values += [each.ssh.password for each in settings.enforcer if each.ssh is not None and not each.via]
     if settings.broker is not None:
         values.append(settings.broker.password)
-    for router in settings.router:
-        values += [router.community, router.authentication_key, router.privacy_key]
+    values += [each.ssh.password for each in settings.meter if each.ssh is not None]
+    for asked in (*settings.router, *settings.switch):
+        values += [asked.community, asked.authentication_key, asked.privacy_key]
     yield from references(values)
 
 

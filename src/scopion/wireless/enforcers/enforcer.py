@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 from enum import StrEnum
 from typing import TYPE_CHECKING, Any, Protocol
 
@@ -278,6 +278,12 @@ class Located:
     radio: str
     at: datetime
     enforcer: str = ""  # that holds its list; empty: as the access point
+
+    @property
+    def since(self) -> datetime | None:
+        """Return when it associated; None if the access point does not tell."""
+        connected = self.station.connected_s
+        return self.at - timedelta(seconds=connected) if connected is not None else None
 
 
 def held_document(held: Held) -> dict[str, Any]:

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from scopion.model.errors import ScopionError
 from scopion.model.observation import Medium, Observation, Source
 from scopion.operations.answers.radius_files import RadiusFiles
+from scopion.operations.intake.count_octets import count_sessions
 from scopion.operations.intake.take_attempts import take_attempts
 from scopion.operations.intake.take_in import take_in
 from scopion.operations.stations.list_attempts import news_of
@@ -71,7 +72,9 @@ class TakingInAir:
             take_in(
                 site, [Observation(each.mac, None, each.seen, Source.ACCESS_POINT, Medium.WIRELESS) for each in here]
             )
-            note_sessions(site.roster, map(_as_remembered, changed))
+            remembered = [*map(_as_remembered, changed)]
+            note_sessions(site.roster, remembered)
+            count_sessions(site, remembered)
             self._sessions = reported
 
     def _mark(self) -> tuple[int, int] | None:

@@ -13,8 +13,8 @@ from scopion.discovery.records.registry import read_record
 from scopion.model.errors import NotFound, ScopionError
 from scopion.model.observation import Observation, Source
 from scopion.operations.intake.take_in import take_in
-from scopion.operations.scan.read_router_tables import router_access
-from scopion.operations.site.site_settings import RouterSettings
+from scopion.operations.site.reach_machine import snmp_access
+from scopion.operations.site.snmp_settings import RouterSettings
 from scopion.watching.watch_context import WatchContext
 
 LANE = "read"
@@ -115,7 +115,7 @@ class Sources:
     def _table(self, router: RouterSettings) -> Sequence[Observation]:
         """Return the hosts that a router has met just now. Raises RouterUnreadable, InvalidSettings."""
         site = self._context.site
-        table = site.attachment.router_table(router_access(site, router))
+        table = site.attachment.router_table(snmp_access(site.folder, router, f"router {router.address}"))
         now = site.clock.now()
         met = (NeighbourState.REACHABLE, NeighbourState.FIXED)
         ranges = [each.range for each in site.settings.here if each.router == router.address]

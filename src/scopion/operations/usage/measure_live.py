@@ -1,0 +1,226 @@
+"""Measures who uses the line just now: reads every counter again and again, each source at its own pace.
+
+A source that is slow, or fails, keeps no other waiting: its last figures stay until they are old.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor, wait
+from dataclasses import dataclass, field, replace
+from itertools import zip_longest
+from pathlib import Path
+
+from scopion.attachment.system_clock import pass_time
+from scopion.model.errors import EnforcerUnreachable, NotFound, ScopionError
+from scopion.model.usage import Passed, UsageSource, passed
+from scopion.operations.intake.count_octets import counts_of_known, station_counts
+from scopion.operations.site.open_site import Site
+from scopion.operations.site.snmp_settings import SwitchSettings
+from scopion.operations.usage.read_meters import read_meter
+from scopion.operations.wifi.open_enforcers import read_stations
+from scopion.operations.wires.fold_wires import look_at_wires
+from scopion.operations.wires.read_switches import read_counters
+from scopion.roster.usage.counters import CountRead, Rate
+from scopion.roster.wires.switches import known_ports, known_switches
+from scopion.roster.wires.wire_stays import lone_adapters
+
+# A rate is that of the last ten seconds. Some agents look at their counters only every few: a counter that has not
+# changed for longer stands still.
+_WINDOW_S, _STILL_S = 10.0, 5.0
+_EVERY_S = 1.0
+_OLD_S = 20.0
+_FIRST_S = 8.0  # a connection over SSH takes some seconds
+
+
+@dataclass(frozen=True, slots=True)
+class LiveSource:
+    """Something that counts, and how to read it."""
+
+    name: str
+    read: Callable[[Site], list[CountRead]]
+
+
+class _Reader:
+    """A thread that reads one source. It has a site of its own: a roster is used by the thread that opened it."""
+
+    def __init__(self, folder: Path, source: LiveSource) -> None:
+        self._site = Site(folder)
+        self._source = source
+        self._pool = ThreadPoolExecutor(1, thread_name_prefix=source.name)
+        self._running: Future[list[CountRead]] | None = None
+
+    def begin(self) -> None:
+        """Read, unless that goes on still."""
+        if self._running is None:
+            self._running = self._pool.submit(self._source.read, self._site)
+
+    def answer(self, within_s: float) -> Callable[[], list[CountRead]] | None:
+        """Return what gives the answer, or raises its error; None if it has not come in time."""
+        running = self._running
+        if running is None or running not in wait([running], max(0.0, within_s)).done:
+            return None
+        self._running = None
+        return running.result
+
+    def close(self) -> None:
+        """Close what it has opened, once its reading has ended; nothing waits for that."""
+        self._pool.submit(self._site.close)
+        self._pool.shutdown(wait=False)
+
+
+class LiveMeasure:
+    """Reads sources, and knows the rates of the last seconds."""
+
+    def __init__(self, site: Site) -> None:
+        self._site = site
+        self.problems: dict[str, str] = {}  # by source, why it cannot be read
+        self._read: dict[tuple[str, str], _Kept] = {}
+        self._learn_ports()
+        self._sources = list(_sources(site))
+        # A made-up site answers at once, and its clock goes on for this process only.
+        self._readers = [] if site.story is not None else [_Reader(site.folder, each) for each in self._sources]
+
+    @property
+    def sources(self) -> list[str]:
+        """Return what is read, in words."""
+        return [each.name for each in self._sources]
+
+    def turn(self, within_s: float) -> None:
+        """Read every source that is not being read still, and wait for answers, but not longer than ``within_s``."""
+        ends = self._site.clock.monotonic() + within_s
+        for reader in self._readers:
+            reader.begin()
+        for source, reader in zip_longest(self._sources, self._readers):
+            if reader is None:
+                self._take(source, lambda source=source: source.read(self._site))  # type: ignore[misc]
+            elif (answer := reader.answer(ends - self._site.clock.monotonic())) is not None:
+                self._take(source, answer)
+
+    def rates(self) -> list[Rate]:
+        """Return the rates of the last seconds; a lone adapter at a port has those of its port."""
+        found: list[Rate] = []
+        now = self._site.clock.monotonic()
+        for kept in self._read.values():
+            if (rate := _rate_of(kept, now)) is None:
+                continue
+            last = kept.changes[-1][1]
+            told = (last.where, rate.up_bps, rate.down_bps, self._site.clock.now(), rate.seconds)
+            found.append(Rate(last.source, last.subject, *told))
+            if last.also:
+                found.append(Rate(UsageSource.CABLE, last.also, *told))
+        return found
+
+    def close(self) -> None:
+        """Leave what is being read: the process ends, or goes on without it."""
+        for reader in self._readers:
+            reader.close()
+
+    def _learn_ports(self) -> None:
+        """Read the switches whole if one never was: what a port counts says little while no one knows who is there."""
+        known = known_switches(self._site.roster_for_reading())
+        if all(each.name in known and known[each.name].read is not None for each in self._site.settings.switch):
+            return
+        try:
+            look_at_wires(self._site)
+        except ScopionError as error:  # of one who may not write into this roster
+            self.problems["ports"] = str(error)
+
+    def _take(self, source: LiveSource, result: Callable[[], list[CountRead]]) -> None:
+        try:
+            read = result()
+        except ScopionError as error:
+            self.problems[source.name] = str(error)
+            return
+        self.problems.pop(source.name, None)
+        now = self._site.clock.monotonic()
+        for each in read:
+            self._read.setdefault((each.source, each.key or each.subject), _Kept()).take(now, each)
+
+
+@dataclass(slots=True)
+class _Kept:
+    """The readings of one counter at which it had changed: some agents count anew only every few seconds."""
+
+    changes: deque[tuple[float, CountRead]] = field(default_factory=deque)
+    read_at: float = 0.0
+    first_is_change: bool = False  # else it was just the first reading
+
+    def take(self, now: float, each: CountRead) -> None:
+        """Take in a reading."""
+        self.read_at = now
+        if self.changes:
+            at, last = self.changes[-1]
+            if (last.count.up, last.count.down) == (each.count.up, each.count.down):
+                return
+            if passed(last.count, each.count, now - at, each.most_bps) is None:
+                self.changes.clear()  # it began again
+                self.first_is_change = False
+        self.changes.append((now, each))
+        while len(self.changes) > 2 and now - self.changes[1][0] > _WINDOW_S:
+            self.changes.popleft()
+            self.first_is_change = True
+
+
+def _rate_of(kept: _Kept, now: float) -> Passed | None:
+    """Return what passed between the first and the last change of the last seconds; None if that is not known yet."""
+    if not kept.changes or now - kept.read_at > _OLD_S:
+        return None
+    changes = list(kept.changes)
+    if len(changes) > 2 and not kept.first_is_change:
+        changes = changes[1:]
+    (began, first), (ended, last) = changes[0], changes[-1]
+    if kept.read_at - ended > _STILL_S or (len(changes) == 1 and kept.read_at > began):
+        ended = kept.read_at  # nothing has passed since
+    if ended <= began:
+        return None
+    if first is last:
+        return Passed(0, 0, ended - began)
+    return passed(replace(first.count, own_s=None), replace(last.count, own_s=None), ended - began, last.most_bps)
+
+
+def _sources(site: Site) -> Iterator[LiveSource]:
+    """Yield all that can be read."""
+    for switch in site.settings.switch:
+        yield LiveSource(switch.name, lambda own, switch=switch: _ports(own, switch))  # type: ignore[misc]
+    for meter in site.settings.meter:
+        yield LiveSource(meter.name, lambda own, meter=meter: read_meter(own, meter))  # type: ignore[misc]
+    if site.settings.enforcer:
+        yield LiveSource("access points", _stations)
+
+
+def _ports(site: Site, switch: SwitchSettings) -> list[CountRead]:
+    roster = site.roster_for_reading()
+    return counts_of_known(read_counters(site, switch), known_ports(roster), lone_adapters(roster))
+
+
+def _stations(site: Site) -> list[CountRead]:
+    """Return the counts of stations. They tell their time in whole seconds: ours is better for a few of them."""
+    found, unread = read_stations(site)
+    if not found and unread:
+        raise EnforcerUnreachable("; ".join(f"{each.enforcer}: {each.problem}" for each in unread))
+    read = station_counts(found)
+    return [replace(each, count=replace(each.count, own_s=None, from_zero=False)) for each in read]
+
+
+def measured(site: Site, seconds: float) -> tuple[list[Rate], dict[str, str]]:
+    """Return the rates of some seconds, and what could not be read and why. Raises NotFound if nothing counts."""
+    measure = LiveMeasure(site)
+    if not measure.sources:
+        raise NotFound("no one counts: write a [[switch]], an [[enforcer]] or a [[meter]] into site.toml")
+    try:
+        measure.turn(_FIRST_S)
+        ends = site.clock.monotonic() + seconds
+        while (now := site.clock.monotonic()) < ends:
+            pause(site, min(ends, now + _EVERY_S))
+            measure.turn(_EVERY_S)
+        measure.turn(_FIRST_S)
+        return measure.rates(), dict(measure.problems)
+    finally:
+        measure.close()
+
+
+def pause(site: Site, until: float) -> None:
+    """Wait until a monotonic moment; a made-up site's clock goes on by itself."""
+    pass_time(site.attachment.clock, until)

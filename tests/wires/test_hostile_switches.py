@@ -1,0 +1,96 @@
+"""Switches that answer wrongly, slowly, endlessly, in circles: each is left in bounds, with what is wrong said."""
+
+from __future__ import annotations
+
+import time
+import unittest
+from ipaddress import IPv4Address
+from typing import Any
+from unittest import mock
+
+from scopion.attachment.connect import snmp_session, snmp_switch
+from scopion.attachment.ports import SnmpAccess, SwitchAccess
+from scopion.model.errors import SwitchUnreadable
+from scopion.model.mac import MacAddress
+from scopion.model.wires import SwitchReading
+from tests.wires.fake_agent import FDB, INTERFACES, V2, FakeAgent, Oid, ports
+
+
+class Hostile(unittest.TestCase):
+    def read(self, agent: FakeAgent, *, whole_s: float = 20.0) -> SwitchReading:
+        self.addCleanup(agent.close)
+        access = SwitchAccess("lab", SnmpAccess(IPv4Address("127.0.0.1"), agent.port, "2c", "x"))
+        with mock.patch.object(snmp_switch, "_WHOLE_S", whole_s):
+            return snmp_switch.read_switch(access)
+
+    def test_an_honest_one(self) -> None:
+        """The same agent, with a table as it should be: ports, narrow counters, adapters; names are cleaned."""
+        table = ports(3)
+        table[*FDB, 0, 0x11, 0, 0, 0, 5] = V2.Integer(2)
+        found = self.read(FakeAgent(table))
+        self.assertEqual([each.name for each in found.ports], ["Port 1[2J", "Port 2[2J", "Port 3[2J"])
+        counters = found.ports[1].counters
+        assert counters is not None
+        self.assertEqual((counters.received, counters.sent, counters.bits), (2, 2, 32))
+        self.assertEqual(
+            [(each.mac, each.port) for each in found.learned], [(MacAddress(bytes([0, 17, 0, 0, 0, 5])), "Port 2[2J")]
+        )
+
+    def test_a_table_that_goes_in_circles(self) -> None:
+        """It is read as far as it goes on, and that is said."""
+        first, second = (*FDB, 0, 0x11, 0, 0, 0, 5), (*FDB, 0, 0x11, 0, 0, 0, 6)
+        circle = {FDB: first, first: second, second: first}
+        agent = FakeAgent(ports(2), lambda name: (circle[name], V2.Integer(1)) if name in circle else None)
+        found = self.read(agent)
+        self.assertEqual(len(found.learned), 2)
+        self.assertEqual(found.remarks, ("a table of its goes in circles",))
+        self.assertLess(agent.questions, 20)
+
+    def test_a_table_without_end(self) -> None:
+        """It is left at a bound of rows."""
+
+        def follows(name: Oid) -> tuple[Oid, Any] | None:
+            if name[: len(FDB)] != FDB:
+                return None
+            number = int.from_bytes(bytes(name[len(FDB) :]) or b"\0", "big") + 1
+            return (*FDB, *number.to_bytes(6, "big")), V2.Integer(1)
+
+        with mock.patch.object(snmp_session, "_MAX_ROWS", 500):
+            found = self.read(FakeAgent(ports(2), follows))
+        self.assertLessEqual(len(found.learned), 500)
+        self.assertEqual(found.remarks, ("a table of its has more than 500 rows",))
+        with (
+            mock.patch.object(snmp_session, "_MAX_REQUESTS", 5),
+            self.assertRaisesRegex(SwitchUnreadable, "do not end"),
+        ):
+            self.read(FakeAgent(ports(2), follows))
+
+    def test_one_that_is_slow(self) -> None:
+        """After a time it is left, whatever it still has to say."""
+        agent = FakeAgent(ports(40))
+        agent.pause_s = 0.4
+        began = time.monotonic()
+        with self.assertRaisesRegex(SwitchUnreadable, "takes longer than"):
+            self.read(agent, whole_s=1.5)
+        self.assertLess(time.monotonic() - began, 4)
+
+    def test_answers_that_make_no_sense(self) -> None:
+        """Values of other types, numbers below zero, adapters with nine octets, ports that it does not have."""
+        table: dict[Oid, Any] = ports(2)
+        table[*FDB, 0, 0x11, 0, 0, 0, 5] = V2.OctetString("no number")
+        table[*FDB, 0, 0x11, 0, 0, 0, 6] = V2.Integer(-7)
+        table[*FDB, 0, 0x11, 0, 0, 0, 7] = V2.Integer(99)
+        table[*FDB, 0, 0x11, 0, 0, 0, 8, 9, 9, 9] = V2.Integer(1)
+        table[*FDB, 0, 0x11, 0, 0, 0, 900] = V2.Integer(1)
+        table[*INTERFACES, 5, 1] = V2.OctetString("fast")
+        for column in (6, 10):  # ifHCInOctets, ifHCOutOctets: more than passes in a thousand years
+            table[1, 3, 6, 1, 2, 1, 31, 1, 1, 1, column, 1] = V2.Counter64(2**64 - 1)
+        table[1, 0, 8802, 1, 1, 2, 1, 4, 1, 1, 5, 0, 1, 1] = V2.Integer(5)
+        found = self.read(FakeAgent(table))
+        self.assertEqual((len(found.ports), found.learned, found.ports[0].counters), (2, (), None))
+        with self.assertRaisesRegex(SwitchUnreadable, "is it a switch"):
+            self.read(FakeAgent({(1, 3, 6, 1, 2, 1, 1, 5, 0): V2.OctetString("a printer")}))
+
+
+if __name__ == "__main__":
+    unittest.main()
