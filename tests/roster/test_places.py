@@ -97,6 +97,21 @@ class Folding(FolderTest):
             self.assertEqual(len(joined), len({row[0] for row in joined}), "a device joins once")
             self.assertEqual(unsound(roster, NOON + timedelta(days=1)), [])
 
+    def test_known_from_elsewhere_and_here_without_a_mac_address(self) -> None:
+        """It returns here as if it had never been met elsewhere."""
+        rounds: list[dict[int, int | None]] = [{10: None}, {}, {11: 4, 10: 4}]
+        elsewhere: list[dict[int, int | None]] = [{}, {12: 4}]
+        seen = []
+        for pit in elsewhere:
+            with closing(Roster._in_memory(Path("known"))) as roster:
+                roster.db.execute("PRAGMA query_only = OFF")
+                fold_round(roster, PIT, 0, pit)
+                for number, here in enumerate(rounds):
+                    fold_round(roster, SHOP, number, here)
+                seen.append(told(roster, SHOP))
+        self.assertEqual(*seen)
+        self.assertEqual(sum(event[0] == "readdressed" for event in seen[0][1]), 1)
+
 
 class Devices(FolderTest):
     def setUp(self) -> None:

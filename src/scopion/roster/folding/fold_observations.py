@@ -231,7 +231,7 @@ def _adapter(
     db: Connection, seen: Observation, mac: MacAddress, place: str, present: bool, adopted: Sequence[Adoption]
 ) -> _Adapter:
     """Return the adapter that was seen; a new one gets a new device, or the one that had no MAC address."""
-    was = next((each for each in adopted if each.device is not None), None)
+    was = max(adopted, key=lambda each: (each.present, each.until), default=None)
     present = present or any(each.present for each in adopted)
     text, at, sighted = str(mac), to_ms(seen.began), seen.address is not None
     known = "SELECT device, first_seen, sighted FROM adapter WHERE mac = ?"
@@ -244,9 +244,7 @@ def _adapter(
         )
         if was is None:
             return _Adapter(device, seen.began, was_present=False, was_address=None, sighted=False)
-        at_address = stored_address(was.address)
-        where = at_address if isinstance(at_address, IPv4Address) else None
-        return _Adapter(device, from_ms(was.until), was_present=present, was_address=where, sighted=True)
+        return _Adapter(device, from_ms(was.until), was_present=present, was_address=_ipv4(was), sighted=True)
     if sighted and not row["sighted"]:
         db.execute("UPDATE adapter SET sighted = 1 WHERE mac = ?", (text,))
     told_late = at < row["first_seen"]
@@ -260,14 +258,22 @@ def _adapter(
     ).fetchone()
     # What it said without an address, a moment ago, does not count as having been here.
     until = db.execute("SELECT max(until) FROM stay WHERE mac = ? AND place = ?", (text, place)).fetchone()[0]
+    was_address = IPv4Address(latest["address"]) if latest else None
+    if until is None and was is not None:  # it is known from elsewhere, and was here before without a MAC address
+        until, was_address = was.until, _ipv4(was)
     return _Adapter(
         device=row["device"],
         last_seen=from_ms(until) if until is not None else None,
         was_present=present,
-        was_address=IPv4Address(latest["address"]) if latest else None,
+        was_address=was_address,
         sighted=bool(row["sighted"]),
         told_late=told_late,
     )
+
+
+def _ipv4(adopted: Adoption) -> IPv4Address | None:
+    address = stored_address(adopted.address)
+    return address if isinstance(address, IPv4Address) else None
 
 
 def _renamed(db: Connection, adapter: _Adapter, group: Sequence[Observation], place: str) -> list[Event]:
