@@ -21,6 +21,7 @@ Result = TypeVar("Result")
 # Values in one answer: some 30 octets each, so about 10 kB, which a switch sends in a few packets, or cuts shorter.
 _VALUES_A_REQUEST = 320
 _FEWEST_VALUES = 20
+_FEW_ROWS = 4  # at once, of a table that has more rows than was thought, or most often none
 # The largest tables of a small network's switches have some ten thousand rows: more are meant to fill our memory.
 _MAX_ROWS = 65_536
 _MAX_REQUESTS = 2_000
@@ -56,22 +57,28 @@ class SnmpSession:
 
     async def values(self, names: Sequence[Oid]) -> list[Any]:
         """Return single values; one that the agent does not have counts as nothing. Raises SnmpFailed."""
-        answer = await self._ask(self._snmp.get_cmd, "", names)
+        answer = await self._ask(self._snmp.get_cmd, "", names) if names else []
         found = {tuple(name): value for name, value in answer}
         return [found.get(name) for name in names]
 
-    async def columns(self, names: Sequence[Oid], context: str = "", rows: int = 0) -> Mapping[Oid, Column]:
+    async def columns(
+        self, names: Sequence[Oid], context: str = "", rows: int = 0, *, often_empty: bool = False
+    ) -> Mapping[Oid, Column]:
         """Return columns of tables, read side by side. Raises SnmpFailed.
 
-        ``rows`` is how long the longest is thought to be; 0 if that is not known. The ``context`` is one of version 3,
-        or what some switches want behind the community (``public@10``).
+        ``rows`` is how long the longest is thought to be; 0 if that is not known: what an agent tells beyond the end of
+        a table costs as much as the table. The ``context`` is one of version 3, or what some switches want behind the
+        community (``public@10``).
         """
         found: dict[Oid, Column] = {name: {} for name in names}
         last = {name: name for name in names}  # how far each was read
         unread = list(names)
         while unread:
             times = max(1, self._values // len(unread))
-            times = min(times, rows + 1) if rows else times  # the row after the last one shows that it was the last
+            read = min(len(found[name]) for name in unread)
+            # The row after the last one shows that it was the last.
+            times = min(times, max(rows + 1 - read, _FEW_ROWS)) if rows else times
+            times = min(times, _FEW_ROWS) if often_empty and not read else times
             answer = await self._ask(self._snmp.bulk_cmd, context, [last[name] for name in unread], times)
             if not answer:
                 raise SnmpFailed("it gives an empty answer")

@@ -35,7 +35,8 @@ _BRIDGE_MAC, _BRIDGE_PORTS = (*_BRIDGE, 1, 1, 0), (*_BRIDGE, 1, 2, 0)
 _PORT_INTERFACE = (*_BRIDGE, 1, 4, 1, 2)
 # Which entries are the switch's own (the status column) follows from its adapters: half of the table is left unread.
 _FDB_PORT, _VLAN_FDB_PORT = (*_BRIDGE, 4, 3, 1, 2), (*_BRIDGE, 7, 1, 2, 2, 1, 2)
-_FDB_OF_VLAN = (*_BRIDGE, 7, 1, 4, 2, 1, 3)
+_FDB_OF_VLAN, _FDB_SIZE = (*_BRIDGE, 7, 1, 4, 2, 1, 3), (*_BRIDGE, 7, 1, 2, 1, 1, 2)
+_MOST_SIZES = 32  # asked for at once
 _IF, _IFX = (*_MIB, 2, 2, 1), (*_MIB, 31, 1, 1, 1)
 _IF_DESCRIPTION, _IF_SPEED, _IF_MAC, _IF_STATUS = (*_IF, 2), (*_IF, 5), (*_IF, 6), (*_IF, 8)
 _IF_IN, _IF_IN_ERRORS, _IF_OUT, _IF_OUT_ERRORS = (*_IF, 10), (*_IF, 14), (*_IF, 16), (*_IF, 20)
@@ -55,6 +56,7 @@ _ALL_COLUMNS = (*_COUNTING, _IF_ALIAS, _IF_MAC, _IF_IN_ERRORS, _IF_OUT_ERRORS, _
 _UP = 1  # ifOperStatus
 _CHASSIS_IS_MAC, _PORT_IS_MAC, _PORT_IS_NAME = 4, 3, 5  # LldpChassisIdSubtype, LldpPortIdSubtype
 _BRIDGES, _RADIO = 0x20, 0x10  # LldpSystemCapabilitiesMap, of its first octet
+_LATEST_ROW = 1 << 16
 _LATEST_PORT = 4096  # a switch with more ports is a mistake, or meant to fill our memory
 _MOST_COUNTED = 1 << 62  # octets: more than passes any port in a thousand years, or than the roster can keep
 _WHOLE_S = 20.0
@@ -163,7 +165,9 @@ async def _read_tables(session: SnmpSession, access: SwitchAccess, wiring: _Port
             if port is not None and len(adapter) == 6 and all(each < 256 for each in adapter) and not adapter[0] & 1:
                 found.append(Learned(MacAddress(bytes(adapter)), port, vlans.get(table, table)))
 
-    table = (await session.columns([_VLAN_FDB_PORT]))[_VLAN_FDB_PORT]
+    sizes = await session.values([(*_FDB_SIZE, each) for each in list(wiring.vlans)[:_MOST_SIZES]])
+    rows = sum(min(number(each), _LATEST_ROW) for each in sizes)
+    table = (await session.columns([_VLAN_FDB_PORT], rows=rows))[_VLAN_FDB_PORT]
     if table:
         take(table, wiring.vlans, wiring.by_number)
     elif not access.vlans:
@@ -189,6 +193,7 @@ async def _read_neighbours(session: SnmpSession, wiring: _Ports, rows: int) -> l
             _FAR_NAME, _FAR_ABLE, _FAR_ADDRESS,
         ],
         rows=rows,
+        often_empty=True,
     )  # fmt: skip
     addresses: dict[Oid, list[Address]] = defaultdict(list)
     for row in table[_FAR_ADDRESS]:

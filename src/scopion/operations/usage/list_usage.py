@@ -118,15 +118,17 @@ def list_usage(
 ) -> Usage:
     """Return what each device, and each port with several, uses and has used.
 
-    ``since`` is when the time begins that counts as this week, by hours or another ``step``; ``live`` are rates that
-    were measured just now.
+    ``since`` is when the time begins that counts as this week, by hours or another ``step``; for None it is the last
+    seven days of the calendar. ``live`` are rates that were measured just now.
     """
     roster, now = site.roster_for_reading(), site.clock.now()
     midnight = begin_of(DAY, now, site.clock.local)
-    since = since or midnight - _WEEK
+    if since is None:
+        # A year has 24 times as many hours as days. In the middle of that day, whatever was done to clocks since.
+        since, step = begin_of(DAY, midnight - _WEEK + timedelta(hours=12), site.clock.local), DAY
     week = used_since(roster, since, step)
     rates = list(live) if live is not None else _fresh(rates_since(roster, now - timedelta(hours=2)), now)
-    told = _gathered(rates, used_since(roster, midnight), week)
+    told = _gathered(rates, used_since(roster, midnight, DAY), week)
     ports, stays = known_ports(roster), by_port(present_wire_stays(roster))
     owner = {mac: device for device in devices(site) for mac in device.macs}
     rows = [*_device_rows(told, owner), *_port_rows(told, ports, stays, owner)]
