@@ -226,7 +226,7 @@ class Commands(PreparedTest):
         door = MacAddress.parse("7c:a4:b1:33:02:61")
         site = Site(self.site)
         there = Located(Station(door, links=tuple(links)), "Kilnhaven", "workshop access point", "5", site.clock.now())
-        remember_stations(site.roster, [there])
+        remember_stations(site, [there])
         site.close()
         self.run_ok("wifi", "deny", "Kilnhaven", str(door))
         (entry,) = self.run_json("wifi", "entries", "Kilnhaven")

@@ -6,7 +6,8 @@ import socket
 import threading
 import time
 from bisect import bisect_right
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from operator import itemgetter
 from typing import Any
 
 from pyasn1.codec.ber import decoder, encoder  # type: ignore[import-untyped]
@@ -27,9 +28,11 @@ class FakeAgent:
         follows: Callable[[Oid], tuple[Oid, Any] | None] | None = None,
         *,
         values: int = 40,
+        others: Mapping[str, dict[Oid, Any]] | None = None,
     ) -> None:
-        self._rows = sorted(table.items())
-        self._names = [name for name, _ in self._rows]
+        # By community: a switch may have a table for each VLAN, behind a community of its own.
+        self._tables = {name: sorted(each.items()) for name, each in {"x": table, **(others or {})}.items()}
+        self._rows = self._tables["x"]
         self._follows = follows
         self._values = values  # at most, in one answer
         self.questions = 0
@@ -54,6 +57,7 @@ class FakeAgent:
 
     def _answer(self, data: bytes) -> bytes:
         message, _ = decoder.decode(data, asn1Spec=V2.Message())
+        self._rows = self._tables[str(V2.apiMessage.get_community(message))]
         asked = V2.apiMessage.get_pdu(message)
         answer = V2.apiMessage.get_response(message)
         told = V2.apiMessage.get_pdu(answer)
@@ -75,7 +79,7 @@ class FakeAgent:
     def _next(self, name: Oid) -> tuple[Oid, Any]:
         if self._follows is not None and (following := self._follows(name)) is not None:
             return following
-        at = bisect_right(self._names, name)
+        at = bisect_right(self._rows, name, key=itemgetter(0))
         return self._rows[at] if at < len(self._rows) else ((2, 1), V2.Null(""))
 
 

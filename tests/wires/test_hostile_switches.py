@@ -13,13 +13,13 @@ from scopion.attachment.ports import SnmpAccess, SwitchAccess
 from scopion.model.errors import SwitchUnreadable
 from scopion.model.mac import MacAddress
 from scopion.model.wires import SwitchReading
-from tests.wires.fake_agent import FDB, INTERFACES, V2, FakeAgent, Oid, ports
+from tests.wires.fake_agent import BRIDGE, FDB, INTERFACES, V2, FakeAgent, Oid, ports
 
 
 class Hostile(unittest.TestCase):
-    def read(self, agent: FakeAgent, *, whole_s: float = 20.0) -> SwitchReading:
+    def read(self, agent: FakeAgent, *, whole_s: float = 20.0, vlans: tuple[int, ...] = ()) -> SwitchReading:
         self.addCleanup(agent.close)
-        access = SwitchAccess("lab", SnmpAccess(IPv4Address("127.0.0.1"), agent.port, "2c", "x"))
+        access = SwitchAccess("lab", SnmpAccess(IPv4Address("127.0.0.1"), agent.port, "2c", "x"), vlans)
         with mock.patch.object(snmp_switch, "_WHOLE_S", whole_s):
             return snmp_switch.read_switch(access)
 
@@ -34,6 +34,18 @@ class Hostile(unittest.TestCase):
         self.assertEqual((counters.received, counters.sent, counters.bits), (2, 2, 32))
         self.assertEqual(
             [(each.mac, each.port) for each in found.learned], [(MacAddress(bytes([0, 17, 0, 0, 0, 5])), "Port 2[2J")]
+        )
+
+    def test_a_table_for_each_vlan(self) -> None:
+        """Where a switch wants the VLAN behind the community; the ports of each are numbered by themselves."""
+        mapped = (*BRIDGE, 1, 4, 1, 2)
+        tens = {(*FDB, 0, 0x11, 0, 0, 0, 5): V2.Integer(7), (*mapped, 7): V2.Integer(2)}
+        twenties = {(*FDB, 0, 0x11, 0, 0, 0, 6): V2.Integer(3)}
+        agent = FakeAgent(ports(3), others={"x@10": tens, "x@20": twenties})
+        found = self.read(agent, vlans=(10, 20))
+        self.assertEqual(
+            [(str(each.mac)[-1], each.port[:6], each.vlan) for each in found.learned],
+            [("5", "Port 2", 10), ("6", "Port 3", 20)],
         )
 
     def test_a_table_that_goes_in_circles(self) -> None:

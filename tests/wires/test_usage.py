@@ -12,11 +12,13 @@ from datetime import timedelta
 from scopion.model.mac import MacAddress
 from scopion.model.usage import Count, UsageSource
 from scopion.model.wires import Learned, PortCounters, SwitchPort, SwitchReading
+from scopion.operations.intake.count_octets import count_sessions
 from scopion.operations.site.open_site import Site
 from scopion.operations.usage.measure_live import pause
 from scopion.operations.usage.tell_much import tell_much
 from scopion.operations.wires.fold_wires import fold_wires
 from scopion.roster.usage.counters import CountRead, note_counts
+from scopion.roster.wifi.air_sessions import AirSession
 from scopion.roster.wifi.air_stays import AirReading, note_air
 from tests.support import played
 from tests.wires.test_where import PRINTER, SCALE, STORAGE, TILL, WithSwitch
@@ -81,6 +83,19 @@ class Figures(WithSwitch):
         self.assertEqual(
             told, {str(TILL): ("station", 9_000), str(SCALE): ("flow", 70_000), str(PRINTER): ("cable", 3_000)}
         )
+
+    def test_by_accounting(self) -> None:
+        """What reports of an association add to each other, whatever was told twice; a later one begins with 0."""
+        with closing(Site(self.site)) as site:
+            now = site.clock.now()
+            for begun, minutes, octets in ((3, 10, 1_000), (3, 20, 4_000), (3, 20, 4_000), (1, 5, 500)):
+                since = now - begun * HOUR
+                until = since + timedelta(minutes=minutes)
+                session = AirSession(TILL, "Kilnhaven", "attic access point", since, until, True, octets, 2 * octets)
+                count_sessions(site, [session])
+        (row,) = self.run_json("usage")
+        told = (row["name"], row["counted_by"], row["week_up"], row["week_down"])
+        self.assertEqual(told, ("till", "accounting", 4_500, 9_000))
 
     def test_the_card(self) -> None:
         """The steps of one device: an hour in minutes, a month in hours, years in days, each with its sums."""

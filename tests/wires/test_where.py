@@ -10,10 +10,12 @@ from scopion.model.mac import MacAddress
 from scopion.model.wires import Learned, SwitchPort, SwitchReading
 from scopion.operations.site.open_site import Site
 from scopion.operations.usage.measure_live import pause
+from scopion.operations.wifi.open_enforcers import remember_stations
 from scopion.operations.wires.find_place import find_place
 from scopion.operations.wires.fold_wires import fold_wires
 from scopion.roster.wifi.air_stays import AirReading, note_air
 from scopion.roster.wires.wire_stays import Hung, note_hanging, present_wire_stays
+from scopion.wireless.enforcers.enforcer import Located, Station
 from tests.support import ProgramTest, played
 
 SWITCH = """
@@ -170,6 +172,19 @@ class Remembering(ProgramTest):
         self.assertIn("was moved: it is at port 7 of workshop switch now, it was at port 4", table)
         (alert, *_) = self.run_json("alerts")
         self.assertIn("Before, it was at port 4 of workshop switch.", self.run_ok("alerts", "show", str(alert["id"])))
+
+    def test_on_another_access_point(self) -> None:
+        """The same on the air, whoever reads the stations first: a person, or the watch."""
+        path = self.site / "site.toml"
+        path.write_text(path.read_text(encoding="utf-8").replace(str(PRINTER), str(TILL)), encoding="utf-8")
+        with closing(Site(self.site)) as site:
+            told = []
+            for point in ("workshop", "workshop", "shop"):
+                there = [Located(Station(mac), "Kilnhaven", point, "5", site.clock.now()) for mac in (TILL, SCALE)]
+                pause(site, site.clock.monotonic() + 60)
+                told.append([(each.mac, each.was_name, each.name) for each in remember_stations(site, there).events])
+        moved = (TILL, "the access point workshop", "the access point shop")
+        self.assertEqual(told, [[], [], [moved]])
 
     def test_silence_is_no_move(self) -> None:
         """A switch forgets an adapter after minutes: it keeps its port for an hour, and then it is nowhere."""

@@ -43,19 +43,18 @@ def station_counts(found: Iterable[Located]) -> list[CountRead]:
 
 
 def count_sessions(site: Site, sessions: Iterable[AirSession]) -> None:
-    """Take in what access points have reported of associations, each from its beginning on."""
-    read = [
-        CountRead(
-            UsageSource.ACCOUNTING,
-            str(each.mac),
-            each.access_point,
-            Count(each.received, each.sent, (each.until - each.since).total_seconds(), from_zero=True),
-            _AIR_BPS,
-            key=f"{each.mac} {each.access_point} {each.since.isoformat()}",
-        )
-        for each in sorted(sessions, key=lambda each: each.until)
-    ]
-    take_counts(site, read)
+    """Take in what access points have reported of associations, each from its beginning on, as of its last report."""
+    with site.roster.transaction():
+        for each in sorted(sessions, key=lambda each: each.until):
+            read = CountRead(
+                UsageSource.ACCOUNTING,
+                str(each.mac),
+                each.access_point,
+                Count(each.received, each.sent, (each.until - each.since).total_seconds(), from_zero=True),
+                _AIR_BPS,
+                key=f"{each.mac} {each.access_point} {each.since.isoformat()}",
+            )
+            note_counts(site.roster, [read], min(each.until, site.clock.now()), site.clock.local)
 
 
 def count_pasted(site: Site, reading: Reading, as_of: datetime) -> None:

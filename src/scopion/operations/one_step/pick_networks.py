@@ -39,7 +39,7 @@ def networks_to_block(site: Site, subject: Subject) -> tuple[list[str], str]:
     macs = macs_of(subject)
     found, unread = read_stations(site)
     if found:
-        remember_stations(site.roster, found)
+        remember_stations(site, found)
     here = {each.ssid for each in found if not {each.station.mac, *each.station.links}.isdisjoint(macs)}
     silent = sorted({each.enforcer for each in unread})
     also = f"; {joined(silent)} could not be read" if silent else ""

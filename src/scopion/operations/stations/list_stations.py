@@ -46,7 +46,7 @@ def look_at_stations(site: Site) -> list[Unread]:
     found, unread = read_stations(site)
     whole = {each.name for each in reached(site)} - {each.enforcer for each in unread}
     count_stations(site, found)
-    remember_stations(site.roster, found, whole, site.clock.now())
+    remember_stations(site, found, whole, site.clock.now())
     return unread
 
 
@@ -64,7 +64,7 @@ def stations(site: Site, ssid: str | None = None) -> tuple[list[StationRow], lis
         )
     roster = site.roster
     if found:
-        remember_stations(roster, found)
+        remember_stations(site, found)
     devices = all_devices(roster)
     of_mac = {mac: device for device in devices for mac in device.macs}
     networks = {each.ssid: each for each in lists.all_networks(roster)}

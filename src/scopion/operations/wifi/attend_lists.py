@@ -5,12 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
-from scopion.model.band import at_band, point_words, spoken_bands
+from scopion.model.band import at_band, spoken_bands
 from scopion.model.errors import ScopionError
 from scopion.operations.intake.count_octets import count_stations
 from scopion.operations.intake.pasted_lists import PASTED
 from scopion.operations.intake.take_in import TakenIn
-from scopion.operations.intake.tell_moved import tell_moved
 from scopion.operations.pages.held_by import reached
 from scopion.operations.site.open_site import Site
 from scopion.operations.wifi.open_enforcers import NO_STATIONS, Read, read_once, read_stations, remember_stations
@@ -19,7 +18,6 @@ from scopion.operations.wifi.push_lists import push_published, resume_interrupte
 from scopion.operations.wifi.remind_sheets import HOURS, changes_in, next_reminder, remind
 from scopion.operations.wifi.revert_push import revert_overdue, time_left
 from scopion.operations.wifi.send_push import Pushed
-from scopion.roster.folding.note_moved import Move
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.wifi.pushes import PushState, with_deadline
 from scopion.wireless.enforcers.enforcer import Held, read_held
@@ -83,8 +81,7 @@ def attend(site: Site, *, stations: bool) -> Attended:
         found, unread = read_stations(site, read=read)
         whole = {each.name for each in reached(site)} - {each.enforcer for each in unread}
         count_stations(site, found)
-        roamed = remember_stations(site.roster, found, whole, site.clock.now())
-        came.moved = tell_moved(site, [Move(each.mac, point_words(each.was), point_words(each.now)) for each in roamed])
+        came.moved = remember_stations(site, found, whole, site.clock.now())
         came.stations = len(found)
         failed = {each.enforcer: each.problem for each in unread if each.problem != NO_STATIONS}
         came.read = {each.name: failed.get(each.name, "") for each in reached(site)}

@@ -112,7 +112,7 @@ def associated(site: Site, ssid: str) -> list[str]:
     """
     found, unread = read_stations(site, ssid)
     if found:
-        remember_stations(site.roster, found)
+        remember_stations(site, found)
         return [str(each.station.mac) for each in found]
     why = (
         f": {unread[0].enforcer}, {unread[0].problem}"

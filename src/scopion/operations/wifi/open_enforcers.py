@@ -8,14 +8,17 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from scopion.attachment.ports import Shell
+from scopion.model.band import point_words
 from scopion.model.errors import ScopionError
 from scopion.operations.intake.pasted_lists import CURRENT_FOR, PASTED, as_reading, last_pasted
+from scopion.operations.intake.take_in import TakenIn
+from scopion.operations.intake.tell_moved import tell_moved
 from scopion.operations.pages.held_by import reached, settings_of
 from scopion.operations.pages.typed_lists import last_published
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.reach_machine import ssh_access
-from scopion.roster.store.open_roster import Roster
-from scopion.roster.wifi.air_stays import Roamed, note_air
+from scopion.roster.folding.note_moved import Move
+from scopion.roster.wifi.air_stays import note_air
 from scopion.roster.wifi.associations import Association, associations, note_associations, note_links
 from scopion.wireless.enforcer_settings import EnforcerSettings
 from scopion.wireless.enforcers.enforcer import Enforcer, Located, Readings, Station
@@ -136,13 +139,15 @@ def located(each: Association) -> Located:
 
 
 def remember_stations(
-    roster: Roster, found: Sequence[Located], read: Collection[str] = (), at: datetime | None = None
-) -> list[Roamed]:
+    site: Site, found: Sequence[Located], read: Collection[str] = (), at: datetime | None = None
+) -> TakenIn:
     """Remember the stations, so that a device's card knows the access point and the medium.
 
     Those of a pasted list are remembered already, as of its time. ``read`` are the access points that were read as a
-    whole ``at`` a moment. Returns which adapters are on another access point than before.
+    whole ``at`` a moment. Who does not move and is on another access point is told, whoever reads it first. Returns the
+    events of that.
     """
+    roster = site.roster
     found = [each for each in found if each.access_point != PASTED]
     for each in found:
         if each.station.links:
@@ -154,4 +159,7 @@ def remember_stations(
     ]
     note_associations(roster, met)
     at = max((each.at for each in found), default=at)
-    return note_air(roster, [as_reading(each) for each in met], at, read) if at is not None else []
+    if at is None:
+        return TakenIn()
+    roamed = note_air(roster, [as_reading(each) for each in met], at, read)
+    return tell_moved(site, [Move(each.mac, point_words(each.was), point_words(each.now)) for each in roamed])

@@ -60,7 +60,7 @@ def _push(context: NetworkContext, request: PushRequest, on_step: OnStep) -> lis
             planned.append((enforcer, plans))
             now_there = site.clock.now()
             remember_stations(
-                context.roster,
+                site,
                 [each for plan in plans for each in plan.located(ssid, now_there)],
             )
         planned.sort(key=lambda each: each[0].traits.by_hand)  # what can fail goes first
