@@ -5,10 +5,15 @@ from __future__ import annotations
 import base64
 import tempfile
 import unittest
+from contextlib import closing
+from datetime import timedelta
 from pathlib import Path
 from typing import Any, ClassVar
 
+from scopion.model.mac import MacAddress
+from scopion.model.wires import Learned, PortCounters, SwitchPort, SwitchReading
 from scopion.operations.report.make_report import report
+from scopion.operations.wires.fold_wires import fold_wires
 from scopion.reports.content import Part
 from scopion.reports.page import page
 from tests.lab.browser import CHROMIUM, Browser
@@ -34,6 +39,22 @@ _CUT = """
 _ROWS = "[...document.querySelectorAll('#devices tbody tr')]"
 
 
+def read_switch_of(folder: Path) -> None:
+    """A switch with a device at most of its ports, read twice: with octets, damaged frames, and a slow link."""
+    with (folder / "site.toml").open("a", encoding="utf-8") as file:
+        file.write('\n[[switch]]\nname = "rack"\naddress = "192.0.2.4"\nversion = "3"\nuser = "reader"\n')
+    macs = [MacAddress(bytes([0x10, 0xC0, 0xDE, 0, 0, number])) for number in range(8)]
+    there = tuple(Learned(mac, str(number)) for number, mac in enumerate(macs, 1))
+    for at, octets, errors in ((NOW - timedelta(minutes=1), 0, 0), (NOW, 10**6, 90)):
+        counters = PortCounters(octets, 3 * octets, errors)
+        ports = tuple(
+            SwitchPort(str(number), number, alias=HOSTILE, speed_mbit=10, up=number < 9, counters=counters)
+            for number in range(1, 11)
+        )
+        with closing(opened_at(folder, at)) as site:
+            fold_wires(site, {"rack": SwitchReading("rack", ports=ports, learned=there)}, ["rack"])
+
+
 class Page(unittest.TestCase):
     lab: ClassVar[Lab]
     file: ClassVar[Path]
@@ -47,6 +68,7 @@ class Page(unittest.TestCase):
         folder = Path(holder.name) / "site"
         folder.mkdir()
         make_past(folder)
+        read_switch_of(folder)
         site = opened_at(folder, NOW)
         cls.file = Path(holder.name) / "report.html"
         cls.file.write_text(page(report(site), NOW.replace(tzinfo=None)), encoding="utf-8")

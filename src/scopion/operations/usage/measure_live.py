@@ -26,8 +26,8 @@ from scopion.roster.usage.counters import CountRead, Rate
 from scopion.roster.wires.switches import known_ports, known_switches
 from scopion.roster.wires.wire_stays import lone_adapters
 
-# A rate is that of the last ten seconds. Some agents look at their counters only every few: a counter that has not
-# changed for longer stands still.
+# A rate is that of the last ten seconds, or of a longer time that was asked for. Some agents look at their counters
+# every few seconds only: a counter that has not changed for longer stands still.
 _WINDOW_S, _STILL_S = 10.0, 5.0
 _EVERY_S = 1.0
 _OLD_S = 20.0
@@ -42,6 +42,16 @@ class LiveSource:
     read: Callable[[Site], list[CountRead]]
 
 
+# When it was read, by the monotonic clock, and what. An answer may wait for its turn, and then is older than it looks.
+_Answer = tuple[float, list[CountRead]]
+
+
+def _timed(source: LiveSource, site: Site) -> _Answer:
+    began = site.clock.monotonic()
+    read = source.read(site)
+    return (began + site.clock.monotonic()) / 2, read
+
+
 class _Reader:
     """A thread that reads one source. It has a site of its own: a roster is used by the thread that opened it."""
 
@@ -49,14 +59,14 @@ class _Reader:
         self._site = Site(folder)
         self._source = source
         self._pool = ThreadPoolExecutor(1, thread_name_prefix=source.name)
-        self._running: Future[list[CountRead]] | None = None
+        self._running: Future[_Answer] | None = None
 
     def begin(self) -> None:
         """Read, unless that goes on still."""
         if self._running is None:
-            self._running = self._pool.submit(self._source.read, self._site)
+            self._running = self._pool.submit(_timed, self._source, self._site)
 
-    def answer(self, within_s: float) -> Callable[[], list[CountRead]] | None:
+    def answer(self, within_s: float) -> Callable[[], _Answer] | None:
         """Return what gives the answer, or raises its error; None if it has not come in time."""
         running = self._running
         if running is None or running not in wait([running], max(0.0, within_s)).done:
@@ -73,8 +83,9 @@ class _Reader:
 class LiveMeasure:
     """Reads sources, and knows the rates of the last seconds."""
 
-    def __init__(self, site: Site) -> None:
+    def __init__(self, site: Site, window_s: float = _WINDOW_S) -> None:
         self._site = site
+        self._window_s = max(window_s, _WINDOW_S)
         self.problems: dict[str, str] = {}  # by source, why it cannot be read
         self._read: dict[tuple[str, str], _Kept] = {}
         self._learn_ports()
@@ -94,7 +105,7 @@ class LiveMeasure:
             reader.begin()
         for source, reader in zip_longest(self._sources, self._readers):
             if reader is None:
-                self._take(source, lambda source=source: source.read(self._site))  # type: ignore[misc]
+                self._take(source, lambda source=source: _timed(source, self._site))  # type: ignore[misc]
             elif (answer := reader.answer(ends - self._site.clock.monotonic())) is not None:
                 self._take(source, answer)
 
@@ -127,22 +138,22 @@ class LiveMeasure:
         except ScopionError as error:  # of one who may not write into this roster
             self.problems["ports"] = str(error)
 
-    def _take(self, source: LiveSource, result: Callable[[], list[CountRead]]) -> None:
+    def _take(self, source: LiveSource, result: Callable[[], _Answer]) -> None:
         try:
-            read = result()
+            at, read = result()
         except ScopionError as error:
             self.problems[source.name] = str(error)
             return
         self.problems.pop(source.name, None)
-        now = self._site.clock.monotonic()
         for each in read:
-            self._read.setdefault((each.source, each.key or each.subject), _Kept()).take(now, each)
+            self._read.setdefault((each.source, each.key or each.subject), _Kept(self._window_s)).take(at, each)
 
 
 @dataclass(slots=True)
 class _Kept:
     """The readings of one counter at which it had changed: some agents count anew only every few seconds."""
 
+    window_s: float
     changes: deque[tuple[float, CountRead]] = field(default_factory=deque)
     read_at: float = 0.0
     first_is_change: bool = False  # else it was just the first reading
@@ -158,7 +169,7 @@ class _Kept:
                 self.changes.clear()  # it began again
                 self.first_is_change = False
         self.changes.append((now, each))
-        while len(self.changes) > 2 and now - self.changes[1][0] > _WINDOW_S:
+        while len(self.changes) > 2 and now - self.changes[1][0] > self.window_s:
             self.changes.popleft()
             self.first_is_change = True
 
@@ -206,7 +217,7 @@ def _stations(site: Site) -> list[CountRead]:
 
 def measured(site: Site, seconds: float) -> tuple[list[Rate], dict[str, str]]:
     """Return the rates of some seconds, and what could not be read and why. Raises NotFound if nothing counts."""
-    measure = LiveMeasure(site)
+    measure = LiveMeasure(site, seconds)
     if not measure.sources:
         raise NotFound("no one counts: write a [[switch]], an [[enforcer]] or a [[meter]] into site.toml")
     try:
