@@ -66,7 +66,18 @@ def mentioned() -> Iterator[tuple[str, str]]:
 # A word in capitals stands for something, and so do dots and brackets.
 _PLACEHOLDER = re.compile(r"\b[A-Z]{3,}\b|\.\.\.|\[")
 # Tested where they belong: what waits for a person or an end, changes the machine, needs a file, or is the story.
-_ELSEWHERE = ("await", "demo", "import", "review", "service", "setup", "watch", "alerts test", "vendor --refresh")
+_ELSEWHERE = (
+    "await",
+    "demo",
+    "import",
+    "review",
+    "service",
+    "setup",
+    "watch",
+    "alerts test",
+    "vendor --refresh",
+    "usage --live",
+)
 
 
 # Old-fashioned words, and persons in the place of devices: what people read says it plainly.

@@ -47,7 +47,7 @@ def show_live(session: Session, for_s: float | None) -> None:
                 if began + _EVERY_S > ends:
                     break
                 pause(site, began + _EVERY_S)
-                if site.story is not None and sys.stdout.isatty():
+                if site.story is not None and (for_s is None or sys.stdout.isatty()):
                     time.sleep(_EVERY_S)  # its clock does not wait, and a person looks
         except KeyboardInterrupt:
             pass
