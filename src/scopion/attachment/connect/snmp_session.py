@@ -176,7 +176,7 @@ def octets(value: Any) -> bytes:
 
 
 def text(value: Any, limit: int = 80) -> str:
-    """Return a text, cleaned: whoever administers the agent, or a neighbour of its, has written it."""
+    """Return a text, cleaned: the agent's administrator, or a neighbour of its, has written it."""
     return clean(octets(value)[: 4 * limit].decode("utf-8", "replace"), limit)
 
 

@@ -1,7 +1,7 @@
 """How much a client has sent and got, as some pages show it: ``1.2 GB`` below ``Download``, ``7340`` below ``Tx``.
 
 Download is what goes to the client, and so is what the router transmits (Tx). A page that only says received and sent
-does not say by whom: that is left out.
+does not say which end has counted: that is left out.
 """
 
 from __future__ import annotations

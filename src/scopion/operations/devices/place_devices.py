@@ -126,7 +126,7 @@ def spots_of(roster: Roster, macs: Sequence[MacAddress], since: datetime, now: d
 def others_at(
     roster: Roster, spot: Spot, devices: Iterable[Device], but: Sequence[MacAddress]
 ) -> tuple[list[str], int]:
-    """Return with whom a device shares its port: the names of those that have one, and how many others there are."""
+    """Return what shares its port with a device: the names of those that have one, and how many others there are."""
     if spot.port is None:
         return [], 0
     there = [mac for mac, stay in present_wire_stays(roster).items() if stay.port == spot.port.id and mac not in but]

@@ -1,4 +1,4 @@
-"""Takes in counts of octets, from whoever has read them: what passed since the last reading becomes history."""
+"""Takes in counts of octets, by any means that reads them: what passed since the last reading becomes history."""
 
 from __future__ import annotations
 

@@ -151,7 +151,7 @@ class LiveMeasure:
 
 @dataclass(slots=True)
 class _Kept:
-    """The readings of one counter at which it had changed: some agents count anew only every few seconds."""
+    """The readings of one counter at which it had changed: some agents look only every few seconds."""
 
     window_s: float
     changes: deque[tuple[float, CountRead]] = field(default_factory=deque)

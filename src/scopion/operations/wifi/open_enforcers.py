@@ -144,8 +144,8 @@ def remember_stations(
     """Remember the stations, so that a device's card knows the access point and the medium.
 
     Those of a pasted list are remembered already, as of its time. ``read`` are the access points that were read as a
-    whole ``at`` a moment. Who does not move and is on another access point is told, whoever reads it first. Returns the
-    events of that.
+    whole ``at`` a moment. Who does not move and is on another access point is told by the first that reads it. Returns
+    the events of that.
     """
     roster = site.roster
     found = [each for each in found if each.access_point != PASTED]

@@ -20,7 +20,7 @@ _SOURCE = stored_words(UsageSource)
 
 @dataclass(frozen=True, slots=True)
 class Used:
-    """What one counter has told of one device or port in a time."""
+    """What one counter has counted for one device or port in a time."""
 
     source: UsageSource
     subject: str  # a MAC address, or the number of a port in the roster
@@ -102,7 +102,7 @@ def _shares(step: int, began: datetime, ended: datetime, local: Local) -> Iterat
 
 
 def used_since(roster: Roster, since: datetime, step: int = HOUR) -> list[Used]:
-    """Return what each counter has told of each subject in the steps that began at a moment or later."""
+    """Return what each counter has counted for each subject in the steps that began at a moment or later."""
     with roster.guarded():
         rows = roster.db.execute(
             "SELECT source, subject, place, sum(up) AS up, sum(down) AS down, sum(errors) AS errors FROM usage "
