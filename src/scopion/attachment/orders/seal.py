@@ -54,7 +54,10 @@ class Seal:
             read = json.loads(octets)
             if not isinstance(read, dict) or read.get("form") != SEALED:
                 raise MalformedFrame(f"this is not of the form {SEALED}")
-            raw = base64.b64decode(str(read.get("sealed", "")), validate=True)
+            text = str(read.get("sealed", ""))
+            raw = base64.b64decode(text, validate=True)
+            if base64.b64encode(raw).decode() != text:  # the last letter has bits that mean nothing (RFC 4648, 3.5)
+                raise MalformedFrame(f"this is not of the form {SEALED}")
             return AESGCM(self._key).decrypt(raw[:_NONCE_OCTETS], raw[_NONCE_OCTETS:], self._context(way))
         except MalformedFrame:
             raise
