@@ -21,7 +21,9 @@ from typing import Any, NamedTuple
 
 from scopion.alerts.message import message_from_json
 from scopion.attachment.neighbour_text import read_neighbours
+from scopion.attachment.ports import Ran
 from scopion.attachment.udp_server import Arrival
+from scopion.discovery.flow_table import counts_in
 from scopion.discovery.hearing import Hearing
 from scopion.discovery.kinds import load_kinds
 from scopion.discovery.records.reading import RecordContext, RecordKind
@@ -119,6 +121,7 @@ def readers(folder: Path) -> Mapping[str, Reader]:
               "only_until": None}  # fmt: skip
     published = {"form": "radius-list/1", "at": "2026-09-14T12:00:00+00:00", "policy": policy}
     answer = {"at": "2026-09-14T12:00:00.000+00:00", "source": "192.0.2.11", "outcome": "accepted", "reason": "allowed"}
+    flow = {"elem": {"val": "10:c0:de:00:00:09", "counter": {"packets": 9, "bytes": 900}}}
     message = {
         "id": "a", "site": "K", "subject": "s", "severity": "high", "at": "2026-09-14T12:00:00+00:00",
         "paragraphs": ["p"],
@@ -187,6 +190,10 @@ def readers(folder: Path) -> Mapping[str, Reader]:
         "what acts": Reader(_text(lambda text: (what_acts(text), what_acts(switched_off(text)))), (settings,), ()),
         "kinds.toml": Reader(
             _file(folder, "kinds.toml", load_kinds), (b'[[rule]]\nkind = "till"\nsays = "x"\nname = ["till"]\n',)
+        ),
+        "nft counters": Reader(
+            _text(lambda text: counts_in("router", Ran(0, text, ""))),
+            (json.dumps({"nftables": [{"set": {"name": each, "elem": [flow]}} for each in ("up", "down")]}).encode(),),
         ),
         "uci": Reader(
             _text(

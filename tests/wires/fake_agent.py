@@ -29,11 +29,13 @@ class FakeAgent:
         *,
         values: int = 40,
         others: Mapping[str, dict[Oid, Any]] | None = None,
+        refuses: Oid = (2,),
     ) -> None:
         # By community: a switch may have a table for each VLAN, behind a community of its own.
         self._tables = {name: sorted(each.items()) for name, each in {"x": table, **(others or {})}.items()}
         self._rows = self._tables["x"]
         self._follows = follows
+        self._refuses = refuses  # with an error instead of "no such thing"
         self._values = values  # at most, in one answer
         self.questions = 0
         self.pause_s = 0.0
@@ -72,6 +74,9 @@ class FakeAgent:
                 following = [self._next(name) for name in names]
                 found += following
                 names = [name for name, _ in following]
+        if any(each[: len(self._refuses)] == self._refuses for each, _ in V2.apiPDU.get_varbinds(asked)):
+            V2.apiPDU.set_error_status(told, 5)  # genErr
+            V2.apiPDU.set_error_index(told, 1)
         V2.apiPDU.set_varbinds(told, found)
         encoded: bytes = encoder.encode(answer)
         return encoded

@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from scopion.model.usage import Count, Passed, UsageSource, passed, spoken_rate
+from scopion.operations.usage.live_counter import LiveCounter
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.usage.counters import CountRead, note_counts, rates_since
 from scopion.roster.usage.history import DAY, HOUR, MINUTE, remove_old_usage, steps_of, used_since
@@ -95,6 +96,32 @@ class Between(unittest.TestCase):
         self.assertEqual(said, ["", "", "45 kbit/s", "1.2 Mbit/s", "12 Mbit/s", "2.5 Gbit/s"])
 
 
+class Live(unittest.TestCase):
+    @given(
+        st.floats(0.5, 4.0), st.floats(0.0, 4.0), st.lists(st.floats(0.9, 1.4), min_size=60, max_size=60),
+        st.integers(1, 10**7),
+    )  # fmt: skip
+    def test_an_agent_that_looks_by_itself(self, period: float, begun: float, gaps: list[float], a_second: int) -> None:
+        """Its answers are older than they look: the rate is wrong by no more than one reading in all of the time."""
+        lazy, exact = LiveCounter(30.0), LiveCounter(30.0)
+        now = 100.0
+        for gap in gaps:
+            now += gap
+            looked = now - (now + begun) % period
+            for counter, at in ((lazy, looked), (exact, now)):
+                counter.take(now, CountRead(UsageSource.PORT, "1", "port 1", Count(round(a_second * at), 0)))
+        rates = [counter.rate(now) for counter in (lazy, exact)]
+        assert rates[0] is not None and rates[1] is not None
+        self.assertAlmostEqual(rates[0].up_bps / 8, a_second, delta=a_second * 1.5 / 25)
+        self.assertAlmostEqual(rates[1].up_bps / 8, a_second, delta=1)
+        for counter in (lazy, exact):
+            counter.take(now + 15.0, counter.changes[-1].read)
+            still = counter.rate(now + 15.0)
+            assert still is not None
+            self.assertLess(still.up_bps, rates[1].up_bps)
+            self.assertIsNone(counter.rate(now + 40.0))
+
+
 class History(FolderTest):
     def setUp(self) -> None:
         super().setUp()
@@ -113,7 +140,7 @@ class History(FolderTest):
     def steps(self, step: int) -> list[tuple[datetime, int, int]]:
         """What is kept of the station, step by step."""
         key = (UsageSource.STATION, MAC)
-        kept = steps_of(self.roster, [key], NOON - timedelta(days=100), step)[key]
+        kept = steps_of(self.roster, [key], NOON - timedelta(days=100), step)
         return [(each.at, each.up, each.down) for each in kept]
 
     def test_an_hour_over_a_full_hour(self) -> None:

@@ -161,6 +161,20 @@ class Details(unittest.TestCase):
         self.assertEqual(alone.hanging[host(1)], Hanging(Port("0", "to1")))
         self.assertEqual(alone.sharing[Port("0", "to1")], 2)
 
+    def test_a_link_is_remembered(self) -> None:
+        """Until something speaks against it: the other switch at another port, or a single adapter at this one."""
+        link, before = Port("0", "to1"), {Port("0", "to1"): "1"}
+        stale = replace(
+            self.two, learned=self.two.learned[:1]
+        )  # it has forgotten its two hosts: only the link has them
+        self.assertEqual(edge(locate([self.one, stale]), 1), link)
+        remembered = locate([self.one, stale], led_before=before)
+        self.assertEqual((remembered.leads_to[link], edge(remembered, 1)), ("1", None))
+        over = replace(self.one, learned=(*self.one.learned, Learned(own(1), "new")))
+        self.assertEqual(locate([over, stale], led_before=before).leads_to, {Port("0", "new"): "1"})
+        alone = replace(self.one, learned=self.one.learned[:2])
+        self.assertEqual(edge(locate([alone, stale], led_before=before), 1), link)
+
     def test_neighbours_that_are_no_switch_of_the_site(self) -> None:
         """An access point is no switch, whatever it says: what is behind it hangs at its port. One that tells the
         address of a switch is that switch.

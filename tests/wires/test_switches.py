@@ -33,7 +33,7 @@ SCALE = LabHost("scale", "ac:d3:e5:00:51:40", ("192.0.2.40",))
 PUMP = LabHost("pump", "ac:d3:e5:00:60:02", ("192.0.2.41",))
 BOX = LabHost("box", "a0:b4:d7:31:07:c2", ("192.0.2.42",))
 _DATAGRAMS, _OCTETS = 2_500, 1_200
-_HEADERS = 28  # of IPv4 and UDP: what is counted is without the header of Ethernet, or 14 octets more
+_HEADERS, _ETHERNET = 28, 14  # octets, of IPv4 and UDP; a port counts the header of Ethernet, too
 _LONGEST_STREAM = 4_000  # datagrams: 80 seconds
 _AGENT_CACHES_S = 3.5  # net-snmp reads the kernel's counters every three seconds
 
@@ -107,7 +107,7 @@ class RealSwitches(unittest.TestCase):
         def heard() -> bool:
             with self.wired.lab.inside("desk"):
                 reading = read_switch(access)
-            return [(each.port, each.name, each.bridges) for each in reading.neighbours] == [
+            return [(each.port, each.name, each.bridges) for each in reading.neighbours or ()] == [
                 ("uplink", "upstairs", True)
             ]
 
@@ -120,10 +120,10 @@ class RealSwitches(unittest.TestCase):
         time.sleep(1)
         ended = self.run_program("watch", "--for", "14s")
         self.assertEqual(self.place(SCALE)["port"], "port9", ended.stderr)
-        (event,) = json.loads(self.ok("events", "--kind", "moved", "--format", "json"))
+        events = json.loads(self.ok("events", "--kind", "moved", "--format", "json"))
         self.assertEqual(
-            (event["mac"], event["was_name"], event["name"]),
-            (SCALE.mac, "port3 of upstairs", "port9 of main switch"),
+            [(event["mac"], event["was_name"], event["name"]) for event in events],
+            [(SCALE.mac, "port3 of upstairs", "port9 of main switch")],
         )
 
     def test_5_what_passed_is_what_was_sent(self) -> None:
@@ -149,7 +149,10 @@ class RealSwitches(unittest.TestCase):
             self.wired.lab.run("desk", ["nft", "list", "table", "netdev", "scopion_usage"])
 
     def test_6_a_rate_while_it_lasts(self) -> None:
-        """Steady streams of 400 kbit/s: by the firewall's counters, which are read as they are, within 5 %."""
+        """Steady streams of 400 kbit/s: by a port of the switch and by the firewall, both within 5 %.
+
+        The agent of the port looks at its counter by itself, every three seconds.
+        """
         self.ok("usage", "--set-up", "desk")
         measured = threading.Event()
 
@@ -164,15 +167,15 @@ class RealSwitches(unittest.TestCase):
         sender = threading.Thread(target=stream)
         sender.start()
         try:
-            rows = json.loads(self.ok("usage", "--now", "--for", "20s", "--format", "json"))
+            rows = json.loads(self.ok("usage", "--now", "--for", "45s", "--format", "json"))
         finally:
             measured.set()
             sender.join()
         told = {mac: (row["counted_by"], row["up_bps"]) for row in rows for mac in row["macs"]}
         self.assertEqual((told[PUMP.mac][0], told[PRINTER.mac][0]), ("flow", "cable"))
         self.assertAlmostEqual(told[PUMP.mac][1], 400_000, delta=20_000)
-        # The agent's figures are up to three seconds old, and on a busy machine not always equally so.
-        self.assertAlmostEqual(told[PRINTER.mac][1], 400_000, delta=80_000)
+        with_header = 400_000 * (1_000 + _ETHERNET) // 1_000
+        self.assertAlmostEqual(told[PRINTER.mac][1], with_header, delta=20_000)
 
     def read_meter(self) -> None:
         """Read the counts of the desk's own firewall, as the watch does each minute."""

@@ -12,6 +12,7 @@ from datetime import timedelta
 from scopion.model.mac import MacAddress
 from scopion.model.usage import Count, UsageSource
 from scopion.model.wires import Learned, PortCounters, SwitchPort, SwitchReading
+from scopion.operations.devices.list_devices import find_device
 from scopion.operations.intake.count_octets import count_sessions
 from scopion.operations.site.open_site import Site
 from scopion.operations.usage.measure_live import pause
@@ -83,6 +84,43 @@ class Figures(WithSwitch):
         self.assertEqual(
             told, {str(TILL): ("station", 9_000), str(SCALE): ("flow", 70_000), str(PRINTER): ("cable", 3_000)}
         )
+
+    def test_of_two_adapters(self) -> None:
+        """By cable and by air: the steps add up what the sums do, and a router counts nothing twice."""
+        other = MacAddress(bytes([0x10, 0xC0, 0xDE, 0x4A, 0x11, 0x99]))
+        with closing(Site(self.site)) as site:
+            for mac, source, octets in (
+                (STORAGE, UsageSource.CABLE, 5_000), (STORAGE, UsageSource.LIST, 5_400),
+                (other, UsageSource.STATION, 700), (other, UsageSource.ACCOUNTING, 690),
+            ):  # fmt: skip
+                note_used(site, mac, HOUR, octets, source=source)
+            with site.roster.transaction() as db:
+                device = find_device(site, "storage").id
+                db.execute(
+                    "INSERT INTO adapter (mac, device, first_seen, last_seen) VALUES (?, ?, 1, 1)", (str(other), device)
+                )
+        card = self.run_json("usage", "storage")
+        self.assertEqual((card["counted_by"], card["week_up"]), ("cable", 5_700))
+        self.assertEqual(sum(each["up"] for each in card["history"] if each["step"] == "hour"), 5_700)
+
+    def test_what_is_forgotten(self) -> None:
+        """With a device goes what it used and where it was; it may come back, and begins with nothing."""
+        self.run_ok("where", "till", "--now")
+        with closing(Site(self.site)) as site:
+            note_used(site, TILL, HOUR, 5_000)
+            note_used(site, STORAGE, HOUR, 3_000)
+        self.run_ok("forget", "till", "--yes")
+        with closing(Site(self.site)) as site:
+            for table, column in (
+                ("meter", "subject"), ("counter", "subject"), ("wire_stay", "mac"), ("air_stay", "mac"),
+            ):  # fmt: skip
+                rows = site.roster.db.execute(f"SELECT 1 FROM {table} WHERE {column} = ?", (str(TILL),)).fetchall()
+                self.assertEqual(rows, [], table)
+            left = site.roster.db.execute("SELECT count(*) FROM usage WHERE meter NOT IN (SELECT id FROM meter)")
+            self.assertEqual(left.fetchone()[0], 0)
+        self.assertEqual([each["name"] for each in self.run_json("usage")], ["storage"])
+        self.run_ok("undo", "--yes")
+        self.assertIn("nothing was counted for till", self.refused(3, "usage", "till"))
 
     def test_by_accounting(self) -> None:
         """What reports of an association add to each other, whatever was told twice; a later one begins with 0."""
@@ -170,6 +208,10 @@ class Pasted(WithSwitch):
             read_at = (now - timedelta(minutes=20 - 10 * minute)).timestamp()
             os.utime(file, (read_at, read_at))
             self.run_ok("import", str(file))
+            if not minute:
+                path = self.site / "site.toml"
+                path.write_text(path.read_text(encoding="utf-8").partition("\n[[")[0], encoding="utf-8")
+                self.assertIn("was pasted once: paste it again later", self.refused(3, "usage"))
         (row,) = self.run_json("usage")
         told = (row["name"], row["counted_by"], row["week_down"], row["week_up"])
         self.assertEqual(told, ("till", "list", 60_000_000, 2_000_000))

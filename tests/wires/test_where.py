@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import unittest
 from contextlib import closing
+from dataclasses import replace
 from datetime import timedelta
+from typing import Any
 
 from scopion.model.mac import MacAddress
-from scopion.model.wires import Learned, SwitchPort, SwitchReading
+from scopion.model.wires import Learned, LldpNeighbour, SwitchPort, SwitchReading
 from scopion.operations.site.open_site import Site
 from scopion.operations.usage.measure_live import pause
 from scopion.operations.wifi.open_enforcers import remember_stations
 from scopion.operations.wires.find_place import find_place
 from scopion.operations.wires.fold_wires import fold_wires
 from scopion.roster.wifi.air_stays import AirReading, note_air
+from scopion.roster.wires.switches import known_ports
 from scopion.roster.wires.wire_stays import Hung, note_hanging, present_wire_stays
 from scopion.wireless.enforcers.enforcer import Located, Station
 from tests.support import ProgramTest, played
@@ -148,10 +151,12 @@ class Remembering(ProgramTest):
         path.write_text(path.read_text(encoding="utf-8") + SWITCH + fixed, encoding="utf-8")
         self.run_ok("scan")
 
-    def reading(self, *where: tuple[MacAddress, str], down: str = "") -> SwitchReading:
-        """What the switch tells: adapters at ports; a port without a link."""
+    def reading(
+        self, *where: tuple[MacAddress, str], down: str = "", switch: str = "workshop switch", **told: Any
+    ) -> SwitchReading:
+        """What a switch tells: adapters at ports; a port without a link."""
         ports = tuple(SwitchPort(str(number), number, up=str(number) != down) for number in range(1, 9))
-        return SwitchReading("workshop switch", ports=ports, learned=tuple(Learned(*each) for each in where))
+        return SwitchReading(switch, ports=ports, learned=tuple(Learned(*each) for each in where), **told)
 
     def fold(self, site: Site, reading: SwitchReading) -> list[str]:
         """Fold it; the events that came of it, with where each device is now."""
@@ -172,6 +177,34 @@ class Remembering(ProgramTest):
         self.assertIn("was moved: it is at port 7 of workshop switch now, it was at port 4", table)
         (alert, *_) = self.run_json("alerts")
         self.assertIn("Before, it was at port 4 of workshop switch.", self.run_ok("alerts", "show", str(alert["id"])))
+
+    def test_a_switch_that_was_not_read_before(self) -> None:
+        """What seemed to hang at the port towards it has not moved. What it hears by LLDP stays while it does not tell
+        it; what led to a switch that site.toml no longer names leads nowhere.
+        """
+        path = self.site / "site.toml"
+        alone = path.read_text(encoding="utf-8")
+        path.write_text(alone + SWITCH.replace("workshop switch", "upstairs"), encoding="utf-8")
+        upper, point = MacAddress.parse("00:22:00:00:00:01"), LldpNeighbour("7", "ap", bridges=True, radio=True)
+        main = self.reading((PRINTER, "4"), (SCALE, "4"), (upper, "4"))
+        upstairs = self.reading((PRINTER, "1"), (SCALE, "7"), switch="upstairs", macs=frozenset({upper}))
+
+        def told(site: Site, *readings: SwitchReading) -> tuple[int, list[str]]:
+            events = fold_wires(site, {each.switch: each for each in readings}, [readings[-1].switch]).events
+            links = [str(each.port) for each in known_ports(site.roster).values() if each.leads_to]
+            return len(events), links + [each.behind for each in known_ports(site.roster).values() if each.behind]
+
+        with closing(Site(self.site)) as site:
+            self.assertEqual(told(site, main), (0, []))
+            self.assertEqual(told(site, main, replace(upstairs, neighbours=(point,))), (0, ["ap"]))
+            self.assertEqual(told(site, upstairs, main), (0, ["port 4 of workshop switch", "ap"]))
+            self.assertEqual(
+                told(site, main, replace(upstairs, neighbours=None)), (0, ["port 4 of workshop switch", "ap"])
+            )
+            self.assertEqual(find_place(site, str(PRINTER)).places[0].spot.where, "port 1 of upstairs")
+        path.write_text(alone, encoding="utf-8")
+        with closing(Site(self.site)) as site:
+            self.assertEqual(told(site, main), (0, []))
 
     def test_on_another_access_point(self) -> None:
         """The same on the air, whoever reads the stations first: a person, or the watch."""

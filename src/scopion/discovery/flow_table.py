@@ -16,7 +16,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.text import clean
 
 TABLE = "scopion_usage"
-# A made-up address a second for an hour: more are not counted, so that nobody fills the router's memory.
+# A made-up address a second for an hour: more are not counted, so that no one fills the router's memory.
 _MOST = 4096
 _FORGOTTEN_S = 86_400  # of an adapter that was silent for a day the counter goes
 _PRIORITY = -500  # before all that may drop or change a frame
@@ -68,7 +68,7 @@ def questions() -> list[Job]:
 
 def counts_in(name: str, ran: Ran) -> list[FlowCount]:
     """Return the counts by the answer of a router. Raises Refused if there is no table, EnforcerUnreachable."""
-    _require_done(name, ran)
+    require_done(name, ran)
     try:
         objects: Sequence[Mapping[str, Any]] = json.loads(ran.output)["nftables"]
         sets = {each["set"]["name"]: each["set"].get("elem", ()) for each in objects if "set" in each}
@@ -79,12 +79,8 @@ def counts_in(name: str, ran: Ran) -> list[FlowCount]:
     return [FlowCount(mac, up.get(mac, 0), down.get(mac, 0)) for mac in sorted({*up, *down}) if not mac.is_multicast]
 
 
-def require_set_up(name: str, ran: Ran) -> None:
+def require_done(name: str, ran: Ran) -> None:
     """Raise Refused or EnforcerUnreachable if the router did not do what it was asked for."""
-    _require_done(name, ran)
-
-
-def _require_done(name: str, ran: Ran) -> None:
     if ran.code == 0:
         return
     said = clean(next((line for line in ran.errors.splitlines() if line.strip()), "no reason was given"), 120)

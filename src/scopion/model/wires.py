@@ -81,7 +81,7 @@ class SwitchReading:
     macs: frozenset[MacAddress] = frozenset()  # its own
     ports: tuple[SwitchPort, ...] = ()  # by number
     learned: tuple[Learned, ...] = ()
-    neighbours: tuple[LldpNeighbour, ...] = ()
+    neighbours: tuple[LldpNeighbour, ...] | None = ()  # None: it could not be asked for them
     remarks: tuple[str, ...] = ()  # what was wrong with its tables, a clause each
 
 

@@ -14,6 +14,7 @@ from scopion.model.observation import Source, Trait, TraitKind
 from scopion.roster.folding.note_traits import note_traits
 from scopion.roster.store.open_roster import Roster
 from scopion.roster.store.stored_values import to_ms, unpaired_subject
+from scopion.roster.usage.history import forget_usage
 
 TEXTS = ("label", "owner", "place", "note")
 
@@ -97,10 +98,17 @@ def join_devices(roster: Roster, kept: Device, other: Device) -> None:
 
 
 def forget_device(roster: Roster, device: Device) -> None:
-    """Remove a device with its adapters, stays, events, entries, and what was said of it."""
+    """Remove a device with its adapters, stays, events, entries, what was said of it, where it hung and what it used.
+
+    The last two are not part of the change: it can be taken back without them.
+    """
     subjects = _subjects(device)
     with roster.transaction() as db:
         db.executemany("DELETE FROM trait WHERE subject = ?", [(subject,) for subject in subjects])
+        for mac in map(str, device.macs):
+            db.execute("DELETE FROM wire_stay WHERE mac = ?", (mac,))
+            db.execute("DELETE FROM air_stay WHERE mac = ?", (mac,))
+            forget_usage(db, mac)
         db.execute("DELETE FROM device WHERE id = ?", (device.id,))
 
 

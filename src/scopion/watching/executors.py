@@ -15,6 +15,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol
 
+from scopion.attachment.lane import Lane
 from scopion.attachment.ports import Attachment
 from scopion.attachment.system_clock import pass_time
 from scopion.model.errors import place_of
@@ -69,28 +70,12 @@ class Executor(Protocol):
         """Start nothing more, and give running work in some lanes a time to end."""
 
 
-class _Lane:
-    """A thread that runs one piece of work after the other. It ends with the process, whatever it is doing then."""
-
-    def __init__(self, name: str) -> None:
-        self._work: queue.SimpleQueue[Callable[[], None] | None] = queue.SimpleQueue()
-        threading.Thread(target=self._run, name=name, daemon=True).start()
-
-    def submit(self, work: Callable[[], None] | None) -> None:
-        """Run this next; None ends the thread."""
-        self._work.put(work)
-
-    def _run(self) -> None:
-        while (work := self._work.get()) is not None:
-            work()
-
-
 class ThreadExecutor:
     """Implements ``Executor`` with a thread for each lane and each listener."""
 
     def __init__(self, attachment: Attachment) -> None:
         self._clock = attachment.clock
-        self._lanes: dict[str, _Lane] = {}
+        self._lanes: dict[str, Lane] = {}
         self._closed = False
         self._open: Counter[str] = Counter()
         self._done: queue.SimpleQueue[Done | None] = queue.SimpleQueue()
@@ -100,7 +85,7 @@ class ThreadExecutor:
     def start(self, lane: str, work: Work, finish: Finish) -> None:
         """Run it in the lane's own thread."""
         if lane not in self._lanes:
-            self._lanes[lane] = _Lane(lane)
+            self._lanes[lane] = Lane(lane)
         self._open[lane] += 1
 
         def run() -> None:

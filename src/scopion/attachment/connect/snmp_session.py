@@ -21,7 +21,7 @@ Result = TypeVar("Result")
 # Values in one answer: some 30 octets each, so about 10 kB, which a switch sends in a few packets, or cuts shorter.
 _VALUES_A_REQUEST = 320
 _FEWEST_VALUES = 20
-_FEW_ROWS = 4  # at once, of a table that has more rows than was thought, or most often none
+_FEW_ROWS = 4  # at once, of a table that is empty most often
 # The largest tables of a small network's switches have some ten thousand rows: more are meant to fill our memory.
 _MAX_ROWS = 65_536
 _MAX_REQUESTS = 2_000
@@ -66,9 +66,9 @@ class SnmpSession:
     ) -> Mapping[Oid, Column]:
         """Return columns of tables, read side by side. Raises SnmpFailed.
 
-        ``rows`` is how long the longest is thought to be; 0 if that is not known: what an agent tells beyond the end of
-        a table costs as much as the table. The ``context`` is one of version 3, or what some switches want behind the
-        community (``public@10``).
+        ``rows`` is how long the longest is said to be, which need not be true; 0 if nothing is: what an agent tells
+        beyond the end of a table costs as much as the table. Of tables that are ``often_empty`` a few rows are read
+        first. The ``context`` is one of version 3, or what some switches want behind the community (``public@10``).
         """
         found: dict[Oid, Column] = {name: {} for name in names}
         last = {name: name for name in names}  # how far each was read
@@ -76,8 +76,8 @@ class SnmpSession:
         while unread:
             times = max(1, self._values // len(unread))
             read = min(len(found[name]) for name in unread)
-            # The row after the last one shows that it was the last.
-            times = min(times, max(rows + 1 - read, _FEW_ROWS)) if rows else times
+            if read <= rows != 0:  # the row after the last one shows that it was the last
+                times = min(times, rows + 1 - read)
             times = min(times, _FEW_ROWS) if often_empty and not read else times
             answer = await self._ask(self._snmp.bulk_cmd, context, [last[name] for name in unread], times)
             if not answer:

@@ -53,6 +53,7 @@ _FAR_ADDRESS = (*_LLDP, 4, 2, 1, 3)
 # What tells how much passed at each port, and what a port is.
 _COUNTING = (_PORT_INTERFACE, _IF_NAME, _IF_MBIT, _IF_STATUS, _IF_IN_64, _IF_OUT_64)
 _ALL_COLUMNS = (*_COUNTING, _IF_ALIAS, _IF_MAC, _IF_IN_ERRORS, _IF_OUT_ERRORS, _FDB_OF_VLAN)
+_OF_INTERFACES = (*_COUNTING[1:], _IF_ALIAS, _IF_MAC, _IF_DESCRIPTION, _IF_SPEED, _IF_IN)
 _UP = 1  # ifOperStatus
 _CHASSIS_IS_MAC, _PORT_IS_MAC, _PORT_IS_NAME = 4, 3, 5  # LldpChassisIdSubtype, LldpPortIdSubtype
 _BRIDGES, _RADIO = 0x20, 0x10  # LldpSystemCapabilitiesMap, of its first octet
@@ -83,7 +84,13 @@ async def _read(access: SwitchAccess) -> SwitchReading:
         rows = min(max(number(ports), number(interfaces)), _LATEST_PORT)
         wiring = await _read_ports(session, rows, _COUNTING if access.only_counters else _ALL_COLUMNS)
         learned = await _read_tables(session, access, wiring) if not access.only_counters else []
-        neighbours = await _read_neighbours(session, wiring, rows) if not access.only_counters else []
+        neighbours: Sequence[LldpNeighbour] | None = ()
+        if not access.only_counters:
+            try:
+                neighbours = await _read_neighbours(session, wiring, rows)
+            except SnmpFailed as error:  # often a program of its own in the switch: all else was told
+                neighbours = None
+                session.remarks.append(f"it does not tell its neighbours by LLDP ({error})")
         if not wiring.ports:
             raise SnmpFailed("it has no ports of a bridge: is it a switch")
         macs = {*wiring.macs, *filter(None, [mac(own)])}
@@ -94,7 +101,7 @@ async def _read(access: SwitchAccess) -> SwitchReading:
             macs=frozenset(macs),
             ports=tuple(wiring.ports.values()),
             learned=tuple(each for each in learned if each.mac not in macs),
-            neighbours=tuple(neighbours),
+            neighbours=tuple(neighbours) if neighbours is not None else None,
             remarks=tuple(dict.fromkeys(session.remarks)),
         )
 
@@ -123,6 +130,11 @@ async def _read_ports(session: SnmpSession, rows: int, columns: Sequence[Oid]) -
     if not table[_IF_IN_64] or not table[_IF_NAME] or not table[_IF_MBIT]:  # no ifXTable, or not all of it
         table |= await session.columns([_IF_DESCRIPTION, _IF_SPEED, _IF_IN, _IF_OUT], rows=rows)
     numbers = {row[0]: number(value) for row, value in table[_PORT_INTERFACE].items() if len(row) == 1}
+    told = {row[0] for each in _OF_INTERFACES for row in table.get(each, ()) if len(row) == 1}
+    for port in [each for each, interface in numbers.items() if told and interface not in told]:
+        # Put in a moment ago: its name follows. Under its number it would be another port.
+        session.remarks.append(f"its port {port} is in no table of its interfaces, and is left out")
+        del numbers[port]
     if not numbers:  # it counts its ports as its interfaces
         numbers = {row[0]: row[0] for row, value in table[_IF_MAC].items() if len(row) == 1 and mac(value)}
     return _Ports(
@@ -165,9 +177,7 @@ async def _read_tables(session: SnmpSession, access: SwitchAccess, wiring: _Port
             if port is not None and len(adapter) == 6 and all(each < 256 for each in adapter) and not adapter[0] & 1:
                 found.append(Learned(MacAddress(bytes(adapter)), port, vlans.get(table, table)))
 
-    sizes = await session.values([(*_FDB_SIZE, each) for each in list(wiring.vlans)[:_MOST_SIZES]])
-    rows = sum(min(number(each), _LATEST_ROW) for each in sizes)
-    table = (await session.columns([_VLAN_FDB_PORT], rows=rows))[_VLAN_FDB_PORT]
+    table = (await session.columns([_VLAN_FDB_PORT], rows=await _said_rows(session, wiring)))[_VLAN_FDB_PORT]
     if table:
         take(table, wiring.vlans, wiring.by_number)
     elif not access.vlans:
@@ -183,6 +193,15 @@ async def _read_tables(session: SnmpSession, access: SwitchAccess, wiring: _Port
         }
         take(tables[_FDB_PORT], {0: vlan}, numbers or wiring.by_number)
     return found
+
+
+async def _said_rows(session: SnmpSession, wiring: _Ports) -> int:
+    """Return how many adapters a switch says that it has learned; 0 if it does not say it."""
+    try:
+        sizes = await session.values([(*_FDB_SIZE, each) for each in list(wiring.vlans)[:_MOST_SIZES]])
+    except SnmpFailed:  # an error instead of "no such thing": the table itself can be read all the same
+        return 0
+    return sum(min(number(each), _LATEST_ROW) for each in sizes)
 
 
 async def _read_neighbours(session: SnmpSession, wiring: _Ports, rows: int) -> list[LldpNeighbour]:

@@ -49,12 +49,14 @@ def label(
         raise click.UsageError("say either which DEVICE, or with --port which port")
     if port is not None and socket is None:
         raise click.UsageError("--port needs --socket, the name of the socket at that port")
+    is_about_device = any(each is not None for each in (text, essential, *texts.values()))
+    if device is None and is_about_device:
+        raise click.UsageError("--port names a socket, and nothing else")
     if socket is not None:
         _name_socket(session, device, port, socket)
-        if text is None and essential is None and not any(each is not None for each in texts.values()):
+        if not is_about_device:
             return
-    if device is None:
-        raise click.UsageError("--port names a socket, and nothing else")
+    assert device is not None
     other = called_alike(session.site, device, text) if text else None
     if other is not None:
         said = f"{other.called} ({identity(other)}) calls itself {text!r}, too"
@@ -165,7 +167,8 @@ def same(session: Session, devices: tuple[str, ...], split: bool) -> None:
 def forget(session: Session, devices: tuple[str, ...], yes: bool) -> None:
     """Remove devices with everything that is known about them.
 
-    Their past, their names and their entries on lists go with them. scopion undo brings everything back.
+    Their past, their names and their entries on lists go with them. scopion undo brings that back, but not at which
+    ports and access points they were, and how much of the line they used.
     """
     from scopion.operations.devices.list_devices import find_device
     from scopion.operations.edit.edit_devices import forget_devices
@@ -177,7 +180,7 @@ def forget(session: Session, devices: tuple[str, ...], yes: bool) -> None:
         session.require_yes(f"Forget {counted(len(chosen), 'device')} with all that is known of them?")
     for device in forget_devices(session.site, devices):
         session.note(f"{device.called} ({identity(device)}) is forgotten.")
-    session.note("To bring everything back: scopion undo")
+    session.note("To bring back all but where it was and what it used: scopion undo")
 
 
 def identity(device: Device) -> str:

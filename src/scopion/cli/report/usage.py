@@ -85,7 +85,7 @@ def _change_meter(session: Session, set_up: str | None, take_down: str | None) -
 
 
 def _show_list(session: Session, measure_s: float | None, format_name: str | None) -> None:
-    from scopion.operations.usage.list_usage import list_usage
+    from scopion.operations.usage.list_usage import list_usage, nothing_counted
 
     problems: dict[str, str] = {}
     rates = None
@@ -99,22 +99,11 @@ def _show_list(session: Session, measure_s: float | None, format_name: str | Non
     for source, problem in problems.items():
         session.note(f"{source}: not read, {closed(problem)}")
     if not found.rows:
-        raise NotFound(nothing_counted(session))
+        raise NotFound(nothing_counted(session.site))
     if chosen_format(format_name) == "table":
         session.note("")
         for line in summary(found):
             session.note(line)
-
-
-def nothing_counted(session: Session) -> str:
-    """Return why there is no figure, and what to do."""
-    settings = session.site.settings
-    if settings.switch or settings.meter or settings.enforcer:
-        return "nothing was counted yet: scopion watch reads the counters all the time, --live each second"
-    return (
-        "no one counts: write a [[switch]], an [[enforcer]] with its access point or a [[meter]] into site.toml; "
-        "docs/guide.md, The line is slow"
-    )
 
 
 def row_of_usage(each: UsageRow) -> dict[str, Any]:

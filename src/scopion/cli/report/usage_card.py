@@ -10,7 +10,7 @@ from scopion.cli.parts import card_frame as blocks
 from scopion.cli.parts.output import chosen_format, iso, show
 from scopion.cli.parts.session import Session
 from scopion.cli.parts.terminal import echo, style
-from scopion.cli.report.usage import HISTORY_KEYS, nothing_counted, row_of_usage
+from scopion.cli.report.usage import HISTORY_KEYS, row_of_usage
 from scopion.model.errors import NotFound
 from scopion.model.text import spoken_size
 from scopion.model.usage import spoken_rate
@@ -30,7 +30,9 @@ def show_card(session: Session, which: str, format_name: str | None) -> None:
 
     found = usage_of(session.site, which)
     if found.row is None:
-        raise NotFound(f"{found.device.called}: {nothing_counted(session)}")
+        raise NotFound(
+            f"nothing was counted for {found.device.called}: scopion usage shows what is counted, and who counts it"
+        )
     name = chosen_format(format_name)
     if format_name is None and name == "tsv":
         name = "table"  # people read a card in a pipe, too

@@ -11,7 +11,6 @@ import click
 
 from scopion.cli.parts.session import Session
 from scopion.cli.parts.terminal import echo
-from scopion.cli.report.usage import nothing_counted
 from scopion.model.errors import NotFound
 from scopion.model.text import plain, spoken_size
 from scopion.model.usage import spoken_rate
@@ -28,13 +27,13 @@ _WIDE = 110  # from this width of the terminal on it says who has counted
 
 def show_live(session: Session, for_s: float | None) -> None:
     """Draw until Ctrl-C, or for a time. Without a terminal each picture is printed below the one before."""
-    from scopion.operations.usage.list_usage import list_usage
+    from scopion.operations.usage.list_usage import list_usage, nothing_counted
     from scopion.operations.usage.measure_live import LiveMeasure, pause
 
     site = session.site
     measure = LiveMeasure(site)
     if not measure.sources:
-        raise NotFound(nothing_counted(session))
+        raise NotFound(nothing_counted(site))
     ends = site.clock.monotonic() + for_s if for_s is not None else float("inf")
     with _Screen() as screen:
         try:

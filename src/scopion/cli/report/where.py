@@ -15,6 +15,7 @@ from scopion.cli.parts.session import Session, pass_session
 from scopion.cli.parts.terminal import echo, style
 from scopion.model.clock import spoken_span
 from scopion.model.errors import NotFound
+from scopion.model.text import closed
 from scopion.model.wires import spoken_others, spoken_speed
 
 if TYPE_CHECKING:
@@ -148,6 +149,8 @@ def _nothing_told(session: Session, found: FoundDevice) -> str:
     if not settings.switch and not settings.enforcer:
         return f"where {found.called} is, no one can tell: write a [[switch]] or an [[enforcer]] into site.toml"
     said = f"no switch and no access point has told where {found.called} is"
+    if found.problem:
+        return f"{said}. {closed(found.problem)}"
     return f"{said}: --now reads them, and scopion watch all the time"
 
 

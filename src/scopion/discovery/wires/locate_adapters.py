@@ -6,8 +6,8 @@ like those of any host; else by number: of all ports that know an adapter, the o
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections import Counter, defaultdict
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from scopion.model.mac import MacAddress
@@ -43,9 +43,8 @@ def locate(
 ) -> Wiring:
     """Return the wiring by the latest readings, one of each switch.
 
-    ``led_before`` is what was known of ports whose far switch cannot be read now, ``hung_before`` settles what else
-    would be a guess. ``addresses`` are those by which each switch is read: a neighbour that tells one of them is that
-    switch.
+    ``led_before`` is what was known of ports before, ``hung_before`` settles what else would be a guess. ``addresses``
+    are those by which each switch is read: a neighbour that tells one of them is that switch.
     """
     leads_to = _links(readings, led_before or {}, addresses or {})
     known: dict[MacAddress, dict[Port, int]] = defaultdict(dict)  # the ports that know it, with the VLAN
@@ -71,7 +70,7 @@ def locate(
     behind = {
         Port(each.switch, neighbour.port): neighbour
         for each in readings
-        for neighbour in each.neighbours
+        for neighbour in each.neighbours or ()
         if (neighbour.bridges or neighbour.radio) and Port(each.switch, neighbour.port) not in leads_to
     }
     return Wiring(hanging, leads_to, behind, dict(sharing))
@@ -88,14 +87,29 @@ def _links(
     found = _links_by_own_adapters(readings, owner)
     heard: dict[Port, str] = {}
     for each in readings:
-        for neighbour in each.neighbours:
+        for neighbour in each.neighbours or ():
             told = next((owner[mac] for mac in neighbour.macs if mac in owner), None)
             told = told or next((at_address[a] for a in neighbour.addresses if a in at_address), None)
             told = told or (names.get(neighbour.name) if neighbour.bridges else None)
             if told not in (None, each.switch):
                 heard[Port(each.switch, neighbour.port)] = str(told)
-    before = {port: to for port, to in led_before.items() if port.switch in read and to not in read}
-    return {**before, **found, **heard}
+    links = {**found, **heard}
+    # Switches are silent for a while, and LLDP, too: what led to another one does so until something speaks against it.
+    reached = {(port.switch, to) for port, to in links.items()}
+    several = {port for port, known in Counter(_learned_at(readings)).items() if known > 1}
+    before = {
+        port: to
+        for port, to in led_before.items()
+        if port.switch in read and (to not in read or (port in several and (port.switch, to) not in reached))
+    }
+    return {**before, **links}
+
+
+def _learned_at(readings: Iterable[SwitchReading]) -> Iterator[Port]:
+    """Yield the port of each entry of the forwarding tables."""
+    for each in readings:
+        for entry in each.learned:
+            yield Port(each.switch, entry.port)
 
 
 def _links_by_own_adapters(readings: Sequence[SwitchReading], owner: Mapping[MacAddress, str]) -> dict[Port, str]:

@@ -5,18 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
 
 from scopion.model.band import at_band
 from scopion.model.device import Device
 from scopion.model.mac import MacAddress
 from scopion.model.signal import strength_of
 from scopion.roster.store.open_roster import Roster
-from scopion.roster.store.stored_values import EPOCH
-from scopion.roster.wifi.air_sessions import AirSession, sessions_since
-from scopion.roster.wifi.air_stays import AirStay, air_stays_of
 from scopion.roster.wifi.associations import Association, associations
 from scopion.roster.wires.switches import KnownPort, known_ports
 from scopion.roster.wires.wire_stays import WireStay, present_wire_stays, wire_stays_of
+
+if TYPE_CHECKING:
+    from scopion.roster.wifi.air_sessions import AirSession
+    from scopion.roster.wifi.air_stays import AirStay
 
 # What a reading told longer ago says where an adapter was, not where it is.
 _AIR_FRESH = timedelta(minutes=45)
@@ -108,6 +110,9 @@ def spots_of(roster: Roster, macs: Sequence[MacAddress], since: datetime, now: d
 
     The latest of each adapter is among them, however old it is.
     """
+    from scopion.roster.wifi.air_sessions import sessions_since  # a table of all devices needs neither
+    from scopion.roster.wifi.air_stays import air_stays_of
+
     ports = known_ports(roster)
     found = [_wire_spot(stay, ports[stay.port]) for stay in wire_stays_of(roster, macs, since) if stay.port in ports]
     met = associations(roster)
@@ -158,8 +163,3 @@ def _met_spot(each: Association, *, present: bool = True) -> Spot:
         each.mac, each.since or each.seen, each.seen, present, access_point=each.access_point, ssid=each.ssid,
         radio=each.radio, signal=each.signal,
     )  # fmt: skip
-
-
-def spot_of_latest(roster: Roster, macs: Sequence[MacAddress], now: datetime) -> Spot | None:
-    """Return where a device is, or was last; None if neither a switch nor an access point has told."""
-    return next(iter(spots_of(roster, macs, EPOCH, now)), None)

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import timedelta
 
 from scopion.model.device import Device
-from scopion.model.usage import UsageSource
 from scopion.operations.devices.list_devices import find_device
 from scopion.operations.site.open_site import Site
-from scopion.operations.usage.list_usage import Octets, UsageRow, list_usage
+from scopion.operations.usage.list_usage import UsageRow, list_usage
 from scopion.roster.usage.history import DAY, HOUR, MINUTE, Step, steps_of
 
 
@@ -38,10 +36,4 @@ def usage_of(site: Site, which: str) -> UsageHistory:
 
 def steps_of_row(site: Site, row: UsageRow, step: int, span: timedelta) -> tuple[Step, ...]:
     """Return what was used in each minute, hour or day of a time up to now; those without anything are left out."""
-    chosen = [row.source] if row.source is UsageSource.FLOW else [UsageSource.CABLE, row.source]
-    subjects = [(source, str(mac)) for mac in row.macs for source in dict.fromkeys(chosen)]
-    sums: dict[datetime, Octets] = defaultdict(Octets)
-    for steps in steps_of(site.roster_for_reading(), subjects, site.clock.now() - span, step).values():
-        for each in steps:
-            sums[each.at] = sums[each.at] + Octets(each.up, each.down)
-    return tuple(Step(at, octets.up, octets.down) for at, octets in sorted(sums.items()))
+    return tuple(steps_of(site.roster_for_reading(), row.counters, site.clock.now() - span, step))

@@ -12,7 +12,7 @@ from scopion.model.mac import MacAddress
 from scopion.model.usage import UsageSource
 from scopion.operations.devices.list_devices import devices
 from scopion.operations.site.open_site import Site
-from scopion.roster.usage.counters import Rate, rates_since
+from scopion.roster.usage.counters import Rate, last_counted, rates_since
 from scopion.roster.usage.history import DAY, HOUR, Used, begin_of, used_since
 from scopion.roster.wires.switches import KnownPort, known_ports
 from scopion.roster.wires.wire_stays import WireStay, by_port, present_wire_stays
@@ -35,6 +35,9 @@ CANNOT_SEE: Mapping[UsageSource, str] = {
     UsageSource.PORT: "all that hangs at the port together, and not which device",
     UsageSource.FLOW: "what passed the router, and nothing between devices of the subnet",
 }
+
+
+Counter = tuple[UsageSource, str]  # a source, and whom it counts: a MAC address, or the number of a port
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +66,7 @@ class UsageRow:
     macs: tuple[MacAddress, ...]
     source: UsageSource
     where: str  # who counted, in words
+    counters: frozenset[Counter]  # those that are added up
     up_bps: float | None  # None: not known just now
     down_bps: float | None
     today: Octets
@@ -99,18 +103,36 @@ class _Told:
         edge, router = self._largest(_EDGE), self._largest(_ROUTER)
         if edge is None or router is None:
             return edge or router
-        return edge if self.sums(self.week, edge).total >= self.sums(self.week, router).total * _MOST_OF else router
+        sees = self.sum_of(self.week, self.added_up(edge)).total
+        return edge if sees >= self.week.get(router, Octets()).total * _MOST_OF else router
 
     def _largest(self, sources: Iterable[UsageSource]) -> UsageSource | None:
         known = [each for each in sources if each in self.where]
         return max(known, key=lambda each: self.week.get(each, Octets()).total, default=None)
 
-    def sums(self, of: Mapping[UsageSource, Octets], best: UsageSource) -> Octets:
-        """Return what was used by the chosen counter; at the edge that is on cable and on the air together."""
+    def added_up(self, best: UsageSource) -> list[UsageSource]:
+        """Return the counters that are added up for the chosen one: at the edge, on cable and on the air together."""
         if best in _ROUTER:
-            return of.get(best, Octets())
-        air = max((of.get(each, Octets()) for each in _AIR), key=lambda each: each.total)
-        return of.get(UsageSource.CABLE, Octets()) + air
+            return [best]
+        air = self._largest(_AIR)
+        return [each for each in (UsageSource.CABLE, air) if each is not None and each in self.where]
+
+    def sum_of(self, of: Mapping[UsageSource, Octets], sources: Iterable[UsageSource]) -> Octets:
+        """Return what some counters have counted together."""
+        return sum((of.get(each, Octets()) for each in sources), Octets())
+
+
+def nothing_counted(site: Site) -> str:
+    """Return why there is no figure, and what to do."""
+    settings = site.settings
+    if settings.switch or settings.meter or settings.enforcer:
+        return "nothing was counted yet: scopion watch reads the counters all the time, --live each second"
+    if last_counted(site.roster_for_reading(), UsageSource.LIST) is not None:
+        return "a list with amounts was pasted once: paste it again later (scopion import -), the difference counts"
+    return (
+        "no one counts: write a [[switch]], an [[enforcer]] with its access point or a [[meter]] into site.toml, or "
+        "paste the router's list of clients twice, if it shows amounts; docs/guide.md, The line is slow"
+    )
 
 
 def list_usage(
@@ -168,24 +190,26 @@ def _device_rows(told: Mapping[str, _Told], owner: Mapping[MacAddress, Device]) 
             groups[owner[mac].id if mac in owner else subject].append((mac, each))
     rows = []
     for group in groups.values():
-        parts = [(mac, each, best) for mac, each in group if (best := each.best()) is not None]
-        if not parts:
+        chosen = [(mac, each, best) for mac, each in group if (best := each.best()) is not None]
+        if not chosen:
             continue
-        parts.sort(key=lambda part: part[1].sums(part[1].week, part[2]).total, reverse=True)
-        rates = [rate for _, each, best in parts if (rate := _rate_of(each, best)) is not None]
+        parts = [(mac, each, best, each.added_up(best)) for mac, each, best in chosen]
+        parts.sort(key=lambda part: part[1].sum_of(part[1].week, part[3]).total, reverse=True)
+        rates = [rate for _, each, best, _ in parts if (rate := _rate_of(each, best)) is not None]
         device = owner.get(parts[0][0])
-        _, first, source = parts[0]
+        _, first, source, _ = parts[0]
         rows.append(
             UsageRow(
                 name=device.called if device is not None else str(parts[0][0]),
                 device=device,
-                macs=tuple(mac for mac, _, _ in parts),
+                macs=tuple(mac for mac, *_ in parts),
                 source=source,
                 where=first.where.get(source, ""),
+                counters=frozenset((each, str(mac)) for mac, _, _, sources in parts for each in sources),
                 up_bps=sum(each.up_bps for each in rates) if rates else None,
                 down_bps=sum(each.down_bps for each in rates) if rates else None,
-                today=sum((each.sums(each.today, best) for _, each, best in parts), Octets()),
-                week=sum((each.sums(each.week, best) for _, each, best in parts), Octets()),
+                today=sum((each.sum_of(each.today, sources) for _, each, _, sources in parts), Octets()),
+                week=sum((each.sum_of(each.week, sources) for _, each, _, sources in parts), Octets()),
             )
         )
     return rows
@@ -224,6 +248,7 @@ def _port_rows(
                 macs=tuple(macs),
                 source=UsageSource.PORT,
                 where=str(port.port),
+                counters=frozenset([(UsageSource.PORT, subject)]),
                 up_bps=rate.up_bps if rate is not None else None,
                 down_bps=rate.down_bps if rate is not None else None,
                 today=each.today.get(UsageSource.PORT, Octets()),

@@ -5,19 +5,21 @@ A source that is slow, or fails, keeps no other waiting: its last figures stay u
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Callable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor, wait
-from dataclasses import dataclass, field, replace
+from concurrent.futures import Future, wait
+from dataclasses import dataclass, replace
 from itertools import zip_longest
 from pathlib import Path
 
+from scopion.attachment.lane import Lane
 from scopion.attachment.system_clock import pass_time
 from scopion.model.errors import EnforcerUnreachable, NotFound, ScopionError
-from scopion.model.usage import Passed, UsageSource, passed
+from scopion.model.usage import UsageSource
 from scopion.operations.intake.count_octets import counts_of_known, station_counts
 from scopion.operations.site.open_site import Site
 from scopion.operations.site.snmp_settings import SwitchSettings
+from scopion.operations.usage.list_usage import nothing_counted
+from scopion.operations.usage.live_counter import LiveCounter
 from scopion.operations.usage.read_meters import read_meter
 from scopion.operations.wifi.open_enforcers import read_stations
 from scopion.operations.wires.fold_wires import look_at_wires
@@ -26,11 +28,8 @@ from scopion.roster.usage.counters import CountRead, Rate
 from scopion.roster.wires.switches import known_ports, known_switches
 from scopion.roster.wires.wire_stays import lone_adapters
 
-# A rate is that of the last ten seconds, or of a longer time that was asked for. Some agents look at their counters
-# every few seconds only: a counter that has not changed for longer stands still.
-_WINDOW_S, _STILL_S = 10.0, 5.0
+_WINDOW_S = 10.0  # a rate is that of the last seconds, or of a longer time that was asked for
 _EVERY_S = 1.0
-_OLD_S = 20.0
 _FIRST_S = 8.0  # a connection over SSH takes some seconds
 
 
@@ -58,13 +57,13 @@ class _Reader:
     def __init__(self, folder: Path, source: LiveSource) -> None:
         self._site = Site(folder)
         self._source = source
-        self._pool = ThreadPoolExecutor(1, thread_name_prefix=source.name)
+        self._lane = Lane(source.name)
         self._running: Future[_Answer] | None = None
 
     def begin(self) -> None:
         """Read, unless that goes on still."""
         if self._running is None:
-            self._running = self._pool.submit(_timed, self._source, self._site)
+            self._running = self._lane.begin(_timed, self._source, self._site)
 
     def answer(self, within_s: float) -> Callable[[], _Answer] | None:
         """Return what gives the answer, or raises its error; None if it has not come in time."""
@@ -76,8 +75,8 @@ class _Reader:
 
     def close(self) -> None:
         """Close what it has opened, once its reading has ended; nothing waits for that."""
-        self._pool.submit(self._site.close)
-        self._pool.shutdown(wait=False)
+        self._lane.submit(self._site.close)
+        self._lane.submit(None)
 
 
 class LiveMeasure:
@@ -87,7 +86,7 @@ class LiveMeasure:
         self._site = site
         self._window_s = max(window_s, _WINDOW_S)
         self.problems: dict[str, str] = {}  # by source, why it cannot be read
-        self._read: dict[tuple[str, str], _Kept] = {}
+        self._read: dict[tuple[str, str], LiveCounter] = {}
         self._learn_ports()
         self._sources = list(_sources(site))
         # A made-up site answers at once, and its clock goes on for this process only.
@@ -113,10 +112,10 @@ class LiveMeasure:
         """Return the rates of the last seconds; a lone adapter at a port has those of its port."""
         found: list[Rate] = []
         now = self._site.clock.monotonic()
-        for kept in self._read.values():
-            if (rate := _rate_of(kept, now)) is None:
+        for counter in self._read.values():
+            if (rate := counter.rate(now)) is None:
                 continue
-            last = kept.changes[-1][1]
+            last = counter.changes[-1].read
             told = (last.where, rate.up_bps, rate.down_bps, self._site.clock.now(), rate.seconds)
             found.append(Rate(last.source, last.subject, *told))
             if last.also:
@@ -146,49 +145,7 @@ class LiveMeasure:
             return
         self.problems.pop(source.name, None)
         for each in read:
-            self._read.setdefault((each.source, each.key or each.subject), _Kept(self._window_s)).take(at, each)
-
-
-@dataclass(slots=True)
-class _Kept:
-    """The readings of one counter at which it had changed: some agents look only every few seconds."""
-
-    window_s: float
-    changes: deque[tuple[float, CountRead]] = field(default_factory=deque)
-    read_at: float = 0.0
-    first_is_change: bool = False  # else it was just the first reading
-
-    def take(self, now: float, each: CountRead) -> None:
-        """Take in a reading."""
-        self.read_at = now
-        if self.changes:
-            at, last = self.changes[-1]
-            if (last.count.up, last.count.down) == (each.count.up, each.count.down):
-                return
-            if passed(last.count, each.count, now - at, each.most_bps) is None:
-                self.changes.clear()  # it began again
-                self.first_is_change = False
-        self.changes.append((now, each))
-        while len(self.changes) > 2 and now - self.changes[1][0] > self.window_s:
-            self.changes.popleft()
-            self.first_is_change = True
-
-
-def _rate_of(kept: _Kept, now: float) -> Passed | None:
-    """Return what passed between the first and the last change of the last seconds; None if that is not known yet."""
-    if not kept.changes or now - kept.read_at > _OLD_S:
-        return None
-    changes = list(kept.changes)
-    if len(changes) > 2 and not kept.first_is_change:
-        changes = changes[1:]
-    (began, first), (ended, last) = changes[0], changes[-1]
-    if kept.read_at - ended > _STILL_S or (len(changes) == 1 and kept.read_at > began):
-        ended = kept.read_at  # nothing has passed since
-    if ended <= began:
-        return None
-    if first is last:
-        return Passed(0, 0, ended - began)
-    return passed(replace(first.count, own_s=None), replace(last.count, own_s=None), ended - began, last.most_bps)
+            self._read.setdefault((each.source, each.key or each.subject), LiveCounter(self._window_s)).take(at, each)
 
 
 def _sources(site: Site) -> Iterator[LiveSource]:
@@ -219,12 +176,14 @@ def measured(site: Site, seconds: float) -> tuple[list[Rate], dict[str, str]]:
     """Return the rates of some seconds, and what could not be read and why. Raises NotFound if nothing counts."""
     measure = LiveMeasure(site, seconds)
     if not measure.sources:
-        raise NotFound("no one counts: write a [[switch]], an [[enforcer]] or a [[meter]] into site.toml")
+        raise NotFound(nothing_counted(site))
     try:
         measure.turn(_FIRST_S)
-        ends = site.clock.monotonic() + seconds
-        while (now := site.clock.monotonic()) < ends:
-            pause(site, min(ends, now + _EVERY_S))
+        at = site.clock.monotonic()
+        ends = at + seconds
+        while at < ends:
+            at = min(ends, max(at + _EVERY_S, site.clock.monotonic()))
+            pause(site, at)
             measure.turn(_EVERY_S)
         measure.turn(_FIRST_S)
         return measure.rates(), dict(measure.problems)

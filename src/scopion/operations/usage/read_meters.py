@@ -20,7 +20,7 @@ def set_up_meter(site: Site, name: str) -> MeterSettings:
     """Put the table of counters into a router's firewall; it begins with 0. Raises NotFound, EnforcerUnreachable."""
     meter = meter_called(site, name)
     ran = _shell(site, meter).carry_out(flow_table.set_up_jobs(meter.interface))
-    flow_table.require_set_up(meter.name, ran[0])
+    flow_table.require_done(meter.name, ran[0])
     flow_table.counts_in(meter.name, ran[-1])  # it is there
     return meter
 
@@ -28,7 +28,7 @@ def set_up_meter(site: Site, name: str) -> MeterSettings:
 def take_down_meter(site: Site, name: str) -> MeterSettings:
     """Remove the table. Raises NotFound, EnforcerUnreachable."""
     meter = meter_called(site, name)
-    flow_table.require_set_up(meter.name, _shell(site, meter).carry_out(flow_table.take_down_jobs())[0])
+    flow_table.require_done(meter.name, _shell(site, meter).carry_out(flow_table.take_down_jobs())[0])
     return meter
 
 

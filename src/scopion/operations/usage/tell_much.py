@@ -15,7 +15,7 @@ from scopion.operations.usage.device_usage import steps_of_row
 from scopion.operations.usage.list_usage import UsageRow, list_usage
 from scopion.roster.folding.note_attempts import NO_ADDRESS
 from scopion.roster.folding.note_much import note_much, told_much
-from scopion.roster.usage.history import HOUR, Step
+from scopion.roster.usage.history import HOUR, MINUTE, Step
 
 _BACK = timedelta(days=28)
 _LEAST_BACK = timedelta(days=7)  # with less history nothing is known of what a device usually does
@@ -32,7 +32,9 @@ def tell_much(site: Site) -> TakenIn:
     now = site.clock.now()
     for hours in sorted({each.within_h for each in limits}):
         span = timedelta(hours=hours)
-        for row in list_usage(site, since=now - span).rows:
+        # Within one hour by minutes: an hour that has just begun would know little of it.
+        step = MINUTE if span <= timedelta(hours=1) else HOUR
+        for row in list_usage(site, since=now - span, step=step).rows:
             limit = limit_of(row.device, limits) if row.device is not None else None
             if row.device is None or limit is None or limit.within_h != hours:
                 continue

@@ -56,6 +56,7 @@ class FoundDevice:
     macs: tuple[MacAddress, ...]
     places: tuple[FoundPlace, ...]  # one of each adapter that has one, the present ones first
     lately: tuple[Lately, ...]
+    problem: str = ""  # why a switch cannot be read; empty: each can, or none was tried
 
     @property
     def called(self) -> str:
@@ -97,18 +98,18 @@ def find_place(site: Site, which: str, *, look: bool = False) -> FoundDevice:
         wire = next((each for each in spots if each.mac == spot.mac and not each.on_air and each.present), None)
         carrier = ports.get(wire.port.id) if spot.on_air and wire is not None and wire.port is not None else None
         places.append(FoundPlace(spot, tuple(named), others, carrier, switch))
-    return FoundDevice(device, tuple(macs), tuple(places), _lately(spots, now))
+    problem = next((each.problem for each in switches.values() if each.problem), "")
+    return FoundDevice(device, tuple(macs), tuple(places), _lately(spots, now), problem)
 
 
 def _meant(everybody: Sequence[Device], which: str) -> tuple[Device | None, Sequence[MacAddress]]:
     try:
         device = resolve(everybody, which)
-    except NotFound:
+    except NotFound as unknown:
         try:
             return None, (MacAddress.parse(which),)
         except InvalidMacAddress:
-            pass
-        raise
+            raise unknown from None
     return device, device.macs
 
 

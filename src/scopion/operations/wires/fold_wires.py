@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
+from dataclasses import replace
 
 from scopion.discovery.wires.locate_adapters import Wiring, locate
 from scopion.model.errors import NotFound, ScopionError
@@ -14,7 +15,6 @@ from scopion.operations.site.open_site import Site
 from scopion.operations.stations.list_stations import look_at_stations
 from scopion.operations.wires.read_switches import read_switches
 from scopion.roster.folding.note_moved import Move
-from scopion.roster.store.open_roster import Roster
 from scopion.roster.wires.sockets import sockets
 from scopion.roster.wires.switches import (
     KnownPort,
@@ -65,19 +65,23 @@ def fold_wires(site: Site, readings: Mapping[str, SwitchReading], fresh: Collect
     """
     roster, now = site.roster, site.clock.now()
     with roster.transaction():
-        forget_switches(roster, [each.name for each in site.settings.switch])
+        named = [each.name for each in site.settings.switch]
+        forget_switches(roster, named)
         before = known_ports(roster)
         wiring = locate(
             list(readings.values()),
-            led_before={each.port: each.leads_to for each in before.values() if each.leads_to},
+            led_before={each.port: each.leads_to for each in before.values() if each.leads_to in named},
             hung_before={mac: before[port].port for mac, port in hung_last(roster).items() if port in before},
             addresses={each.name: (each.address,) for each in site.settings.switch},
         )
-        numbers = {each.port: number for number, each in before.items()}
+        by_port = {each.port: each for each in before.values()}
+        numbers = {each.port: each.id for each in by_port.values()}
         for name in fresh:
             reading = readings[name]
             note_switch(roster, name, reading.name, now, reading.remarks)
             ports = [_as_known(Port(name, each.name), each, wiring) for each in reading.ports]
+            if reading.neighbours is None:
+                ports = [_as_heard_before(each, by_port.get(each.port)) for each in ports]
             numbers |= note_ports(roster, name, ports, now)
             take_counts(site, port_counts(reading, numbers, wiring, sockets(roster)))
         hanging = [
@@ -87,7 +91,20 @@ def fold_wires(site: Site, readings: Mapping[str, SwitchReading], fresh: Collect
         ]
         down = [numbers[Port(name, each.name)] for name in fresh for each in readings[name].ports if each.up is False]
         moved = note_hanging(roster, hanging, now, down)
-        return tell_moved(site, [Move(each.mac, _where(roster, each.was), _where(roster, each.now)) for each in moved])
+        if not moved:
+            return TakenIn()
+        known = known_ports(roster)
+        # What seemed to hang at a port because the switch behind it had not been read has not moved.
+        linked = {each.id for each in known.values() if each.port in wiring.leads_to}
+        where = {number: port.at_length for number, port in known.items()}
+        return tell_moved(
+            site,
+            [
+                Move(each.mac, where.get(each.was, "a port that is gone"), where[each.now])
+                for each in moved
+                if each.was not in linked
+            ],
+        )
 
 
 def _as_known(port: Port, now: SwitchPort, wiring: Wiring) -> KnownPort:
@@ -106,6 +123,6 @@ def _as_known(port: Port, now: SwitchPort, wiring: Wiring) -> KnownPort:
     )
 
 
-def _where(roster: Roster, number: int) -> str:
-    known = known_ports(roster).get(number)
-    return known.at_length if known is not None else "a port that is gone"
+def _as_heard_before(port: KnownPort, before: KnownPort | None) -> KnownPort:
+    """Return it with the neighbour that was heard there before: the switch does not tell its neighbours now."""
+    return replace(port, behind=before.behind, radio=before.radio) if before is not None and not port.leads_to else port

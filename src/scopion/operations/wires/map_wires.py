@@ -80,10 +80,12 @@ def map_wires(site: Site, *, look: bool = False) -> tuple[MappedSwitch, ...]:
         look_now(site)
     roster = site.roster_for_reading()
     known = {each.name for each in site.settings.switch}
-    switches = {name: each for name, each in known_switches(roster).items() if each.read is not None and name in known}
+    tried = {name: each for name, each in known_switches(roster).items() if name in known}
+    switches = {name: each for name, each in tried.items() if each.read is not None}
     if not switches:
+        problem = next((each.problem for each in tried.values() if each.problem), "")
         raise NotFound(
-            "no switch was read yet: --now reads them, and scopion watch all the time"
+            problem or "no switch was read yet: --now reads them, and scopion watch all the time"
             if known
             else "no switch is known: write a [[switch]] into site.toml, with its name, its address and its community"
         )

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
+from scopion.attachment.lane import Lane
 from scopion.attachment.ports import SwitchAccess
 from scopion.model.errors import NotFound, ScopionError
 from scopion.model.wires import SwitchReading
@@ -52,5 +52,8 @@ def read_switches(site: Site) -> Mapping[str, SwitchReading | ScopionError]:
     if site.story is not None:
         return {each.name: tried(each) for each in switches}
     _ = site.attachment  # opened once, not by each thread
-    with ThreadPoolExecutor(_AT_ONCE) as pool:
-        return dict(zip((each.name for each in switches), pool.map(tried, switches), strict=True))
+    lanes = [Lane(each.name) for each in switches[:_AT_ONCE]]
+    begun = [(each.name, lanes[number % _AT_ONCE].begin(tried, each)) for number, each in enumerate(switches)]
+    for lane in lanes:
+        lane.submit(None)
+    return {name: answer.result() for name, answer in begun}

@@ -224,6 +224,11 @@ def _wires(db: Connection) -> None:
             PRIMARY KEY (switch, port)
         ) WITHOUT ROWID"""
     )
+    _wire_stays(db)
+    _air_stays(db)
+
+
+def _wire_stays(db: Connection) -> None:
     db.execute(
         """CREATE TABLE wire_stay (
             id INTEGER PRIMARY KEY,
@@ -239,6 +244,9 @@ def _wires(db: Connection) -> None:
     db.execute("CREATE UNIQUE INDEX wire_stay_present ON wire_stay (mac) WHERE present")
     db.execute("CREATE INDEX wire_stay_mac ON wire_stay (mac, until)")
     db.execute("CREATE INDEX wire_stay_port ON wire_stay (port)")
+
+
+def _air_stays(db: Connection) -> None:
     db.execute(
         """CREATE TABLE air_stay (
             id INTEGER PRIMARY KEY,
@@ -290,7 +298,7 @@ def _usage(db: Connection) -> None:
             UNIQUE (source, subject)
         )"""
     )
-    # In this order all of an hour is in one place, to be summed or removed.
+    # In this order all of a counter is in one place: one device is shown without reading the others.
     db.execute(
         """CREATE TABLE usage (
             step INTEGER NOT NULL, -- seconds: a minute, an hour, a day
@@ -299,7 +307,7 @@ def _usage(db: Connection) -> None:
             up INTEGER NOT NULL,
             down INTEGER NOT NULL,
             errors INTEGER NOT NULL,
-            PRIMARY KEY (step, at, meter)
+            PRIMARY KEY (meter, step, at)
         ) WITHOUT ROWID"""
     )
 

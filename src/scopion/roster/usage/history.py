@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -80,7 +79,7 @@ def add_passed(
             )
             db.execute(
                 "INSERT INTO usage (step, at, meter, up, down, errors) VALUES (?, ?, ?, ?, ?, ?) "
-                "ON CONFLICT (step, at, meter) DO UPDATE SET up = up + excluded.up, down = down + excluded.down, "
+                "ON CONFLICT (meter, step, at) DO UPDATE SET up = up + excluded.up, down = down + excluded.down, "
                 "errors = errors + excluded.errors",
                 (step, int(begun.timestamp()), meter, up, down, errors),
             )
@@ -105,8 +104,8 @@ def used_since(roster: Roster, since: datetime, step: int = HOUR) -> list[Used]:
     """Return what each counter has counted for each subject in the steps that began at a moment or later."""
     with roster.guarded():
         rows = roster.db.execute(
-            "SELECT source, subject, place, sum(up) AS up, sum(down) AS down, sum(errors) AS errors FROM usage "
-            "JOIN meter ON meter.id = usage.meter WHERE step = ? AND at >= ? GROUP BY meter.id",
+            "SELECT source, subject, place, sum(up) AS up, sum(down) AS down, sum(errors) AS errors FROM meter "
+            "CROSS JOIN usage ON usage.meter = meter.id WHERE step = ? AND at >= ? GROUP BY meter.id",
             (step, int(since.timestamp())),
         )
         return [
@@ -118,28 +117,28 @@ def used_since(roster: Roster, since: datetime, step: int = HOUR) -> list[Used]:
 def first_used(roster: Roster) -> datetime | None:
     """Return the first day of which anything is known; None if nothing is."""
     with roster.guarded():
-        row = roster.db.execute("SELECT min(at) FROM usage WHERE step = ?", (DAY,)).fetchone()
+        row = roster.db.execute(
+            "SELECT min(at) FROM meter CROSS JOIN usage ON usage.meter = meter.id WHERE step = ?", (DAY,)
+        ).fetchone()
         return datetime.fromtimestamp(row[0], UTC) if row[0] is not None else None
 
 
-def steps_of(
-    roster: Roster, subjects: Iterable[tuple[UsageSource, str]], since: datetime, step: int
-) -> dict[tuple[UsageSource, str], list[Step]]:
-    """Return what some counters have told since a moment, step by step; steps without anything are left out."""
-    found: dict[tuple[UsageSource, str], list[Step]] = defaultdict(list)
-    chosen = set(subjects)
+def steps_of(roster: Roster, counters: Iterable[tuple[UsageSource, str]], since: datetime, step: int) -> list[Step]:
+    """Return what some counters have counted together since a moment, step by step; steps without anything are left
+    out.
+    """
+    sums: dict[int, tuple[int, int]] = {}
     with roster.guarded():
-        told = [
-            (row["id"], (_SOURCE[row["source"]], row["subject"])) for row in roster.db.execute("SELECT * FROM meter")
-        ]
-        wanted = {number: key for number, key in told if key in chosen}
-        for row in roster.db.execute(
-            "SELECT at, meter, up, down FROM usage WHERE step = ? AND at >= ? ORDER BY at",
-            (step, int(since.timestamp())),
-        ):
-            if row["meter"] in wanted:
-                found[wanted[row["meter"]]].append(Step(datetime.fromtimestamp(row["at"], UTC), row["up"], row["down"]))
-    return dict(found)
+        for source, subject in counters:
+            rows = roster.db.execute(
+                "SELECT at, up, down FROM meter JOIN usage ON usage.meter = meter.id AND step = ? AND at >= ? "
+                "WHERE source = ? AND subject = ?",
+                (step, int(since.timestamp()), source, subject),
+            )
+            for row in rows:
+                up, down = sums.get(row["at"], (0, 0))
+                sums[row["at"]] = up + row["up"], down + row["down"]
+    return [Step(datetime.fromtimestamp(at, UTC), *sums[at]) for at in sorted(sums)]
 
 
 def remove_old_usage(roster: Roster, now: datetime) -> int:
@@ -149,11 +148,15 @@ def remove_old_usage(roster: Roster, now: datetime) -> int:
     with roster.transaction() as db:
         removed = 0
         for step, kept in KEPT.items():
-            removed += db.execute(
-                "DELETE FROM usage WHERE step = ? AND at < ?", (step, int((now - kept).timestamp()))
-            ).rowcount
-            removed += db.execute(
-                "DELETE FROM usage WHERE step = ? AND at > ?", (step, int((now + timedelta(days=1)).timestamp()))
-            ).rowcount
+            oldest, latest = (int(each.timestamp()) for each in (now - kept, now + timedelta(days=1)))
+            over = "DELETE FROM usage WHERE step = ? AND (at < ? OR at > ?)"
+            removed += db.execute(over, (step, oldest, latest)).rowcount
         db.execute("DELETE FROM meter WHERE id NOT IN (SELECT DISTINCT meter FROM usage)")
         return removed
+
+
+def forget_usage(db: Connection, mac: str) -> None:
+    """Remove all that was counted of an adapter, and how far its counters were."""
+    db.execute("DELETE FROM usage WHERE meter IN (SELECT id FROM meter WHERE subject = ?)", (mac,))
+    db.execute("DELETE FROM meter WHERE subject = ?", (mac,))
+    db.execute("DELETE FROM counter WHERE ? IN (subject, also)", (mac,))

@@ -109,13 +109,6 @@ def hung_last(roster: Roster) -> dict[MacAddress, int]:
         return {stored_mac(row["mac"]): row["port"] for row in rows}
 
 
-def latest_wire_stays(roster: Roster) -> dict[MacAddress, WireStay]:
-    """Return the latest stay of each adapter: where it hangs, or hung last."""
-    with roster.guarded():
-        rows = roster.db.execute("SELECT * FROM wire_stay ORDER BY present, until, id")
-        return {stay.mac: stay for stay in map(_stay, rows)}
-
-
 def present_wire_stays(roster: Roster) -> dict[MacAddress, WireStay]:
     """Return the stay of each adapter that hangs somewhere now."""
     with roster.guarded():
