@@ -26,7 +26,12 @@ def rows(kind: str) -> list[tuple[Oid, str, str]]:
     links = json.loads(_out("ip", "-j", "link", "show"))
     own = next(each for each in links if each["ifname"] == "bridge")
     ports = {each["ifname"]: each for each in links if each.get("master") == "bridge"}
-    number = {name: int(Path(f"/sys/class/net/{name}/brport/port_no").read_text(), 16) for name in ports}
+    number = {}
+    for name in list(ports):
+        try:
+            number[name] = int(Path(f"/sys/class/net/{name}/brport/port_no").read_text(), 16)
+        except FileNotFoundError:  # pulled out since
+            del ports[name]
     mac = own["address"].replace(":", " ")
     found: list[tuple[Oid, str, str]] = [((1, 1, 0), "octet", mac), ((1, 2, 0), "integer", str(len(ports)))]
     found += [((1, 4, 1, 2, number[name]), "integer", str(each["ifindex"])) for name, each in ports.items()]

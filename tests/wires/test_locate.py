@@ -104,6 +104,20 @@ class AnyBuilding(unittest.TestCase):
                 if len(way) == 2:
                     self.assertEqual(wiring.leads_to[Port(str(switch), f"to{other}")], str(other))
 
+    @given(buildings())
+    def test_what_is_remembered_is_enough(self, building: Building) -> None:
+        """Switches that have fallen silent: each host is still at its own port."""
+        before = locate(building.readings()).leads_to
+        own_macs = {own(each) for each in building.switches}
+        silent = [
+            replace(each, neighbours=None, learned=tuple(entry for entry in each.learned if entry.mac not in own_macs))
+            for each in building.readings()
+        ]
+        wiring = locate(silent, led_before=before)
+        for number, at in enumerate(building.hosts):
+            self.assertEqual(edge(wiring, number), Port(str(at), f"h{number}"))
+        self.assertLessEqual(wiring.leads_to.items(), before.items())
+
     @given(buildings(tells=False))
     def test_by_number_alone(self, building: Building) -> None:
         """Switches that tell nothing of each other: the port that knows the fewest is at the edge."""
@@ -162,7 +176,9 @@ class Details(unittest.TestCase):
         self.assertEqual(alone.sharing[Port("0", "to1")], 2)
 
     def test_a_link_is_remembered(self) -> None:
-        """Until something speaks against it: the other switch at another port, or a single adapter at this one."""
+        """Until something speaks against it: the other switch at another port, a single adapter at this one, or most of
+        what is there known to the other switch in this direction.
+        """
         link, before = Port("0", "to1"), {Port("0", "to1"): "1"}
         stale = replace(
             self.two, learned=self.two.learned[:1]
@@ -172,6 +188,9 @@ class Details(unittest.TestCase):
         self.assertEqual((remembered.leads_to[link], edge(remembered, 1)), ("1", None))
         over = replace(self.one, learned=(*self.one.learned, Learned(own(1), "new")))
         self.assertEqual(locate([over, stale], led_before=before).leads_to, {Port("0", "new"): "1"})
+        beyond = replace(self.two, learned=tuple(replace(each, port="to0") for each in self.two.learned))
+        back = locate([self.one, beyond], led_before={**before, Port("1", "to0"): "0"})
+        self.assertEqual(edge(back, 1), link)
         alone = replace(self.one, learned=self.one.learned[:2])
         self.assertEqual(edge(locate([alone, stale], led_before=before), 1), link)
 

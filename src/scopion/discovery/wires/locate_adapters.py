@@ -6,8 +6,8 @@ like those of any host; else by number: of all ports that know an adapter, the o
 
 from __future__ import annotations
 
-from collections import Counter, defaultdict
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections import defaultdict
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from scopion.model.mac import MacAddress
@@ -96,20 +96,29 @@ def _links(
     links = {**found, **heard}
     # Switches are silent for a while, and LLDP, too: what led to another one does so until something speaks against it.
     reached = {(port.switch, to) for port, to in links.items()}
-    several = {port for port, known in Counter(_learned_at(readings)).items() if known > 1}
     before = {
         port: to
         for port, to in led_before.items()
-        if port.switch in read and (to not in read or (port in several and (port.switch, to) not in reached))
+        if port.switch in read
+        and (to not in read or ((port.switch, to) not in reached and _may_lead(readings, port, to, led_before)))
     }
     return {**before, **links}
 
 
-def _learned_at(readings: Iterable[SwitchReading]) -> Iterator[Port]:
-    """Yield the port of each entry of the forwarding tables."""
-    for each in readings:
-        for entry in each.learned:
-            yield Port(each.switch, entry.port)
+def _may_lead(readings: Iterable[SwitchReading], port: Port, to: str, led_before: Mapping[Port, str]) -> bool:
+    """Tell whether what a port knows may be behind another switch: that one does not have most of it in the direction
+    of the port; if it has none of it at all, there are several.
+    """
+    here = {
+        entry.mac
+        for each in readings
+        if each.switch == port.switch
+        for entry in each.learned
+        if entry.port == port.name
+    }
+    there = {entry.mac: Port(to, entry.port) for each in readings if each.switch == to for entry in each.learned}
+    back = [led_before.get(there[mac]) == port.switch for mac in here if mac in there]
+    return 2 * sum(back) <= len(back) if back else len(here) > 1
 
 
 def _links_by_own_adapters(readings: Sequence[SwitchReading], owner: Mapping[MacAddress, str]) -> dict[Port, str]:
