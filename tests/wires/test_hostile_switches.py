@@ -11,7 +11,7 @@ from ipaddress import IPv4Address
 from typing import Any
 from unittest import mock
 
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from scopion.attachment.connect import snmp_session, snmp_switch
@@ -164,6 +164,7 @@ class Hostile(unittest.TestCase):
             self.read(agent, whole_s=1.5)
         self.assertLess(time.monotonic() - began, 4)
 
+    @settings(deadline=None)  # the library is loaded by the first
     @given(st.data())
     def test_whatever_stands_in_the_tables(self, data: st.DataObject) -> None:
         """Some values of other types, some rows of other lengths: a reading that the rest understands, or a refusal."""
