@@ -30,12 +30,14 @@ class FakeAgent:
         values: int = 40,
         others: Mapping[str, dict[Oid, Any]] | None = None,
         refuses: Oid = (2,),
+        silent: Oid = (2,),
     ) -> None:
         # By community: a switch may have a table for each VLAN, behind a community of its own.
         self._tables = {name: sorted(each.items()) for name, each in {"x": table, **(others or {})}.items()}
         self._rows = self._tables["x"]
         self._follows = follows
         self._refuses = refuses  # with an error instead of "no such thing"
+        self._silent = silent  # what it never answers about
         self._values = values  # at most, in one answer
         self.questions = 0
         self.pause_s = 0.0
@@ -53,7 +55,8 @@ class FakeAgent:
                 data, sender = self._line.recvfrom(65_535)
                 self.questions += 1
                 time.sleep(self.pause_s)
-                self._line.sendto(self._answer(data), sender)
+                if answer := self._answer(data):
+                    self._line.sendto(answer, sender)
             except OSError:
                 return
 
@@ -64,6 +67,8 @@ class FakeAgent:
         answer = V2.apiMessage.get_response(message)
         told = V2.apiMessage.get_pdu(answer)
         names = [tuple(name) for name, _ in V2.apiPDU.get_varbinds(asked)]
+        if any(name[: len(self._silent)] == self._silent for name in names):
+            return b""
         if isinstance(asked, V2.GetRequestPDU):
             known = dict(self._rows)
             found = [(name, known.get(name, V2.Null(""))) for name in names]

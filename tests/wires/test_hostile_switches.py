@@ -112,10 +112,16 @@ class Hostile(unittest.TestCase):
         self.assertEqual(
             found.remarks,
             (
-                "its port 9 is in no table of its interfaces, and is left out",
+                "its port 9 is in no table of its interfaces, and left out",
                 "it does not tell its neighbours by LLDP (genErr)",
             ),
         )
+        table[*BRIDGE, 1, 4, 1, 2, 8] = V2.Integer(8)
+        silent = FakeAgent(table, silent=(1, 0, 8802))
+        with mock.patch.multiple(snmp_session, _TIMEOUT_S=0.2, _RETRIES=0):
+            found = self.read(silent)
+        self.assertEqual((len(found.ports), found.neighbours), (3, None))
+        self.assertIn("2 of its ports are in no table of its interfaces, and left out", found.remarks)
 
     def test_the_process_does_not_wait_for_it(self) -> None:
         """After an interrupt a reading that goes on still holds nothing up."""

@@ -113,6 +113,7 @@ class Figures(WithSwitch):
         with closing(Site(self.site)) as site:
             for table, column in (
                 ("meter", "subject"), ("counter", "subject"), ("wire_stay", "mac"), ("air_stay", "mac"),
+                ("air_session", "mac"),
             ):  # fmt: skip
                 rows = site.roster.db.execute(f"SELECT 1 FROM {table} WHERE {column} = ?", (str(TILL),)).fetchall()
                 self.assertEqual(rows, [], table)
@@ -211,7 +212,7 @@ class Pasted(WithSwitch):
             if not minute:
                 path = self.site / "site.toml"
                 path.write_text(path.read_text(encoding="utf-8").partition("\n[[")[0], encoding="utf-8")
-                self.assertIn("was pasted once: paste it again later", self.refused(3, "usage"))
+                self.assertIn("a list with amounts was pasted: paste it again later", self.refused(3, "usage"))
         (row,) = self.run_json("usage")
         told = (row["name"], row["counted_by"], row["week_down"], row["week_up"])
         self.assertEqual(told, ("till", "list", 60_000_000, 2_000_000))

@@ -106,8 +106,8 @@ def forget_device(roster: Roster, device: Device) -> None:
     with roster.transaction() as db:
         db.executemany("DELETE FROM trait WHERE subject = ?", [(subject,) for subject in subjects])
         for mac in map(str, device.macs):
-            db.execute("DELETE FROM wire_stay WHERE mac = ?", (mac,))
-            db.execute("DELETE FROM air_stay WHERE mac = ?", (mac,))
+            for relation in ("wire_stay", "air_stay", "air_session"):
+                db.execute(f"DELETE FROM {relation} WHERE mac = ?", (mac,))
             forget_usage(db, mac)
         db.execute("DELETE FROM device WHERE id = ?", (device.id,))
 

@@ -115,9 +115,10 @@ class SnmpSession:
             )  # fmt: skip
             if not failure and not status:
                 return list(answer)
-            if times * len(names) <= _FEWEST_VALUES:
+            asked = times * len(names)
+            if asked <= _FEWEST_VALUES:
                 raise SnmpFailed(str(failure or status.prettyPrint()))
-            self._values = max(_FEWEST_VALUES, self._values // 4)
+            self._values = max(_FEWEST_VALUES, min(self._values, asked) // 4)
             times = max(1, self._values // len(names))
 
     def _context(self, context: str) -> Any:

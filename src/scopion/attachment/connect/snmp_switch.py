@@ -131,10 +131,12 @@ async def _read_ports(session: SnmpSession, rows: int, columns: Sequence[Oid]) -
         table |= await session.columns([_IF_DESCRIPTION, _IF_SPEED, _IF_IN, _IF_OUT], rows=rows)
     numbers = {row[0]: number(value) for row, value in table[_PORT_INTERFACE].items() if len(row) == 1}
     told = {row[0] for each in _OF_INTERFACES for row in table.get(each, ()) if len(row) == 1}
-    for port in [each for each, interface in numbers.items() if told and interface not in told]:
-        # Put in a moment ago: its name follows. Under its number it would be another port.
-        session.remarks.append(f"its port {port} is in no table of its interfaces, and is left out")
-        del numbers[port]
+    # A port that was put in a moment ago: its name follows. Under its number it would be another port.
+    nameless = {each for each, interface in numbers.items() if told and interface not in told}
+    if nameless:
+        which = f"its port {min(nameless)} is" if len(nameless) == 1 else f"{len(nameless)} of its ports are"
+        session.remarks.append(f"{which} in no table of its interfaces, and left out")
+        numbers = {port: interface for port, interface in numbers.items() if port not in nameless}
     if not numbers:  # it counts its ports as its interfaces
         numbers = {row[0]: row[0] for row, value in table[_IF_MAC].items() if len(row) == 1 and mac(value)}
     return _Ports(

@@ -167,8 +167,8 @@ def same(session: Session, devices: tuple[str, ...], split: bool) -> None:
 def forget(session: Session, devices: tuple[str, ...], yes: bool) -> None:
     """Remove devices with everything that is known about them.
 
-    Their past, their names and their entries on lists go with them. scopion undo brings that back, but not at which
-    ports and access points they were, and how much of the line they used.
+    Their past, their names and their entries on lists go with them. scopion undo brings that back, but not
+    their history of ports, access points and usage.
     """
     from scopion.operations.devices.list_devices import find_device
     from scopion.operations.edit.edit_devices import forget_devices
@@ -180,7 +180,7 @@ def forget(session: Session, devices: tuple[str, ...], yes: bool) -> None:
         session.require_yes(f"Forget {counted(len(chosen), 'device')} with all that is known of them?")
     for device in forget_devices(session.site, devices):
         session.note(f"{device.called} ({identity(device)}) is forgotten.")
-    session.note("To bring back all but where it was and what it used: scopion undo")
+    session.note("To bring back all but the history of ports, access points and usage: scopion undo")
 
 
 def identity(device: Device) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 import time
 from collections.abc import Sequence
+from contextlib import closing, suppress
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -35,23 +36,16 @@ def show_live(session: Session, for_s: float | None) -> None:
     if not measure.sources:
         raise NotFound(nothing_counted(site))
     ends = site.clock.monotonic() + for_s if for_s is not None else float("inf")
-    with _Screen() as screen:
-        try:
-            while True:
-                began = site.clock.monotonic()
-                measure.turn(_EVERY_S)
-                screen.draw(
-                    lambda width, height: picture(measure, list_usage(site, live=measure.rates()), width, height)
-                )
-                if began + _EVERY_S > ends:
-                    break
-                pause(site, began + _EVERY_S)
-                if site.story is not None and (for_s is None or sys.stdout.isatty()):
-                    time.sleep(_EVERY_S)  # its clock does not wait, and a person looks
-        except KeyboardInterrupt:
-            pass
-        finally:
-            measure.close()
+    with closing(measure), suppress(KeyboardInterrupt), _Screen() as screen:
+        while True:
+            began = site.clock.monotonic()
+            measure.turn(_EVERY_S)
+            screen.draw(lambda width, height: picture(measure, list_usage(site, live=measure.rates()), width, height))
+            if began + _EVERY_S > ends:
+                break
+            pause(site, began + _EVERY_S)
+            if site.story is not None and (for_s is None or sys.stdout.isatty()):
+                time.sleep(_EVERY_S)  # its clock does not wait, and a person looks
 
 
 def picture(measure: LiveMeasure, found: Usage, width: int, height: int) -> list[str]:

@@ -37,7 +37,7 @@ CANNOT_SEE: Mapping[UsageSource, str] = {
 }
 
 
-Counter = tuple[UsageSource, str]  # a source, and whom it counts: a MAC address, or the number of a port
+Counter = tuple[UsageSource, str]  # a source, and what it counts: a MAC address, or the number of a port
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +128,7 @@ def nothing_counted(site: Site) -> str:
     if settings.switch or settings.meter or settings.enforcer:
         return "nothing was counted yet: scopion watch reads the counters all the time, --live each second"
     if last_counted(site.roster_for_reading(), UsageSource.LIST) is not None:
-        return "a list with amounts was pasted once: paste it again later (scopion import -), the difference counts"
+        return "a list with amounts was pasted: paste it again later (scopion import -), the difference counts"
     return (
         "no one counts: write a [[switch]], an [[enforcer]] with its access point or a [[meter]] into site.toml, or "
         "paste the router's list of clients twice, if it shows amounts; docs/guide.md, The line is slow"

@@ -54,25 +54,18 @@ class LiveCounter:
         """Return what passed between the first and the last change of the last seconds; None: it is not known yet."""
         if not self.changes or now - self.read_at > _OLD_S:
             return None
-        begins = 1 if len(self.changes) > 2 and not self.first_is_change else 0
-        times = self._times()
-        began, ended = times[begins], times[-1]
-        first, last = self.changes[begins].read, self.changes[-1].read
+        # Of three or more the first reading is left out: what it tells may be seconds old.
+        skipped = 1 if len(self.changes) > 2 and not self.first_is_change else 0
+        first, last = self.changes[skipped], self.changes[-1]
+        began, ended = first.at, last.at
+        # An agent that looks by itself does so between the last reading without a change and the one with it.
+        if (skipped or self.first_is_change) and any(one.at < other.before for one, other in pairwise(self.changes)):
+            began, ended = (first.before + first.at) / 2, (last.before + last.at) / 2
         if self.read_at - ended > _STILL_S or (first is last and self.read_at > began):
             ended = self.read_at  # nothing has passed since
         if ended <= began:
             return None
         if first is last:
             return Passed(0, 0, ended - began)
-        return passed(replace(first.count, own_s=None), replace(last.count, own_s=None), ended - began, last.most_bps)
-
-    def _times(self) -> list[float]:
-        """Return when each change was, as nearly as is known.
-
-        An agent that looks by itself does so between the last reading without the change and the one with it.
-        """
-        looks_by_itself = any(one.at < other.before for one, other in pairwise(self.changes))
-        return [
-            (each.before + each.at) / 2 if looks_by_itself and (number or self.first_is_change) else each.at
-            for number, each in enumerate(self.changes)
-        ]
+        before, after = (replace(each.read.count, own_s=None) for each in (first, last))
+        return passed(before, after, ended - began, last.read.most_bps)

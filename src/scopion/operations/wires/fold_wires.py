@@ -95,7 +95,7 @@ def fold_wires(site: Site, readings: Mapping[str, SwitchReading], fresh: Collect
             return TakenIn()
         known = known_ports(roster)
         # What seemed to hang at a port because the switch behind it had not been read has not moved.
-        linked = {each.id for each in known.values() if each.port in wiring.leads_to}
+        linked = {each.id for each in known.values() if each.port in wiring.leads_to and each.up is not False}
         where = {number: port.at_length for number, port in known.items()}
         return tell_moved(
             site,
